@@ -1,0 +1,113 @@
+//! Elections: sounding out (pre-vote), votes, and who may have one.
+
+use super::{Consensus, Durable, Leader, Order, Progress, Role, Talk};
+use crate::ids::{Index, NodeId, Term};
+use crate::state::Command;
+use crate::time::Time;
+use std::collections::{BTreeMap, BTreeSet};
+
+impl Consensus {
+    /// Asks whether a campaign would win, so that a node that was cut off does not depose a healthy leader.
+    pub(super) fn sound_out(&mut self, now: Time, chance: f64) {
+        self.leader = None;
+        self.put_off_campaign(now, chance);
+        self.role = Role::Sounding { yes: BTreeSet::from([self.me.clone()]) };
+        self.send_voters(Talk::WouldYouVote { term: self.term.next(), last: self.log.last() });
+        self.campaign_if_backed(now, chance);
+    }
+
+    fn send_voters(&mut self, talk: Talk) {
+        for voter in self.votes.voters().filter(|v| **v != self.me) {
+            self.orders.push(Order::Send(voter.clone(), talk.clone()));
+        }
+    }
+
+    /// Whether this node still keeps faith with a leader, or with a promise that it may have forgotten (A1).
+    fn is_faithful(&self, now: Time) -> bool {
+        let heard = self.heard_leader.is_some_and(|at| now.since(at) < self.pace.stickiness);
+        now < self.quiet_until || heard || self.is_leader()
+    }
+
+    pub(super) fn on_would_you_vote(&mut self, from: &NodeId, term: Term, last: (Term, Index), now: Time) {
+        let yes = term > self.term && last >= self.log.last() && !self.is_faithful(now);
+        self.orders.push(Order::Send(from.clone(), Talk::Would { term, yes }));
+    }
+
+    pub(super) fn on_would(&mut self, from: &NodeId, term: Term, agreed: bool, now: Time, chance: f64) {
+        if let Role::Sounding { yes } = &mut self.role
+            && agreed
+            && term == self.term.next()
+        {
+            yes.insert(from.clone());
+            self.campaign_if_backed(now, chance);
+        }
+    }
+
+    fn campaign_if_backed(&mut self, now: Time, chance: f64) {
+        if let Role::Sounding { yes } = &self.role
+            && self.votes.is_majority(yes)
+        {
+            self.campaign(now, chance);
+        }
+    }
+
+    fn campaign(&mut self, now: Time, chance: f64) {
+        let term = self.term.next();
+        self.put_off_campaign(now, chance);
+        self.term = term;
+        self.vote = Some(self.me.clone());
+        self.role = Role::Candidate { votes: BTreeMap::new() };
+        // A5: the vote for oneself is durable before any request leaves.
+        self.orders.push(Order::Persist(Durable::Vote { term, vote: self.vote.clone() }));
+        self.send_voters(Talk::Vote { term, last: self.log.last() });
+    }
+
+    pub(super) fn on_vote(&mut self, from: &NodeId, term: Term, last: (Term, Index), now: Time, chance: f64) {
+        if self.is_faithful(now) || term < self.term {
+            self.orders.push(Order::Send(from.clone(), Talk::Voted { term, yes: false }));
+            return;
+        }
+        if term > self.term {
+            self.follow(term, now, chance, None);
+        }
+        let free = self.vote.as_ref().is_none_or(|v| v == from);
+        let yes = free && last >= self.log.last();
+        if yes && self.vote.is_none() {
+            self.vote = Some(from.clone());
+            self.orders.push(Order::Persist(Durable::Vote { term, vote: self.vote.clone() }));
+            self.put_off_campaign(now, chance);
+        }
+        self.orders.push(Order::Send(from.clone(), Talk::Voted { term, yes }));
+    }
+
+    pub(super) fn on_voted(&mut self, from: &NodeId, term: Term, yes: bool, now: Time, chance: f64) {
+        if term > self.term {
+            self.follow(term, now, chance, None);
+        } else if let Role::Candidate { votes } = &mut self.role
+            && term == self.term
+        {
+            votes.insert(from.clone(), yes);
+            self.count_votes(now);
+        }
+    }
+
+    /// Takes the lead if a majority said yes, the own durable vote included.
+    pub(super) fn count_votes(&mut self, now: Time) {
+        let Role::Candidate { votes } = &self.role else { return };
+        let mut votes = votes.clone();
+        if self.vote_stable == self.term {
+            votes.insert(self.me.clone(), true);
+        }
+        if !self.votes.is_majority(votes.iter().filter(|(_, yes)| **yes).map(|(n, _)| n)) {
+            return;
+        }
+        let next = self.log.last().1.next();
+        let progress = Progress { next, matched: Index(0), matched_at: now, heard_at: Time::ZERO, expelled: false };
+        let others = self.members.iter().filter(|m| **m != self.me);
+        let followers = others.map(|m| (m.clone(), progress.clone())).collect();
+        self.role = Role::Leader(Leader { elected_at: now, first: next, followers, beat_due: now });
+        self.leader = Some(self.me.clone());
+        self.orders.push(Order::Elected { term: self.term, votes });
+        self.propose(vec![Command::Noop], now);
+    }
+}

@@ -1,0 +1,125 @@
+//! Replication: the leader's appends, the followers' answers, and what is committed.
+
+use super::{Consensus, Durable, Entry, Order, Role, Talk};
+use crate::ids::{Index, NodeId, Term};
+use crate::time::Time;
+
+/// Entries in one message at most, so that one slow follower's catch-up does not hold up a heartbeat.
+const BATCH: usize = 256;
+
+impl Consensus {
+    pub(super) fn beat(&mut self, now: Time) {
+        if let Role::Leader(leader) = &mut self.role {
+            leader.beat_due = now + self.pace.heartbeat;
+        }
+        self.replicate(now);
+    }
+
+    /// Sends every follower what it lacks (or an empty message, which is a heartbeat).
+    pub(super) fn replicate(&mut self, now: Time) {
+        let followers: Vec<NodeId> =
+            self.as_leader().map(|l| l.followers.keys().cloned().collect()).unwrap_or_default();
+        for node in followers {
+            self.send_append(&node, now);
+        }
+    }
+
+    fn send_append(&mut self, node: &NodeId, now: Time) {
+        let (term, commit) = (self.term, self.commit);
+        let Role::Leader(leader) = &mut self.role else { return };
+        let Some(progress) = leader.followers.get_mut(node) else { return };
+        let before = Index(progress.next.0 - 1);
+        let prev = (self.log.term_at(before).expect("next never passes the end of the log"), before);
+        let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
+        progress.next = Index(progress.next.0 + entries.len() as u64);
+        self.orders.push(Order::Send(node.clone(), Talk::Append { term, prev, entries, commit, sent: now }));
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
+    pub(super) fn on_append(
+        &mut self, from: &NodeId, term: Term, prev: (Term, Index), entries: Vec<Entry>, commit: Index, sent: Time,
+        now: Time, chance: f64,
+    ) {
+        if term < self.term {
+            let matched = Err(self.log.last().1);
+            self.orders.push(Order::Send(from.clone(), Talk::Appended { term: self.term, matched, sent }));
+            return;
+        }
+        if term > self.term || !matches!(self.role, Role::Follower) {
+            self.follow(term, now, chance, None);
+        }
+        self.leader = Some(from.clone());
+        self.heard_leader = Some(now);
+        self.put_off_campaign(now, chance);
+
+        let matched = if self.log.term_at(prev.1) == Some(prev.0) {
+            let last = Index(prev.1.0 + entries.len() as u64);
+            let fresh = self.log.merge(entries);
+            if let Some(first) = fresh.first() {
+                self.stable = self.stable.min(Index(first.index.0 - 1));
+                self.orders.push(Order::Persist(Durable::Entries(fresh)));
+            }
+            self.commit = self.commit.max(commit.min(last));
+            Ok(last)
+        } else {
+            // The hint skips the conflicting tail in one step where this log is simply shorter.
+            Err(self.log.last().1.min(Index(prev.1.0 - 1)))
+        };
+        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent }));
+    }
+
+    pub(super) fn on_appended(
+        &mut self, from: &NodeId, term: Term, matched: Result<Index, Index>, sent: Time, now: Time, chance: f64,
+    ) {
+        if term > self.term {
+            self.follow(term, now, chance, None);
+            return;
+        }
+        let last = self.log.last().1;
+        let Role::Leader(leader) = &mut self.role else { return };
+        let Some(progress) = leader.followers.get_mut(from) else { return };
+        if term != self.term || progress.expelled {
+            return;
+        }
+        match matched {
+            Err(hint) if sent > progress.matched_at && hint < progress.matched => {
+                progress.expelled = true;
+                let acknowledged = progress.matched;
+                self.orders.push(Order::Regressed { node: from.clone(), acknowledged, found: hint });
+                return;
+            }
+            Err(hint) => {
+                progress.heard_at = progress.heard_at.max(sent);
+                progress.next = hint.next().max(progress.matched.next());
+                self.send_append(from, now);
+            }
+            Ok(index) => {
+                progress.heard_at = progress.heard_at.max(sent);
+                if index > progress.matched {
+                    progress.matched = index;
+                    progress.matched_at = now;
+                }
+                progress.next = progress.next.max(progress.matched.next());
+                if progress.next <= last {
+                    self.send_append(from, now);
+                }
+            }
+        }
+        self.advance_commit(now);
+    }
+
+    /// Commits what a majority has, counting only entries of the own term (Raft paper, section 5.4.2).
+    pub(super) fn advance_commit(&mut self, now: Time) {
+        let Role::Leader(leader) = &self.role else { return };
+        let stable = self.stable;
+        let matched = |n: &NodeId| if *n == self.me { stable } else { leader.followers[n].matched };
+        if let Some(index) = self.votes.reached(matched)
+            && index > self.commit
+            && self.log.term_at(index) == Some(self.term)
+        {
+            self.commit = index;
+            // Followers act on commits: they are told at once and not at the next heartbeat.
+            self.replicate(now);
+        }
+    }
+}

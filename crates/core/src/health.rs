@@ -1,0 +1,154 @@
+//! From heartbeats to verdicts: who is heard, who is suspected.
+//!
+//! An accrual detector per peer: the bound adapts to the arrivals seen, between the floor and the ceiling of the spec.
+//! It is for speed only; safety rests on leases.
+
+use crate::ids::NodeId;
+use crate::spec::Timings;
+use crate::time::Time;
+use std::collections::{BTreeMap, VecDeque};
+use std::time::Duration;
+
+/// Arrivals remembered per peer.
+const WINDOW: usize = 64;
+/// A gap this many standard deviations over the mean is suspicious.
+const DEVIATIONS: f64 = 8.0;
+
+#[derive(Clone, Debug)]
+struct Arrivals {
+    last: Time,
+    gaps: VecDeque<f64>,
+    /// What that peer says whom it hears, with the age of each when it said so.
+    heard: BTreeMap<NodeId, Duration>,
+    suspected: bool,
+}
+
+/// What one node hears of the others.
+#[derive(Clone, Debug)]
+pub struct Health {
+    floor: Duration,
+    ceiling: Duration,
+    since: Time,
+    peers: BTreeMap<NodeId, Arrivals>,
+}
+
+/// A change of verdict, for the record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    Suspected { node: NodeId, silent: Duration, bound: Duration },
+    Back { node: NodeId, silent: Duration },
+}
+
+impl Health {
+    pub fn new(timings: &Timings, now: Time) -> Self {
+        Self { floor: timings.suspicion_floor, ceiling: timings.suspicion_ceiling, since: now, peers: BTreeMap::new() }
+    }
+
+    /// Takes a heartbeat.
+    pub fn on_beat(&mut self, from: &NodeId, heard: Vec<(NodeId, Duration)>, now: Time) -> Option<Verdict> {
+        let fresh = Arrivals { last: now, gaps: VecDeque::new(), heard: BTreeMap::new(), suspected: false };
+        let peer = self.peers.entry(from.clone()).or_insert(fresh);
+        let silent = now.since(peer.last);
+        let back = std::mem::take(&mut peer.suspected);
+        if !back && !silent.is_zero() {
+            peer.gaps.push_back(silent.as_secs_f64());
+            if peer.gaps.len() > WINDOW {
+                peer.gaps.pop_front();
+            }
+        }
+        peer.last = now;
+        peer.heard = heard.into_iter().collect();
+        back.then(|| Verdict::Back { node: from.clone(), silent })
+    }
+
+    /// How long a silence of this peer is unsuspicious.
+    pub fn bound(&self, node: &NodeId) -> Duration {
+        let Some(peer) = self.peers.get(node).filter(|p| p.gaps.len() >= 8) else { return self.ceiling };
+        let n = peer.gaps.len() as f64;
+        let mean = peer.gaps.iter().sum::<f64>() / n;
+        let variance = peer.gaps.iter().map(|g| (g - mean).powi(2)).sum::<f64>() / n;
+        Duration::from_secs_f64(mean + DEVIATIONS * variance.sqrt()).clamp(self.floor, self.ceiling)
+    }
+
+    /// How long ago the peer was heard; since the start if never.
+    pub fn silence(&self, node: &NodeId, now: Time) -> Duration {
+        now.since(self.peers.get(node).map_or(self.since, |p| p.last))
+    }
+
+    pub fn is_suspected(&self, node: &NodeId, now: Time) -> bool {
+        self.silence(node, now) >= self.bound(node)
+    }
+
+    /// New suspicions, and when to look again.
+    pub fn on_time(&mut self, now: Time) -> (Vec<Verdict>, Time) {
+        let mut verdicts = Vec::new();
+        let mut due = now + self.ceiling;
+        let names: Vec<NodeId> = self.peers.keys().cloned().collect();
+        for node in names {
+            let (silent, bound) = (self.silence(&node, now), self.bound(&node));
+            let peer = self.peers.get_mut(&node).expect("its name was just listed");
+            if silent >= bound && !peer.suspected {
+                peer.suspected = true;
+                verdicts.push(Verdict::Suspected { node, silent, bound });
+            } else if silent < bound {
+                due = due.min(peer.last + bound);
+            }
+        }
+        (verdicts, due)
+    }
+
+    /// For the own heartbeats: whom this node hears.
+    pub fn heard(&self, now: Time) -> Vec<(NodeId, Duration)> {
+        self.peers.iter().map(|(n, p)| (n.clone(), now.since(p.last))).collect()
+    }
+
+    /// A peer that this node hears and that says it hears `target`: a way round a broken link (A4).
+    pub fn relay_to(&self, target: &NodeId, now: Time) -> Option<NodeId> {
+        let fresh = |d: Duration| d < self.floor;
+        let good = |(n, p): &(&NodeId, &Arrivals)| {
+            *n != target && fresh(now.since(p.last)) && p.heard.get(target).is_some_and(|age| fresh(*age))
+        };
+        self.peers.iter().find(good).map(|(n, _)| n.clone())
+    }
+
+    /// Whom a peer says it hears, as of its last heartbeat.
+    pub fn heard_by(&self, node: &NodeId) -> Option<&BTreeMap<NodeId, Duration>> {
+        self.peers.get(node).map(|p| &p.heard)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A steady peer is suspected at the floor, a jittery one later, nobody after the ceiling (L2).
+    #[test]
+    fn the_bound_adapts_between_floor_and_ceiling() {
+        let timings = Timings::default();
+        let bound_after = |gaps: &[u64]| {
+            let mut health = Health::new(&timings, Time::ZERO);
+            let mut now = Time::ZERO;
+            for gap in gaps.iter().cycle().take(40) {
+                now += Duration::from_millis(*gap);
+                health.on_beat(&"a".into(), vec![], now);
+            }
+            assert!(!health.is_suspected(&"a".into(), now + Duration::from_millis(399)));
+            assert!(health.is_suspected(&"a".into(), now + timings.suspicion_ceiling));
+            health.bound(&"a".into())
+        };
+        assert_eq!(bound_after(&[100]), timings.suspicion_floor);
+        let jittery = bound_after(&[60, 160]);
+        assert!(jittery > timings.suspicion_floor && jittery < timings.suspicion_ceiling, "{jittery:?}");
+        assert_eq!(bound_after(&[10, 600]), timings.suspicion_ceiling);
+    }
+
+    #[test]
+    fn a_relay_hears_both_sides() {
+        let mut health = Health::new(&Timings::default(), Time::ZERO);
+        let now = Time::from_millis(1000);
+        health.on_beat(&"deaf".into(), vec![("target".into(), Duration::from_secs(3))], now);
+        assert_eq!(health.relay_to(&"target".into(), now), None);
+        health.on_beat(&"good".into(), vec![("target".into(), Duration::from_millis(90))], now);
+        assert_eq!(health.relay_to(&"target".into(), now), Some("good".into()));
+    }
+}

@@ -1,0 +1,124 @@
+//! Names and numbers, each saying where it is unique.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::sync::Arc;
+
+macro_rules! name {
+    ($(#[$doc:meta])* $id:ident) => {
+        $(#[$doc])*
+        #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(transparent)]
+        pub struct $id(Arc<str>);
+
+        impl $id {
+            pub fn as_str(&self) -> &str {
+                &self.0
+            }
+        }
+        impl From<&str> for $id {
+            fn from(name: &str) -> Self {
+                Self(name.into())
+            }
+        }
+        impl From<String> for $id {
+            fn from(name: String) -> Self {
+                Self(name.into())
+            }
+        }
+        impl fmt::Display for $id {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.pad(&self.0)
+            }
+        }
+        impl fmt::Debug for $id {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str(&self.0)
+            }
+        }
+    };
+}
+
+name!(
+    /// A node's name in the spec; unique in the cluster.
+    NodeId
+);
+name!(
+    /// A workload's name in the spec; unique in the cluster.
+    WorkloadId
+);
+name!(
+    /// One start of one host; two starts never share it. A surrender is bound to it (C5).
+    BootId
+);
+
+macro_rules! number {
+    ($(#[$doc:meta])* $id:ident) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(transparent)]
+        pub struct $id(pub u64);
+
+        impl $id {
+            pub fn next(self) -> Self {
+                Self(self.0 + 1)
+            }
+        }
+        impl fmt::Display for $id {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                fmt::Display::fmt(&self.0, f)
+            }
+        }
+    };
+}
+
+number!(
+    /// A term of leadership; at most one coordinator in each (S1).
+    Term
+);
+number!(
+    /// A place in the replicated log; the first entry is 1, and 0 means "before the log".
+    Index
+);
+number!(
+    /// One tenure of one primary; strictly increasing per workload (S4). 0 means "never had a primary".
+    Epoch
+);
+
+/// The log index of the entry that began the operation; unique in the cluster.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct OperationId(pub u64);
+
+impl fmt::Display for OperationId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "op-{}", self.0)
+    }
+}
+
+/// A byte position in a server's write-ahead log (PostgreSQL: `pg_lsn`). Comparable only along one timeline history.
+#[derive(Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Lsn(pub u64);
+
+impl Lsn {
+    /// Reads the `XXXXXXXX/XXXXXXXX` form; `None` if the text is not a position.
+    pub fn parse(text: &str) -> Option<Self> {
+        let (high, low) = text.split_once('/')?;
+        let high = u64::from(u32::from_str_radix(high, 16).ok()?);
+        let low = u64::from(u32::from_str_radix(low, 16).ok()?);
+        Some(Self(high << 32 | low))
+    }
+}
+
+impl fmt::Display for Lsn {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:X}/{:X}", self.0 >> 32, self.0 & 0xffff_ffff)
+    }
+}
+
+impl fmt::Debug for Lsn {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}

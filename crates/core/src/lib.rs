@@ -1,0 +1,33 @@
+//! Every decision of Karst, as plain state machines.
+//!
+//! [`Node`] is the behaviour of one daemon: votes, log, leases, health verdicts, failover and switchover, and what its
+//! own replicas and gates have to do. It is driven from outside: [`Node::handle`] takes what happened, and
+//! [`Node::poll_effect`] gives what has to be done about it. Nothing here reads a clock, opens a socket or a file,
+//! starts a thread or draws an unseeded random number, so the daemon and the simulator run the same decisions.
+//!
+//! What it does not do: talk to peers, disks, servers or people. Those are the daemon's and the adapters' work.
+//!
+//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`consensus`], [`state`], [`health`], [`authority`],
+//! [`replica`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
+
+pub mod authority;
+pub mod consensus;
+pub mod event;
+pub mod health;
+pub mod ids;
+pub mod message;
+pub mod node;
+pub mod operation;
+pub mod outage;
+pub mod replica;
+pub mod spec;
+pub mod state;
+pub mod steward;
+pub mod time;
+pub mod view;
+pub mod votes;
+
+pub use ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, Term, WorkloadId};
+pub use node::{Effect, Input, Node, NodeConfig, Planted};
+pub use spec::Spec;
+pub use time::Time;

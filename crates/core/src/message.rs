@@ -1,0 +1,56 @@
+//! What nodes say to each other, besides consensus.
+
+use crate::consensus::Talk;
+use crate::ids::{Epoch, NodeId, Term, WorkloadId};
+use crate::replica::Report;
+use crate::time::Time;
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum Message {
+    /// Every node to every other, each heartbeat: I am here, and this is whom I hear (age of the last beat of each).
+    Beat {
+        heard: Vec<(NodeId, Duration)>,
+    },
+    Talk(Talk),
+    /// A node to the coordinator, each heartbeat and at once when something changed: what it sees, which leases it
+    /// asks for. `sent` is its own clock: its lease counts from there.
+    Checkin {
+        sent: Time,
+        wants: Vec<(WorkloadId, Epoch)>,
+        report: Report,
+    },
+    /// The coordinator's answer (A2): leases of this duration, counted from `sent`.
+    Grant {
+        sent: Time,
+        term: Term,
+        leases: Vec<(WorkloadId, Epoch, Duration)>,
+    },
+    /// For a node whose link to the sender is broken (A4).
+    Relay {
+        from: NodeId,
+        to: NodeId,
+        inner: Box<Message>,
+    },
+    /// An operator's request, on its way to the coordinator, and the answer on its way back.
+    Ask {
+        number: u64,
+        request: crate::node::Request,
+    },
+    Answer {
+        number: u64,
+        answer: crate::node::Answer,
+    },
+}
+
+impl Message {
+    /// Small and stale as soon as the next one is there: may be sent unreliably.
+    pub fn is_beat(&self) -> bool {
+        match self {
+            Message::Beat { .. } => true,
+            Message::Relay { inner, .. } => inner.is_beat(),
+            _ => false,
+        }
+    }
+}

@@ -1,0 +1,136 @@
+//! Committed entries take effect: the state, the record, the running operation's steps, the answers that waited.
+
+use super::{Node, ask};
+use crate::event::{Event, Level};
+use crate::ids::{Index, OperationId};
+use crate::operation::{Outcome, Phase, Step};
+use crate::state::{Command, Ended, Standing};
+use crate::steward::Stamps;
+
+impl Node {
+    pub(super) fn apply_committed(&mut self) {
+        while self.state.applied < self.consensus.commit() {
+            let index = self.state.applied.next();
+            let Some(entry) = self.consensus.log().get(index).cloned() else { return };
+            let changed = self.state.apply(index, &entry.command);
+            self.answer_committed(index, changed);
+            if changed {
+                self.on_applied(index, &entry.command);
+            }
+        }
+    }
+
+    fn on_applied(&mut self, index: Index, command: &Command) {
+        let Some(id) = command.workload().cloned() else { return };
+        let now = self.now;
+        let stamps = {
+            let notes = self.notes.entry(id.clone()).or_default();
+            if let Command::Begin(_) = command {
+                let (operation, lost) = (Some(OperationId(index.0)), notes.lost.take());
+                notes.stamps = Stamps { operation, lost, began: Some(now), ..Stamps::default() };
+            }
+            &mut notes.stamps
+        };
+        let phase = match command {
+            Command::Begin(_) => Some(Phase::Detect),
+            Command::Revoke { .. } => Some(Phase::Decide),
+            Command::End { .. } => Some(Phase::Isolate),
+            Command::Open { .. } => Some(Phase::Promote),
+            _ => None,
+        };
+        if let Some(phase) = phase {
+            stamps.reach(phase, now);
+        }
+        if let (Command::Open { epoch, .. }, Some(opened)) = (command, &self.state.workload(&id).opened) {
+            let holder = opened.holder.clone();
+            if let Some(agent) = self.agents.get_mut(&id) {
+                agent.on_opened(*epoch, &holder);
+            }
+        }
+        let operation = match command {
+            Command::Begin(_) => Some(OperationId(index.0)),
+            Command::Finish { operation, .. } => Some(*operation),
+            _ => self.state.workload(&id).operation,
+        };
+        let (level, kind, text) = describe(command);
+        if let Some(operation) = operation {
+            self.steps.entry(operation).or_default().push(Step { text: text.clone(), phase, at: now });
+            while self.steps.len() > 50 {
+                self.steps.pop_first();
+            }
+        }
+        let mut event = Event::new(level, kind, format!("{id}: {text}")).about(&id).within(operation);
+        event.index = Some(index);
+        if let Command::Finish { phases, .. } = command {
+            for (phase, took) in phases {
+                event = event.with(&format!("{}_us", phase.name().replace(' ', "_")), took.as_micros());
+            }
+        }
+        self.record(event);
+    }
+
+    fn answer_committed(&mut self, index: Index, changed: bool) {
+        if let Some(asker) = self.answers_due.remove(&index) {
+            let answer = if changed {
+                ask::Answer::Started { operation: OperationId(index.0) }
+            } else {
+                ask::Answer::Refused { why: "another operation of this workload began first".into() }
+            };
+            self.answer(asker, answer);
+        }
+    }
+}
+
+/// The decision in words, its kind and level.
+fn describe(command: &Command) -> (Level, &'static str, String) {
+    let names = |list: &[crate::ids::NodeId]| {
+        let names: Vec<&str> = list.iter().map(|n| n.as_str()).collect();
+        if names.is_empty() { "nobody".to_string() } else { names.join(", ") }
+    };
+    match command {
+        Command::Noop => (Level::Info, "term", "a coordinator's first entry".into()),
+        Command::Begin(o) => {
+            let to = o.to.as_ref().map(|t| format!(" to {t}")).unwrap_or_default();
+            let from = o.from.as_ref().map(|f| format!(" from {f}")).unwrap_or_default();
+            (Level::Notice, "operation-began", format!("{}{from}{to} began, by {}: {}", o.kind, o.by, o.why))
+        }
+        Command::Revoke { epoch, why, .. } => (Level::Notice, "revoked", format!("epoch {epoch} is revoked: {why}")),
+        Command::End { epoch, how, .. } => {
+            let how = match how {
+                Ended::Surrender { clean_at: Some(at), .. } => format!("the old primary stopped cleanly at {at}"),
+                Ended::Surrender { .. } => "the old primary surrendered: nothing of it runs any more".into(),
+                Ended::LeaseOver => "no lease of the old primary can be valid any more".into(),
+            };
+            (Level::Notice, "isolated", format!("epoch {epoch} has ended: {how}"))
+        }
+        Command::Assign { epoch, holder, why, .. } => {
+            (Level::Notice, "assigned", format!("epoch {epoch} goes to {holder} ({why})"))
+        }
+        Command::Open { epoch, timeline, switch, sync, .. } => {
+            let text = format!("epoch {epoch} is open on timeline {timeline} from {switch}; sync set: {}", names(sync));
+            (Level::Notice, "opened", text)
+        }
+        Command::Serve { epoch, .. } => {
+            (Level::Notice, "serving", format!("epoch {epoch} serves: a write is replicated"))
+        }
+        Command::Sync { sure, asked, why, number, .. } if sure.len() < asked.len() => (
+            Level::Info,
+            "sync-set",
+            format!("sync set {number} grows to {}: {why}; guaranteed so far: {}", names(asked), names(sure)),
+        ),
+        Command::Sync { sure, why, number, .. } => {
+            (Level::Notice, "sync-set", format!("sync set {number} is {}: {why}", names(sure)))
+        }
+        Command::Mark { node, standing: Standing::NeedsClone(why), .. } => {
+            (Level::Notice, "needs-clone", format!("{node} comes back by a fresh clone: {why}"))
+        }
+        Command::Mark { node, standing: Standing::Sound, .. } => {
+            (Level::Notice, "sound", format!("{node} has a sound copy"))
+        }
+        Command::Finish { outcome, .. } => match outcome {
+            Outcome::Done => (Level::Notice, "operation-done", "done".into()),
+            Outcome::Undone(why) => (Level::Warning, "operation-undone", format!("not done: {why}")),
+            Outcome::Diverted(why) => (Level::Warning, "operation-diverted", format!("done otherwise: {why}")),
+        },
+    }
+}

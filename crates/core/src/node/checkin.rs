@@ -1,0 +1,140 @@
+//! The exchange between a node and the coordinator: reports one way, leases the other (A2, A4).
+
+use super::{Effect, Node};
+use crate::ids::{Epoch, NodeId, Term, WorkloadId};
+use crate::message::Message;
+use crate::replica::Report;
+use crate::state::{Command, Tenure};
+use crate::steward::Heard;
+use crate::time::Time;
+use std::time::Duration;
+
+/// Whom a node checks in with, what it wants, and what others act on in its report.
+pub(super) type Essence = (NodeId, Vec<(WorkloadId, Epoch)>, Report);
+
+impl Node {
+    fn report(&self) -> Report {
+        let replicas =
+            self.agents.iter().map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now))).collect();
+        let gates = self.gates.iter().map(|(id, g)| (id.clone(), g.report.clone())).collect();
+        Report { boot: self.boot.clone(), replicas, gates }
+    }
+
+    /// Which leases this node needs: of the epoch it holds, or that its gate forwards to.
+    fn wants(&self) -> Vec<(WorkloadId, Epoch)> {
+        let here = |id: &WorkloadId| {
+            let w = self.state.workload(id);
+            let holds = w.grantable() == Some(&self.me);
+            let gates = self.gates.contains_key(id) && w.grantable().is_some();
+            (holds || gates).then(|| (id.clone(), w.epoch))
+        };
+        self.spec.workloads.keys().filter_map(here).collect()
+    }
+
+    /// Beats to everyone and checks in with the coordinator, each heartbeat; checks in at once when something that
+    /// others act on has changed.
+    pub(super) fn check_in(&mut self) {
+        let due = self.beat_due <= self.now;
+        if due {
+            self.beat_due = self.now + self.spec.timings.heartbeat;
+            let heard = self.health.heard(self.now);
+            let others: Vec<NodeId> = self.spec.nodes.keys().filter(|n| **n != self.me).cloned().collect();
+            for node in others {
+                self.emit(Effect::Send { to: node, message: Message::Beat { heard: heard.clone() } });
+            }
+        }
+        let Some(coordinator) = self.coordinator().cloned() else { return };
+        let (report, wants) = (self.report(), self.wants());
+        let essence = (coordinator.clone(), wants.clone(), essence(&report));
+        if !due && self.last_essence.as_ref() == Some(&essence) {
+            return;
+        }
+        self.last_essence = Some(essence);
+        if coordinator == self.me {
+            let me = self.me.clone();
+            self.on_checkin(&me, self.now, wants, report);
+        } else {
+            self.send(coordinator, Message::Checkin { sent: self.now, wants, report });
+        }
+    }
+
+    pub(super) fn on_checkin(&mut self, from: &NodeId, sent: Time, wants: Vec<(WorkloadId, Epoch)>, report: Report) {
+        if !self.is_coordinator() {
+            return;
+        }
+        let fresh = Heard { at: self.now, report };
+        self.reports.insert(from.clone(), fresh);
+        let leases: Vec<_> = wants.into_iter().filter_map(|(id, epoch)| self.grant(from, &id, epoch)).collect();
+        let term = self.term();
+        if *from == self.me {
+            self.on_grant(sent, term, &leases);
+        } else {
+            self.send(from.clone(), Message::Grant { sent, term, leases });
+        }
+    }
+
+    /// Grants one lease, if this coordinator may: its leadership is acknowledged, its own term's first entry is
+    /// applied, and nothing appended ends this epoch (A2, A3).
+    fn grant(&mut self, to: &NodeId, id: &WorkloadId, epoch: Epoch) -> Option<(WorkloadId, Epoch, Duration)> {
+        let leads = self.consensus.is_established() && self.consensus.leadership_until(self.now)? > self.now;
+        let w = self.state.workload(id);
+        let ends = |c: &Command| match c {
+            Command::Revoke { workload, .. } | Command::Assign { workload, .. } => workload == id,
+            _ => false,
+        };
+        let ending = self.consensus.log().after(self.state.applied).iter().any(|e| ends(&e.command));
+        if !leads || ending || w.epoch != epoch {
+            return None;
+        }
+        let holder = w.grantable()?;
+        if holder == to {
+            self.ledger.on_grant(id, epoch, to, self.now);
+        } else if !self.spec.workloads.get(id)?.gates.contains_key(to) {
+            return None;
+        }
+        Some((id.clone(), epoch, self.spec.timings.lease))
+    }
+
+    pub(super) fn on_grant(&mut self, sent: Time, term: Term, leases: &[(WorkloadId, Epoch, Duration)]) {
+        if term < self.term() {
+            return;
+        }
+        self.granted_at = self.now;
+        for (id, epoch, lease) in leases {
+            let w = self.state.workload(id);
+            if let Some(gate) = self.gates.get_mut(id) {
+                gate.lease.on_grant(*epoch, sent, *lease);
+            }
+            let holds = match &w.tenure {
+                Tenure::Assigned { holder } | Tenure::Open { holder, .. } => *holder == self.me && w.epoch == *epoch,
+                _ => false,
+            };
+            if let Some(agent) = self.agents.get_mut(id)
+                && holds
+                && let Some(deadline) = agent.authority.on_grant(*epoch, sent, *lease)
+            {
+                self.effects.push_back(Effect::Arm { workload: id.clone(), deadline });
+            }
+        }
+    }
+}
+
+/// What others act on: a report without the numbers that move all the time.
+fn essence(report: &Report) -> Report {
+    let mut essence = report.clone();
+    for replica in essence.replicas.values_mut() {
+        replica.age = Duration::ZERO;
+        replica.down_for = replica.down_for.map(|_| Duration::ZERO);
+        replica.doing = replica.doing.take().map(|(what, _)| (what, Duration::ZERO));
+        if let Some(seen) = &mut replica.seen {
+            (seen.position, seen.received, seen.replayed) = Default::default();
+            for standby in &mut seen.standbys {
+                (standby.sent, standby.flushed, standby.replayed) = Default::default();
+            }
+        }
+    }
+    for gate in essence.gates.values_mut() {
+        (gate.flows, gate.waiting, gate.refused) = Default::default();
+    }
+    essence
+}

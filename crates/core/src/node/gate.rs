@@ -1,0 +1,56 @@
+//! What a gate on this node does: forward to the primary of the opened epoch under its own lease (C8), or hold.
+
+use super::{Effect, Node};
+use crate::ids::{Epoch, NodeId, WorkloadId};
+use crate::state::Tenure;
+use crate::time::Time;
+use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum GateOrder {
+    /// New connections wait. With `cut`, flows to the old primary are closed at once.
+    Hold {
+        cut: bool,
+    },
+    Forward {
+        epoch: Epoch,
+        primary: NodeId,
+        to: SocketAddr,
+    },
+}
+
+impl Node {
+    fn gate_order(&self, id: &WorkloadId) -> GateOrder {
+        let w = self.state.workload(id);
+        let (Tenure::Open { holder, serving: true }, Some(gate)) = (&w.tenure, self.gates.get(id)) else {
+            return GateOrder::Hold { cut: true };
+        };
+        if gate.lease.until(w.epoch).is_none_or(|until| until <= self.now) {
+            // Out of touch: whoever was primary may still be it, so that flows under way are left alone.
+            let same = matches!(gate.order, GateOrder::Forward { epoch, .. } if epoch == w.epoch);
+            return GateOrder::Hold { cut: !same && !matches!(gate.order, GateOrder::Hold { cut: false }) };
+        }
+        let to = self.spec.workloads[id].replicas[holder].address;
+        GateOrder::Forward { epoch: w.epoch, primary: holder.clone(), to }
+    }
+
+    pub(super) fn step_gates(&mut self) {
+        let ids: Vec<WorkloadId> = self.gates.keys().cloned().collect();
+        for id in ids {
+            let order = self.gate_order(&id);
+            let gate = self.gates.get_mut(&id).expect("its id was just listed");
+            if gate.order != order {
+                gate.order = order.clone();
+                self.emit(Effect::Gate { workload: id, order });
+            }
+        }
+    }
+
+    /// When a gate's lease runs out.
+    pub(super) fn gates_due(&self) -> Time {
+        let until = |(id, gate): (&WorkloadId, &super::Gate)| gate.lease.until(self.state.workload(id).epoch);
+        let forwarding = |g: &(&WorkloadId, &super::Gate)| matches!(g.1.order, GateOrder::Forward { .. });
+        self.gates.iter().filter(forwarding).filter_map(until).min().unwrap_or(Time(u64::MAX))
+    }
+}

@@ -1,0 +1,585 @@
+//! One node as one state machine.
+//!
+//! Three classes of methods, used in this order:
+//! - [`Node::handle`] takes what happened at a moment `now` of this node's steady clock, which never goes back;
+//! - [`Node::poll_effect`] gives what has to be done, until it gives `None`;
+//! - [`Node::poll_timeout`] says when to call `handle(now, Input::Woke)` next. Waking early is harmless.
+//!
+//! Nothing is sent that depends on state not yet durable: such messages are held back until the
+//! [`Input::Persisted`] that they wait for.
+
+mod apply;
+mod ask;
+mod checkin;
+mod gate;
+
+pub use ask::{Answer, Plan, Precondition, Request};
+pub use gate::GateOrder;
+
+use crate::authority::{GateLease, Ledger};
+use crate::consensus::{self, Consensus, Durable, Pace, Stored};
+use crate::event::{Event, Level};
+use crate::health::{Health, Verdict};
+use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
+use crate::message::Message;
+use crate::operation::Step;
+use crate::replica::agent::{Agent, Kept, Order};
+use crate::replica::{Action, Done, GateReport, Observation};
+use crate::spec::{Alone, Loss, Spec};
+use crate::state::ClusterState;
+use crate::steward::{self, Heard, Notes};
+use crate::time::Time;
+use rand::{Rng, SeedableRng};
+use rand_pcg::Pcg64Mcg;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, VecDeque};
+
+/// A rule broken on purpose, so that a test can show that its check can fail. Never set in the daemon.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Planted {
+    /// A primary is replaced without waiting for its lease (S3).
+    SkipLeaseWait,
+    /// A primary runs on past its lease (C2).
+    OutliveLease,
+    /// Any standby may be promoted, and the one that has least is (S5).
+    PromoteLaggard,
+    /// Messages leave before what they say is durable (A5, S2).
+    SendBeforeDurable,
+}
+
+/// What a node has to know at its start.
+#[derive(Clone, Debug)]
+pub struct NodeConfig {
+    pub me: NodeId,
+    pub spec: Spec,
+    pub boot: BootId,
+    /// Of the generator behind all random choices.
+    pub seed: u64,
+    pub stored: Stored,
+    pub kept: BTreeMap<WorkloadId, Kept>,
+    pub planted: Option<Planted>,
+}
+
+/// What happened.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Input {
+    Received {
+        from: NodeId,
+        message: Message,
+    },
+    /// Everything up to this [`Effect::Persist`] is durable.
+    Persisted {
+        number: u64,
+    },
+    Observed {
+        workload: WorkloadId,
+        observation: Observation,
+    },
+    Acted {
+        workload: WorkloadId,
+        id: u64,
+        result: Result<Done, String>,
+    },
+    /// The deadman acts before this deadline, or watches nothing of the workload.
+    Armed {
+        workload: WorkloadId,
+        deadline: Option<Time>,
+    },
+    GateSeen {
+        workload: WorkloadId,
+        report: GateReport,
+    },
+    /// Somebody asks this node; the answer carries the ticket.
+    Asked {
+        ticket: u64,
+        request: Request,
+    },
+    Woke,
+}
+
+/// Something to store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Write {
+    Log(Durable),
+    Kept { workload: WorkloadId, kept: Kept },
+}
+
+/// What has to be done.
+#[must_use]
+#[derive(Clone, Debug, PartialEq)]
+pub enum Effect {
+    Send {
+        to: NodeId,
+        message: Message,
+    },
+    /// Make these durable, in order, then say [`Input::Persisted`].
+    Persist {
+        number: u64,
+        writes: Vec<Write>,
+    },
+    Act {
+        workload: WorkloadId,
+        id: u64,
+        action: Action,
+        operation: Option<OperationId>,
+    },
+    Cancel {
+        workload: WorkloadId,
+        id: u64,
+    },
+    /// Have the deadman end the workload's processes before this deadline, unless it is moved.
+    Arm {
+        workload: WorkloadId,
+        deadline: Time,
+    },
+    Disarm {
+        workload: WorkloadId,
+    },
+    Gate {
+        workload: WorkloadId,
+        order: GateOrder,
+    },
+    Answer {
+        ticket: u64,
+        answer: Answer,
+    },
+    Record(Event),
+}
+
+/// What becomes true once a write is durable.
+#[derive(Clone, Debug)]
+enum Mark {
+    Log { last: (Term, Index), term: Term },
+    Kept(WorkloadId),
+}
+
+struct Gate {
+    lease: GateLease,
+    order: GateOrder,
+    report: GateReport,
+}
+
+pub struct Node {
+    me: NodeId,
+    spec: Spec,
+    boot: BootId,
+    chance: Pcg64Mcg,
+    planted: Option<Planted>,
+    consensus: Consensus,
+    state: ClusterState,
+    health: Health,
+    agents: BTreeMap<WorkloadId, Agent>,
+    gates: BTreeMap<WorkloadId, Gate>,
+    /// As coordinator: what the others reported, what was granted, what is being decided.
+    reports: BTreeMap<NodeId, Heard>,
+    ledger: Ledger,
+    notes: BTreeMap<WorkloadId, Notes>,
+    steps: BTreeMap<OperationId, Vec<Step>>,
+    answers_due: BTreeMap<Index, ask::Asker>,
+    asked: BTreeMap<u64, u64>,
+    next_ask: u64,
+    beat_due: Time,
+    granted_at: Time,
+    last_essence: Option<checkin::Essence>,
+    decide_due: Time,
+    health_due: Time,
+    writes: Vec<Write>,
+    next_persist: u64,
+    persisted: u64,
+    marks: VecDeque<(u64, Mark)>,
+    held: VecDeque<(u64, Effect)>,
+    effects: VecDeque<Effect>,
+    now: Time,
+}
+
+impl Node {
+    pub fn new(config: NodeConfig, now: Time) -> Self {
+        let NodeConfig { me, spec, boot, seed, stored, mut kept, planted } = config;
+        let t = &spec.timings;
+        let pace = Pace { heartbeat: t.heartbeat, stickiness: t.stickiness, election_spread: t.election_spread };
+        let quiet = t.quiet_after_start();
+        let members = spec.nodes.keys().cloned().collect();
+        let consensus = Consensus::new(me.clone(), members, spec.votes(), pace, stored, now, quiet);
+        let mut agents = BTreeMap::new();
+        let mut gates = BTreeMap::new();
+        for (id, workload) in &spec.workloads {
+            if workload.replicas.contains_key(&me) {
+                agents.insert(id.clone(), Agent::new(me.clone(), kept.remove(id).unwrap_or_default()));
+            }
+            if workload.gates.contains_key(&me) {
+                let (lease, report) = (GateLease::default(), GateReport::default());
+                gates.insert(id.clone(), Gate { lease, order: GateOrder::Hold { cut: true }, report });
+            }
+        }
+        Self {
+            health: Health::new(t, now),
+            me,
+            spec,
+            boot,
+            chance: Pcg64Mcg::seed_from_u64(seed),
+            planted,
+            consensus,
+            state: ClusterState::default(),
+            agents,
+            gates,
+            reports: BTreeMap::new(),
+            ledger: Ledger::default(),
+            notes: BTreeMap::new(),
+            steps: BTreeMap::new(),
+            answers_due: BTreeMap::new(),
+            asked: BTreeMap::new(),
+            next_ask: 1,
+            beat_due: now,
+            granted_at: now,
+            last_essence: None,
+            decide_due: now,
+            health_due: now,
+            writes: Vec::new(),
+            next_persist: 1,
+            persisted: 0,
+            marks: VecDeque::new(),
+            held: VecDeque::new(),
+            effects: VecDeque::new(),
+            now,
+        }
+    }
+
+    pub fn me(&self) -> &NodeId {
+        &self.me
+    }
+    pub fn spec(&self) -> &Spec {
+        &self.spec
+    }
+    pub fn state(&self) -> &ClusterState {
+        &self.state
+    }
+    pub fn term(&self) -> Term {
+        self.consensus.term()
+    }
+    pub fn is_coordinator(&self) -> bool {
+        self.consensus.is_leader()
+    }
+    pub fn coordinator(&self) -> Option<&NodeId> {
+        self.consensus.leader()
+    }
+    pub fn log(&self) -> &consensus::Log {
+        self.consensus.log()
+    }
+    pub fn commit(&self) -> Index {
+        self.consensus.commit()
+    }
+    /// Until when a primary of this workload may act on this node (S3 is checked against it).
+    pub fn authority_until(&self, workload: &WorkloadId) -> Option<Time> {
+        Some(self.agents.get(workload)?.authority.holds_until())
+    }
+    pub(crate) fn votes(&self) -> &crate::votes::Votes {
+        self.consensus.votes()
+    }
+    pub(crate) fn steps_of(&self, operation: OperationId) -> Vec<Step> {
+        self.steps.get(&operation).cloned().unwrap_or_default()
+    }
+
+    /// Takes what happened. `now` is this node's steady clock.
+    pub fn handle(&mut self, now: Time, input: Input) {
+        self.now = self.now.max(now);
+        match input {
+            Input::Received { from, message } => self.on_message(&from, message),
+            Input::Persisted { number } => self.on_persisted(number),
+            Input::Observed { workload, observation } => {
+                if let Some(agent) = self.agents.get_mut(&workload) {
+                    agent.on_observed(observation, self.now);
+                }
+            }
+            Input::Acted { workload, id, result } => {
+                let state = self.state.workload(&workload);
+                if let Some(agent) = self.agents.get_mut(&workload) {
+                    agent.on_done(id, result, state, self.now);
+                }
+            }
+            Input::Armed { workload, deadline } => {
+                if let Some(agent) = self.agents.get_mut(&workload) {
+                    agent.authority.on_armed(deadline);
+                }
+            }
+            Input::GateSeen { workload, report } => {
+                if let Some(gate) = self.gates.get_mut(&workload) {
+                    gate.report = report;
+                }
+            }
+            Input::Asked { ticket, request } => self.on_asked(ask::Asker::Here(ticket), request),
+            Input::Woke => {}
+        }
+        self.advance();
+    }
+
+    /// What has to be done next, in order.
+    pub fn poll_effect(&mut self) -> Option<Effect> {
+        self.effects.pop_front()
+    }
+
+    /// When to call `handle(now, Input::Woke)` at the latest.
+    pub fn poll_timeout(&self) -> Time {
+        let mut due = self.beat_due.min(self.consensus.next_due(self.now)).min(self.health_due);
+        if self.is_coordinator() {
+            due = due.min(self.decide_due);
+        }
+        for agent in self.agents.values() {
+            due = due.min(agent.next_due(&self.spec.timings));
+        }
+        due.min(self.gates_due())
+    }
+
+    fn on_message(&mut self, from: &NodeId, message: Message) {
+        if !self.spec.nodes.contains_key(from) || *from == self.me {
+            return;
+        }
+        match message {
+            Message::Beat { heard } => {
+                if let Some(verdict) = self.health.on_beat(from, heard, self.now) {
+                    self.record_verdict(verdict);
+                }
+            }
+            Message::Talk(talk) => {
+                let chance = self.chance.random();
+                self.consensus.on_talk(from, talk, self.now, chance);
+            }
+            Message::Checkin { sent, wants, report } => self.on_checkin(from, sent, wants, report),
+            Message::Grant { sent, term, leases } => self.on_grant(sent, term, &leases),
+            Message::Relay { from: origin, to, inner } if to == self.me => self.on_message(&origin, *inner),
+            Message::Relay { from: origin, to, inner } if origin == *from => {
+                self.effects
+                    .push_back(Effect::Send { to: to.clone(), message: Message::Relay { from: origin, to, inner } });
+            }
+            Message::Relay { .. } => {}
+            Message::Ask { number, request } => self.on_asked(ask::Asker::Node(from.clone(), number), request),
+            Message::Answer { number, answer } => {
+                if let Some(ticket) = self.asked.remove(&number) {
+                    self.effects.push_back(Effect::Answer { ticket, answer });
+                }
+            }
+        }
+    }
+
+    /// Sends, and where the direct link is silent also round it (A4).
+    fn send(&mut self, to: NodeId, message: Message) {
+        let broken = self.health.silence(&to, self.now) > self.spec.timings.heartbeat * 3;
+        if broken
+            && !message.is_beat()
+            && let Some(via) = self.health.relay_to(&to, self.now)
+        {
+            let inner = Box::new(message.clone());
+            let relay = Message::Relay { from: self.me.clone(), to: to.clone(), inner };
+            self.emit(Effect::Send { to: via, message: relay });
+        }
+        self.emit(Effect::Send { to, message });
+    }
+
+    /// Queues an effect behind every write that was ordered before it.
+    fn emit(&mut self, effect: Effect) {
+        let waits = self.persisted + 1 < self.next_persist || !self.writes.is_empty();
+        let beat = matches!(&effect, Effect::Send { message, .. } if message.is_beat());
+        if waits && !beat && self.planted != Some(Planted::SendBeforeDurable) {
+            // The pending writes leave under the next number.
+            let number = if self.writes.is_empty() { self.next_persist - 1 } else { self.next_persist };
+            self.held.push_back((number, effect));
+        } else {
+            self.effects.push_back(effect);
+        }
+    }
+
+    fn write(&mut self, write: Write, mark: Mark) {
+        self.writes.push(write);
+        self.marks.push_back((self.next_persist, mark));
+    }
+
+    fn flush_writes(&mut self) {
+        if !self.writes.is_empty() {
+            let writes = std::mem::take(&mut self.writes);
+            self.effects.push_back(Effect::Persist { number: self.next_persist, writes });
+            self.next_persist += 1;
+        }
+    }
+
+    fn on_persisted(&mut self, number: u64) {
+        self.persisted = self.persisted.max(number);
+        while let Some((_, mark)) = self.marks.pop_front_if(|(n, _)| *n <= number) {
+            match mark {
+                Mark::Log { last, term } => self.consensus.on_stable(last, term, self.now),
+                Mark::Kept(workload) => {
+                    if let Some(agent) = self.agents.get_mut(&workload) {
+                        agent.on_kept();
+                    }
+                }
+            }
+        }
+        while let Some((_, effect)) = self.held.pop_front_if(|(n, _)| *n <= number) {
+            self.effects.push_back(effect);
+        }
+    }
+
+    /// Everything that follows from what is known now.
+    fn advance(&mut self) {
+        let chance = self.chance.random();
+        if self.consensus.next_due(self.now) <= self.now {
+            self.consensus.on_time(self.now, chance);
+        }
+        if self.health_due <= self.now {
+            let (verdicts, due) = self.health.on_time(self.now);
+            self.health_due = due.max(self.now + self.spec.timings.heartbeat / 4);
+            verdicts.into_iter().for_each(|v| self.record_verdict(v));
+        }
+        // A commit may allow a step, and a step may complete what a decision waits for: until nothing moves.
+        for _ in 0..8 {
+            let before = (self.state.applied, self.consensus.log().last());
+            self.run_consensus_orders();
+            self.apply_committed();
+            self.step_agents();
+            self.step_gates();
+            self.check_in();
+            self.decide();
+            self.run_consensus_orders();
+            if before == (self.state.applied, self.consensus.log().last())
+                && self.consensus.commit() == self.state.applied
+            {
+                break;
+            }
+        }
+        self.flush_writes();
+    }
+
+    fn run_consensus_orders(&mut self) {
+        for order in self.consensus.take_orders() {
+            match order {
+                consensus::Order::Persist(durable) => {
+                    let last = match &durable {
+                        Durable::Entries(entries) => entries.last().map_or((Term(0), Index(0)), |e| (e.term, e.index)),
+                        Durable::Vote { .. } => (Term(0), Index(0)),
+                    };
+                    let term = match &durable {
+                        Durable::Vote { term, vote: Some(_) } => *term,
+                        _ => Term(0),
+                    };
+                    self.write(Write::Log(durable), Mark::Log { last, term });
+                }
+                consensus::Order::Send(to, talk) => self.send(to, Message::Talk(talk)),
+                consensus::Order::Elected { term, votes } => {
+                    self.reports.clear();
+                    self.ledger = Ledger::default();
+                    let list: Vec<String> = votes
+                        .iter()
+                        .map(|(n, yes)| {
+                            format!("{n} ({}) {}", self.spec.votes().weight(n), if *yes { "yes" } else { "no" })
+                        })
+                        .collect();
+                    let text = format!("{} is coordinator of term {term}; votes: {}", self.me, list.join(", "));
+                    let event = Event::new(Level::Notice, "elected", text).with("term", term);
+                    self.record(votes.iter().fold(event, |e, (n, yes)| e.with(&format!("vote.{n}"), yes)));
+                }
+                consensus::Order::SteppedDown { term, why } => {
+                    let text = format!("{} is no longer coordinator of term {term}: {why}", self.me);
+                    self.record(Event::new(Level::Notice, "stepped-down", text).with("term", term));
+                }
+                consensus::Order::Regressed { node, acknowledged, found } => {
+                    let text = format!(
+                        "{node} had acknowledged the log up to {acknowledged} and now has it up to {found}: its store \
+                         went back in time, and its acknowledgements no longer count (A6)"
+                    );
+                    self.record(Event::new(Level::Warning, "store-regressed", text).with("node", node));
+                }
+            }
+        }
+    }
+
+    fn step_agents(&mut self) {
+        let ids: Vec<WorkloadId> = self.agents.keys().cloned().collect();
+        for id in ids {
+            let spec = &self.spec.workloads[&id];
+            let scene = crate::replica::agent::Scene {
+                now: self.now,
+                workload: self.state.workload(&id),
+                operation: self.state.running(&id).map(|(op, o)| (op, o.what.kind)),
+                timings: &self.spec.timings,
+                unprotected_if_empty: spec.loss != Loss::None || spec.alone == Alone::Continue,
+                planted: self.planted,
+            };
+            let operation = scene.operation.map(|(op, _)| op);
+            let agent = self.agents.get_mut(&id).expect("its id was just listed");
+            agent.step(&scene);
+            for order in agent.take_orders() {
+                match order {
+                    Order::Start { id: number, action } => {
+                        self.emit(Effect::Act { workload: id.clone(), id: number, action, operation });
+                    }
+                    Order::Cancel { id: number } => self.emit(Effect::Cancel { workload: id.clone(), id: number }),
+                    Order::Keep(kept) => {
+                        self.write(Write::Kept { workload: id.clone(), kept }, Mark::Kept(id.clone()));
+                    }
+                    Order::Disarm => self.emit(Effect::Disarm { workload: id.clone() }),
+                    Order::Note { kind, text } => {
+                        let text = format!("{} on {}: {text}", id, self.me);
+                        self.record(Event::new(Level::Info, kind, text).about(&id).within(operation));
+                    }
+                }
+            }
+        }
+    }
+
+    /// As coordinator: what to do next for each workload, one commit round at a time.
+    fn decide(&mut self) {
+        let Some(elected_at) = self.consensus.elected_at().filter(|_| self.consensus.is_established()) else { return };
+        if self.consensus.log().last().1 != self.state.applied {
+            return;
+        }
+        let mut commands = Vec::new();
+        self.decide_due = Time(u64::MAX);
+        for (id, workload) in &self.spec.workloads {
+            let scene = steward::Scene {
+                now: self.now,
+                me: &self.me,
+                spec: &self.spec,
+                state: &self.state,
+                reports: &self.reports,
+                health: &self.health,
+                ledger: &self.ledger,
+                elected_at,
+                planted: self.planted,
+            };
+            let notes = self.notes.entry(id.clone()).or_default();
+            commands.extend(steward::decide(&scene, id, workload, notes));
+            self.decide_due = self.decide_due.min(steward::next_look(&scene, id, notes));
+        }
+        self.consensus.propose(commands, self.now);
+    }
+
+    fn record(&mut self, event: Event) {
+        self.effects.push_back(Effect::Record(event));
+    }
+
+    fn record_verdict(&mut self, verdict: Verdict) {
+        let event = match verdict {
+            Verdict::Suspected { node, silent, bound } => {
+                let text = format!("{} has not heard {node} for {} ms", self.me, silent.as_millis());
+                Event::new(Level::Notice, "suspected", text).with("node", node).with("bound_ms", bound.as_millis())
+            }
+            Verdict::Back { node, silent } => {
+                let text = format!("{} hears {node} again after {} ms", self.me, silent.as_millis());
+                Event::new(Level::Info, "heard-again", text).with("node", node)
+            }
+        };
+        self.record(event);
+    }
+
+    pub(crate) fn scene(&self) -> steward::Scene<'_> {
+        steward::Scene {
+            now: self.now,
+            me: &self.me,
+            spec: &self.spec,
+            state: &self.state,
+            reports: &self.reports,
+            health: &self.health,
+            ledger: &self.ledger,
+            elected_at: self.consensus.elected_at().unwrap_or(self.now),
+            planted: self.planted,
+        }
+    }
+}

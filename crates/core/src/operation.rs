@@ -1,0 +1,108 @@
+//! Operations: what the cluster does on purpose or by itself, from its beginning to its end, with phase times.
+
+use crate::ids::{NodeId, OperationId, WorkloadId};
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kind {
+    /// The primary was lost; the cluster acts by itself.
+    Failover,
+    /// A planned move: nothing is lost and the old primary follows without a clone.
+    Switchover,
+    /// An operator moves the workload without waiting for the old primary's clean stop.
+    ForcedFailover,
+    /// The first primary of a new workload.
+    Formation,
+}
+
+impl std::fmt::Display for Kind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(match self {
+            Kind::Failover => "failover",
+            Kind::Switchover => "switchover",
+            Kind::ForcedFailover => "forced failover",
+            Kind::Formation => "formation",
+        })
+    }
+}
+
+/// What is to be done; its id is the log index of the entry that carries it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Operation {
+    pub kind: Kind,
+    pub workload: WorkloadId,
+    pub from: Option<NodeId>,
+    /// The target that was asked for; none where the cluster chooses.
+    pub to: Option<NodeId>,
+    /// Who asked: a user's name, or `cluster`.
+    pub by: String,
+    /// What was seen, by whom.
+    pub why: String,
+}
+
+/// Where the time of a failover or switchover goes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Phase {
+    /// From the loss as its own node saw it to the coordinator's decision to act.
+    Detect,
+    /// Until the old authority is revoked in the log.
+    Decide,
+    /// Until the old primary is confirmed gone.
+    Isolate,
+    /// Until the new primary is open in the log; choosing it included.
+    Promote,
+    /// Until a gate forwards to it.
+    Route,
+    /// Until its first write is replicated to the whole new sync set.
+    FirstWrite,
+}
+
+impl Phase {
+    pub const ALL: [Phase; 6] =
+        [Phase::Detect, Phase::Decide, Phase::Isolate, Phase::Promote, Phase::Route, Phase::FirstWrite];
+
+    pub fn name(self) -> &'static str {
+        match self {
+            Phase::Detect => "detect",
+            Phase::Decide => "decide",
+            Phase::Isolate => "isolate",
+            Phase::Promote => "promote",
+            Phase::Route => "route",
+            Phase::FirstWrite => "first write",
+        }
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "result", content = "why")]
+pub enum Outcome {
+    Done,
+    /// Nothing was changed, or everything was put back.
+    Undone(String),
+    /// It ended elsewhere than it was meant to.
+    Diverted(String),
+}
+
+/// One operation as it is shown: derived from the log and what the coordinator saw.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Progress {
+    pub id: OperationId,
+    pub what: Operation,
+    pub steps: Vec<Step>,
+    /// The node that became primary.
+    pub target: Option<NodeId>,
+    pub outcome: Option<Outcome>,
+    pub phases: Vec<(Phase, Duration)>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Step {
+    pub text: String,
+    /// The phase that this step completes.
+    pub phase: Option<Phase>,
+    /// When it was completed, on the reporting node's steady clock (nanoseconds).
+    pub at: crate::time::Time,
+}

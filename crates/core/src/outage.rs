@@ -1,0 +1,68 @@
+//! The worst-case outage, as a sum of its terms.
+
+use crate::spec::{COMMIT_ALLOWANCE, Timings};
+use crate::time::stretched;
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// What a promotion may take until the first replicated write: measured 57 to 90 ms on an idle host, bounded here with
+/// room for a loaded one.
+pub const PROMOTE_ALLOWANCE: Duration = Duration::from_millis(500);
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WorstCase {
+    pub case: String,
+    pub terms: Vec<(String, Duration)>,
+}
+
+impl WorstCase {
+    pub fn total(&self) -> Duration {
+        self.terms.iter().map(|(_, d)| *d).sum()
+    }
+}
+
+/// The losses that the spec check prints, each with where its time goes.
+pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
+    let commit = ("a commit in the log".to_string(), COMMIT_ALLOWANCE);
+    let promote = ("promotion and first replicated write".to_string(), PROMOTE_ALLOWANCE);
+    let settle = ("final positions".to_string(), timings.settle_limit);
+    let election = |t: &Timings| {
+        vec![
+            ("coordinator's silence noticed".to_string(), stretched(t.stickiness)),
+            ("candidates' spread, one tie".to_string(), t.election_spread * 2),
+            ("election".to_string(), COMMIT_ALLOWANCE),
+        ]
+    };
+    let lease = ("the lease runs out, as the coordinator counts it".to_string(), timings.lease_is_over_after());
+    let last = ("the last renewal's way".to_string(), timings.renewal());
+    let case = |name: &str, terms: Vec<(String, Duration)>| WorstCase { case: name.into(), terms };
+    vec![
+        case(
+            "server process lost",
+            vec![
+                ("its exit seen, its last process ended".into(), timings.kill_bound),
+                ("report to the coordinator".into(), timings.renewal()),
+                commit.clone(),
+                settle.clone(),
+                commit.clone(),
+                promote.clone(),
+            ],
+        ),
+        case(
+            "host lost, by lease alone",
+            vec![last.clone(), lease.clone(), commit.clone(), settle.clone(), commit.clone(), promote.clone()],
+        ),
+        case(
+            "primary and coordinator lost together",
+            election(timings).into_iter().chain([lease, commit.clone(), settle, commit.clone(), promote]).collect(),
+        ),
+        case(
+            "standby lost",
+            vec![
+                ("suspicion".into(), timings.suspicion_ceiling),
+                commit,
+                ("the primary takes the smaller set".into(), COMMIT_ALLOWANCE),
+            ],
+        ),
+    ]
+}

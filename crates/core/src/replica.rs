@@ -1,0 +1,212 @@
+//! One replica on its own node: what its driver observes, what it can be told to do, and what it reports.
+//!
+//! The rules of what to do when are in [`agent`].
+
+pub mod agent;
+
+use crate::ids::{BootId, Epoch, Lsn, NodeId, OperationId, WorkloadId};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// What a server is at the moment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    Primary,
+    Standby,
+}
+
+/// What is in the data directory.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase", tag = "data", content = "why")]
+pub enum Data {
+    Empty,
+    /// A server's data; `standby` where it is set up to follow somebody.
+    Present {
+        standby: bool,
+    },
+    Unusable(String),
+}
+
+/// One probe of a driver.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Observation {
+    /// False only when no process of the workload is left on the host, verified (C1).
+    pub runs: bool,
+    pub data: Data,
+    /// What it says it is; none while it does not answer.
+    pub role: Option<Role>,
+    pub timeline: u32,
+    /// A primary's flushed position; a standby's `max(received, replayed)` (D6).
+    pub position: Lsn,
+    pub received: Lsn,
+    pub replayed: Lsn,
+    /// Whom a standby is set up to follow.
+    pub upstream: Option<NodeId>,
+    /// Whether a standby receives from it.
+    pub streaming: bool,
+    /// A primary's view of its standbys.
+    pub standbys: Vec<Downstream>,
+    /// The write probe's verdict on a primary; none: it cannot tell (yet).
+    pub can_write: Option<bool>,
+    /// What the probe ran into, if anything.
+    pub trouble: Option<String>,
+}
+
+impl Observation {
+    pub fn down(data: Data) -> Self {
+        Self {
+            runs: false,
+            data,
+            role: None,
+            timeline: 0,
+            position: Lsn(0),
+            received: Lsn(0),
+            replayed: Lsn(0),
+            upstream: None,
+            streaming: false,
+            standbys: Vec::new(),
+            can_write: None,
+            trouble: None,
+        }
+    }
+
+    pub fn is(&self, role: Role) -> bool {
+        self.runs && self.role == Some(role)
+    }
+}
+
+/// A standby as its primary sees it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Downstream {
+    pub node: NodeId,
+    pub sent: Lsn,
+    pub flushed: Lsn,
+    pub replayed: Lsn,
+    pub streaming: bool,
+}
+
+/// What a driver can be told to do. Every action is idempotent.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "action")]
+pub enum Action {
+    /// Make new data and start it as a primary.
+    Create,
+    /// Start existing data as a primary, with a setting that lets no commit return yet (D4).
+    StartPrimary,
+    StartStandby {
+        upstream: NodeId,
+    },
+    /// A checkpoint, so that the stop that follows is short.
+    Checkpoint,
+    /// A clean stop within the limit; what is left after that is ended.
+    StopClean {
+        limit: Duration,
+    },
+    /// End every process at once, and verify (C1, D12).
+    StopNow,
+    /// Become primary on a new timeline, or say on which one it is already (D10).
+    Promote,
+    /// Stop receiving, and report the final position (D6).
+    Settle,
+    Repoint {
+        upstream: NodeId,
+    },
+    /// Replace the data by a copy of that node's.
+    Clone {
+        from: NodeId,
+    },
+    /// Wait for these standbys at every commit, and report when all of them have everything written before (D2).
+    SetSync {
+        epoch: Epoch,
+        number: u64,
+        standbys: Vec<NodeId>,
+        unprotected: bool,
+    },
+}
+
+impl Action {
+    /// For people.
+    pub fn describe(&self) -> String {
+        match self {
+            Action::Create => "creating the first data".into(),
+            Action::StartPrimary => "starting as primary".into(),
+            Action::StartStandby { upstream } => format!("starting as standby of {upstream}"),
+            Action::Checkpoint => "checkpoint before the move".into(),
+            Action::StopClean { .. } => "clean stop".into(),
+            Action::StopNow => "immediate stop".into(),
+            Action::Promote => "promotion".into(),
+            Action::Settle => "settling the final position".into(),
+            Action::Repoint { upstream } => format!("repointing to {upstream}"),
+            Action::Clone { from } => format!("fresh clone from {from}"),
+            Action::SetSync { standbys, .. } if standbys.is_empty() => "setting no synchronous standby".into(),
+            Action::SetSync { standbys, .. } => {
+                let names: Vec<&str> = standbys.iter().map(|n| n.as_str()).collect();
+                format!("synchronous standbys {}", names.join(", "))
+            }
+        }
+    }
+}
+
+/// What came of an action.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "done")]
+pub enum Done {
+    Ok,
+    /// Where a clean stop ended the write-ahead log; none if it was not clean.
+    Stopped {
+        clean_at: Option<Lsn>,
+    },
+    Promoted {
+        timeline: u32,
+        switch: Lsn,
+    },
+    Settled {
+        timeline: u32,
+        position: Lsn,
+    },
+}
+
+/// A node's part in the check-in with the coordinator.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Report {
+    pub boot: BootId,
+    pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
+    pub gates: BTreeMap<WorkloadId, GateReport>,
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct ReplicaReport {
+    pub seen: Option<Observation>,
+    /// Age of `seen`.
+    pub age: Duration,
+    /// How long the server has been found not running.
+    pub down_for: Option<Duration>,
+    /// This node promoted itself under this epoch, with this result.
+    pub opened: Option<(Epoch, u32, Lsn)>,
+    /// The final position after the end of this epoch.
+    pub settled: Option<(Epoch, u32, Lsn)>,
+    /// Nothing of this epoch runs here any more, for good (C5); with the end of a clean stop.
+    pub surrendered: Option<(Epoch, Option<Lsn>)>,
+    /// Commits wait for the set of this number, and every member has everything before.
+    pub sync_held: Option<(Epoch, u64)>,
+    /// Ready for this switchover's stop.
+    pub prepared: Option<OperationId>,
+    /// The data is a complete copy made under this epoch.
+    pub cloned: Option<Epoch>,
+    /// A promotion was tried here and never opened (D5).
+    pub suspect: bool,
+    pub doing: Option<(String, Duration)>,
+    pub failed: Option<String>,
+}
+
+/// A gate as its node sees it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GateReport {
+    /// The epoch it forwards to; none while it holds.
+    pub forwarding: Option<Epoch>,
+    pub flows: u64,
+    pub waiting: u64,
+    pub refused: u64,
+}

@@ -1,0 +1,429 @@
+//! What one replica has to do next, from the committed state, its lease and what its driver observes.
+//!
+//! Rules kept here:
+//! 1. A primary runs only while its confirmed deadline is further off than the kill bound (S3, C2); the stop comes
+//!    before anything else and interrupts whatever is under way.
+//! 2. The attempt to promote is durable before the driver is called (D5).
+//! 3. A surrender is made when nothing of the workload runs, is durable before it is reported, and is final (C5).
+//! 4. Nothing starts here while the deadman still counts down for an earlier primary.
+
+use super::{Action, Data, Done, Observation, ReplicaReport, Role};
+use crate::authority::Authority;
+use crate::ids::{Epoch, Lsn, NodeId, OperationId};
+use crate::node::Planted;
+use crate::operation::Kind;
+use crate::spec::Timings;
+use crate::state::{Tenure, WorkloadState};
+use crate::time::Time;
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// Facts of one replica that outlive a crash.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Kept {
+    /// A promotion under this epoch was begun.
+    pub attempted: Option<Epoch>,
+    /// This epoch was surrendered, with the end of a clean stop.
+    pub surrendered: Option<(Epoch, Option<Lsn>)>,
+}
+
+/// What the agent wants done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Order {
+    Start {
+        id: u64,
+        action: Action,
+    },
+    Cancel {
+        id: u64,
+    },
+    /// Store this; [`Agent::on_kept`] is due when it is durable.
+    Keep(Kept),
+    Disarm,
+    Note {
+        kind: &'static str,
+        text: String,
+    },
+}
+
+#[derive(Clone, Debug)]
+struct Running {
+    id: u64,
+    action: Action,
+    since: Time,
+}
+
+/// What the agent has to know of the cluster to take a step.
+pub struct Scene<'a> {
+    pub now: Time,
+    pub workload: &'a WorkloadState,
+    pub operation: Option<(OperationId, Kind)>,
+    pub timings: &'a Timings,
+    /// The spec wants no synchronous standby, or allows writes to go on without one.
+    pub unprotected_if_empty: bool,
+    pub planted: Option<Planted>,
+}
+
+/// The replica's keeper.
+#[derive(Clone, Debug)]
+pub struct Agent {
+    me: NodeId,
+    pub authority: Authority,
+    seen: Option<(Time, Observation)>,
+    down_since: Option<Time>,
+    running: Option<Running>,
+    next_id: u64,
+    kept: Kept,
+    keeping: bool,
+    tried: Option<Epoch>,
+    opened: Option<(Epoch, u32, Lsn)>,
+    settled: Option<(Epoch, u32, Lsn)>,
+    clean_at: Option<Lsn>,
+    sync_held: Option<(Epoch, u64)>,
+    prepared: Option<OperationId>,
+    cloned: Option<Epoch>,
+    failed: Option<String>,
+    failures: u32,
+    retry_at: Time,
+    orders: Vec<Order>,
+}
+
+impl Agent {
+    pub fn new(me: NodeId, kept: Kept) -> Self {
+        Self {
+            me,
+            authority: Authority::default(),
+            seen: None,
+            down_since: None,
+            running: None,
+            next_id: 1,
+            kept,
+            keeping: false,
+            tried: None,
+            opened: None,
+            settled: None,
+            clean_at: None,
+            sync_held: None,
+            prepared: None,
+            cloned: None,
+            failed: None,
+            failures: 0,
+            retry_at: Time::ZERO,
+            orders: Vec::new(),
+        }
+    }
+
+    pub fn take_orders(&mut self) -> Vec<Order> {
+        std::mem::take(&mut self.orders)
+    }
+
+    pub fn seen(&self) -> Option<&Observation> {
+        self.seen.as_ref().map(|(_, o)| o)
+    }
+
+    pub fn on_observed(&mut self, observation: Observation, now: Time) {
+        let was_up = self.seen().is_none_or(|o| o.runs);
+        if observation.runs {
+            self.down_since = None;
+        } else if self.down_since.is_none() {
+            self.down_since = Some(now);
+            if was_up && self.seen.is_some() && self.running.is_none() {
+                self.note("server-exited", "the server is not running any more, and nothing of it is left".into());
+            }
+        }
+        self.seen = Some((now, observation));
+    }
+
+    /// What was ordered with [`Order::Keep`] is durable.
+    pub fn on_kept(&mut self) {
+        self.keeping = false;
+    }
+
+    /// The epoch that this node tried to promote under was opened: the attempt is history (D5).
+    pub fn on_opened(&mut self, epoch: Epoch, holder: &NodeId) {
+        if *holder == self.me && self.kept.attempted == Some(epoch) {
+            self.kept.attempted = None;
+        }
+    }
+
+    pub fn on_done(&mut self, id: u64, result: Result<Done, String>, workload: &WorkloadState, now: Time) {
+        let Some(running) = self.running.take_if(|r| r.id == id) else { return };
+        let took = now.since(running.since);
+        match result {
+            Ok(done) => {
+                self.failures = 0;
+                self.failed = None;
+                self.note("action-done", format!("{} done in {} ms", running.action.describe(), took.as_millis()));
+                self.on_success(running.action, done, workload);
+            }
+            Err(why) => {
+                self.failures += 1;
+                let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
+                self.retry_at = now + pause;
+                let text = format!("{} failed after {} ms: {why}", running.action.describe(), took.as_millis());
+                self.note("action-failed", text.clone());
+                self.failed = Some(text);
+            }
+        }
+    }
+
+    fn on_success(&mut self, action: Action, done: Done, workload: &WorkloadState) {
+        match (action, done) {
+            (Action::Promote, Done::Promoted { timeline, switch }) => {
+                if let Some(epoch) = self.tried {
+                    self.opened = Some((epoch, timeline, switch));
+                }
+            }
+            (Action::Settle, Done::Settled { timeline, position }) => {
+                self.settled = Some((workload.epoch, timeline, position));
+            }
+            (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => self.clean_at = clean_at,
+            (Action::SetSync { epoch, number, .. }, _) => self.sync_held = Some((epoch, number)),
+            (Action::Clone { .. }, _) => {
+                self.cloned = Some(workload.epoch);
+                self.kept.attempted = None;
+                self.keep();
+            }
+            _ => {}
+        }
+    }
+
+    fn note(&mut self, kind: &'static str, text: String) {
+        self.orders.push(Order::Note { kind, text });
+    }
+
+    fn keep(&mut self) {
+        self.keeping = true;
+        self.orders.push(Order::Keep(self.kept.clone()));
+    }
+
+    fn start(&mut self, action: Action, now: Time) {
+        self.orders.push(Order::Start { id: self.next_id, action: action.clone() });
+        self.running = Some(Running { id: self.next_id, action, since: now });
+        self.next_id += 1;
+    }
+
+    fn cancel(&mut self) {
+        if let Some(running) = self.running.take() {
+            self.orders.push(Order::Cancel { id: running.id });
+        }
+    }
+
+    /// Whether something here is a primary, or is about to become one.
+    fn is_primary(&self) -> bool {
+        let starting = |r: &Running| matches!(r.action, Action::Create | Action::StartPrimary | Action::Promote);
+        self.seen().is_some_and(|o| o.is(Role::Primary)) || self.running.as_ref().is_some_and(starting)
+    }
+
+    /// A promotion was tried here whose epoch has passed without being opened (D5).
+    fn is_suspect(&self, workload: &WorkloadState) -> bool {
+        self.kept.attempted.is_some_and(|a| workload.epoch > a)
+    }
+
+    /// When this has to be looked at again.
+    pub fn next_due(&self, timings: &Timings) -> Time {
+        let stop = if self.is_primary() { self.authority.stop_by(timings.kill_bound) } else { Time(u64::MAX) };
+        if self.failures > 0 && self.running.is_none() { stop.min(self.retry_at) } else { stop }
+    }
+
+    /// Decides what to do next.
+    pub fn step(&mut self, scene: &Scene) {
+        let stop_by = self.authority.stop_by(scene.timings.kill_bound);
+        let stopping = self.running.as_ref().is_some_and(|r| r.action == Action::StopNow);
+        let past = stop_by <= scene.now && scene.planted != Some(Planted::OutliveLease);
+        if self.is_primary() && past && !stopping {
+            self.note("self-demotion", "its authority ends: stopping the server before the lease does".into());
+            self.cancel();
+            self.start(Action::StopNow, scene.now);
+            return;
+        }
+        if stopping || self.keeping || self.seen.is_none() {
+            return;
+        }
+        let w = scene.workload;
+        match &w.tenure {
+            Tenure::Assigned { holder } if *holder == self.me => self.take_office(scene),
+            Tenure::Open { holder, .. } if *holder == self.me => self.hold_office(scene),
+            Tenure::Revoking { holder } if *holder == self.me => self.leave_office(scene),
+            _ => self.stand_by(scene),
+        }
+    }
+
+    fn has_surrendered(&self, epoch: Epoch) -> bool {
+        self.kept.surrendered.is_some_and(|(e, _)| e == epoch)
+    }
+
+    fn surrender(&mut self, epoch: Epoch) {
+        if !self.has_surrendered(epoch) {
+            self.kept.surrendered = Some((epoch, self.clean_at.take()));
+            self.keep();
+        }
+    }
+
+    /// Idle, and not waiting before another try.
+    fn is_free(&self, now: Time) -> bool {
+        self.running.is_none() && (self.failures == 0 || now >= self.retry_at)
+    }
+
+    fn take_office(&mut self, scene: &Scene) {
+        let (now, epoch) = (scene.now, scene.workload.epoch);
+        let may = self.authority.may_act(epoch, now, scene.timings.kill_bound);
+        if self.has_surrendered(epoch) || self.opened.is_some_and(|(e, _, _)| e == epoch) || !may {
+            return;
+        }
+        if self.kept.attempted != Some(epoch) {
+            self.clean_at = None;
+            self.kept.attempted = Some(epoch);
+            self.keep();
+            return;
+        }
+        let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else { return };
+        if self.running.is_some() {
+            return;
+        }
+        if self.tried == Some(epoch) && self.failures > 0 {
+            // One try only: another replica may do better, and this one's data are suspect now (D5).
+            if seen.runs {
+                self.start(Action::StopNow, now)
+            } else {
+                self.surrender(epoch)
+            }
+            return;
+        }
+        let action = match (&seen.data, seen.runs) {
+            (_, true) => Action::Promote,
+            (Data::Empty, false) => Action::Create,
+            (Data::Present { standby: false }, false) if self.tried != Some(epoch) => Action::StartPrimary,
+            _ => {
+                self.failed = Some("the server stopped before it could be promoted".into());
+                self.surrender(epoch);
+                return;
+            }
+        };
+        self.tried = Some(epoch);
+        self.failures = 0;
+        self.start(action, now);
+    }
+
+    fn hold_office(&mut self, scene: &Scene) {
+        let (now, w) = (scene.now, scene.workload);
+        let Some(seen) = self.seen() else { return };
+        if !seen.runs {
+            self.cancel();
+            self.surrender(w.epoch);
+            return;
+        }
+        let asked = (w.sync.epoch, w.sync.number);
+        if let Some(Running { action: Action::SetSync { epoch, number, .. }, .. }) = &self.running
+            && (*epoch, *number) < asked
+        {
+            self.cancel();
+        }
+        if !self.is_free(now) {
+            return;
+        }
+        if self.sync_held != Some(asked) {
+            let standbys = w.sync.asked.clone();
+            let unprotected = standbys.is_empty() && scene.unprotected_if_empty;
+            self.start(Action::SetSync { epoch: asked.0, number: asked.1, standbys, unprotected }, now);
+        } else if let Some((id, Kind::Switchover)) = scene.operation
+            && self.prepared != Some(id)
+        {
+            self.prepared = Some(id);
+            self.start(Action::Checkpoint, now);
+        }
+    }
+
+    fn leave_office(&mut self, scene: &Scene) {
+        let (now, epoch) = (scene.now, scene.workload.epoch);
+        if self.has_surrendered(epoch) {
+            return;
+        }
+        let stopping = |a: &Action| matches!(a, Action::StopClean { .. } | Action::StopNow);
+        if self.running.as_ref().is_some_and(|r| stopping(&r.action)) {
+            return;
+        }
+        self.cancel();
+        if self.seen().is_some_and(|o| !o.runs) {
+            self.surrender(epoch);
+        } else if scene.operation.is_some_and(|(_, kind)| kind == Kind::Switchover) && self.failures == 0 {
+            self.start(Action::StopClean { limit: scene.timings.stop_limit }, now);
+        } else {
+            self.start(Action::StopNow, now);
+        }
+    }
+
+    fn stand_by(&mut self, scene: &Scene) {
+        let (now, w) = (scene.now, scene.workload);
+        let primary = match &w.tenure {
+            Tenure::Open { holder, .. } => Some(holder.clone()),
+            _ => None,
+        };
+        if w.needs_clone(&self.me).is_none() && !self.is_suspect(w) && self.cloned.is_some_and(|e| e < w.epoch) {
+            self.cloned = None;
+        }
+        let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else { return };
+        if let Some(Running { action: Action::SetSync { .. } | Action::Checkpoint, .. }) = self.running {
+            self.cancel();
+        }
+        // The final position is wanted now: whatever else a standby was doing can wait.
+        let ended = matches!(w.tenure, Tenure::Ended { .. });
+        if ended && let Some(Running { action: Action::Repoint { .. }, .. }) = self.running {
+            self.cancel();
+        }
+        let must_clone = (w.needs_clone(&self.me).is_some() || self.is_suspect(w)) && self.cloned != Some(w.epoch);
+        if ended && !must_clone && seen.is(Role::Standby) && self.running.is_none() {
+            if self.settled.is_none_or(|(e, _, _)| e != w.epoch) {
+                self.start(Action::Settle, now);
+            }
+            return;
+        }
+        if !self.is_free(now) {
+            return;
+        }
+        if seen.is(Role::Primary) {
+            // Its deadline has not come yet, but the log has moved on: nobody needs to wait for it.
+            self.start(Action::StopNow, now);
+            return;
+        }
+        if !seen.runs && self.authority.armed().is_some() {
+            self.orders.push(Order::Disarm);
+            return;
+        }
+        match (primary, &seen.data) {
+            (Some(from), _) if must_clone => {
+                let action = if seen.runs { Action::StopNow } else { Action::Clone { from } };
+                self.start(action, now);
+            }
+            (Some(from), Data::Empty | Data::Unusable(_)) if !seen.runs => self.start(Action::Clone { from }, now),
+            (Some(upstream), Data::Present { .. }) if !seen.runs => self.start(Action::StartStandby { upstream }, now),
+            (Some(upstream), _) if seen.upstream.as_ref() != Some(&upstream) && seen.is(Role::Standby) => {
+                self.start(Action::Repoint { upstream }, now);
+            }
+            // Without a primary a standby starts all the same, so that its position is known; data that was a
+            // primary's waits, since it may be asked to go on.
+            (None, Data::Present { standby: true }) if !seen.runs && !must_clone => {
+                let upstream = w.opened.as_ref().map_or_else(|| self.me.clone(), |o| o.holder.clone());
+                self.start(Action::StartStandby { upstream }, now);
+            }
+            _ => {}
+        }
+    }
+
+    pub fn report(&self, workload: &WorkloadState, now: Time) -> ReplicaReport {
+        ReplicaReport {
+            seen: self.seen().cloned(),
+            age: self.seen.as_ref().map_or(Duration::ZERO, |(at, _)| now.since(*at)),
+            down_for: self.down_since.map(|at| now.since(at)),
+            opened: self.opened,
+            settled: self.settled,
+            surrendered: self.kept.surrendered.filter(|_| !self.keeping),
+            sync_held: self.sync_held,
+            prepared: self.prepared.filter(|_| self.running.is_none()),
+            cloned: self.cloned,
+            suspect: self.is_suspect(workload),
+            doing: self.running.as_ref().map(|r| (r.action.describe(), now.since(r.since))),
+            failed: self.failed.clone(),
+        }
+    }
+}

@@ -1,0 +1,258 @@
+//! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the parser's side's work.
+
+use super::{Alone, Loss, Spec, WorkloadSpec};
+use crate::ids::WorkloadId;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+
+/// `node.doline.zone` as its parts.
+pub type KeyPath = Vec<String>;
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// The spec is refused.
+    Error,
+    /// The spec is taken, and this stands until it is mended or acknowledged.
+    Warning,
+}
+
+/// Something about the cluster that a guarantee or an expectation depends on.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Finding {
+    pub severity: Severity,
+    /// The key at fault; empty where it is about the whole.
+    pub path: KeyPath,
+    /// What is so, and what follows from it.
+    pub what: String,
+    /// What to do about it.
+    pub remedy: String,
+}
+
+struct Findings(Vec<Finding>);
+
+impl Findings {
+    fn push(&mut self, severity: Severity, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
+        let path = path.iter().map(|p| (*p).to_string()).collect();
+        self.0.push(Finding { severity, path, what: what.into(), remedy: remedy.into() });
+    }
+    fn error(&mut self, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
+        self.push(Severity::Error, path, what, remedy);
+    }
+    fn warn(&mut self, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
+        self.push(Severity::Warning, path, what, remedy);
+    }
+}
+
+/// Everything that is wrong or worth knowing, errors first.
+pub fn check(spec: &Spec) -> Vec<Finding> {
+    let mut found = Findings(Vec::new());
+    names(spec, &mut found);
+    nodes(spec, &mut found);
+    votes(spec, &mut found);
+    addresses(spec, &mut found);
+    for (id, workload) in &spec.workloads {
+        workload_findings(spec, id, workload, &mut found);
+    }
+    for rule in spec.timings.inequalities().iter().filter(|rule| !rule.holds()) {
+        found.error(
+            &["timing", rule.key],
+            format!("impossible timings: {} ({:?} is not more than {:?})", rule.rule, rule.left, rule.right),
+            format!("raise `{}` or lower the others, or leave all to `timings = \"default\"`", rule.key),
+        );
+    }
+    found.0.sort_by_key(|f| f.severity);
+    found.0
+}
+
+fn is_name(text: &str) -> bool {
+    let ok = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
+    (1..=40).contains(&text.len()) && text.chars().all(ok) && text.starts_with(|c: char| c.is_ascii_lowercase())
+}
+
+fn names(spec: &Spec, found: &mut Findings) {
+    let remedy = "use 1 to 40 lower-case letters, digits, dashes and underscores, a letter first";
+    if !is_name(&spec.cluster) {
+        found.error(&["cluster"], format!("`{}` is not a name", spec.cluster), remedy);
+    }
+    let kinds = [
+        ("zone", spec.zones.iter().map(String::as_str).collect::<Vec<_>>()),
+        ("node", spec.nodes.keys().map(|n| n.as_str()).collect()),
+        ("workload", spec.workloads.keys().map(|w| w.as_str()).collect()),
+    ];
+    for (kind, list) in kinds {
+        for name in list.into_iter().filter(|n| !is_name(n)) {
+            found.error(&[kind, name], format!("`{name}` is not a name"), remedy);
+        }
+    }
+}
+
+fn nodes(spec: &Spec, found: &mut Findings) {
+    if spec.nodes.is_empty() {
+        found.error(&[], "no node is described", "add a [node.NAME] table for each host");
+    }
+    for (id, node) in &spec.nodes {
+        if !spec.zones.contains(&node.zone) {
+            let near = nearest(&node.zone, spec.zones.iter().map(String::as_str));
+            found.error(
+                &["node", id.as_str(), "zone"],
+                format!("there is no zone `{}`", node.zone),
+                did_you_mean(near, "add a [zone.NAME] table, or name one that is there"),
+            );
+        }
+        if node.votes > 7 {
+            found.error(&["node", id.as_str(), "votes"], format!("{} votes", node.votes), "use 0 to 7");
+        }
+        if node.witness && node.votes == 0 {
+            found.error(
+                &["node", id.as_str(), "votes"],
+                "a witness without a vote decides nothing",
+                "give it one vote, or remove it",
+            );
+        }
+    }
+}
+
+fn votes(spec: &Spec, found: &mut Findings) {
+    let votes = spec.votes();
+    let total = votes.total();
+    if spec.nodes.is_empty() {
+        return;
+    }
+    if total == 0 {
+        found.error(&[], "nobody votes", "give at least one node a vote; three nodes in three zones is best");
+        return;
+    }
+    if votes.voters().count() > 7 {
+        found.error(&[], "more than seven voters", "set `votes = 0` on all but seven nodes");
+    }
+    if total.is_multiple_of(2) && !spec.nodes.values().any(|n| n.witness) {
+        found.error(
+            &[],
+            format!(
+                "an even number of votes ({total}) and no witness: losing half of them is losing the majority, so \
+                 nothing would fail over"
+            ),
+            "add a witness with one vote in another zone, or give one node more or fewer votes",
+        );
+    } else if total.is_multiple_of(2) {
+        found.warn(
+            &[],
+            format!("an even number of votes ({total}) survives no more losses than {} would", total - 1),
+            "make the number of votes odd",
+        );
+    }
+    if votes.voters().count() < 3 {
+        found.warn(&[], "fewer than three voters: losing one stops every decision", "add a voter or a witness");
+    }
+    for zone in &spec.zones {
+        let inside = votes.granted(spec.nodes.iter().filter(|(_, n)| n.zone == *zone).map(|(id, _)| id));
+        if 2 * (total - inside) <= total {
+            found.warn(
+                &["zone", zone],
+                format!("losing zone {zone} ({inside} of {total} votes) loses the majority"),
+                "spread the votes so that no zone holds half of them",
+            );
+        }
+    }
+}
+
+fn addresses(spec: &Spec, found: &mut Findings) {
+    let mut seen: BTreeMap<(bool, SocketAddr), String> = BTreeMap::new();
+    let mut claim = |udp: bool, address: SocketAddr, path: &[&str], found: &mut Findings| {
+        if let Some(other) = seen.insert((udp, address), path.join(".")) {
+            found.error(
+                path,
+                format!("duplicate address {address}: `{other}` has it already"),
+                "give each its own address or port",
+            );
+        }
+    };
+    for (id, node) in &spec.nodes {
+        claim(true, node.peer, &["node", id.as_str(), "peer"], found);
+        if let Some(api) = node.api {
+            claim(false, api, &["node", id.as_str(), "api"], found);
+        }
+    }
+    for (w, workload) in &spec.workloads {
+        for (n, replica) in &workload.replicas {
+            claim(false, replica.address, &["workload", w.as_str(), "replica", n.as_str(), "address"], found);
+        }
+        for (n, address) in &workload.gates {
+            claim(false, *address, &["workload", w.as_str(), "gate", n.as_str()], found);
+        }
+    }
+}
+
+fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, found: &mut Findings) {
+    let w = id.as_str();
+    if workload.replicas.is_empty() {
+        found.error(&["workload", w], "no replica is described", "add a [workload.NAME.replica.NODE] table");
+    }
+    let named = workload.replicas.keys().map(|n| ("replica", n)).chain(workload.gates.keys().map(|n| ("gate", n)));
+    for (kind, node) in named {
+        let path = ["workload", w, kind, node.as_str()];
+        match spec.nodes.get(node) {
+            None => {
+                let near = nearest(node.as_str(), spec.nodes.keys().map(|n| n.as_str()));
+                found.error(
+                    &path,
+                    format!("there is no node `{node}`"),
+                    did_you_mean(near, "add a [node.NAME] table, or name one that is there"),
+                );
+            }
+            Some(n) if n.witness && kind == "replica" => found.error(
+                &path,
+                format!("`{node}` is a witness, and a witness never runs a workload"),
+                "put the replica on another node, or remove `witness = true`",
+            ),
+            Some(_) => {}
+        }
+    }
+    for (node, replica) in &workload.replicas {
+        if !(1..=100).contains(&replica.rank) {
+            let path = ["workload", w, "replica", node.as_str(), "rank"];
+            found.error(&path, format!("rank {}", replica.rank), "use 1 (preferred) to 100");
+        }
+    }
+    if workload.loss == Loss::None && workload.replicas.len() == 1 {
+        found.warn(&["workload", w], "a single replica: nothing can take over", "add a replica on another node");
+    }
+    if workload.loss == Loss::None && workload.alone == Alone::Continue {
+        found.warn(
+            &["workload", w, "alone"],
+            "with no standby left, writes go on unprotected: S5 does not hold for them (D3)",
+            "use `alone = \"block\"` where no write may be lost",
+        );
+    }
+    if workload.loss == Loss::None && workload.alone == Alone::Block && workload.replicas.len() == 2 {
+        found.warn(
+            &["workload", w, "alone"],
+            "two replicas and `alone = \"block\"`: losing either one stops writes until it is back",
+            "add a third replica",
+        );
+    }
+    if workload.gates.is_empty() {
+        found.warn(
+            &["workload", w],
+            "no gate: clients have to find the primary by themselves",
+            "add `[workload.NAME.gate]` with an address on two nodes",
+        );
+    }
+    found.warn(
+        &["workload", w],
+        "a host that is frozen as a whole and thawed later is not covered yet (C3): for an instant its server may \
+         run before its deadman does",
+        "fence such a host by hand before thawing it",
+    );
+}
+
+/// The closest of the known names by edit distance, if it is close at all.
+pub fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    known.map(|k| (strsim::levenshtein(wrong, k), k)).filter(|(d, k)| *d <= 1 + k.len() / 3).min().map(|(_, k)| k)
+}
+
+fn did_you_mean(near: Option<&str>, otherwise: &str) -> String {
+    near.map_or_else(|| otherwise.to_string(), |n| format!("did you mean `{n}`?"))
+}

@@ -1,0 +1,154 @@
+//! All intervals, and the inequalities between them (SAFETY A8).
+
+use crate::time::{RATE_BOUND_PER_MILLE, shortened, stretched};
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// Intervals of one cluster. `default()` and [`Timings::brisk`] set all at once; a file may change any by itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Timings {
+    /// Between two heartbeats; 10 ms to 5 s, default 100 ms. Shorter costs traffic and wake-ups.
+    pub heartbeat: Duration,
+    /// Suspicion never comes earlier than this after the last heartbeat; default 400 ms.
+    pub suspicion_floor: Duration,
+    /// ... and never later than this; default 800 ms.
+    pub suspicion_ceiling: Duration,
+    /// E: how long a voter keeps faith with a coordinator it heard; default 600 ms.
+    pub stickiness: Duration,
+    /// Candidates spread their campaigns over this; default up to 300 ms.
+    pub election_spread: Duration,
+    /// L: how long one grant of authority lasts; default 2 s. Longer rides out longer stalls and delays failover by lease.
+    pub lease: Duration,
+    /// The deadman starts ending a server this long before its lease ends (C2); default 300 ms.
+    pub kill_bound: Duration,
+    /// How long a planned stop may take before the switchover is undone or forced; default 10 s.
+    pub stop_limit: Duration,
+    /// How long a standby may take to report its final position before candidates are chosen without it; default 300 ms.
+    pub settle_limit: Duration,
+}
+
+impl Default for Timings {
+    fn default() -> Self {
+        let ms = Duration::from_millis;
+        Self {
+            heartbeat: ms(100),
+            suspicion_floor: ms(400),
+            suspicion_ceiling: ms(800),
+            stickiness: ms(600),
+            election_spread: ms(300),
+            lease: ms(2000),
+            kill_bound: ms(300),
+            stop_limit: ms(10_000),
+            settle_limit: ms(300),
+        }
+    }
+}
+
+/// What a commit in the log may take before it is out of the ordinary, for the arithmetic of A8.
+pub const COMMIT_ALLOWANCE: Duration = Duration::from_millis(50);
+
+impl Timings {
+    pub fn brisk() -> Self {
+        let ms = Duration::from_millis;
+        Self {
+            heartbeat: ms(40),
+            suspicion_floor: ms(160),
+            suspicion_ceiling: ms(320),
+            stickiness: ms(250),
+            election_spread: ms(120),
+            lease: ms(800),
+            kill_bound: ms(150),
+            ..Self::default()
+        }
+    }
+
+    /// One renewal: the wait for the next heartbeat and the exchange itself.
+    pub fn renewal(&self) -> Duration {
+        self.heartbeat + self.heartbeat / 2
+    }
+
+    /// How long after a grant left the coordinator it may still be valid anywhere.
+    pub fn lease_is_over_after(&self) -> Duration {
+        stretched(self.lease)
+    }
+
+    /// A voter's promise after a restart: no vote and no campaign for this long (A1).
+    pub fn quiet_after_start(&self) -> Duration {
+        stretched(self.stickiness)
+    }
+
+    /// Every inequality that the guarantees rest on, with both sides.
+    pub fn inequalities(&self) -> Vec<Inequality> {
+        let rho = f64::from(RATE_BOUND_PER_MILLE) / 10.0;
+        vec![
+            Inequality {
+                key: "lease",
+                rule: format!(
+                    "a lost coordinator never costs a healthy primary its lease (A8): lease - {rho} % - kill_bound - \
+                     heartbeat > stickiness + {} % + election_spread + commit + renewal",
+                    2.0 * rho
+                ),
+                left: shortened(self.lease).saturating_sub(self.kill_bound).saturating_sub(self.heartbeat),
+                right: stretched(self.stickiness) + self.election_spread + COMMIT_ALLOWANCE + self.renewal(),
+            },
+            Inequality {
+                key: "suspicion_floor",
+                rule: "three heartbeats in a row may be lost before anyone is suspected (L2): suspicion_floor > 3 * \
+                       heartbeat"
+                    .into(),
+                left: self.suspicion_floor,
+                right: self.heartbeat * 3,
+            },
+            Inequality {
+                key: "stickiness",
+                rule: "a coordinator is not given up for jitter (L2): stickiness > 4 * heartbeat".into(),
+                left: self.stickiness,
+                right: self.heartbeat * 4,
+            },
+            Inequality {
+                key: "suspicion_ceiling",
+                rule: "suspicion_ceiling > suspicion_floor".into(),
+                left: self.suspicion_ceiling,
+                right: self.suspicion_floor,
+            },
+            Inequality {
+                key: "kill_bound",
+                rule: "ending a server's processes takes up to 25 ms on an idle host: kill_bound > 50 ms".into(),
+                left: self.kill_bound,
+                right: Duration::from_millis(50),
+            },
+        ]
+    }
+}
+
+/// `left > right`, or the timings are refused.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Inequality {
+    /// The timing to change first.
+    #[serde(skip_deserializing)]
+    pub key: &'static str,
+    pub rule: String,
+    pub left: Duration,
+    pub right: Duration,
+}
+
+impl Inequality {
+    pub fn holds(&self) -> bool {
+        self.left > self.right
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn both_sets_are_sound_and_a_short_lease_is_not() {
+        for timings in [Timings::default(), Timings::brisk()] {
+            assert!(timings.inequalities().iter().all(Inequality::holds), "{timings:?}");
+        }
+        let short = Timings { lease: Duration::from_millis(1200), ..Timings::default() };
+        let broken: Vec<_> = short.inequalities().into_iter().filter(|i| !i.holds()).map(|i| i.key).collect();
+        assert_eq!(broken, ["lease"]);
+    }
+}

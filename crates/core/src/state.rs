@@ -1,0 +1,312 @@
+//! What the committed log builds: per workload the epoch, who holds it, the sync set, and each replica's standing.
+//!
+//! Applying is deterministic, and every command says which epoch it is about: one that comes too late changes nothing.
+
+use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
+use crate::operation::{Kind, Operation, Outcome, Phase};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// How an old authority ended (S3); the first confirmed wins.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "by")]
+pub enum Ended {
+    /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a clean stop ended its
+    /// write-ahead log; a standby that has everything up to there has everything.
+    Surrender { boot: crate::ids::BootId, clean_at: Option<Lsn> },
+    /// No lease of it can be valid any more.
+    LeaseOver,
+}
+
+/// Who holds the workload's current epoch, and how far it is.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "phase")]
+pub enum Tenure {
+    /// Never had a primary.
+    #[default]
+    Vacant,
+    /// The holder may be promoted now, and not before (S4).
+    Assigned { holder: NodeId },
+    /// The holder is primary. Endpoints forward once it is `serving`.
+    Open { holder: NodeId, serving: bool },
+    /// No more grants for the holder; its authority is being ended (C7).
+    Revoking { holder: NodeId },
+    /// Nobody holds it; the next epoch may be assigned.
+    Ended { last: NodeId, how: Ended },
+}
+
+/// The last epoch that was opened: what a history must contain to be eligible (D6).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Opened {
+    pub epoch: Epoch,
+    pub holder: NodeId,
+    pub timeline: u32,
+    /// Where its timeline began; on the first timeline, where it was opened.
+    pub switch: Lsn,
+}
+
+/// Which standbys have every acknowledged write (D1 to D4). Newest member first.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SyncSet {
+    pub epoch: Epoch,
+    /// Strictly increasing within the epoch; a late setting is refused (D2).
+    pub number: u64,
+    /// Guaranteed: any of them is safe to promote.
+    pub sure: Vec<NodeId>,
+    /// What the primary is told to wait for; always holds `sure`, and more while the set grows.
+    pub asked: Vec<NodeId>,
+}
+
+/// Whether a replica's data can be used.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "standing", content = "why")]
+pub enum Standing {
+    #[default]
+    Sound,
+    NeedsClone(String),
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WorkloadState {
+    /// The highest epoch committed.
+    pub epoch: Epoch,
+    pub tenure: Tenure,
+    pub opened: Option<Opened>,
+    pub sync: SyncSet,
+    pub standing: BTreeMap<NodeId, Standing>,
+    /// The operation under way.
+    pub operation: Option<OperationId>,
+}
+
+impl WorkloadState {
+    /// The node that holds the current epoch, revoked or not.
+    pub fn holder(&self) -> Option<&NodeId> {
+        match &self.tenure {
+            Tenure::Assigned { holder } | Tenure::Open { holder, .. } | Tenure::Revoking { holder } => Some(holder),
+            Tenure::Vacant | Tenure::Ended { .. } => None,
+        }
+    }
+
+    /// The node that may be granted the lease of the current epoch.
+    pub fn grantable(&self) -> Option<&NodeId> {
+        match &self.tenure {
+            Tenure::Assigned { holder } | Tenure::Open { holder, .. } => Some(holder),
+            _ => None,
+        }
+    }
+
+    pub fn needs_clone(&self, node: &NodeId) -> Option<&str> {
+        match self.standing.get(node) {
+            Some(Standing::NeedsClone(why)) => Some(why),
+            _ => None,
+        }
+    }
+}
+
+/// One committed decision.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Command {
+    /// A coordinator's first entry in its term.
+    Noop,
+    Begin(Operation),
+    Revoke {
+        workload: WorkloadId,
+        epoch: Epoch,
+        why: String,
+    },
+    End {
+        workload: WorkloadId,
+        epoch: Epoch,
+        how: Ended,
+    },
+    Assign {
+        workload: WorkloadId,
+        epoch: Epoch,
+        holder: NodeId,
+        why: String,
+    },
+    Open {
+        workload: WorkloadId,
+        epoch: Epoch,
+        timeline: u32,
+        switch: Lsn,
+        sync: Vec<NodeId>,
+        serving: bool,
+    },
+    /// A restarted primary's first write is replicated: endpoints may forward (D7).
+    Serve {
+        workload: WorkloadId,
+        epoch: Epoch,
+    },
+    Sync {
+        workload: WorkloadId,
+        epoch: Epoch,
+        number: u64,
+        sure: Vec<NodeId>,
+        asked: Vec<NodeId>,
+        why: String,
+    },
+    Mark {
+        workload: WorkloadId,
+        node: NodeId,
+        standing: Standing,
+    },
+    Finish {
+        operation: OperationId,
+        workload: WorkloadId,
+        outcome: Outcome,
+        phases: Vec<(Phase, Duration)>,
+    },
+}
+
+impl Command {
+    pub fn workload(&self) -> Option<&WorkloadId> {
+        match self {
+            Command::Noop => None,
+            Command::Begin(operation) => Some(&operation.workload),
+            Command::Revoke { workload, .. }
+            | Command::End { workload, .. }
+            | Command::Assign { workload, .. }
+            | Command::Open { workload, .. }
+            | Command::Serve { workload, .. }
+            | Command::Sync { workload, .. }
+            | Command::Mark { workload, .. }
+            | Command::Finish { workload, .. } => Some(workload),
+        }
+    }
+}
+
+/// An operation as the log has it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LoggedOperation {
+    pub what: Operation,
+    pub target: Option<NodeId>,
+    pub outcome: Option<Outcome>,
+    pub phases: Vec<(Phase, Duration)>,
+}
+
+/// Everything the log says, up to `applied`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ClusterState {
+    pub applied: Index,
+    pub workloads: BTreeMap<WorkloadId, WorkloadState>,
+    pub operations: BTreeMap<OperationId, LoggedOperation>,
+}
+
+impl ClusterState {
+    pub fn workload(&self, id: &WorkloadId) -> &WorkloadState {
+        static NEW: WorkloadState = WorkloadState {
+            epoch: Epoch(0),
+            tenure: Tenure::Vacant,
+            opened: None,
+            sync: SyncSet { epoch: Epoch(0), number: 0, sure: Vec::new(), asked: Vec::new() },
+            standing: BTreeMap::new(),
+            operation: None,
+        };
+        self.workloads.get(id).unwrap_or(&NEW)
+    }
+
+    /// Applies one committed entry; returns whether it changed anything (a late one does not).
+    pub fn apply(&mut self, index: Index, command: &Command) -> bool {
+        self.applied = index;
+        let Some(id) = command.workload() else { return true };
+        let w = self.workloads.entry(id.clone()).or_default();
+        match command {
+            Command::Noop => {}
+            Command::Begin(what) => {
+                if w.operation.is_some() {
+                    return false;
+                }
+                let id = OperationId(index.0);
+                w.operation = Some(id);
+                let logged = LoggedOperation { what: what.clone(), target: None, outcome: None, phases: Vec::new() };
+                self.operations.insert(id, logged);
+            }
+            Command::Revoke { epoch, .. } => match &w.tenure {
+                Tenure::Assigned { holder } | Tenure::Open { holder, .. } if w.epoch == *epoch => {
+                    w.tenure = Tenure::Revoking { holder: holder.clone() };
+                }
+                _ => return false,
+            },
+            Command::End { epoch, how, .. } => match &w.tenure {
+                Tenure::Revoking { holder } if w.epoch == *epoch => {
+                    w.tenure = Tenure::Ended { last: holder.clone(), how: how.clone() };
+                }
+                _ => return false,
+            },
+            Command::Assign { epoch, holder, .. } => {
+                let free = matches!(w.tenure, Tenure::Vacant | Tenure::Ended { .. });
+                if !free || *epoch <= w.epoch {
+                    return false;
+                }
+                w.mark_former_holder(holder);
+                w.epoch = *epoch;
+                w.tenure = Tenure::Assigned { holder: holder.clone() };
+                if let Some(operation) = w.operation.and_then(|id| self.operations.get_mut(&id)) {
+                    operation.target = Some(holder.clone());
+                }
+            }
+            Command::Open { epoch, timeline, switch, sync, serving, .. } => {
+                let Tenure::Assigned { holder } = &w.tenure else { return false };
+                if w.epoch != *epoch {
+                    return false;
+                }
+                let holder = holder.clone();
+                w.opened = Some(Opened { epoch: *epoch, holder: holder.clone(), timeline: *timeline, switch: *switch });
+                w.sync = SyncSet { epoch: *epoch, number: 1, sure: sync.clone(), asked: sync.clone() };
+                w.tenure = Tenure::Open { holder, serving: *serving };
+            }
+            Command::Serve { epoch, .. } => match &mut w.tenure {
+                Tenure::Open { serving, .. } if w.epoch == *epoch => *serving = true,
+                _ => return false,
+            },
+            Command::Sync { epoch, number, sure, asked, .. } => {
+                let newer = *number > w.sync.number || (*number == w.sync.number && sure.len() > w.sync.sure.len());
+                if w.epoch != *epoch || w.sync.epoch != *epoch || !newer {
+                    return false;
+                }
+                w.sync = SyncSet { epoch: *epoch, number: *number, sure: sure.clone(), asked: asked.clone() };
+            }
+            Command::Mark { node, standing, .. } => {
+                w.standing.insert(node.clone(), standing.clone());
+            }
+            Command::Finish { operation, outcome, phases, .. } => {
+                if w.operation != Some(*operation) {
+                    return false;
+                }
+                w.operation = None;
+                if let Some(logged) = self.operations.get_mut(operation) {
+                    logged.outcome = Some(outcome.clone());
+                    logged.phases = phases.clone();
+                }
+            }
+        }
+        true
+    }
+
+    /// The running operation of a workload, with its id.
+    pub fn running(&self, workload: &WorkloadId) -> Option<(OperationId, &LoggedOperation)> {
+        let id = self.workload(workload).operation?;
+        Some((id, self.operations.get(&id)?))
+    }
+
+    pub fn running_kind(&self, workload: &WorkloadId) -> Option<Kind> {
+        self.running(workload).map(|(_, o)| o.what.kind)
+    }
+}
+
+impl WorkloadState {
+    /// A holder that did not stop cleanly, or never opened its epoch, may hold what no other replica has: it comes
+    /// back by a clone (D5), unless the next epoch is its own again.
+    fn mark_former_holder(&mut self, next: &NodeId) {
+        let Tenure::Ended { last, how } = &self.tenure else { return };
+        let clean = matches!(how, Ended::Surrender { clean_at: Some(_), .. });
+        let opened = self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch);
+        if last != next && !(clean && opened) {
+            let why = if opened { "it did not stop cleanly" } else { "its promotion was not completed" };
+            let why = format!("{why} at the end of epoch {}", self.epoch);
+            self.standing.insert(last.clone(), Standing::NeedsClone(why));
+        }
+    }
+}

@@ -1,0 +1,451 @@
+//! What the coordinator decides for each workload, from the committed state and what the nodes report.
+//!
+//! Deciding is a function of what is known now: it proposes the next commands, and everything it does is derived again
+//! by the next coordinator. Rules kept here:
+//! 1. *Revoking* is proposed before anything ends the old authority, and the next epoch only after that end (C7, S3).
+//! 2. A node is assigned only if it is a candidate (see [`candidates`]): for `loss = "none"` a member of the sync set (S5).
+//! 3. A sync set shrinks in the log before its primary hears of it, and grows after the newcomer has everything (D2).
+
+pub mod candidates;
+mod sync;
+
+use crate::authority::Ledger;
+use crate::health::Health;
+use crate::ids::{Epoch, Lsn, NodeId, OperationId, WorkloadId};
+use crate::node::Planted;
+use crate::operation::{Kind, Operation, Outcome, Phase};
+use crate::replica::{Data, ReplicaReport, Report, Role};
+use crate::spec::{Alone, Loss, Spec, WorkloadSpec};
+use crate::state::{ClusterState, Command, Ended, Standing, Tenure, WorkloadState};
+use crate::time::Time;
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// The newest check-in of a node.
+#[derive(Clone, Debug)]
+pub struct Heard {
+    pub at: Time,
+    pub report: Report,
+}
+
+/// What the coordinator remembers of one workload between two looks; nothing that could not be seen again.
+#[derive(Clone, Debug, Default)]
+pub struct Notes {
+    /// When the present tenure was first seen.
+    tenure_since: Option<(Tenure, Time)>,
+    /// Since when the primary does not see this standby streaming.
+    quiet_standbys: BTreeMap<NodeId, Time>,
+    /// Since when writes fail.
+    no_write_since: Option<Time>,
+    /// When the primary was lost, as its own node saw it.
+    pub lost: Option<Time>,
+    pub stamps: Stamps,
+}
+
+/// When the phases of the running operation ended, on this node's clock.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Stamps {
+    pub operation: Option<OperationId>,
+    pub at: BTreeMap<Phase, Time>,
+    pub lost: Option<Time>,
+    pub began: Option<Time>,
+}
+
+impl Stamps {
+    pub fn reach(&mut self, phase: Phase, now: Time) {
+        self.at.entry(phase).or_insert(now);
+    }
+
+    /// Durations from one phase's end to the next; a phase that ended earlier than the one before took no time of its
+    /// own.
+    pub fn durations(&self) -> Vec<(Phase, Duration)> {
+        let Some(mut from) = self.lost.or(self.began) else { return Vec::new() };
+        let mut list = Vec::new();
+        for phase in Phase::ALL {
+            if let Some(at) = self.at.get(&phase) {
+                list.push((phase, at.since(from)));
+                from = from.max(*at);
+            }
+        }
+        list
+    }
+}
+
+/// All that a decision may look at.
+pub struct Scene<'a> {
+    pub now: Time,
+    pub me: &'a NodeId,
+    pub spec: &'a Spec,
+    pub state: &'a ClusterState,
+    pub reports: &'a BTreeMap<NodeId, Heard>,
+    pub health: &'a Health,
+    pub ledger: &'a Ledger,
+    pub elected_at: Time,
+    pub planted: Option<Planted>,
+}
+
+impl Scene<'_> {
+    /// Whether a node can be counted on right now.
+    pub fn is_up(&self, node: &NodeId) -> bool {
+        let fresh = |h: &Heard| self.now.since(h.at) < self.spec.timings.suspicion_ceiling;
+        let heard = self.reports.get(node).is_some_and(fresh);
+        heard && (node == self.me || !self.health.is_suspected(node, self.now))
+    }
+
+    pub fn replica(&self, node: &NodeId, workload: &WorkloadId) -> Option<&ReplicaReport> {
+        self.reports.get(node)?.report.replicas.get(workload)
+    }
+}
+
+/// One workload under decision.
+pub(crate) struct Desk<'a> {
+    pub scene: &'a Scene<'a>,
+    pub id: &'a WorkloadId,
+    pub spec: &'a WorkloadSpec,
+    pub w: &'a WorkloadState,
+}
+
+/// The commands to propose now for one workload; empty if nothing is to be done.
+pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut Notes) -> Vec<Command> {
+    let desk = Desk { scene, id, spec, w: scene.state.workload(id) };
+    let tenure = &desk.w.tenure;
+    if notes.tenure_since.as_ref().is_none_or(|(t, _)| t != tenure) {
+        notes.tenure_since = Some((tenure.clone(), scene.now));
+    }
+    match tenure.clone() {
+        Tenure::Vacant => desk.form(),
+        Tenure::Assigned { holder } => desk.while_assigned(&holder, notes),
+        Tenure::Open { holder, .. } => desk.while_open(&holder, notes),
+        Tenure::Revoking { holder } => desk.end(&holder).into_iter().collect(),
+        Tenure::Ended { last, how } => desk.choose(&last, &how, notes),
+    }
+}
+
+/// When a decision may fall by the mere passing of time.
+pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
+    let timings = &scene.spec.timings;
+    let mut due = scene.now + timings.heartbeat;
+    if scene.state.workload(id).holder().is_some() {
+        due = due.min(scene.ledger.over_at(id, scene.elected_at, scene.spec.longest_lease()));
+    }
+    if let Some((Tenure::Ended { .. }, since)) = &notes.tenure_since {
+        due = due.min(*since + timings.settle_limit);
+    }
+    due.max(scene.now + Duration::from_millis(1))
+}
+
+impl Desk<'_> {
+    fn report(&self, node: &NodeId) -> Option<&ReplicaReport> {
+        self.scene.replica(node, self.id)
+    }
+
+    fn begin(&self, kind: Kind, from: Option<&NodeId>, why: &str) -> Option<Command> {
+        let by = "cluster".to_string();
+        let operation =
+            Operation { kind, workload: self.id.clone(), from: from.cloned(), to: None, by, why: why.into() };
+        self.w.operation.is_none().then_some(Command::Begin(operation))
+    }
+
+    fn revoke(&self, why: impl Into<String>) -> Command {
+        Command::Revoke { workload: self.id.clone(), epoch: self.w.epoch, why: why.into() }
+    }
+
+    fn assign(&self, holder: &NodeId, why: impl Into<String>) -> Command {
+        let epoch = self.w.epoch.next();
+        Command::Assign { workload: self.id.clone(), epoch, holder: holder.clone(), why: why.into() }
+    }
+
+    /// The first epoch: the one replica that has data, or the first in rank where none has.
+    fn form(&self) -> Vec<Command> {
+        let data = |n: &NodeId| self.report(n).and_then(|r| r.seen.as_ref()).map(|o| o.data.clone());
+        let known: Vec<(&NodeId, Data)> = self.spec.replicas.keys().filter_map(|n| Some((n, data(n)?))).collect();
+        if known.len() < self.spec.replicas.len() || self.spec.replicas.is_empty() {
+            return Vec::new();
+        }
+        let full: Vec<&NodeId> = known.iter().filter(|(_, d)| *d != Data::Empty).map(|(n, _)| *n).collect();
+        let (first, why) = match full.as_slice() {
+            [] => (
+                self.spec.replicas.iter().min_by_key(|(_, r)| r.rank).map(|(n, _)| n),
+                "first in rank; no replica has data",
+            ),
+            [one] => (Some(*one), "the only replica that has data"),
+            // Two with data and no log that knows them: only a person can tell which one is right.
+            _ => (None, ""),
+        };
+        let Some(first) = first else { return Vec::new() };
+        self.begin(Kind::Formation, None, why).into_iter().chain([self.assign(first, why)]).collect()
+    }
+
+    fn lease_over_at(&self) -> Time {
+        if self.scene.planted == Some(Planted::SkipLeaseWait) {
+            return Time::ZERO;
+        }
+        self.scene.ledger.over_at(self.id, self.scene.elected_at, self.scene.spec.longest_lease())
+    }
+
+    /// The end of the old authority, if it is confirmed (S3): surrender or the lease's end, whichever comes first.
+    fn end(&self, holder: &NodeId) -> Option<Command> {
+        let epoch = self.w.epoch;
+        let surrendered = self.report(holder).and_then(|r| r.surrendered).filter(|(e, _)| *e == epoch);
+        let over = self.lease_over_at();
+        let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
+        let how = match (surrendered, boot) {
+            (Some((_, clean_at)), Some(boot)) => Ended::Surrender { boot, clean_at },
+            _ if over <= self.scene.now => Ended::LeaseOver,
+            _ => return None,
+        };
+        Some(Command::End { workload: self.id.clone(), epoch, how })
+    }
+
+    /// Ends a tenure because its holder is lost.
+    fn fail_over(&self, holder: &NodeId, why: &str) -> Vec<Command> {
+        let begin = self.begin(Kind::Failover, Some(holder), why);
+        begin.into_iter().chain([self.revoke(why)]).chain(self.end(holder)).collect()
+    }
+
+    /// Why the holder counts as lost, if it does.
+    fn lost(&self, holder: &NodeId, notes: &mut Notes) -> Option<String> {
+        let (now, timings) = (self.scene.now, &self.scene.spec.timings);
+        let over = self.lease_over_at();
+        if let Some(report) = self.report(holder) {
+            if report.surrendered.is_some_and(|(e, _)| e == self.w.epoch) {
+                if let Some(down) = report.down_for {
+                    notes.lost = Some(now - down);
+                }
+                return Some(format!("{holder} reports: the server does not run any more"));
+            }
+            let cannot = report.seen.as_ref().is_some_and(|o| o.can_write == Some(false));
+            if cannot && self.scene.is_up(holder) {
+                let since = *notes.no_write_since.get_or_insert(now);
+                if now.since(since) >= timings.suspicion_ceiling {
+                    return Some(format!("{holder} reports: writes fail"));
+                }
+            } else {
+                notes.no_write_since = None;
+            }
+        }
+        let silent = self.scene.reports.get(holder).map_or(now.since(self.scene.elected_at), |h| now.since(h.at));
+        // A holder that was just assigned has not asked for its lease yet.
+        let since = notes.tenure_since.as_ref().map_or(now, |(_, at)| *at);
+        let had_time = now.since(since) >= timings.lease_is_over_after();
+        if over <= now && (had_time || !self.scene.is_up(holder)) {
+            notes.lost = Some(now - silent);
+            return Some(format!("{holder}'s lease is over; last heard {} ms ago", silent.as_millis()));
+        }
+        None
+    }
+
+    fn while_assigned(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
+        if let Some((epoch, timeline, switch)) = self.report(holder).and_then(|r| r.opened)
+            && epoch == self.w.epoch
+        {
+            return self.open(holder, epoch, timeline, switch);
+        }
+        self.lost(holder, notes).map(|why| self.fail_over(holder, &why)).unwrap_or_default()
+    }
+
+    /// Opens the epoch: records where it began and which standbys count from here (D4, D13), and marks those whose
+    /// data went past the switch point.
+    fn open(&self, holder: &NodeId, epoch: Epoch, timeline: u32, switch: Lsn) -> Vec<Command> {
+        let mut commands = Vec::new();
+        let mut sync = Vec::new();
+        let same_holder = self.w.opened.as_ref().is_some_and(|o| o.holder == *holder);
+        for node in self.spec.replicas.keys().filter(|n| *n != holder) {
+            if let Some(past) = self.went_past(node, timeline, switch) {
+                let why = format!("it has data past {switch}, where epoch {epoch} began (up to {past})");
+                let standing = Standing::NeedsClone(why);
+                commands.push(Command::Mark { workload: self.id.clone(), node: node.clone(), standing });
+            } else if self.spec.loss == Loss::None && self.can_follow(node) {
+                sync.push(node.clone());
+            }
+        }
+        sync.sort_by_key(|n| self.spec.replicas[n].rank);
+        let workload = self.id.clone();
+        commands.push(Command::Open { workload, epoch, timeline, switch, sync, serving: !same_holder });
+        commands
+    }
+
+    /// A standby that is up, sound and heard.
+    fn can_follow(&self, node: &NodeId) -> bool {
+        let sound = self.w.needs_clone(node).is_none();
+        let good = |r: &ReplicaReport| !r.suspect && r.seen.as_ref().is_some_and(|o| o.is(Role::Standby));
+        sound && self.scene.is_up(node) && self.report(node).is_some_and(good)
+    }
+
+    /// The position of a replica that has more than the new timeline's beginning, on an older timeline.
+    fn went_past(&self, node: &NodeId, timeline: u32, switch: Lsn) -> Option<Lsn> {
+        if self.w.needs_clone(node).is_some() {
+            return None;
+        }
+        let clean_end = match self.report(node)?.surrendered {
+            Some((epoch, clean_at)) if epoch.next() == self.w.epoch => clean_at,
+            _ => None,
+        };
+        let seen = self.report(node)?.seen.as_ref()?;
+        let position = clean_end.into_iter().chain((seen.timeline < timeline).then_some(seen.position)).max()?;
+        (timeline > 1 && position > switch && !seen.is(Role::Primary)).then_some(position)
+    }
+
+    fn while_open(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
+        if let Some(why) = self.lost(holder, notes) {
+            if self.spec.alone == Alone::Continue && self.spec.loss == Loss::None && self.w.sync.sure.is_empty() {
+                // D3: unprotected writes may exist that only this node has; nothing else is eligible. Its own
+                // authority still has to end before it may start again.
+                return self.fail_over(holder, &format!("{why}; writes were unprotected (alone = \"continue\")"));
+            }
+            return self.fail_over(holder, &why);
+        }
+        if let Some((id, operation)) = self.scene.state.running(self.id) {
+            let what = &operation.what;
+            let assigned_here = operation.target.is_some();
+            let prepared = self.report(holder).is_some_and(|r| r.prepared == Some(id));
+            match what.kind {
+                Kind::Switchover if !assigned_here && prepared => {
+                    if let Some(why) = self.not_ready(what.to.as_ref()) {
+                        return vec![self.finish(id, Outcome::Undone(why), notes)];
+                    }
+                    return vec![self.revoke(format!("switchover asked for by {}", what.by))];
+                }
+                Kind::Switchover if !assigned_here => {
+                    let limit = self.scene.spec.timings.stop_limit * 3;
+                    let since = notes.stamps.began.unwrap_or(self.scene.now);
+                    if self.scene.now.since(since) > limit {
+                        let why = format!("the primary was not ready to stop within {limit:?}");
+                        return vec![self.finish(id, Outcome::Undone(why), notes)];
+                    }
+                }
+                Kind::ForcedFailover if !assigned_here => {
+                    return vec![self.revoke(format!("failover asked for by {}", what.by))];
+                }
+                _ => {
+                    let finish = self.finish_if_done(id, holder, what.to.as_ref(), notes);
+                    if finish.is_some() {
+                        return finish.into_iter().collect();
+                    }
+                }
+            }
+        }
+        let mut commands = self.serve(holder);
+        commands.extend(self.standings(holder));
+        commands.extend(self.sync_changes(holder, notes));
+        commands
+    }
+
+    fn not_ready(&self, to: Option<&NodeId>) -> Option<String> {
+        let ready = candidates::list(self.scene, self.id, self.spec);
+        match to {
+            Some(to) => ready.into_iter().find(|c| c.node == *to)?.excluded,
+            None if ready.iter().any(|c| c.excluded.is_none()) => None,
+            None => Some("no standby may take over".into()),
+        }
+    }
+
+    fn serve(&self, holder: &NodeId) -> Vec<Command> {
+        let held = self.report(holder).and_then(|r| r.sync_held) == Some((self.w.epoch, self.w.sync.number));
+        match self.w.tenure {
+            Tenure::Open { serving: false, .. } if held => {
+                vec![Command::Serve { workload: self.id.clone(), epoch: self.w.epoch }]
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// A clone that is complete makes its replica sound again; a replica with data past the switch point is not.
+    fn standings(&self, holder: &NodeId) -> Vec<Command> {
+        let mut marks = Vec::new();
+        let Some(opened) = &self.w.opened else { return marks };
+        let mut mark = |node: &NodeId, standing| {
+            marks.push(Command::Mark { workload: self.id.clone(), node: node.clone(), standing });
+        };
+        for node in self.spec.replicas.keys().filter(|n| *n != holder) {
+            let Some(report) = self.report(node) else { continue };
+            if self.w.needs_clone(node).is_some() {
+                if report.cloned == Some(opened.epoch) {
+                    mark(node, Standing::Sound);
+                }
+            } else if let Some(past) = self.went_past(node, opened.timeline, opened.switch)
+                && report.cloned != Some(opened.epoch)
+            {
+                let why =
+                    format!("it has data past {}, where epoch {} began (up to {past})", opened.switch, opened.epoch);
+                mark(node, Standing::NeedsClone(why));
+            } else if report.suspect && report.cloned != Some(opened.epoch) {
+                mark(node, Standing::NeedsClone("a promotion of it was never completed (D5)".into()));
+            }
+        }
+        marks
+    }
+
+    fn finish(&self, operation: OperationId, outcome: Outcome, notes: &Notes) -> Command {
+        let phases = if notes.stamps.operation == Some(operation) { notes.stamps.durations() } else { Vec::new() };
+        Command::Finish { operation, workload: self.id.clone(), outcome, phases }
+    }
+
+    fn finish_if_done(
+        &self, id: OperationId, holder: &NodeId, to: Option<&NodeId>, notes: &mut Notes,
+    ) -> Option<Command> {
+        let forwards = |n: &NodeId| {
+            let gate = self.scene.reports.get(n).and_then(|h| h.report.gates.get(self.id));
+            gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
+        };
+        let mut gates = self.spec.gates.keys().filter(|n| self.scene.is_up(n)).peekable();
+        let routed = gates.peek().is_none() || gates.all(forwards);
+        let any_routed = self.spec.gates.keys().any(forwards) || self.spec.gates.is_empty();
+        let held = self.report(holder).and_then(|r| r.sync_held).is_some_and(|(e, _)| e == self.w.epoch);
+        let now = self.scene.now;
+        if any_routed {
+            notes.stamps.reach(Phase::Route, now);
+        }
+        if held {
+            notes.stamps.reach(Phase::FirstWrite, now);
+        }
+        if !(routed && held) {
+            return None;
+        }
+        let outcome = match to {
+            Some(to) if to != holder => Outcome::Diverted(format!("{holder} became primary in place of {to}")),
+            _ => Outcome::Done,
+        };
+        Some(self.finish(id, outcome, notes))
+    }
+
+    /// Nobody holds the workload: assign the best candidate, or say by waiting that there is none yet.
+    fn choose(&self, last: &NodeId, how: &Ended, notes: &mut Notes) -> Vec<Command> {
+        let since = notes.tenure_since.as_ref().map_or(self.scene.now, |(_, at)| *at);
+        let waited = self.scene.now.since(since) >= self.scene.spec.timings.settle_limit;
+        let list = candidates::list(self.scene, self.id, self.spec);
+        let wanted = self.scene.state.running(self.id).and_then(|(_, o)| o.what.to.clone());
+        if self.spec.restart && wanted.is_none() && self.may_go_on(last, how) {
+            return vec![self.assign(last, "local restart")];
+        }
+        // Everyone who can still say how far it is gets to say so: the newest is chosen, so that no other standby is
+        // ahead of the new primary.
+        if !waited && list.iter().any(|c| c.pending) {
+            return Vec::new();
+        }
+        let eligible = || list.iter().filter(|c| c.excluded.is_none());
+        let best = || match self.scene.planted {
+            Some(Planted::PromoteLaggard) => eligible().min_by_key(|c| c.preference()),
+            _ => eligible().max_by_key(|c| c.preference()),
+        };
+        let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.excluded.is_none()));
+        if let Some(best) = target.or_else(best) {
+            return vec![self.assign(&best.node, best.reason())];
+        }
+        if waited && self.may_go_on(last, how) {
+            return vec![self.assign(last, "nobody else may take over, and it has every write")];
+        }
+        Vec::new()
+    }
+
+    /// Whether the last holder itself may hold the next epoch: its server is stopped, its data whole.
+    fn may_go_on(&self, last: &NodeId, how: &Ended) -> bool {
+        let opened = self.w.opened.as_ref().is_some_and(|o| o.epoch == self.w.epoch && o.holder == *last);
+        let intact = |r: &ReplicaReport| {
+            !r.suspect && r.seen.as_ref().is_some_and(|o| !o.runs && matches!(o.data, Data::Present { .. }))
+        };
+        let confirmed = matches!(how, Ended::Surrender { .. }) || self.scene.is_up(last);
+        let sound = self.w.needs_clone(last).is_none();
+        opened && confirmed && sound && self.scene.is_up(last) && self.report(last).is_some_and(intact)
+    }
+}

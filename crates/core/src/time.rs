@@ -1,0 +1,56 @@
+//! Time as the core sees it: nanoseconds since an arbitrary origin, and the bound on clock rates.
+
+use serde::{Deserialize, Serialize};
+use std::ops::{Add, AddAssign, Sub};
+use std::time::Duration;
+
+/// A reading of one node's steady clock. Comparable on that node only; it never goes back.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Time(pub u64);
+
+impl Time {
+    pub const ZERO: Time = Time(0);
+
+    pub fn from_millis(ms: u64) -> Self {
+        Self(ms * 1_000_000)
+    }
+
+    /// How long ago `earlier` was; zero if it lies ahead.
+    pub fn since(self, earlier: Time) -> Duration {
+        Duration::from_nanos(self.0.saturating_sub(earlier.0))
+    }
+}
+
+impl Add<Duration> for Time {
+    type Output = Time;
+    fn add(self, d: Duration) -> Time {
+        Time(self.0.saturating_add(d.as_nanos() as u64))
+    }
+}
+
+impl AddAssign<Duration> for Time {
+    fn add_assign(&mut self, d: Duration) {
+        *self = *self + d;
+    }
+}
+
+impl Sub<Duration> for Time {
+    type Output = Time;
+    fn sub(self, d: Duration) -> Time {
+        Time(self.0.saturating_sub(d.as_nanos() as u64))
+    }
+}
+
+/// Clock rates may be wrong by this many thousandths (the rate bound, rho = 1 %).
+pub const RATE_BOUND_PER_MILLE: u32 = 10;
+
+/// `d * (1 + 2 rho)`: long enough that `d` has passed on every other node's clock.
+pub fn stretched(d: Duration) -> Duration {
+    d * (1000 + 2 * RATE_BOUND_PER_MILLE) / 1000
+}
+
+/// `d * (1 - rho)`: short enough that no other node's clock has passed `d` yet.
+pub fn shortened(d: Duration) -> Duration {
+    d * (1000 - RATE_BOUND_PER_MILLE) / 1000
+}

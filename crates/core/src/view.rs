@@ -1,0 +1,372 @@
+//! What a person is shown: one sentence, then the evidence. Made by the coordinator, or, where there is none, by the node
+//! that was asked from what it knows itself.
+
+use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
+use crate::node::Node;
+use crate::operation::Progress;
+use crate::replica::{GateReport, ReplicaReport, Role};
+use crate::spec::{Finding, check};
+use crate::state::{Standing, SyncSet, Tenure};
+use crate::steward::candidates::{self, Candidate};
+use crate::time::Time;
+use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
+use std::time::Duration;
+
+/// How the whole or a workload is, in one fixed word each.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Condition {
+    /// Normal: everything that the spec asks for is there.
+    Healthy,
+    /// Not finished yet: something is under way and coming along.
+    Settling,
+    /// It works, with less protection than the spec asks for.
+    Weakened,
+    /// Clients cannot write, or the cluster cannot decide.
+    Down,
+}
+
+impl Condition {
+    pub fn word(self) -> &'static str {
+        match self {
+            Condition::Healthy => "healthy",
+            Condition::Settling => "settling",
+            Condition::Weakened => "weakened",
+            Condition::Down => "down",
+        }
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Status {
+    pub cluster: String,
+    /// The node whose view this is.
+    pub seen_by: NodeId,
+    pub coordinator: Option<NodeId>,
+    pub term: Term,
+    pub applied: Index,
+    pub condition: Condition,
+    pub sentence: String,
+    pub quorum: Quorum,
+    pub nodes: Vec<NodeView>,
+    pub workloads: Vec<WorkloadView>,
+    /// Newest first.
+    pub operations: Vec<Progress>,
+    pub findings: Vec<Finding>,
+    /// The viewing node's steady clock.
+    pub at: Time,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Quorum {
+    pub total: u32,
+    pub needed: u32,
+    /// Votes of the nodes that are heard now, the own included.
+    pub heard: u32,
+    /// Nodes whose single loss would cost the majority now.
+    pub cannot_lose: Vec<NodeId>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NodeView {
+    pub node: NodeId,
+    pub zone: String,
+    pub votes: u32,
+    pub witness: bool,
+    /// `up`, `suspected`, or `unheard` (never heard by the viewer).
+    pub state: String,
+    pub silent_ms: u64,
+    /// Nodes that it says it does not hear.
+    pub does_not_hear: Vec<NodeId>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct WorkloadView {
+    pub workload: WorkloadId,
+    pub condition: Condition,
+    pub sentence: String,
+    /// What a person can safely do next, if anything.
+    pub next: Option<String>,
+    pub epoch: Epoch,
+    pub tenure: Tenure,
+    pub primary: Option<NodeId>,
+    pub sync: SyncSet,
+    pub replicas: Vec<ReplicaView>,
+    pub candidates: Vec<Candidate>,
+    pub gates: Vec<GateView>,
+    pub operation: Option<OperationId>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ReplicaView {
+    pub node: NodeId,
+    /// `primary`, `standby`, `stopped`, `starting`, `clone` or `unknown`.
+    pub state: String,
+    pub detail: String,
+    pub address: SocketAddr,
+    pub rank: u32,
+    pub in_sync_set: bool,
+    /// Bytes behind the primary's flushed position.
+    pub lag: Option<u64>,
+    pub standing: Standing,
+    pub report: Option<ReplicaReport>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GateView {
+    pub node: NodeId,
+    pub address: SocketAddr,
+    /// The node it forwards to now; none while it holds or is not heard.
+    pub forwards_to: Option<NodeId>,
+    pub report: Option<GateReport>,
+}
+
+impl Node {
+    /// What this node can say about the cluster now.
+    pub fn status(&self) -> Status {
+        let scene = self.scene();
+        let nodes: Vec<NodeView> = self.spec().nodes.keys().map(|n| self.node_view(n)).collect();
+        let quorum = self.quorum_view(&nodes);
+        let workloads: Vec<WorkloadView> = self.spec().workloads.keys().map(|id| self.workload_view(id)).collect();
+        let coordinator = self.coordinator().cloned();
+        let (condition, sentence) = sentence(coordinator.as_ref(), &quorum, &nodes, &workloads, self.me());
+        let operations = self.state().operations.iter().rev().take(30).map(|(id, o)| Progress {
+            id: *id,
+            what: o.what.clone(),
+            steps: self.steps_of(*id),
+            target: o.target.clone(),
+            outcome: o.outcome.clone(),
+            phases: o.phases.clone(),
+        });
+        Status {
+            cluster: self.spec().cluster.clone(),
+            seen_by: self.me().clone(),
+            coordinator,
+            term: self.term(),
+            applied: self.state().applied,
+            condition,
+            sentence,
+            quorum,
+            nodes,
+            operations: operations.collect(),
+            workloads,
+            findings: check(self.spec()),
+            at: scene.now,
+        }
+    }
+
+    fn node_view(&self, node: &NodeId) -> NodeView {
+        let scene = self.scene();
+        let spec = &self.spec().nodes[node];
+        let silent = if node == self.me() { Duration::ZERO } else { scene.health.silence(node, scene.now) };
+        let heard_by = scene.health.heard_by(node);
+        let state = if node == self.me() {
+            "up"
+        } else if heard_by.is_none() {
+            "unheard"
+        } else if scene.health.is_suspected(node, scene.now) {
+            "suspected"
+        } else {
+            "up"
+        };
+        let deaf = |other: &&NodeId| {
+            let bound = self.spec().timings.suspicion_ceiling;
+            *other != node && heard_by.is_some_and(|h| h.get(other).is_none_or(|age| *age > bound))
+        };
+        let does_not_hear = self.spec().nodes.keys().filter(deaf).cloned().collect();
+        NodeView {
+            node: node.clone(),
+            zone: spec.zone.clone(),
+            votes: spec.votes,
+            witness: spec.witness,
+            state: state.into(),
+            silent_ms: silent.as_millis() as u64,
+            does_not_hear: if state == "up" { does_not_hear } else { Vec::new() },
+        }
+    }
+
+    fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
+        let votes = self.votes();
+        let up = || nodes.iter().filter(|n| n.state == "up");
+        let heard: u32 = up().map(|n| n.votes).sum();
+        let cannot_lose = up().filter(|n| n.votes > 0 && heard - n.votes < votes.needed()).map(|n| n.node.clone());
+        Quorum { total: votes.total(), needed: votes.needed(), heard, cannot_lose: cannot_lose.collect() }
+    }
+
+    fn workload_view(&self, id: &WorkloadId) -> WorkloadView {
+        let scene = self.scene();
+        let spec = &self.spec().workloads[id];
+        let w = self.state().workload(id);
+        let primary = match &w.tenure {
+            Tenure::Open { holder, .. } => Some(holder.clone()),
+            _ => None,
+        };
+        let head =
+            primary.as_ref().and_then(|p| scene.replica(p, id)).and_then(|r| r.seen.as_ref()).map(|o| o.position);
+        let replicas: Vec<ReplicaView> = spec
+            .replicas
+            .iter()
+            .map(|(node, replica)| {
+                let report = scene.replica(node, id).cloned();
+                let fresh = scene.is_up(node);
+                let (state, detail) = replica_state(report.as_ref().filter(|_| fresh), w.needs_clone(node));
+                let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
+                let lag = match (head, position) {
+                    (Some(head), Some(seen)) => Some(head.0.saturating_sub(seen.position.0)),
+                    _ => None,
+                };
+                ReplicaView {
+                    node: node.clone(),
+                    state,
+                    detail,
+                    address: replica.address,
+                    rank: replica.rank,
+                    in_sync_set: w.sync.sure.contains(node),
+                    lag,
+                    standing: w.standing.get(node).cloned().unwrap_or_default(),
+                    report,
+                }
+            })
+            .collect();
+        let gates = spec.gates.iter().map(|(node, address)| {
+            let report = scene.reports.get(node).filter(|_| scene.is_up(node)).and_then(|h| h.report.gates.get(id));
+            let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == w.epoch).and(primary.clone());
+            GateView { node: node.clone(), address: *address, forwards_to: forwards, report: report.cloned() }
+        });
+        let gates = gates.collect();
+        let candidates = candidates::list(&scene, id, spec);
+        let (condition, sentence, next) = self.workload_sentence(id, &replicas, &candidates);
+        WorkloadView {
+            workload: id.clone(),
+            condition,
+            sentence,
+            next,
+            epoch: w.epoch,
+            tenure: w.tenure.clone(),
+            primary,
+            sync: w.sync.clone(),
+            gates,
+            replicas,
+            candidates,
+            operation: w.operation,
+        }
+    }
+
+    fn workload_sentence(
+        &self, id: &WorkloadId, replicas: &[ReplicaView], candidates: &[Candidate],
+    ) -> (Condition, String, Option<String>) {
+        let w = self.state().workload(id);
+        let operation = self.state().running(id);
+        let doing = operation.map(|(op, o)| {
+            let last = self.steps_of(op).pop().map(|s| s.text).unwrap_or_default();
+            format!("{id}: {} ({op}) is under way: {last}", o.what.kind)
+        });
+        if !self.is_coordinator() {
+            let holder = w.holder().map_or("nobody".into(), ToString::to_string);
+            let text =
+                format!("{id}: the log gives epoch {} to {holder}; only the coordinator knows how it is now", w.epoch);
+            return (Condition::Down, text, None);
+        }
+        match &w.tenure {
+            Tenure::Vacant => {
+                let text = "waiting for every replica's report before the first primary is chosen";
+                (Condition::Settling, format!("{id}: {text}"), None)
+            }
+            Tenure::Open { holder, serving } => {
+                let asked = replicas.len() - 1;
+                let streaming = w.sync.sure.len();
+                let primary_answers = replicas.iter().any(|r| r.node == *holder && r.state == "primary");
+                if let Some(doing) = doing {
+                    return (Condition::Settling, doing, None);
+                }
+                if !primary_answers || !serving {
+                    return (Condition::Settling, format!("{id}: waiting for {holder} to serve"), None);
+                }
+                if streaming < asked && self.spec().workloads[id].loss == crate::spec::Loss::None {
+                    let missing: Vec<String> = replicas
+                        .iter()
+                        .filter(|r| r.node != *holder && !r.in_sync_set)
+                        .map(|r| format!("{} ({})", r.node, r.detail))
+                        .collect();
+                    let text = format!(
+                        "{id}: {holder} is primary; {streaming} of {asked} standbys have every write; missing: {}",
+                        missing.join(", ")
+                    );
+                    let works = |r: &ReplicaView| r.report.as_ref().is_some_and(|r| r.doing.is_some());
+                    let coming = replicas.iter().any(|r| !r.in_sync_set && works(r));
+                    return (if coming { Condition::Settling } else { Condition::Weakened }, text, None);
+                }
+                (
+                    Condition::Healthy,
+                    format!("{id}: {holder} is primary; {streaming} of {asked} standbys have every write"),
+                    None,
+                )
+            }
+            Tenure::Assigned { .. } | Tenure::Revoking { .. } => {
+                let text = doing.unwrap_or_else(|| format!("{id}: between two primaries"));
+                (Condition::Settling, text, None)
+            }
+            Tenure::Ended { last, .. } => {
+                let reasons: Vec<String> =
+                    candidates.iter().filter_map(|c| Some(format!("{}: {}", c.node, c.excluded.as_ref()?))).collect();
+                let pending = candidates.iter().any(|c| c.pending || c.excluded.is_none());
+                let text = format!("{id}: no primary since {last}'s epoch ended; {}", reasons.join("; "));
+                let next = format!("bring {last} back, or one of the standbys that has every write");
+                if pending { (Condition::Settling, text, None) } else { (Condition::Down, text, Some(next)) }
+            }
+        }
+    }
+}
+
+fn replica_state(report: Option<&ReplicaReport>, needs_clone: Option<&str>) -> (String, String) {
+    let Some(report) = report else { return ("unknown".into(), "not heard".into()) };
+    let doing = report.doing.as_ref().map(|(what, since)| format!("{what}, for {} s", since.as_secs()));
+    let Some(seen) = &report.seen else { return ("unknown".into(), "not probed yet".into()) };
+    let cloning = report.doing.as_ref().is_some_and(|(what, _)| what.contains("clone"));
+    let state = match (seen.runs, seen.role) {
+        _ if cloning => "clone",
+        (false, _) => "stopped",
+        (true, None) => "starting",
+        (true, Some(Role::Primary)) => "primary",
+        (true, Some(Role::Standby)) => "standby",
+    };
+    let detail = doing
+        .or_else(|| needs_clone.map(|why| format!("to be cloned: {why}")))
+        .or_else(|| report.failed.clone())
+        .or_else(|| seen.trouble.clone())
+        .unwrap_or_else(|| match (state, seen.streaming) {
+            ("standby", true) => "streaming".into(),
+            ("standby", false) => "not streaming".into(),
+            (other, _) => other.into(),
+        });
+    (state.into(), detail)
+}
+
+fn sentence(
+    coordinator: Option<&NodeId>, quorum: &Quorum, nodes: &[NodeView], workloads: &[WorkloadView], me: &NodeId,
+) -> (Condition, String) {
+    if coordinator.is_none() {
+        let silent: Vec<&str> = nodes.iter().filter(|n| n.state != "up").map(|n| n.node.as_str()).collect();
+        let text = if quorum.heard >= quorum.needed {
+            format!("No coordinator yet: an election is under way, as {me} sees it.")
+        } else {
+            format!(
+                "No majority: {me} hears {} of {} votes and {} are needed; not heard: {}. Nothing is promoted.",
+                quorum.heard,
+                quorum.total,
+                quorum.needed,
+                silent.join(", ")
+            )
+        };
+        return (Condition::Down, text);
+    }
+    let worst = workloads.iter().max_by_key(|w| w.condition);
+    let silent: Vec<&str> = nodes.iter().filter(|n| n.state != "up").map(|n| n.node.as_str()).collect();
+    match worst {
+        Some(w) if w.condition != Condition::Healthy => (w.condition, format!("{}.", w.sentence)),
+        _ if !silent.is_empty() => (Condition::Weakened, format!("Not heard: {}. Workloads run.", silent.join(", "))),
+        Some(w) if workloads.len() == 1 => (Condition::Healthy, format!("All is well. {}.", w.sentence)),
+        _ => (Condition::Healthy, format!("All is well: {} workloads, all standbys in place.", workloads.len())),
+    }
+}

@@ -1,0 +1,87 @@
+//! Weighted votes: a majority is `2 * granted > total`.
+
+use crate::ids::NodeId;
+use std::collections::BTreeMap;
+
+/// Who votes, and with what weight. Members with weight zero replicate the log and have no say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Votes {
+    weights: BTreeMap<NodeId, u32>,
+}
+
+impl Votes {
+    pub fn new(weights: impl IntoIterator<Item = (NodeId, u32)>) -> Self {
+        Self { weights: weights.into_iter().filter(|(_, w)| *w > 0).collect() }
+    }
+
+    pub fn total(&self) -> u32 {
+        self.weights.values().sum()
+    }
+
+    /// The smallest number of votes that is a majority.
+    pub fn needed(&self) -> u32 {
+        self.total() / 2 + 1
+    }
+
+    pub fn weight(&self, node: &NodeId) -> u32 {
+        self.weights.get(node).copied().unwrap_or(0)
+    }
+
+    pub fn voters(&self) -> impl Iterator<Item = &NodeId> {
+        self.weights.keys()
+    }
+
+    pub fn granted<'a>(&self, by: impl IntoIterator<Item = &'a NodeId>) -> u32 {
+        by.into_iter().map(|n| self.weight(n)).sum()
+    }
+
+    pub fn is_majority<'a>(&self, by: impl IntoIterator<Item = &'a NodeId>) -> bool {
+        2 * self.granted(by) > self.total()
+    }
+
+    /// The largest value that a majority of votes has reached: the commit index of match indexes, or the moment up to
+    /// which a majority has acknowledged a leader.
+    pub fn reached<T: Ord + Copy>(&self, mut value_of: impl FnMut(&NodeId) -> T) -> Option<T> {
+        let mut values: Vec<(T, u32)> = self.weights.iter().map(|(n, w)| (value_of(n), *w)).collect();
+        values.sort_by_key(|(value, _)| std::cmp::Reverse(*value));
+        let mut sum = 0;
+        for (value, weight) in values {
+            sum += weight;
+            if 2 * sum > self.total() {
+                return Some(value);
+            }
+        }
+        None
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Two majorities always share a voter (the ground under S1 and S2), whatever the weights.
+        #[test]
+        fn majorities_intersect(weights in prop::collection::vec(0u32..4, 1..7), a in any::<u8>(), b in any::<u8>()) {
+            let names: Vec<NodeId> = (0..weights.len()).map(|i| NodeId::from(format!("n{i}"))).collect();
+            let votes = Votes::new(names.iter().cloned().zip(weights));
+            let pick = |mask: u8| names.iter().enumerate().filter(move |(i, _)| mask >> i & 1 == 1).map(|(_, n)| n);
+            if votes.is_majority(pick(a)) && votes.is_majority(pick(b)) {
+                prop_assert!(pick(a & b).any(|n| votes.weight(n) > 0));
+            }
+        }
+
+        /// `reached` is what counting by hand gives.
+        #[test]
+        fn reached_is_a_majority_value(marks in prop::collection::vec((1u32..4, 0u64..9), 1..7)) {
+            let names: Vec<NodeId> = (0..marks.len()).map(|i| NodeId::from(format!("n{i}"))).collect();
+            let votes = Votes::new(names.iter().cloned().zip(marks.iter().map(|m| m.0)));
+            let mark = |n: &NodeId| marks[names.iter().position(|m| m == n).unwrap()].1;
+            let at = votes.reached(mark).unwrap();
+            let holders = |v: u64| names.iter().filter(move |n| mark(n) >= v);
+            prop_assert!(votes.is_majority(holders(at)));
+            prop_assert!(!votes.is_majority(holders(at + 1)));
+        }
+    }
+}
