@@ -1,1 +1,12 @@
+//! Hands on the outside world: the driver of real PostgreSQL servers, the gate that clients dial, and the ending of
+//! whole process trees.
+//!
+//! Nothing is decided here. A driver carries out a [`karst_core::replica::Action`] and says what it sees; a gate carries
+//! out a [`karst_core::node::GateOrder`]. Which ones, and when, is the core's business.
 
+pub mod gate;
+pub mod postgres;
+pub mod process;
+
+pub use gate::Gate;
+pub use postgres::Postgres;

@@ -1,0 +1,50 @@
+//! A fresh copy of the primary's data.
+
+use super::config::{IMPOSSIBLE, REPLICATION_ROLE};
+use super::{Postgres, Result, Trouble};
+use karst_core::NodeId;
+use std::path::PathBuf;
+
+impl Postgres {
+    /// Copies the primary into a directory beside the data and puts it in its place when it is complete, so that the
+    /// data directory always holds either the old data or a whole copy.
+    pub(super) async fn clone_from(&self, from: &NodeId) -> Result<()> {
+        let plan = &self.plan;
+        let address = plan.replicas.get(from).ok_or_else(|| Trouble::Wrong(format!("{from} has no replica")))?;
+        self.write_settings(None, IMPOSSIBLE)?;
+        let (copy, old) = (self.beside("copy"), self.beside("old"));
+        self.clear(&copy)?;
+        self.clear(&old)?;
+        std::fs::create_dir_all(&copy).map_err(Trouble::io(copy.display().to_string()))?;
+        self.own(&copy, 0o700)?;
+        let mut backup = self.program("pg_basebackup");
+        backup
+            .arg("--no-password")
+            .args(["--checkpoint=fast", "--wal-method=stream", "--username", REPLICATION_ROLE])
+            .args(["--host", &address.ip().to_string(), "--port", &address.port().to_string()])
+            .arg("--pgdata")
+            .arg(&copy);
+        self.run(backup, "pg_basebackup").await?;
+        let signal = copy.join("standby.signal");
+        std::fs::write(&signal, "").map_err(Trouble::io(signal.display().to_string()))?;
+        self.own(&signal, 0o600)?;
+        if plan.data.exists() {
+            std::fs::rename(&plan.data, &old).map_err(Trouble::io(plan.data.display().to_string()))?;
+        }
+        std::fs::rename(&copy, &plan.data).map_err(Trouble::io(plan.data.display().to_string()))?;
+        self.clear(&old)
+    }
+
+    fn beside(&self, what: &str) -> PathBuf {
+        self.plan.data.with_extension(what)
+    }
+
+    fn clear(&self, path: &PathBuf) -> Result<()> {
+        match std::fs::remove_dir_all(path) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                Err(Trouble::io(path.display().to_string())(error))
+            }
+            _ => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,180 @@
+//! The driver of PostgreSQL 15 or newer with streaming replication: through SQL and the server's own programs.
+//!
+//! Configuration is written by Karst at every start: the data directory's `postgresql.conf` holds one line that includes
+//! a file under the runtime directory, so that nothing starts the server behind Karst's back (D8), and that file holds
+//! everything else. A server starts with a synchronous setting that lets no commit return until the epoch is opened (D4).
+
+mod clone;
+mod config;
+mod primary;
+mod probe;
+mod server;
+mod standby;
+
+pub use config::{Plan, PlanError};
+
+use crate::process;
+use karst_core::replica::{Action, Data, Done, Observation};
+use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
+use sqlx::{ConnectOptions, Row};
+use std::path::Path;
+use std::sync::Mutex;
+use std::time::Duration;
+
+/// What went wrong in an action, for people: what, where, and what the server or program said.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Trouble {
+    #[error("{what}: {source}")]
+    Io { what: String, source: std::io::Error },
+    #[error("the server says: {0}")]
+    Sql(#[from] sqlx::Error),
+    #[error("{program} failed: {output}")]
+    Program { program: String, output: String },
+    #[error("{0}")]
+    Wrong(String),
+    #[error("{what} took longer than {limit:?}")]
+    Late { what: &'static str, limit: Duration },
+}
+
+impl Trouble {
+    fn io(what: impl Into<String>) -> impl FnOnce(std::io::Error) -> Self {
+        let what = what.into();
+        move |source| Self::Io { what, source }
+    }
+}
+
+type Result<T> = std::result::Result<T, Trouble>;
+
+/// What the driver remembers between two calls; nothing that a new one could not find out.
+#[derive(Debug, Default)]
+struct Memory {
+    /// The newest timeline seen of this run of the server: a standby between two streams does not say.
+    timeline: u32,
+    upstream: Option<karst_core::NodeId>,
+    write_failures: u32,
+    write_probed: Option<std::time::Instant>,
+    can_write: Option<bool>,
+    /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
+    sync: (u64, u64),
+    unprotected: bool,
+}
+
+/// One replica's server on this host.
+#[derive(Debug)]
+pub struct Postgres {
+    plan: Plan,
+    pool: PgPool,
+    memory: Mutex<Memory>,
+}
+
+impl Postgres {
+    pub fn new(plan: Plan) -> Self {
+        let options = PgConnectOptions::new_without_pgpass()
+            .socket(&plan.runtime)
+            .port(plan.address.port())
+            .username("postgres")
+            .database("postgres")
+            .application_name("karst")
+            .ssl_mode(PgSslMode::Disable)
+            .disable_statement_logging();
+        let pool = PgPoolOptions::new()
+            .max_connections(4)
+            .min_connections(0)
+            .idle_timeout(None)
+            .max_lifetime(None)
+            .test_before_acquire(false)
+            .acquire_timeout(Duration::from_millis(1500))
+            .connect_lazy_with(options);
+        Self { plan, pool, memory: Mutex::default() }
+    }
+
+    fn remember<T>(&self, f: impl FnOnce(&mut Memory) -> T) -> T {
+        f(&mut self.memory.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
+    }
+
+    pub fn data(&self) -> &Path {
+        &self.plan.data
+    }
+
+    /// Carries out one action. Dropping the future abandons it at the next await; every action may be repeated.
+    ///
+    /// # Errors
+    /// What the server or its programs said, in words.
+    pub async fn act(&self, action: Action) -> Result<Done> {
+        match action {
+            Action::Create => self.create().await.map(|()| Done::Ok),
+            Action::StartPrimary => self.start_primary().await.map(|()| Done::Ok),
+            Action::StartStandby { upstream } => self.start_standby(upstream).await.map(|()| Done::Ok),
+            Action::Checkpoint => self.sql("checkpoint").await.map(|()| Done::Ok),
+            Action::StopClean { limit } => Ok(Done::Stopped { clean_at: self.stop_clean(limit).await? }),
+            Action::StopNow => self.stop_now().await.map(|()| Done::Stopped { clean_at: None }),
+            Action::Promote => {
+                let (timeline, switch) = self.promote().await?;
+                Ok(Done::Promoted { timeline, switch })
+            }
+            Action::Settle => {
+                let (timeline, position) = self.settle().await?;
+                Ok(Done::Settled { timeline, position })
+            }
+            Action::Repoint { upstream } => self.repoint(upstream).await.map(|()| Done::Ok),
+            Action::Clone { from } => self.clone_from(&from).await.map(|()| Done::Ok),
+            Action::SetSync { epoch, number, standbys, unprotected } => {
+                self.set_sync((epoch.0, number), &standbys, unprotected).await.map(|()| Done::Ok)
+            }
+        }
+    }
+
+    /// What is so now.
+    pub async fn observe(&self) -> Observation {
+        if process::of_workload(&self.plan.data).is_empty() {
+            return Observation::down(self.data_kind());
+        }
+        self.probe().await
+    }
+
+    fn data_kind(&self) -> Data {
+        let data = &self.plan.data;
+        if data.join("PG_VERSION").exists() {
+            return Data::Present { standby: data.join("standby.signal").exists() };
+        }
+        match std::fs::read_dir(data) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Data::Empty,
+            Err(error) => Data::Unusable(format!("{}: {error}", data.display())),
+            Ok(mut entries) => match entries.next() {
+                None => Data::Empty,
+                Some(_) => Data::Unusable(format!("{} is not empty and not a server's data directory", data.display())),
+            },
+        }
+    }
+
+    async fn sql(&self, statement: &'static str) -> Result<()> {
+        sqlx::query(statement).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// One value of one row.
+    async fn value<T>(&self, query: &'static str) -> Result<T>
+    where
+        for<'r> T: sqlx::Decode<'r, sqlx::Postgres> + sqlx::Type<sqlx::Postgres>,
+    {
+        Ok(sqlx::query(query).fetch_one(&self.pool).await?.try_get(0)?)
+    }
+}
+
+/// Asks every 2 ms until `ready` says so, nudging with a configuration reload every 10 ms if asked to (D10: without it,
+/// a standby whose stream has just broken may wait out its retry interval of 5 s).
+async fn until<F>(what: &'static str, limit: Duration, mut ready: impl FnMut(u32) -> F) -> Result<()>
+where
+    F: Future<Output = Result<bool>>,
+{
+    let waiting = async {
+        let mut round = 0;
+        while !ready(round).await? {
+            round += 1;
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+        Ok(())
+    };
+    tokio::time::timeout(limit, waiting).await.unwrap_or(Err(Trouble::Late { what, limit }))
+}

@@ -1,0 +1,149 @@
+//! What is done on a primary, or to make one: promotion and the synchronous setting.
+
+use super::config::IMPOSSIBLE;
+use super::probe::lsn;
+use super::{Postgres, Result, Trouble, until};
+use karst_core::NodeId;
+use karst_core::ids::Lsn;
+use sqlx::Row;
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
+/// How long the members of a sync set may take to be there; the coordinator changes the set long before.
+const SYNC_LIMIT: Duration = Duration::from_secs(60);
+/// Every so many rounds of 2 ms, a nudge.
+const NUDGE_ROUNDS: u32 = 5;
+
+impl Postgres {
+    /// A configuration reload: besides its purpose, it wakes a startup process that waits out a retry interval (D10).
+    pub(super) async fn reload(&self) -> Result<()> {
+        self.sql("select pg_reload_conf()").await
+    }
+
+    pub(super) async fn nudge(&self, round: u32) -> Result<()> {
+        if round > 0 && round.is_multiple_of(NUDGE_ROUNDS) { self.reload().await } else { Ok(()) }
+    }
+
+    /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
+    pub(super) async fn promote(&self) -> Result<(u32, Lsn)> {
+        if self.value::<bool>("select pg_is_in_recovery()").await? {
+            self.sql("select pg_promote(false)").await?;
+            until("the promotion", PROMOTE_LIMIT, |round| async move {
+                self.nudge(round).await?;
+                Ok(!self.value::<bool>("select pg_is_in_recovery()").await?)
+            })
+            .await?;
+        }
+        self.remember(|m| {
+            (m.upstream, m.can_write, m.write_failures, m.sync) = (None, None, 0, (0, 0));
+        });
+        let file: String = self.value("select pg_walfile_name(pg_current_wal_insert_lsn())").await?;
+        let timeline = file.get(..8).and_then(|t| u32::from_str_radix(t, 16).ok());
+        let timeline = timeline.ok_or_else(|| Trouble::Wrong(format!("not a log file's name: {file}")))?;
+        Ok((timeline, self.switch_point(timeline)?))
+    }
+
+    /// Where a timeline began, from its history file; the first began at zero.
+    fn switch_point(&self, timeline: u32) -> Result<Lsn> {
+        if timeline <= 1 {
+            return Ok(Lsn(0));
+        }
+        let path = self.plan.data.join(format!("pg_wal/{timeline:08X}.history"));
+        let text = std::fs::read_to_string(&path).map_err(Trouble::io(path.display().to_string()))?;
+        parse_switch(&text).ok_or_else(|| Trouble::Wrong(format!("{} does not end in a switch point", path.display())))
+    }
+
+    /// Makes commits wait for these standbys, all of them (D1), and returns when each has everything written so far.
+    pub(super) async fn set_sync(&self, number: (u64, u64), standbys: &[NodeId], unprotected: bool) -> Result<()> {
+        let newest = self.remember(|m| m.sync);
+        if number < newest {
+            return Err(Trouble::Wrong(format!("setting {number:?} is older than {newest:?}, which is in force (D2)")));
+        }
+        let was_unprotected = self.remember(|m| {
+            m.sync = number;
+            std::mem::replace(&mut m.unprotected, standbys.is_empty() && unprotected)
+        });
+        if was_unprotected && !standbys.is_empty() {
+            self.leave_unprotected().await?;
+        }
+        let names: Vec<String> = standbys.iter().map(|n| format!("\"{n}\"")).collect();
+        let setting = match (standbys.is_empty(), unprotected) {
+            (true, true) => String::new(),
+            (true, false) => IMPOSSIBLE.to_string(),
+            (false, _) => format!("FIRST {} ({})", names.len(), names.join(", ")),
+        };
+        self.write_settings(None, &setting)?;
+        self.reload().await?;
+        if standbys.is_empty() {
+            return Ok(());
+        }
+        // `SHOW` would prove one backend only; that every member's priority is its place in the new list proves that
+        // the senders, who let commits return, have read it (D2).
+        until("the sync set", SYNC_LIMIT, |_| async { Ok(self.has_priorities(standbys).await?) }).await?;
+        let barrier = self.pulse().await?;
+        until("the sync set's catching up", SYNC_LIMIT, |_| async move {
+            let members = self.members().await?;
+            Ok(standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(_, flushed)| *flushed >= barrier)))
+        })
+        .await
+    }
+
+    async fn members(&self) -> Result<BTreeMap<String, (i32, Lsn)>> {
+        let query = "select application_name, sync_priority, flush_lsn::text as flushed
+                     from pg_stat_replication where state = 'streaming'";
+        let rows = sqlx::query(query).fetch_all(&self.pool).await?;
+        rows.iter().map(|r| Ok((r.try_get(0)?, (r.try_get(1)?, lsn(r, "flushed"))))).collect()
+    }
+
+    async fn has_priorities(&self, standbys: &[NodeId]) -> Result<bool> {
+        let members = self.members().await?;
+        let place = |n: &NodeId| standbys.iter().position(|m| m == n).map_or(0, |i| i as i32 + 1);
+        Ok(standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(priority, _)| *priority == place(n))))
+    }
+
+    /// From a setting that waits for nobody: go through the impossible name until a commit is seen waiting, so that no
+    /// backend still returns commits under the old setting (D2).
+    async fn leave_unprotected(&self) -> Result<()> {
+        self.write_settings(None, IMPOSSIBLE)?;
+        self.reload().await?;
+        let mut canary = self.pool.acquire().await?;
+        let pid: i32 = sqlx::query("select pg_backend_pid()").fetch_one(&mut *canary).await?.try_get(0)?;
+        let commit =
+            sqlx::query("update karst.pulse set count = count + 1 where node = $1").bind(self.plan.me.as_str());
+        let waiting = until("a commit that waits", Duration::from_secs(10), |_| async move {
+            let query = "select wait_event = 'SyncRep' from pg_stat_activity where pid = $1";
+            let row = sqlx::query(query).bind(pid).fetch_optional(&self.pool).await?;
+            Ok(row.is_some_and(|r| r.try_get::<Option<bool>, _>(0).ok().flatten() == Some(true)))
+        });
+        tokio::select! {
+            returned = commit.execute(&mut *canary) => {
+                returned?;
+                Err(Trouble::Wrong("a commit returned although nobody could confirm it".into()))
+            }
+            seen = waiting => {
+                sqlx::query("select pg_cancel_backend($1)").bind(pid).execute(&self.pool).await?;
+                canary.close_on_drop();
+                seen
+            }
+        }
+    }
+}
+
+/// The last line of a history file names the parent timeline and the switch point (manual, section 26.3.5).
+fn parse_switch(history: &str) -> Option<Lsn> {
+    let last = history.lines().rfind(|l| !l.trim().is_empty() && !l.starts_with('#'))?;
+    Lsn::parse(last.split_whitespace().nth(1)?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_switch_counts() {
+        let history = "1\t0/3000148\tno recovery target specified\n\n2\t0/4000060\tno recovery target specified\n";
+        assert_eq!(parse_switch(history), Some(Lsn(0x400_0060)));
+        assert_eq!(parse_switch(""), None);
+    }
+}

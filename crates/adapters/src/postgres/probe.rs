@@ -1,0 +1,119 @@
+//! What the server is and how far, by SQL; a write probe on a primary.
+
+use super::{Postgres, Result};
+use karst_core::ids::Lsn;
+use karst_core::replica::{Data, Downstream, Observation, Role};
+use sqlx::Row;
+use sqlx::postgres::PgRow;
+use std::time::{Duration, Instant};
+
+/// How long a server may take to answer a probe.
+const PATIENCE: Duration = Duration::from_millis(1000);
+const WRITE_EVERY: Duration = Duration::from_secs(1);
+/// Failed write probes in a row before "cannot write".
+const WRITE_TRIES: u32 = 2;
+
+/// One round trip for everything; `timeline` of a standby is the newest that anything names.
+const LOOK: &str = "
+select pg_is_in_recovery() as standby,
+       case when pg_is_in_recovery() then
+         greatest((select received_tli from pg_stat_wal_receiver),
+                  (select timeline_id from pg_control_checkpoint()),
+                  (select nullif(min_recovery_end_timeline, 0) from pg_control_recovery()))
+       else ('x' || substr(pg_walfile_name(pg_current_wal_insert_lsn()), 1, 8))::bit(32)::int end as timeline,
+       case when pg_is_in_recovery() then pg_last_wal_receive_lsn() else pg_current_wal_flush_lsn() end::text as received,
+       case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_flush_lsn() end::text as replayed,
+       coalesce((select status = 'streaming' from pg_stat_wal_receiver), false) as streaming";
+
+const STANDBYS: &str = "
+select application_name, state = 'streaming' as streaming, sent_lsn::text as sent, flush_lsn::text as flushed,
+       replay_lsn::text as replayed
+from pg_stat_replication where application_name is not null order by application_name";
+
+pub(super) fn lsn(row: &PgRow, column: &str) -> Lsn {
+    row.try_get::<Option<String>, _>(column).ok().flatten().and_then(|t| Lsn::parse(&t)).unwrap_or_default()
+}
+
+impl Postgres {
+    pub(super) async fn probe(&self) -> Observation {
+        let mut seen = Observation {
+            runs: true,
+            data: Data::Present { standby: self.plan.data.join("standby.signal").exists() },
+            ..Observation::down(Data::Empty)
+        };
+        match tokio::time::timeout(PATIENCE, self.look(&mut seen)).await {
+            Ok(Ok(())) => {}
+            Ok(Err(error)) => seen.trouble = Some(error.to_string()),
+            Err(_) => seen.trouble = Some(format!("the server did not answer within {PATIENCE:?}")),
+        }
+        if seen.role == Some(Role::Primary) {
+            self.probe_write().await;
+            seen.can_write = self.remember(|m| m.can_write);
+        }
+        seen
+    }
+
+    async fn look(&self, seen: &mut Observation) -> Result<()> {
+        let row = sqlx::query(LOOK).fetch_one(&self.pool).await?;
+        let standby: bool = row.try_get("standby")?;
+        let timeline = row.try_get::<Option<i32>, _>("timeline")?.unwrap_or(0).unsigned_abs();
+        seen.timeline = self.remember(|m| {
+            m.timeline = m.timeline.max(timeline);
+            m.timeline
+        });
+        seen.received = lsn(&row, "received");
+        seen.replayed = lsn(&row, "replayed");
+        // D6: after a restart `received` falls below `replayed`.
+        seen.position = seen.received.max(seen.replayed);
+        if standby {
+            seen.role = Some(Role::Standby);
+            seen.streaming = row.try_get("streaming")?;
+            seen.upstream = self.remember(|m| m.upstream.clone());
+            return Ok(());
+        }
+        seen.role = Some(Role::Primary);
+        for row in sqlx::query(STANDBYS).fetch_all(&self.pool).await? {
+            seen.standbys.push(Downstream {
+                node: row.try_get::<String, _>("application_name")?.into(),
+                sent: lsn(&row, "sent"),
+                flushed: lsn(&row, "flushed"),
+                replayed: lsn(&row, "replayed"),
+                streaming: row.try_get("streaming")?,
+            });
+        }
+        Ok(())
+    }
+
+    /// Whether a write still works, without waiting for any standby: a full or failing disk accepts connections and
+    /// answers reads.
+    async fn probe_write(&self) {
+        let due = self.remember(|m| m.write_probed.is_none_or(|at| at.elapsed() >= WRITE_EVERY));
+        if !due {
+            return;
+        }
+        let written = tokio::time::timeout(PATIENCE, self.pulse()).await;
+        self.remember(|m| {
+            m.write_probed = Some(Instant::now());
+            if matches!(written, Ok(Ok(_))) {
+                (m.write_failures, m.can_write) = (0, Some(true));
+            } else {
+                m.write_failures += 1;
+                if m.write_failures >= WRITE_TRIES {
+                    m.can_write = Some(false);
+                }
+            }
+        });
+    }
+
+    /// One local write; returns the position after it.
+    pub(super) async fn pulse(&self) -> Result<Lsn> {
+        let mut write = self.pool.begin().await?;
+        sqlx::query("set local synchronous_commit = local").execute(&mut *write).await?;
+        let pulse = "insert into karst.pulse (node, count) values ($1, 1)
+                     on conflict (node) do update set at = now(), count = pulse.count + 1";
+        sqlx::query(pulse).bind(self.plan.me.as_str()).execute(&mut *write).await?;
+        write.commit().await?;
+        let row = sqlx::query("select pg_current_wal_insert_lsn()::text as at").fetch_one(&self.pool).await?;
+        Ok(lsn(&row, "at"))
+    }
+}

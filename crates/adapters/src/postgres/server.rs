@@ -1,0 +1,229 @@
+//! Starting and stopping the server process, and its programs.
+
+use super::config::{IMPOSSIBLE, REPLICATION_ROLE, quoted};
+use super::{Postgres, Result, Trouble, until};
+use crate::process;
+use karst_core::{Lsn, NodeId};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
+use std::os::fd::OwnedFd;
+use std::path::Path;
+use std::process::{Output, Stdio};
+use std::time::Duration;
+use tokio::process::Command;
+
+/// How long a start may take, crash recovery included.
+const START_LIMIT: Duration = Duration::from_secs(120);
+/// How long ending all processes may take before it is reported as trouble.
+const END_LIMIT: Duration = Duration::from_secs(10);
+
+impl Postgres {
+    /// A server program, run as the server's user, with nothing of Karst's environment.
+    pub(super) fn program(&self, name: &str) -> Command {
+        let program = self.plan.programs.join(name);
+        let mut command = match self.plan.launcher.split_first() {
+            Some((first, rest)) => {
+                let mut command = Command::new(first);
+                command.args(rest).arg(program);
+                command
+            }
+            None => Command::new(program),
+        };
+        command
+            .env_clear()
+            .env("PATH", "/usr/bin:/bin")
+            .env("LC_ALL", "C.UTF-8")
+            .env("PGPASSFILE", self.plan.passfile());
+        command.stdin(Stdio::null()).current_dir("/");
+        command
+    }
+
+    pub(super) async fn run(&self, mut command: Command, name: &str) -> Result<Output> {
+        let output = command.kill_on_drop(true).output().await.map_err(Trouble::io(name))?;
+        if output.status.success() {
+            return Ok(output);
+        }
+        let said = String::from_utf8_lossy(&output.stderr);
+        let last: Vec<&str> = said.lines().rev().take(3).collect();
+        Err(Trouble::Program { program: name.into(), output: last.into_iter().rev().collect::<Vec<_>>().join("; ") })
+    }
+
+    pub(super) async fn create(&self) -> Result<()> {
+        let parent = self.plan.data.parent().unwrap_or(Path::new("/"));
+        std::fs::create_dir_all(parent).map_err(Trouble::io(parent.display().to_string()))?;
+        std::fs::create_dir_all(&self.plan.data).map_err(Trouble::io(self.plan.data.display().to_string()))?;
+        self.own(&self.plan.data, 0o700)?;
+        let mut initdb = self.program("initdb");
+        initdb.args([
+            "--username=postgres",
+            "--auth=trust",
+            "--data-checksums",
+            "--encoding=UTF8",
+            "--no-instructions",
+        ]);
+        initdb.arg("--locale=C.UTF-8").arg("-D").arg(&self.plan.data);
+        self.run(initdb, "initdb").await?;
+        self.start_primary().await?;
+        self.make_roles().await
+    }
+
+    /// The roles and the database of a new workload. Local commits: nobody can confirm them yet.
+    async fn make_roles(&self) -> Result<()> {
+        let mut script = format!(
+            "set synchronous_commit = local;\n\
+             create role {REPLICATION_ROLE} login replication password {};\n\
+             create schema karst;\n\
+             create table karst.pulse (node text primary key, at timestamptz not null default now(), count bigint not null default 0);\n",
+            quoted(&self.plan.replication_password)
+        );
+        if let Some((_, client, password)) = &self.plan.database {
+            script += &format!("create role {client} login password {};\n", quoted(password));
+        }
+        sqlx::raw_sql(&script).execute(&self.pool).await?;
+        if let Some((database, client, _)) = &self.plan.database {
+            let create = format!("create database {database} owner {client}");
+            let mut connection = self.pool.acquire().await?;
+            sqlx::query("set synchronous_commit = local").execute(&mut *connection).await?;
+            sqlx::query(&create).execute(&mut *connection).await?;
+            sqlx::query("reset synchronous_commit").execute(&mut *connection).await?;
+        }
+        Ok(())
+    }
+
+    pub(super) async fn start_primary(&self) -> Result<()> {
+        let signal = self.plan.data.join("standby.signal");
+        if signal.exists() {
+            return Err(Trouble::Wrong(format!("{} is set up as a standby", self.plan.data.display())));
+        }
+        self.start(None).await
+    }
+
+    pub(super) async fn start_standby(&self, upstream: NodeId) -> Result<()> {
+        let signal = self.plan.data.join("standby.signal");
+        std::fs::write(&signal, "").map_err(Trouble::io(signal.display().to_string()))?;
+        self.own(&signal, 0o600)?;
+        // A server that is started while its upstream is unknown follows nobody until it is told.
+        let upstream = Some(upstream).filter(|u| *u != self.plan.me);
+        self.start(upstream).await
+    }
+
+    async fn start(&self, upstream: Option<NodeId>) -> Result<()> {
+        if !process::of_workload(&self.plan.data).is_empty() {
+            return Err(Trouble::Wrong("something of the server runs already".into()));
+        }
+        self.remember(|m| *m = super::Memory { upstream: upstream.clone(), ..Default::default() });
+        self.write_settings(upstream.as_ref(), IMPOSSIBLE)?;
+        self.write_include()?;
+        let _ = std::fs::remove_file(self.plan.data.join("postmaster.pid"));
+        let log = self.plan.data.with_extension("log");
+        let out = std::fs::OpenOptions::new().create(true).append(true).open(&log);
+        let out = out.map_err(Trouble::io(log.display().to_string()))?;
+        let err = out.try_clone().map_err(Trouble::io(log.display().to_string()))?;
+        let mut command = self.program("postgres");
+        command.arg("-D").arg(&self.plan.data).stdout(out).stderr(err).process_group(0);
+        // The server outlives this daemon: it is the deadman that bounds its life (C6).
+        let mut child = command.kill_on_drop(false).spawn().map_err(Trouble::io("postgres"))?;
+        until("the start", START_LIMIT, |_| {
+            let exited = child.try_wait();
+            async move {
+                if let Ok(Some(status)) = exited {
+                    return Err(Trouble::Program {
+                        program: "postgres".into(),
+                        output: format!("{status}; its log is {}", self.plan.data.with_extension("log").display()),
+                    });
+                }
+                Ok(self.value::<bool>("select pg_is_in_recovery()").await.is_ok())
+            }
+        })
+        .await?;
+        tokio::spawn(async move {
+            let _ = child.wait().await;
+        });
+        Ok(())
+    }
+
+    /// The first process of the running server.
+    pub(super) fn postmaster(&self) -> Option<Pid> {
+        let file = std::fs::read_to_string(self.plan.data.join("postmaster.pid")).ok()?;
+        let pid = file.lines().next()?.trim().parse().ok()?;
+        // Numbers repeat: believe the file only if such a process works in the data directory.
+        process::of_workload(&self.plan.data).contains(&pid).then(|| Pid::from_raw(pid))?
+    }
+
+    /// Waits until the server's first process exits, then ends what it left behind (C1). Waits for ever while none runs.
+    pub async fn exited(&self) {
+        match self.postmaster().and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()) {
+            Some(fd) => {
+                exit_of(fd).await;
+                let _ = self.end_all().await;
+            }
+            None => std::future::pending().await,
+        }
+    }
+
+    async fn end_all(&self) -> Result<()> {
+        let data = self.plan.data.clone();
+        let ended = tokio::task::spawn_blocking(move || process::end_all(&data, END_LIMIT)).await;
+        ended
+            .map_err(|e| Trouble::Wrong(e.to_string()))?
+            .map(drop)
+            .map_err(Trouble::io("ending the server's processes"))
+    }
+
+    pub(super) async fn stop_now(&self) -> Result<()> {
+        self.end_all().await
+    }
+
+    /// A fast stop; what it leaves after the limit is ended. The end of the log if the stop was clean.
+    pub(super) async fn stop_clean(&self, limit: Duration) -> Result<Option<Lsn>> {
+        if let Some(pid) = self.postmaster() {
+            let fd = pidfd_open(pid, PidfdFlags::empty()).map_err(|e| Trouble::io("pidfd")(e.into()))?;
+            kill_process(pid, Signal::INT).map_err(|e| Trouble::io("the stop signal")(e.into()))?;
+            let _ = tokio::time::timeout(limit, exit_of(fd)).await;
+        }
+        self.end_all().await?;
+        let mut control = self.program("pg_controldata");
+        control.arg("-D").arg(&self.plan.data);
+        let output = self.run(control, "pg_controldata").await?;
+        Ok(clean_end(&String::from_utf8_lossy(&output.stdout)))
+    }
+}
+
+/// Returns when the process of a pidfd has exited, without a poll interval in between. Dropping it leaves a thread for
+/// a second at most.
+async fn exit_of(fd: OwnedFd) {
+    let fd = std::sync::Arc::new(fd);
+    let second = Timespec { tv_sec: 1, tv_nsec: 0 };
+    loop {
+        let fd = fd.clone();
+        let waited = tokio::task::spawn_blocking(move || {
+            poll(&mut [PollFd::new(&*fd, PollFlags::IN)], Some(&second)).is_ok_and(|ready| ready > 0)
+        });
+        if waited.await.unwrap_or(true) {
+            return;
+        }
+    }
+}
+
+/// One byte into the last record of a cleanly stopped server: whoever is past it has the record.
+fn clean_end(control: &str) -> Option<Lsn> {
+    let field = |name: &str| control.lines().find_map(|l| l.strip_prefix(name)).map(str::trim);
+    let clean = matches!(field("Database cluster state:")?, "shut down" | "shut down in recovery");
+    let at = Lsn::parse(field("Latest checkpoint location:")?)?;
+    clean.then_some(Lsn(at.0 + 1))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_clean_stop_has_an_end() {
+        let control = |state: &str| {
+            format!("Database cluster state:               {state}\nLatest checkpoint location:           0/3000028\n")
+        };
+        assert_eq!(clean_end(&control("shut down")), Some(Lsn(0x300_0029)));
+        assert_eq!(clean_end(&control("in production")), None);
+        assert_eq!(clean_end("nonsense"), None);
+    }
+}

@@ -1,0 +1,170 @@
+//! The typed HTTP client: tries several servers in turn, and says which one said what.
+
+use crate::types::{HistoryReply, MoveBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply};
+use futures_util::StreamExt;
+use karst_core::node::Plan;
+use reqwest::{Method, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::time::Duration;
+
+/// What went wrong with a call.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ClientError {
+    #[error("no server answered: {}", .0.join("; "))]
+    Unreachable(Vec<String>),
+    #[error("{server} refuses: {}", problem.detail)]
+    Refused { server: String, problem: Problem },
+    #[error("{server} answered something else than expected: {why}")]
+    Strange { server: String, why: String },
+    #[error("{0}")]
+    Setup(String),
+}
+
+/// Talks to any node of a cluster.
+#[derive(Clone, Debug)]
+pub struct Client {
+    servers: Vec<String>,
+    token: String,
+    http: reqwest::Client,
+}
+
+impl Client {
+    /// `servers` are base addresses such as `https://10.0.0.11:4780`; `ca` is a PEM file's text to trust besides none.
+    ///
+    /// # Errors
+    /// If there is no server, or the CA cannot be read.
+    pub fn new(servers: &[String], token: &str, ca: Option<&str>) -> Result<Self, ClientError> {
+        if servers.is_empty() {
+            return Err(ClientError::Setup("no server given: use --server or KARST_SERVERS".into()));
+        }
+        let mut http = reqwest::Client::builder().connect_timeout(Duration::from_millis(1500)).no_proxy();
+        if let Some(pem) = ca {
+            let ca = reqwest::Certificate::from_pem(pem.as_bytes());
+            http = http.add_root_certificate(ca.map_err(|e| ClientError::Setup(format!("the CA: {e}")))?);
+        }
+        let http = http.build().map_err(|e| ClientError::Setup(e.to_string()))?;
+        let base = |s: &String| {
+            let s = s.trim_end_matches('/');
+            if s.contains("://") { s.to_string() } else { format!("http://{s}") }
+        };
+        Ok(Self { servers: servers.iter().map(base).collect(), token: token.into(), http })
+    }
+
+    async fn send<B: Serialize + Sync>(
+        &self, method: Method, path: &str, body: Option<&B>,
+    ) -> Result<(String, Response), ClientError> {
+        let mut silent = Vec::new();
+        for server in &self.servers {
+            let mut request = self.http.request(method.clone(), format!("{server}{path}")).bearer_auth(&self.token);
+            if !path.contains("/live") {
+                request = request.timeout(Duration::from_secs(10));
+            }
+            if let Some(body) = body {
+                request = request.json(body);
+            }
+            let response = match request.send().await {
+                Ok(response) => response,
+                Err(error) => {
+                    let why = if error.is_connect() { "cannot be reached".into() } else { error.to_string() };
+                    silent.push(format!("{server} {why}"));
+                    continue;
+                }
+            };
+            if response.status().is_success() {
+                return Ok((server.clone(), response));
+            }
+            let status = response.status();
+            let problem = response.json::<Problem>().await.unwrap_or_else(|_| Problem {
+                kind: "about:blank".into(),
+                title: status.to_string(),
+                status: status.as_u16(),
+                detail: format!("{status} without a reason"),
+            });
+            // A node without a coordinator in sight may be the one that is cut off: another may know better.
+            if status == reqwest::StatusCode::SERVICE_UNAVAILABLE {
+                silent.push(format!("{server}: {}", problem.detail));
+                continue;
+            }
+            return Err(ClientError::Refused { server: server.clone(), problem });
+        }
+        Err(ClientError::Unreachable(silent))
+    }
+
+    async fn call<B: Serialize + Sync, T: DeserializeOwned>(
+        &self, method: Method, path: &str, body: Option<&B>,
+    ) -> Result<T, ClientError> {
+        let (server, response) = self.send(method, path, body).await?;
+        response.json().await.map_err(|e| ClientError::Strange { server, why: e.to_string() })
+    }
+
+    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        self.call::<(), T>(Method::GET, path, None).await
+    }
+
+    /// The cluster as the coordinator sees it; where none answers, as the first node that answers at all sees it.
+    pub async fn status(&self) -> Result<StatusReply, ClientError> {
+        let mut partial = None;
+        let mut silent = Vec::new();
+        for server in &self.servers {
+            let one = Self { servers: vec![server.clone()], ..self.clone() };
+            match one.get::<StatusReply>("/api/v1/status").await {
+                Ok(reply) if reply.complete => return Ok(reply),
+                Ok(reply) => partial = partial.or(Some(reply)),
+                Err(ClientError::Unreachable(why)) => silent.extend(why),
+                Err(other) => return Err(other),
+            }
+        }
+        partial.ok_or(ClientError::Unreachable(silent))
+    }
+
+    pub async fn spec(&self) -> Result<SpecReply, ClientError> {
+        self.get("/api/v1/spec").await
+    }
+
+    pub async fn myself(&self) -> Result<SelfReply, ClientError> {
+        self.get("/api/v1/self").await
+    }
+
+    /// `query` is what follows the `?`: `after=`, `limit=`, `workload=`, `operation=`.
+    pub async fn history(&self, query: &str) -> Result<HistoryReply, ClientError> {
+        self.get(&format!("/api/v1/history?{query}")).await
+    }
+
+    /// What a `switchover` or `failover` would do.
+    pub async fn plan(&self, workload: &str, what: &str, body: &MoveBody) -> Result<Plan, ClientError> {
+        let body = MoveBody { plan_only: true, ..body.clone() };
+        self.call(Method::POST, &format!("/api/v1/workloads/{workload}/{what}"), Some(&body)).await
+    }
+
+    /// Begins it.
+    pub async fn begin(&self, workload: &str, what: &str, body: &MoveBody) -> Result<StartedReply, ClientError> {
+        let body = MoveBody { plan_only: false, ..body.clone() };
+        self.call(Method::POST, &format!("/api/v1/workloads/{workload}/{what}"), Some(&body)).await
+    }
+
+    /// Every change of the status, as it happens, until `seen` says that it has seen enough.
+    pub async fn watch(&self, mut seen: impl FnMut(StatusReply) -> bool) -> Result<(), ClientError> {
+        let (server, response) = self.send::<()>(Method::GET, "/api/v1/live", None).await?;
+        let mut stream = response.bytes_stream();
+        let mut text = Vec::new();
+        while let Some(chunk) = stream.next().await {
+            let strange = |e: String| ClientError::Strange { server: server.clone(), why: e };
+            text.extend_from_slice(&chunk.map_err(|e| strange(e.to_string()))?);
+            // Server-sent events (WHATWG HTML, section 9.2): blocks that end in an empty line.
+            while let Some(end) = text.windows(2).position(|w| w == b"\n\n") {
+                let block: Vec<u8> = text.drain(..end + 2).collect();
+                let block = String::from_utf8_lossy(&block);
+                let data: String = block.lines().filter_map(|l| l.strip_prefix("data: ")).collect();
+                if !data.is_empty() {
+                    let reply = serde_json::from_str(&data).map_err(|e| strange(e.to_string()))?;
+                    if seen(reply) {
+                        return Ok(());
+                    }
+                }
+            }
+        }
+        Err(ClientError::Unreachable(vec![format!("{server} closed the stream")]))
+    }
+}

@@ -1,0 +1,406 @@
+//! The spec file: TOML, the same on every node. Every finding has a line and a column.
+//!
+//! ```toml
+//! cluster = "skerry"
+//! timings = "default"            # or "brisk"
+//! [timing]                       # any one by itself
+//! lease = "2s"
+//! [zone.northquay]
+//! [node.doline]
+//! zone = "northquay"
+//! votes = 1
+//! peer = "10.20.0.11:4700"
+//! [workload.sailings]
+//! driver = "postgres"
+//! loss = "none"                  # or a size, "16MB"
+//! [workload.sailings.settings]
+//! secret = "file:/etc/karst/secrets/replication"
+//! [workload.sailings.replica.doline]
+//! address = "10.30.0.11:5432"
+//! data = "/var/lib/karst/sailings"
+//! [workload.sailings.gate]
+//! ponor = "10.30.0.13:6432"
+//! ```
+
+use karst_core::spec::{
+    Alone, Finding, KeyPath, Loss, NodeSpec, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check, nearest,
+};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::fmt;
+use std::net::SocketAddr;
+use std::ops::Range;
+use std::time::Duration;
+use toml_edit::{ImDocument, Item, TableLike};
+
+/// A finding with its place in the file. Lines and columns count from 1.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Located {
+    pub line: usize,
+    pub column: usize,
+    #[serde(flatten)]
+    pub finding: Finding,
+}
+
+impl fmt::Display for Located {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let word = match self.finding.severity {
+            Severity::Error => "error",
+            Severity::Warning => "warning",
+        };
+        let path = self.finding.path.join(".");
+        let at = if path.is_empty() { String::new() } else { format!(" in `{path}`") };
+        write!(f, "{}:{}: {word}{at}: {}; {}", self.line, self.column, self.finding.what, self.finding.remedy)
+    }
+}
+
+/// What reading a file gave: a spec if there is no error among the findings.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Read {
+    pub spec: Option<Spec>,
+    pub findings: Vec<Located>,
+}
+
+impl Read {
+    pub fn errors(&self) -> impl Iterator<Item = &Located> {
+        self.findings.iter().filter(|f| f.finding.severity == Severity::Error)
+    }
+}
+
+/// Reads and checks a spec file's text. Never panics, whatever the text.
+pub fn read(text: &str) -> Read {
+    let document = match ImDocument::parse(text) {
+        Ok(document) => document,
+        Err(error) => {
+            let (line, column) = place(text, error.span().map_or(0, |s| s.start));
+            let what = format!("not TOML: {}", error.message().replace('\n', ", "));
+            let finding = Finding {
+                severity: Severity::Error,
+                path: Vec::new(),
+                what,
+                remedy: "mend the syntax at this place".into(),
+            };
+            return Read { spec: None, findings: vec![Located { line, column, finding }] };
+        }
+    };
+    let mut reader = Reader { spans: BTreeMap::new(), findings: Vec::new() };
+    let spec = reader.spec(document.as_table());
+    let mut findings = std::mem::take(&mut reader.findings);
+    let parsed = findings.is_empty();
+    if parsed {
+        findings = check(&spec);
+    }
+    let findings: Vec<Located> = findings
+        .into_iter()
+        .map(|finding| {
+            let (line, column) = place(text, reader.span_of(&finding.path));
+            Located { line, column, finding }
+        })
+        .collect();
+    let sound = parsed && findings.iter().all(|f| f.finding.severity != Severity::Error);
+    Read { spec: sound.then_some(spec), findings }
+}
+
+fn place(text: &str, offset: usize) -> (usize, usize) {
+    let before = text.get(..offset.min(text.len())).unwrap_or(text);
+    let line_start = before.rfind('\n').map_or(0, |i| i + 1);
+    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+}
+
+struct Reader {
+    spans: BTreeMap<KeyPath, usize>,
+    findings: Vec<Finding>,
+}
+
+/// One table under reading: which keys it knows is known when all were asked for.
+struct Level<'a> {
+    table: Option<&'a dyn TableLike>,
+    path: KeyPath,
+    known: Vec<&'static str>,
+}
+
+impl Reader {
+    fn error(&mut self, path: KeyPath, what: impl Into<String>, remedy: impl Into<String>) {
+        self.findings.push(Finding { severity: Severity::Error, path, what: what.into(), remedy: remedy.into() });
+    }
+
+    /// The place of a key, or of the nearest table around it.
+    fn span_of(&self, path: &KeyPath) -> usize {
+        (0..=path.len()).rev().find_map(|n| self.spans.get(&path[..n]).copied()).unwrap_or(0)
+    }
+
+    fn level<'a>(&mut self, table: &'a dyn TableLike, path: KeyPath) -> Level<'a> {
+        for (key, item) in table.iter() {
+            let start = |span: Option<Range<usize>>| span.map(|s| s.start);
+            let key_span = table.key(key).and_then(|k| start(k.span()));
+            if let Some(at) = key_span.or_else(|| start(item.span())) {
+                self.spans.insert(joined(&path, key), at);
+            }
+        }
+        Level { table: Some(table), path, known: Vec::new() }
+    }
+
+    /// The table at `key`, or an empty one.
+    fn table<'a>(&mut self, level: &mut Level<'a>, key: &'static str) -> Level<'a> {
+        let path = joined(&level.path, key);
+        match level.get(key) {
+            None => Level { table: None, path, known: Vec::new() },
+            Some(item) => self.as_table(item, path),
+        }
+    }
+
+    fn as_table<'a>(&mut self, item: &'a Item, path: KeyPath) -> Level<'a> {
+        if let Some(table) = item.as_table_like() {
+            return self.level(table, path);
+        }
+        let name = path.join(".");
+        self.error(path.clone(), "not a table", format!("write it as [{name}] with keys below"));
+        Level { table: None, path, known: Vec::new() }
+    }
+
+    /// The tables below `key`, by name.
+    fn tables<'a>(&mut self, level: &mut Level<'a>, key: &'static str) -> Vec<(String, Level<'a>)> {
+        let outer = self.table(level, key);
+        let Some(table) = outer.table else { return Vec::new() };
+        table.iter().map(|(name, item)| (name.to_string(), self.as_table(item, joined(&outer.path, name)))).collect()
+    }
+
+    fn text(&mut self, level: &mut Level, key: &'static str) -> Option<String> {
+        let item = level.get(key)?;
+        if item.as_str().is_none() {
+            self.error(joined(&level.path, key), "not a text", "write it in double quotes");
+        }
+        item.as_str().map(String::from)
+    }
+
+    fn need<T: Default>(&mut self, level: &Level, key: &'static str, value: Option<T>) -> T {
+        if level.table.is_some_and(|t| t.get(key).is_none()) {
+            self.error(level.path.clone(), format!("`{key}` is missing"), format!("add `{key} = ...`"));
+        }
+        value.unwrap_or_default()
+    }
+
+    fn number(&mut self, level: &mut Level, key: &'static str, default: u32) -> u32 {
+        let Some(item) = level.get(key) else { return default };
+        let number = item.as_integer().and_then(|n| u32::try_from(n).ok());
+        if number.is_none() {
+            self.error(
+                joined(&level.path, key),
+                "not a whole number of 0 or more",
+                format!("the default is {default}"),
+            );
+        }
+        number.unwrap_or(default)
+    }
+
+    fn flag(&mut self, level: &mut Level, key: &'static str) -> bool {
+        let Some(item) = level.get(key) else { return false };
+        if item.as_bool().is_none() {
+            self.error(joined(&level.path, key), "neither `true` nor `false`", "the default is false");
+        }
+        item.as_bool().unwrap_or(false)
+    }
+
+    /// One of a few words.
+    fn choice<T: Copy>(&mut self, level: &mut Level, key: &'static str, choices: &[(&'static str, T)]) -> Option<T> {
+        let given = self.text(level, key)?;
+        let found = choices.iter().find(|(word, _)| *word == given).map(|(_, value)| *value);
+        if found.is_none() {
+            let words: Vec<String> = choices.iter().map(|(w, _)| format!("`{w}`")).collect();
+            let near = nearest(&given, choices.iter().map(|(w, _)| *w));
+            let remedy = near.map_or_else(|| format!("use {}", words.join(" or ")), |n| format!("did you mean `{n}`?"));
+            self.error(joined(&level.path, key), format!("`{given}` is not known here"), remedy);
+        }
+        found
+    }
+
+    fn address(&mut self, path: KeyPath, text: Option<&str>) -> Option<SocketAddr> {
+        let parsed = text?.parse().ok();
+        if parsed.is_none() {
+            let what = format!("`{}` is not an address with a port", text.unwrap_or_default());
+            self.error(path, what, "write it as \"10.20.0.11:4700\" or \"[fd00::11]:4700\"");
+        }
+        parsed
+    }
+
+    fn address_at(&mut self, level: &mut Level, key: &'static str) -> Option<SocketAddr> {
+        let text = self.text(level, key)?;
+        self.address(joined(&level.path, key), Some(&text))
+    }
+
+    fn duration(&mut self, level: &mut Level, key: &'static str, value: &mut Duration) {
+        let Some(text) = self.text(level, key) else { return };
+        let bounds = Duration::from_millis(10)..=Duration::from_secs(3600);
+        match humantime::parse_duration(&text) {
+            Ok(d) if bounds.contains(&d) => *value = d,
+            Ok(_) => self.error(joined(&level.path, key), format!("{text} is out of bounds"), "use 10ms to 1h"),
+            Err(_) => {
+                let what = format!("`{text}` is not a duration");
+                self.error(joined(&level.path, key), what, "write a number and a unit, \"400ms\" or \"2s\"");
+            }
+        }
+    }
+
+    fn finish(&mut self, level: &Level) {
+        let Some(table) = level.table else { return };
+        for (key, _) in table.iter().filter(|(key, _)| !level.known.contains(key)) {
+            let near = nearest(key, level.known.iter().copied());
+            let known = level.known.join("`, `");
+            let remedy = near.map_or_else(|| format!("known here: `{known}`"), |n| format!("did you mean `{n}`?"));
+            self.error(joined(&level.path, key), format!("unknown key `{key}`"), remedy);
+        }
+    }
+
+    fn spec(&mut self, root: &dyn TableLike) -> Spec {
+        let mut top = self.level(root, Vec::new());
+        let cluster = self.text(&mut top, "cluster");
+        let cluster = self.need(&top, "cluster", cluster);
+        let timings = self.timings(&mut top);
+        let zones = self.tables(&mut top, "zone").into_iter().map(|(name, level)| {
+            self.finish(&level);
+            name
+        });
+        let zones = zones.collect();
+        let nodes = self.tables(&mut top, "node").into_iter().map(|(name, level)| (name.into(), self.node(level)));
+        let nodes = nodes.collect();
+        let workloads = self.tables(&mut top, "workload");
+        let workloads = workloads.into_iter().map(|(name, level)| (name.into(), self.workload(level))).collect();
+        self.finish(&top);
+        Spec { cluster, timings, zones, nodes, workloads }
+    }
+
+    fn timings(&mut self, top: &mut Level) -> Timings {
+        let sets = [("default", false), ("brisk", true)];
+        let brisk = self.choice(top, "timings", &sets).unwrap_or(false);
+        let mut t = if brisk { Timings::brisk() } else { Timings::default() };
+        let mut level = self.table(top, "timing");
+        let fields: [(&'static str, &mut Duration); 9] = [
+            ("heartbeat", &mut t.heartbeat),
+            ("suspicion_floor", &mut t.suspicion_floor),
+            ("suspicion_ceiling", &mut t.suspicion_ceiling),
+            ("stickiness", &mut t.stickiness),
+            ("election_spread", &mut t.election_spread),
+            ("lease", &mut t.lease),
+            ("kill_bound", &mut t.kill_bound),
+            ("stop_limit", &mut t.stop_limit),
+            ("settle_limit", &mut t.settle_limit),
+        ];
+        for (key, value) in fields {
+            self.duration(&mut level, key, value);
+        }
+        self.finish(&level);
+        t
+    }
+
+    fn node(&mut self, mut level: Level) -> NodeSpec {
+        let zone = self.text(&mut level, "zone");
+        let zone = self.need(&level, "zone", zone);
+        let votes = self.number(&mut level, "votes", 1);
+        let witness = self.flag(&mut level, "witness");
+        let peer = self.address_at(&mut level, "peer");
+        self.need(&level, "peer", peer.map(|_| ()));
+        let api = self.address_at(&mut level, "api");
+        self.finish(&level);
+        NodeSpec { zone, votes, witness, peer: peer.unwrap_or_else(nowhere), api }
+    }
+
+    fn workload(&mut self, mut level: Level) -> WorkloadSpec {
+        let driver = self.choice(&mut level, "driver", &[("postgres", "postgres")]).unwrap_or("postgres").to_string();
+        let loss = self.loss(&mut level);
+        let alone = self.choice(&mut level, "alone", &[("block", Alone::Block), ("continue", Alone::Continue)]);
+        let restart = self.flag(&mut level, "restart");
+        let replicas = self.tables(&mut level, "replica");
+        let replicas = replicas.into_iter().map(|(name, level)| (name.into(), self.replica(level))).collect();
+        let gate = self.table(&mut level, "gate");
+        let mut gates = BTreeMap::new();
+        for (name, item) in gate.table.iter().flat_map(|t| t.iter()) {
+            let path = joined(&gate.path, name);
+            if item.as_str().is_none() {
+                self.error(path.clone(), "not an address", "write it as \"10.30.0.13:6432\"");
+            }
+            if let Some(address) = self.address(path, item.as_str()) {
+                gates.insert(name.into(), address);
+            }
+        }
+        let settings = self.settings(&mut level);
+        self.finish(&level);
+        WorkloadSpec { driver, loss, alone: alone.unwrap_or_default(), restart, replicas, gates, settings }
+    }
+
+    fn settings(&mut self, level: &mut Level) -> BTreeMap<String, String> {
+        const KNOWN: [&str; 7] = ["programs", "user", "launcher", "secret", "database", "client", "client-secret"];
+        let mut inner = self.table(level, "settings");
+        let mut settings = BTreeMap::new();
+        for key in KNOWN {
+            if let Some(value) = self.text(&mut inner, key) {
+                let is_secret = key.ends_with("secret");
+                if is_secret && !(value.starts_with("file:") || value.starts_with("env:")) {
+                    let remedy = "write a reference, \"file:PATH\" or \"env:NAME\"";
+                    self.error(joined(&inner.path, key), "a secret is never written in the spec", remedy);
+                }
+                settings.insert(key.to_string(), value);
+            }
+        }
+        let set = self.table(&mut inner, "set");
+        for (key, item) in set.table.iter().flat_map(|t| t.iter()) {
+            match item.as_str() {
+                Some(value) => {
+                    settings.insert(format!("set.{key}"), value.to_string());
+                }
+                None => self.error(joined(&set.path, key), "not a text", "write the setting in double quotes"),
+            }
+        }
+        self.finish(&inner);
+        settings
+    }
+
+    fn loss(&mut self, level: &mut Level) -> Loss {
+        let Some(text) = self.text(level, "loss") else { return Loss::None };
+        if text == "none" {
+            return Loss::None;
+        }
+        let digits = text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
+        let unit = match text[digits..].trim() {
+            "B" => Some(1u64),
+            "kB" => Some(1 << 10),
+            "MB" => Some(1 << 20),
+            "GB" => Some(1 << 30),
+            _ => None,
+        };
+        let size = text[..digits].parse::<u64>().ok().zip(unit).and_then(|(n, u)| n.checked_mul(u));
+        if size.is_none() {
+            let what = format!("`{text}` is neither `none` nor a size");
+            self.error(joined(&level.path, "loss"), what, "write \"none\", or a size such as \"16MB\"");
+        }
+        size.map_or(Loss::None, Loss::Bytes)
+    }
+
+    fn replica(&mut self, mut level: Level) -> ReplicaSpec {
+        let rank = self.number(&mut level, "rank", 50);
+        let address = self.address_at(&mut level, "address");
+        self.need(&level, "address", address.map(|_| ()));
+        let data = self.text(&mut level, "data");
+        let data = self.need(&level, "data", data);
+        if !data.is_empty() && !data.starts_with('/') {
+            self.error(joined(&level.path, "data"), "not an absolute path", "begin it with a slash");
+        }
+        self.finish(&level);
+        ReplicaSpec { rank, address: address.unwrap_or_else(nowhere), data }
+    }
+}
+
+impl<'a> Level<'a> {
+    fn get(&mut self, key: &'static str) -> Option<&'a Item> {
+        self.known.push(key);
+        self.table?.get(key)
+    }
+}
+
+fn joined(path: &KeyPath, key: &str) -> KeyPath {
+    path.iter().cloned().chain([key.to_string()]).collect()
+}
+
+/// Stands in where an address could not be read; a spec with one never leaves [`read`].
+fn nowhere() -> SocketAddr {
+    SocketAddr::from(([0, 0, 0, 0], 0))
+}

@@ -1,0 +1,155 @@
+//! Bodies of the HTTP interface.
+
+use karst_core::event::Level;
+use karst_core::outage::WorstCase;
+use karst_core::spec::Finding;
+use karst_core::view::Status;
+use karst_core::{NodeId, OperationId};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// `GET /api/v1/status`.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct StatusReply {
+    /// False where no coordinator answered: then this is what the asked node knows by itself.
+    pub complete: bool,
+    pub status: Status,
+    pub history: HistoryState,
+    /// When it was made, RFC 3339.
+    pub at: String,
+}
+
+/// How the record is coming along on the asked node.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HistoryState {
+    /// False while the history store cannot be reached; events wait in the node store.
+    pub reachable: bool,
+    /// Events of this node that the history store has not confirmed.
+    pub waiting: u64,
+}
+
+/// `POST /api/v1/workloads/{workload}/switchover` and `.../failover`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MoveBody {
+    /// The node to move to; a switchover without one takes the best candidate.
+    #[schema(value_type = Option<String>)]
+    pub to: Option<NodeId>,
+    /// Only say what would be done.
+    #[serde(default)]
+    pub plan_only: bool,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StartedReply {
+    #[schema(value_type = u64)]
+    pub operation: OperationId,
+}
+
+/// `GET /api/v1/spec`.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct SpecReply {
+    /// SHA-256 of the file; the same on every node.
+    pub digest: String,
+    /// The file as it is on the asked node.
+    pub text: String,
+    pub findings: Vec<Finding>,
+    pub worst_cases: Vec<WorstCase>,
+}
+
+/// One event of the history.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Record {
+    /// When it was recorded, RFC 3339 in UTC.
+    pub at: String,
+    pub node: NodeId,
+    /// Consecutive per node, without gaps.
+    pub number: u64,
+    pub level: Level,
+    pub kind: String,
+    pub text: String,
+    pub workload: Option<String>,
+    pub operation: Option<u64>,
+    /// The log index of a committed decision.
+    pub index: Option<u64>,
+    pub data: BTreeMap<String, String>,
+}
+
+/// `GET /api/v1/history`.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct HistoryReply {
+    /// Oldest first.
+    pub records: Vec<Record>,
+    /// True where the history store did not answer and these are the asked node's own waiting events only.
+    pub own_only: bool,
+}
+
+/// `GET /api/v1/self`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SelfReply {
+    #[schema(value_type = String)]
+    pub node: NodeId,
+    pub cluster: String,
+    pub version: String,
+    /// Who the token belongs to, and what it allows.
+    pub user: String,
+    pub level: String,
+}
+
+/// `POST /api/v1/session`: a token for a cookie, so that a browser can hold an event stream open.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SessionBody {
+    pub token: String,
+}
+
+/// An error, after RFC 9457.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    #[serde(rename = "type")]
+    pub kind: String,
+    pub title: String,
+    pub status: u16,
+    /// What, where, and what to do.
+    pub detail: String,
+}
+
+/// What a person pastes to reach a workload.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Endpoint {
+    pub workload: String,
+    pub purpose: String,
+    pub text: String,
+    pub reaches: Option<NodeId>,
+}
+
+/// The strings to paste for a workload, and what each reaches now.
+pub fn endpoints(workload: &karst_core::view::WorkloadView) -> Vec<Endpoint> {
+    let row = |purpose: &str, text: String, reaches| Endpoint {
+        workload: workload.workload.to_string(),
+        purpose: purpose.into(),
+        text,
+        reaches,
+    };
+    let mut list: Vec<Endpoint> = workload
+        .gates
+        .iter()
+        .map(|g| row(&format!("writes, gate on {}", g.node), g.address.to_string(), g.forwards_to.clone()))
+        .collect();
+    let list_of = |addresses: Vec<std::net::SocketAddr>| {
+        let hosts: Vec<String> = addresses.iter().map(|a| a.ip().to_string()).collect();
+        let ports: Vec<String> = addresses.iter().map(|a| a.port().to_string()).collect();
+        (hosts.join(","), ports.join(","))
+    };
+    let (hosts, ports) = list_of(workload.gates.iter().map(|g| g.address).collect());
+    if !hosts.is_empty() {
+        list.push(row("writes, any gate", format!("host={hosts} port={ports}"), workload.primary.clone()));
+    }
+    let (hosts, ports) = list_of(workload.replicas.iter().map(|r| r.address).collect());
+    list.push(row(
+        "writes, without a gate",
+        format!("host={hosts} port={ports} target_session_attrs=read-write"),
+        workload.primary.clone(),
+    ));
+    list.push(row("load balancer probe", format!("/role/{}/primary", workload.workload), workload.primary.clone()));
+    list
+}
