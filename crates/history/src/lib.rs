@@ -1,1 +1,282 @@
+//! The record in PostgreSQL: events, elections with who voted how, operations and their steps.
+//!
+//! Writing is idempotent, and never in the way of a failover: nodes keep events in their own store until
+//! [`History::write`] has returned for them. Nothing is decided from what is read here.
 
+use karst_api::Record;
+use karst_api::core::NodeId;
+use karst_api::core::event::{Event, Level};
+use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgRow};
+use sqlx::{ConnectOptions, Postgres, Row, Transaction};
+use std::str::FromStr;
+use std::time::Duration;
+use time::OffsetDateTime;
+
+/// The history store did not answer, or not as expected.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum HistoryError {
+    #[error("history store: {0}")]
+    Store(#[from] sqlx::Error),
+    #[error("history store's schema: {0}")]
+    Schema(#[from] sqlx::migrate::MigrateError),
+}
+
+/// One event with its stamp, as a node's store holds it.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Stamped {
+    pub number: u64,
+    /// Nanoseconds since 1970, UTC.
+    pub at: i128,
+    pub event: Event,
+}
+
+impl Stamped {
+    fn time(&self) -> OffsetDateTime {
+        OffsetDateTime::from_unix_timestamp_nanos(self.at).unwrap_or(OffsetDateTime::UNIX_EPOCH)
+    }
+
+    pub fn into_record(self, node: &NodeId) -> Record {
+        let at = rfc3339(self.time());
+        let e = self.event;
+        Record {
+            at,
+            node: node.clone(),
+            number: self.number,
+            level: e.level,
+            kind: e.kind,
+            text: e.text,
+            workload: e.workload.map(|w| w.to_string()),
+            operation: e.operation.map(|o| o.0),
+            index: e.index.map(|i| i.0),
+            data: e.data,
+        }
+    }
+}
+
+fn rfc3339(at: OffsetDateTime) -> String {
+    at.format(&time::format_description::well_known::Rfc3339).unwrap_or_default()
+}
+
+/// What to read.
+#[derive(Clone, Debug, Default)]
+pub struct Query {
+    pub workload: Option<String>,
+    pub operation: Option<u64>,
+    /// Only what is newer, RFC 3339.
+    pub after: Option<String>,
+    /// At most so many, the newest; 1 to 10,000.
+    pub limit: u32,
+}
+
+/// A connection to the history store. Connects when it is first used, and again after a loss.
+#[derive(Clone, Debug)]
+pub struct History {
+    pool: PgPool,
+}
+
+impl History {
+    /// `url` is a PostgreSQL URL; the password, if any, comes separately and is never shown.
+    ///
+    /// # Errors
+    /// If the URL cannot be read.
+    pub fn new(url: &str, password: Option<&str>) -> Result<Self, HistoryError> {
+        let mut options =
+            PgConnectOptions::from_str(url)?.application_name("karst-history").disable_statement_logging();
+        if let Some(password) = password {
+            options = options.password(password);
+        }
+        let pool = PgPoolOptions::new()
+            .max_connections(3)
+            .min_connections(0)
+            .acquire_timeout(Duration::from_secs(2))
+            .idle_timeout(Duration::from_secs(60))
+            .connect_lazy_with(options);
+        Ok(Self { pool })
+    }
+
+    /// Brings the schema up to date. Several nodes may do this at once.
+    ///
+    /// # Errors
+    /// If the store cannot be reached, or holds a newer schema.
+    pub async fn migrate(&self) -> Result<(), HistoryError> {
+        Ok(sqlx::migrate!().run(&self.pool).await?)
+    }
+
+    /// Writes a batch in one transaction; what is there already stays as it is.
+    ///
+    /// # Errors
+    /// If the store cannot be reached; nothing of the batch is written then.
+    pub async fn write(&self, node: &NodeId, store: &str, batch: &[Stamped]) -> Result<(), HistoryError> {
+        let mut tx = self.pool.begin().await?;
+        for stamped in batch {
+            write_event(&mut tx, node, store, stamped).await?;
+            match stamped.event.kind.as_str() {
+                "elected" => write_election(&mut tx, node, stamped).await?,
+                _ if stamped.event.operation.is_some() && stamped.event.index.is_some() => {
+                    write_step(&mut tx, stamped).await?;
+                }
+                _ => {}
+            }
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Oldest first; a committed decision, which every node records, once.
+    ///
+    /// # Errors
+    /// If the store cannot be reached.
+    pub async fn read(&self, query: &Query) -> Result<Vec<Record>, HistoryError> {
+        let sql = "
+            select * from (
+                select *, row_number() over (partition by coalesce(log_index::text, node || store || number)
+                                             order by at, node) as copy
+                from event
+                where ($1::text is null or workload = $1) and ($2::bigint is null or operation = $2)
+                  and ($3::timestamptz is null or at > $3)
+            ) e where copy = 1 order by at desc, node desc, number desc limit $4";
+        let rows = sqlx::query(sql)
+            .bind(&query.workload)
+            .bind(query.operation.map(|o| o as i64))
+            .bind(
+                query
+                    .after
+                    .as_deref()
+                    .and_then(|t| OffsetDateTime::parse(t, &time::format_description::well_known::Rfc3339).ok()),
+            )
+            .bind(i64::from(query.limit.clamp(1, 10_000)))
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows.iter().rev().map(record).collect::<Result<_, _>>()?)
+    }
+
+    /// Per node and store: the highest number and how many events there are; without gaps both are the same.
+    ///
+    /// # Errors
+    /// If the store cannot be reached.
+    pub async fn completeness(&self) -> Result<Vec<(String, u64, u64)>, HistoryError> {
+        let sql = "select node, max(number) as last, count(*) as events from event group by node, store order by node";
+        let rows = sqlx::query(sql).fetch_all(&self.pool).await?;
+        let count = |r: &PgRow, c: &str| r.try_get::<i64, _>(c).map(|n| n as u64);
+        Ok(rows
+            .iter()
+            .map(|r| Ok((r.try_get(0)?, count(r, "last")?, count(r, "events")?)))
+            .collect::<Result<_, sqlx::Error>>()?)
+    }
+}
+
+fn level_word(level: Level) -> &'static str {
+    match level {
+        Level::Info => "info",
+        Level::Notice => "notice",
+        Level::Warning => "warning",
+    }
+}
+
+async fn write_event(
+    tx: &mut Transaction<'_, Postgres>, node: &NodeId, store: &str, stamped: &Stamped,
+) -> Result<(), sqlx::Error> {
+    let e = &stamped.event;
+    sqlx::query(
+        "insert into event (node, store, number, at, level, kind, text, workload, operation, log_index, data)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) on conflict do nothing",
+    )
+    .bind(node.as_str())
+    .bind(store)
+    .bind(stamped.number as i64)
+    .bind(stamped.time())
+    .bind(level_word(e.level))
+    .bind(&e.kind)
+    .bind(&e.text)
+    .bind(e.workload.as_ref().map(|w| w.as_str()))
+    .bind(e.operation.map(|o| o.0 as i64))
+    .bind(e.index.map(|i| i.0 as i64))
+    .bind(sqlx::types::Json(&e.data))
+    .execute(&mut **tx)
+    .await?;
+    Ok(())
+}
+
+async fn write_election(
+    tx: &mut Transaction<'_, Postgres>, node: &NodeId, stamped: &Stamped,
+) -> Result<(), sqlx::Error> {
+    let term: i64 = stamped.event.data.get("term").and_then(|t| t.parse().ok()).unwrap_or_default();
+    for (key, vote) in &stamped.event.data {
+        if let Some(voter) = key.strip_prefix("vote.") {
+            sqlx::query("insert into election (term, voter, vote, elected, at) values ($1, $2, $3, $4, $5) on conflict do nothing")
+                .bind(term)
+                .bind(voter)
+                .bind(vote == "true")
+                .bind(node.as_str())
+                .bind(stamped.time())
+                .execute(&mut **tx)
+                .await?;
+        }
+    }
+    Ok(())
+}
+
+async fn write_step(tx: &mut Transaction<'_, Postgres>, stamped: &Stamped) -> Result<(), sqlx::Error> {
+    let e = &stamped.event;
+    let (Some(operation), Some(index), Some(workload)) = (e.operation, e.index, &e.workload) else { return Ok(()) };
+    let id = operation.0 as i64;
+    sqlx::query(
+        "insert into step (operation, log_index, at, kind, text) values ($1, $2, $3, $4, $5) on conflict do nothing",
+    )
+    .bind(id)
+    .bind(index.0 as i64)
+    .bind(stamped.time())
+    .bind(&e.kind)
+    .bind(&e.text)
+    .execute(&mut **tx)
+    .await?;
+    sqlx::query("insert into operation (id, workload) values ($1, $2) on conflict do nothing")
+        .bind(id)
+        .bind(workload.as_str())
+        .execute(&mut **tx)
+        .await?;
+    if e.kind == "operation-began" {
+        sqlx::query(
+            "update operation set began_at = coalesce(began_at, $2), opening = coalesce(opening, $3) where id = $1",
+        )
+        .bind(id)
+        .bind(stamped.time())
+        .bind(&e.text)
+        .execute(&mut **tx)
+        .await?;
+    } else if e.kind.starts_with("operation-") {
+        sqlx::query(
+            "update operation set ended_at = coalesce(ended_at, $2), outcome = coalesce(outcome, $3),
+             phases = coalesce(phases, $4) where id = $1",
+        )
+        .bind(id)
+        .bind(stamped.time())
+        .bind(&e.kind)
+        .bind(sqlx::types::Json(&e.data))
+        .execute(&mut **tx)
+        .await?;
+    }
+    Ok(())
+}
+
+fn record(row: &PgRow) -> Result<Record, sqlx::Error> {
+    let level: String = row.try_get("level")?;
+    let number = |c: &str| row.try_get::<Option<i64>, _>(c).map(|n| n.map(|n| n as u64));
+    Ok(Record {
+        at: rfc3339(row.try_get("at")?),
+        node: row.try_get::<String, _>("node")?.into(),
+        number: number("number")?.unwrap_or_default(),
+        level: match level.as_str() {
+            "warning" => Level::Warning,
+            "notice" => Level::Notice,
+            _ => Level::Info,
+        },
+        kind: row.try_get("kind")?,
+        text: row.try_get("text")?,
+        workload: row.try_get("workload")?,
+        operation: number("operation")?,
+        index: number("log_index")?,
+        data: row.try_get::<sqlx::types::Json<_>, _>("data")?.0,
+    })
+}

@@ -1,1 +1,23 @@
+//! A whole cluster on this machine: hosts as network namespaces, real daemons, real servers, a real client load, faults,
+//! drills and measurements.
+//!
+//! The lab knows nothing about the daemons' inside: it starts the built programs, signals processes by number, and looks
+//! at the cluster through the HTTP interface like anyone else.
 
+pub mod bench;
+pub mod certs;
+pub mod cluster;
+pub mod demo;
+pub mod drill;
+pub mod find;
+pub mod inside;
+pub mod journal;
+pub mod keep;
+pub mod layout;
+pub mod network;
+pub mod oracle;
+pub mod steal;
+pub mod writer;
+
+pub use cluster::Lab;
+pub use layout::Layout;

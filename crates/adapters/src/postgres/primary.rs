@@ -80,7 +80,7 @@ impl Postgres {
         }
         // `SHOW` would prove one backend only; that every member's priority is its place in the new list proves that
         // the senders, who let commits return, have read it (D2).
-        until("the sync set", SYNC_LIMIT, |_| async { Ok(self.has_priorities(standbys).await?) }).await?;
+        until("the sync set", SYNC_LIMIT, |_| self.has_priorities(standbys)).await?;
         let barrier = self.pulse().await?;
         until("the sync set's catching up", SYNC_LIMIT, |_| async move {
             let members = self.members().await?;

@@ -14,6 +14,8 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Request {
     Status,
+    /// What the asked node knows by itself; never passed on.
+    OwnStatus,
     /// A planned move; without a target the best candidate is taken.
     Switchover {
         workload: WorkloadId,
@@ -94,7 +96,7 @@ impl Node {
     }
 
     pub(super) fn on_asked(&mut self, asker: Asker, request: Request) {
-        if self.is_coordinator() {
+        if self.is_coordinator() || request == Request::OwnStatus {
             return self.on_request(asker, request);
         }
         match (asker, self.coordinator().cloned()) {
@@ -113,7 +115,7 @@ impl Node {
 
     fn on_request(&mut self, asker: Asker, request: Request) {
         let (kind, workload, to, by, plan_only) = match request {
-            Request::Status => {
+            Request::Status | Request::OwnStatus => {
                 let status = Box::new(self.status());
                 return self.answer(asker, Answer::Status(status));
             }

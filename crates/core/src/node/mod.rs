@@ -24,7 +24,7 @@ use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::message::Message;
 use crate::operation::Step;
 use crate::replica::agent::{Agent, Kept, Order};
-use crate::replica::{Action, Done, GateReport, Observation};
+use crate::replica::{Action, Done, GateReport, Observation, Role};
 use crate::spec::{Alone, Loss, Spec};
 use crate::state::ClusterState;
 use crate::steward::{self, Heard, Notes};
@@ -271,6 +271,10 @@ impl Node {
     /// Until when a primary of this workload may act on this node (S3 is checked against it).
     pub fn authority_until(&self, workload: &WorkloadId) -> Option<Time> {
         Some(self.agents.get(workload)?.authority.holds_until())
+    }
+    /// What this node's own server of the workload said it is.
+    pub fn role_of(&self, workload: &WorkloadId) -> Option<Role> {
+        self.agents.get(workload)?.seen()?.role
     }
     pub(crate) fn votes(&self) -> &crate::votes::Votes {
         self.consensus.votes()

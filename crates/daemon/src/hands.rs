@@ -1,0 +1,116 @@
+//! The hands: one task per replica that drives its server, and one gate per workload that this node serves.
+
+use crate::heart::Told;
+use karst_adapters::{Gate, Postgres};
+use karst_core::node::GateOrder;
+use karst_core::replica::Action;
+use karst_core::{Input, WorkloadId};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::mpsc::Sender;
+use std::time::Duration;
+use tokio::sync::mpsc::UnboundedReceiver;
+use tokio::sync::watch;
+use tokio::task::JoinHandle;
+
+/// What a replica's task is told.
+pub enum Hand {
+    Act { id: u64, action: Action },
+    Cancel { id: u64 },
+}
+
+/// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one action at a time.
+pub async fn replica(
+    workload: WorkloadId, server: Arc<Postgres>, probe_every: Duration, mut told: UnboundedReceiver<Hand>,
+    heart: Sender<Told>,
+) {
+    let tell = move |input| drop(heart.send(Told::Input(Box::new(input))));
+    let mut acting: Option<(u64, JoinHandle<()>)> = None;
+    let (rewatch, mut watched) = watch::channel(());
+    // The exit watch runs beside the probes, so that an exit is seen when it happens and not at the next probe.
+    let exits = {
+        let (server, workload, tell) = (server.clone(), workload.clone(), tell.clone());
+        tokio::spawn(async move {
+            loop {
+                tokio::select! {
+                    () = server.exited() => {
+                        let observation = server.observe().await;
+                        tell(Input::Observed { workload: workload.clone(), observation });
+                    }
+                    changed = watched.changed() => if changed.is_err() { return },
+                }
+            }
+        })
+    };
+    let mut probe = tokio::time::interval(probe_every);
+    probe.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut pid_known = false;
+    loop {
+        tokio::select! {
+            hand = told.recv() => match hand {
+                None => break,
+                Some(Hand::Cancel { id }) => {
+                    if let Some((_, task)) = acting.take_if(|(a, _)| *a == id) {
+                        task.abort();
+                    }
+                }
+                Some(Hand::Act { id, action }) => {
+                    if let Some((_, task)) = acting.take() {
+                        task.abort();
+                    }
+                    let (server, workload, tell, rewatch) = (server.clone(), workload.clone(), tell.clone(), rewatch.clone());
+                    let task = tokio::spawn(async move {
+                        let result = server.act(action).await.map_err(|e| e.to_string());
+                        let _ = rewatch.send(());
+                        let observation = server.observe().await;
+                        tell(Input::Observed { workload: workload.clone(), observation });
+                        tell(Input::Acted { workload, id, result });
+                    });
+                    acting = Some((id, task));
+                }
+            },
+            _ = probe.tick() => {
+                let observation = server.observe().await;
+                if observation.runs != pid_known {
+                    pid_known = observation.runs;
+                    let _ = rewatch.send(());
+                }
+                tell(Input::Observed { workload: workload.clone(), observation });
+            }
+        }
+    }
+    exits.abort();
+}
+
+/// Keeps one gate: passes orders on and reports, each heartbeat and at once after an order.
+pub async fn gate(
+    workload: WorkloadId, address: SocketAddr, report_every: Duration, mut orders: UnboundedReceiver<GateOrder>,
+    heart: Sender<Told>,
+) {
+    let gate = loop {
+        match Gate::open(address).await {
+            Ok(gate) => break gate,
+            Err(error) => {
+                tracing::error!(%workload, %address, %error, "the gate cannot listen; trying again");
+                tokio::time::sleep(Duration::from_secs(1)).await;
+            }
+        }
+    };
+    let mut tick = tokio::time::interval(report_every);
+    let mut last = None;
+    loop {
+        let at_once = tokio::select! {
+            order = orders.recv() => {
+                let Some(order) = order else { return };
+                gate.order(order);
+                true
+            }
+            _ = tick.tick() => false,
+        };
+        let report = gate.report();
+        if at_once || last.as_ref() != Some(&report) {
+            last = Some(report.clone());
+            let _ = heart.send(Told::Input(Box::new(Input::GateSeen { workload: workload.clone(), report })));
+        }
+    }
+}

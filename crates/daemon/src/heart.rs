@@ -1,0 +1,143 @@
+//! The thread that runs the core: one node on a real clock. It takes inputs, and hands every effect to whoever carries
+//! it out; it never waits for any of them.
+
+use crate::clock;
+use crate::store::Store;
+use karst_core::node::{Answer, Request};
+use karst_core::replica::Role;
+use karst_core::state::Tenure;
+use karst_core::{Effect, Epoch, Input, Node, NodeId, Term, WorkloadId};
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::sync::{oneshot, watch};
+
+/// What is cheap to know of this node at any time; for probes and metrics.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Glance {
+    pub term: Term,
+    pub coordinator: Option<NodeId>,
+    pub is_coordinator: bool,
+    pub applied: u64,
+    pub workloads: BTreeMap<WorkloadId, WorkloadGlance>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WorkloadGlance {
+    pub epoch: Epoch,
+    /// The open primary.
+    pub primary: Option<NodeId>,
+    /// What this node's own server is, under a lease if it is a primary.
+    pub role: Option<Role>,
+    pub sync_set: usize,
+}
+
+/// What the heart is told.
+pub enum Told {
+    Input(Box<Input>),
+    Stop,
+}
+
+/// A handle to the heart; clones reach the same one.
+#[derive(Clone)]
+pub struct Heart {
+    tell: Sender<Told>,
+    answers: Arc<Mutex<BTreeMap<u64, oneshot::Sender<Answer>>>>,
+    tickets: Arc<AtomicU64>,
+    pub glance: watch::Receiver<Glance>,
+}
+
+impl Heart {
+    pub fn input(&self, input: Input) {
+        let _ = self.tell.send(Told::Input(Box::new(input)));
+    }
+
+    pub fn stop(&self) {
+        let _ = self.tell.send(Told::Stop);
+    }
+
+    /// Asks the cluster; `None` if nobody answered in time.
+    pub async fn ask(&self, request: Request, patience: Duration) -> Option<Answer> {
+        let ticket = self.tickets.fetch_add(1, Ordering::Relaxed);
+        let (reply, answer) = oneshot::channel();
+        self.answers.lock().unwrap_or_else(PoisonError::into_inner).insert(ticket, reply);
+        self.input(Input::Asked { ticket, request });
+        let answer = tokio::time::timeout(patience, answer).await;
+        self.answers.lock().unwrap_or_else(PoisonError::into_inner).remove(&ticket);
+        answer.ok()?.ok()
+    }
+
+    /// What this node knows by itself.
+    pub async fn own_status(&self) -> Option<Answer> {
+        self.ask(Request::OwnStatus, Duration::from_secs(1)).await
+    }
+}
+
+/// Starts the thread. `carry_out` gets every effect that is not the heart's own.
+pub fn start(
+    mut node: Node, told: Receiver<Told>, tell: Sender<Told>, store: Store,
+    mut carry_out: impl FnMut(Effect) + Send + 'static,
+) -> (Heart, std::thread::JoinHandle<()>) {
+    let (show, glance) = watch::channel(Glance::default());
+    let answers = Arc::new(Mutex::new(BTreeMap::new()));
+    let heart = Heart { tell, answers: answers.clone(), tickets: Arc::default(), glance };
+    let run = move || {
+        loop {
+            let wait = node.poll_timeout().since(clock::now());
+            match told.recv_timeout(wait) {
+                Ok(Told::Input(input)) => node.handle(clock::now(), *input),
+                Err(RecvTimeoutError::Timeout) => node.handle(clock::now(), Input::Woke),
+                Ok(Told::Stop) | Err(RecvTimeoutError::Disconnected) => return,
+            }
+            while let Some(effect) = node.poll_effect() {
+                match effect {
+                    Effect::Persist { number, writes } => store.persist(number, writes),
+                    Effect::Record(event) => {
+                        tracing::info!(kind = %event.kind, "{}", event.text);
+                        store.record(event);
+                    }
+                    Effect::Answer { ticket, answer } => {
+                        let asker = answers.lock().unwrap_or_else(PoisonError::into_inner).remove(&ticket);
+                        if let Some(reply) = asker {
+                            let _: Result<(), Answer> = reply.send(answer);
+                        }
+                    }
+                    other => carry_out(other),
+                }
+            }
+            let now = glance_of(&node);
+            show.send_if_modified(|shown| {
+                let changed = *shown != now;
+                if changed {
+                    *shown = now;
+                }
+                changed
+            });
+        }
+    };
+    let thread = std::thread::Builder::new().name("heart".into()).spawn(run).expect("a thread can be started");
+    (heart, thread)
+}
+
+fn glance_of(node: &Node) -> Glance {
+    let workload = |id: &WorkloadId| {
+        let w = node.state().workload(id);
+        let primary = match &w.tenure {
+            Tenure::Open { holder, .. } => Some(holder.clone()),
+            _ => None,
+        };
+        let leased = node.authority_until(id).is_some_and(|until| until > clock::now());
+        let role =
+            node.role_of(id).filter(|role| *role == Role::Standby || (leased && primary.as_ref() == Some(node.me())));
+        WorkloadGlance { epoch: w.epoch, primary, role, sync_set: w.sync.sure.len() }
+    };
+    Glance {
+        term: node.term(),
+        coordinator: node.coordinator().cloned(),
+        is_coordinator: node.is_coordinator(),
+        applied: node.state().applied.0,
+        workloads: node.spec().workloads.keys().map(|id| (id.clone(), workload(id))).collect(),
+    }
+}

@@ -1,0 +1,203 @@
+//! The JSON calls.
+
+use super::Service;
+use super::access::{Level, User, open_session};
+use super::problem::Refusal;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, web};
+use karst_api::{
+    HistoryReply, HistoryState, MoveBody, Problem, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
+};
+use karst_core::node::{Answer, Request};
+use karst_core::spec::{Finding, Severity, check};
+use karst_core::{NodeId, WorkloadId, outage};
+use karst_history::Query;
+use serde::Deserialize;
+use std::sync::PoisonError;
+use std::time::Duration;
+use utoipa::{IntoParams, OpenApi};
+
+/// How long the coordinator may take to answer before the asked node answers by itself.
+const PATIENCE: Duration = Duration::from_millis(700);
+/// How long a change may take to be committed before the caller is told that it is not known.
+const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
+
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Karst",
+        description = "Keeps replicated programs available. Any node answers; what only the coordinator can do is passed on to it."
+    ),
+    paths(status, spec, history, myself, switchover, failover, role, session_doc),
+    components(schemas(Problem, MoveBody, StartedReply, SelfReply, HistoryState, SessionBody))
+)]
+struct Doc;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/openapi.json", web::get().to(|| async { HttpResponse::Ok().json(Doc::openapi()) }))
+        .route("/api/v1/session", web::post().to(open_session))
+        .route("/api/v1/self", web::get().to(myself))
+        .route("/api/v1/status", web::get().to(status))
+        .route("/api/v1/spec", web::get().to(spec))
+        .route("/api/v1/history", web::get().to(history))
+        .route("/api/v1/workloads/{workload}/switchover", web::post().to(switchover))
+        .route("/api/v1/workloads/{workload}/failover", web::post().to(failover))
+        .route("/role/{workload}/{role}", web::get().to(role));
+}
+
+/// A token for a cookie.
+#[utoipa::path(post, path = "/api/v1/session", request_body = SessionBody, responses((status = 204), (status = 401, body = Problem)))]
+#[expect(dead_code, reason = "documents `open_session`")]
+fn session_doc() {}
+
+/// The cluster now: one sentence, then the evidence.
+pub async fn status_now(service: &Service) -> Result<StatusReply, Refusal> {
+    let asked = service.heart.ask(Request::Status, PATIENCE).await;
+    let (complete, answer) = match asked {
+        Some(answer @ Answer::Status(_)) => (true, Some(answer)),
+        _ => (false, service.heart.own_status().await),
+    };
+    let Some(Answer::Status(status)) = answer else {
+        return Err(Refusal::unavailable(format!("{} is busy and did not answer itself", service.me)));
+    };
+    let mut status = *status;
+    let disagreements = service.disagreements.lock().unwrap_or_else(PoisonError::into_inner).clone();
+    status.findings.extend(disagreements.into_iter().map(|(node, what)| Finding {
+        severity: Severity::Error,
+        path: vec!["node".into(), node.to_string()],
+        what: format!("{what}: they refuse each other"),
+        remedy: "install the same spec file on both and restart the one that had the old one".into(),
+    }));
+    let at = time::OffsetDateTime::now_utc().format(&time::format_description::well_known::Rfc3339).unwrap_or_default();
+    Ok(StatusReply { complete, status, history: service.history_state.borrow().clone(), at })
+}
+
+#[utoipa::path(get, path = "/api/v1/status", responses((status = 200, description = "StatusReply: sentence, quorum, nodes, workloads, operations, findings"), (status = 401, body = Problem)))]
+async fn status(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
+    Ok(HttpResponse::Ok().json(status_now(&service).await?))
+}
+
+#[utoipa::path(get, path = "/api/v1/spec", responses((status = 200, description = "SpecReply: the file, its digest, findings, worst-case outages")))]
+async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
+    HttpResponse::Ok().json(SpecReply {
+        digest: service.digest.clone(),
+        text: service.spec_text.clone(),
+        findings: check(&service.spec),
+        worst_cases: outage::worst_cases(&service.spec.timings),
+    })
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+struct HistoryQuery {
+    workload: Option<String>,
+    operation: Option<u64>,
+    /// Only what is newer, RFC 3339.
+    after: Option<String>,
+    /// 1 to 10,000; default 200.
+    limit: Option<u32>,
+}
+
+#[utoipa::path(get, path = "/api/v1/history", params(HistoryQuery), responses((status = 200, description = "HistoryReply: records, oldest first")))]
+async fn history(
+    service: web::Data<Service>, _user: User, query: Result<web::Query<HistoryQuery>, actix_web::Error>,
+) -> Result<HttpResponse, Refusal> {
+    let query = query.map_err(|e| Refusal::bad(format!("{e}; known: workload, operation, after, limit")))?.into_inner();
+    let limit = query.limit.unwrap_or(200);
+    if let Some(history) = &service.history {
+        let query =
+            Query { workload: query.workload.clone(), operation: query.operation, after: query.after.clone(), limit };
+        if let Ok(records) = history.read(&query).await {
+            return Ok(HttpResponse::Ok().json(HistoryReply { records, own_only: false }));
+        }
+    }
+    let own = web::block(move || {
+        service.store.waiting(10_000).0.into_iter().map(|s| s.into_record(&service.me)).collect::<Vec<_>>()
+    });
+    let own = own.await.map_err(|e| Refusal::unavailable(e.to_string()))?;
+    let fits = |r: &karst_api::Record| {
+        query.workload.as_ref().is_none_or(|w| r.workload.as_ref() == Some(w))
+            && query.operation.is_none_or(|o| r.operation == Some(o))
+            && query.after.as_ref().is_none_or(|a| r.at > *a)
+    };
+    let fitting: Vec<_> = own.into_iter().filter(fits).collect();
+    let skip = fitting.len().saturating_sub(limit as usize);
+    Ok(HttpResponse::Ok().json(HistoryReply { records: fitting.into_iter().skip(skip).collect(), own_only: true }))
+}
+
+#[utoipa::path(get, path = "/api/v1/self", responses((status = 200, body = SelfReply)))]
+async fn myself(service: web::Data<Service>, user: User) -> HttpResponse {
+    HttpResponse::Ok().json(SelfReply {
+        node: service.me.clone(),
+        cluster: service.spec.cluster.clone(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        user: user.name,
+        level: user.level.word().into(),
+    })
+}
+
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/switchover", params(("workload" = String, Path)), request_body = MoveBody,
+    responses((status = 200, description = "Plan, with plan_only"), (status = 202, body = StartedReply), (status = 409, body = Problem)))]
+async fn switchover(
+    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<MoveBody>,
+) -> Result<HttpResponse, Refusal> {
+    let body = body.into_inner();
+    let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
+    change(&service, &user, Request::Switchover { workload, to: body.to, by, plan_only }, plan_only).await
+}
+
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/failover", params(("workload" = String, Path)), request_body = MoveBody,
+    responses((status = 200, description = "Plan, with plan_only"), (status = 202, body = StartedReply), (status = 409, body = Problem)))]
+async fn failover(
+    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<MoveBody>,
+) -> Result<HttpResponse, Refusal> {
+    let body = body.into_inner();
+    let to: NodeId = body.to.ok_or_else(|| Refusal::bad("`to` is missing: a forced failover names its target"))?;
+    let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
+    change(&service, &user, Request::Failover { workload, to, by, plan_only }, plan_only).await
+}
+
+async fn change(service: &Service, user: &User, request: Request, plan_only: bool) -> Result<HttpResponse, Refusal> {
+    user.needs(if plan_only { Level::Observe } else { Level::Operate })?;
+    tracing::info!(user = %user.name, level = user.level.word(), ?request, "asked");
+    match service.heart.ask(request, CHANGE_PATIENCE).await {
+        Some(Answer::Plan(plan)) => Ok(HttpResponse::Ok().json(plan)),
+        Some(Answer::Started { operation }) => Ok(HttpResponse::Accepted().json(StartedReply { operation })),
+        Some(Answer::Refused { why }) => Err(Refusal::new(StatusCode::CONFLICT, why)),
+        Some(Answer::NoCoordinator) => Err(Refusal::unavailable(format!(
+            "no coordinator is known to {}; try again or ask another node",
+            service.me
+        ))),
+        Some(Answer::Status(_)) => Err(Refusal::unavailable("an answer to another question")),
+        None => Err(Refusal::unavailable(format!(
+            "not confirmed within {CHANGE_PATIENCE:?}: look at the status before asking again"
+        ))),
+    }
+}
+
+/// For load balancers: 200 if this node has that role now, else 503.
+#[utoipa::path(get, path = "/role/{workload}/{role}", params(("workload" = String, Path), ("role" = String, Path, description = "primary, standby or backup (a standby that is not in the sync set is a backup too)")),
+    responses((status = 200), (status = 503, body = Problem)))]
+async fn role(service: web::Data<Service>, path: web::Path<(String, String)>) -> Result<HttpResponse, Refusal> {
+    use karst_core::replica::Role;
+    let (workload, role) = path.into_inner();
+    let glance = service.heart.glance.borrow().clone();
+    let known = glance.workloads.get(&WorkloadId::from(workload.clone()));
+    let own =
+        known.ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, format!("there is no workload `{workload}`")))?.role;
+    let has = match role.as_str() {
+        "primary" => own == Some(Role::Primary),
+        "standby" | "backup" => own == Some(Role::Standby),
+        _ => {
+            return Err(Refusal::new(
+                StatusCode::NOT_FOUND,
+                format!("there is no role `{role}`: primary, standby, backup"),
+            ));
+        }
+    };
+    if has {
+        return Ok(HttpResponse::Ok().content_type("text/plain").body(format!("{} is {role}\n", service.me)));
+    }
+    Err(Refusal::unavailable(format!("{} is not {role} of {workload} now", service.me)))
+}

@@ -1,0 +1,35 @@
+//! The console's files, built into the binary. A path that is no file is one of the console's own pages.
+
+use super::problem::Refusal;
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
+use include_dir::{Dir, include_dir};
+
+static FILES: Dir = include_dir!("$OUT_DIR/console");
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config.default_service(web::get().to(file));
+}
+
+async fn file(request: HttpRequest) -> HttpResponse {
+    let path = request.path().trim_start_matches('/');
+    if path.starts_with("api/") {
+        let what = format!("there is no call `/{path}`; see /openapi.json");
+        return Refusal::new(StatusCode::NOT_FOUND, what).error_response();
+    }
+    let Some(file) = FILES.get_file(path).or_else(|| FILES.get_file("index.html")) else {
+        return HttpResponse::NotFound().finish();
+    };
+    let kind = mime_guess::from_path(file.path()).first_or_octet_stream();
+    // Names of built assets carry a hash of their content.
+    let cache = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    HttpResponse::Ok()
+        .content_type(kind.as_ref())
+        .insert_header(("Cache-Control", cache))
+        .insert_header(("X-Content-Type-Options", "nosniff"))
+        .insert_header((
+            "Content-Security-Policy",
+            "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'",
+        ))
+        .body(file.contents())
+}

@@ -1,0 +1,300 @@
+//! karstd: runs the core on a real clock, network and disk, and serves the HTTP interface and the console.
+//!
+//! `karstd run` is the daemon, `karstd deadman` the second small process on the same host. Both are started by the host's
+//! service manager, and each is started again when it ends.
+
+mod clock;
+mod deadman;
+mod hands;
+mod heart;
+mod http;
+mod peers;
+mod ship;
+mod store;
+mod tls;
+
+use actix_web::web;
+use anyhow::{Context, Result, bail};
+use clap::{Args, Parser, Subcommand};
+use heart::Told;
+use karst_adapters::Postgres;
+use karst_adapters::postgres::Plan;
+use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
+use karst_history::History;
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::mpsc::channel;
+use tokio::sync::{mpsc, watch};
+
+#[derive(Parser)]
+#[command(name = "karstd", version, about = "Keeps replicated programs available: one daemon on every host")]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run the daemon
+    Run(Run),
+    /// Run the deadman, which ends primaries whose daemon does not renew their lease
+    Deadman(Common),
+}
+
+#[derive(Args)]
+struct Common {
+    /// The cluster's spec file, the same on every node
+    #[arg(long, default_value = "/etc/karst/spec.toml")]
+    spec: PathBuf,
+    /// Which node of the spec this is [default: the host name]
+    #[arg(long)]
+    node: Option<String>,
+    /// Sockets and what may be lost at a reboot
+    #[arg(long, default_value = "/run/karst")]
+    runtime: PathBuf,
+    /// Logs as JSON lines
+    #[arg(long)]
+    json_logs: bool,
+}
+
+#[derive(Args)]
+struct Run {
+    #[command(flatten)]
+    common: Common,
+    /// What must not be lost: the node store
+    #[arg(long, default_value = "/var/lib/karst")]
+    state: PathBuf,
+    /// ca.pem, node.pem and node.key
+    #[arg(long, default_value = "/etc/karst/tls")]
+    tls: PathBuf,
+    /// Who may use the HTTP service: lines of NAME LEVEL SHA256-IN-HEX
+    #[arg(long, default_value = "/etc/karst/tokens")]
+    tokens: PathBuf,
+    /// The history store, a PostgreSQL URL without password
+    #[arg(long)]
+    history: Option<String>,
+    /// A file with the history store's password
+    #[arg(long)]
+    history_password: Option<PathBuf>,
+}
+
+fn main() -> Result<()> {
+    let cli = Cli::parse();
+    let common = match &cli.command {
+        Command::Run(run) => &run.common,
+        Command::Deadman(common) => common,
+    };
+    start_logs(common.json_logs);
+    rustls::crypto::ring::default_provider().install_default().ok();
+    let (spec, text) = load_spec(&common.spec)?;
+    let me = who_am_i(&spec, common.node.as_deref())?;
+    std::fs::create_dir_all(&common.runtime)
+        .with_context(|| format!("runtime directory {}", common.runtime.display()))?;
+    match cli.command {
+        Command::Deadman(common) => {
+            let watched = spec.workloads.iter().filter_map(|(id, w)| {
+                let data = w.replicas.get(&me)?.data.clone().into();
+                Some(deadman::Watched { workload: id.clone(), data })
+            });
+            deadman::server::run(&common.runtime, watched.collect(), spec.timings.kill_bound).context("the deadman")
+        }
+        Command::Run(run) => run_daemon(run, spec, text, me),
+    }
+}
+
+fn start_logs(json: bool) {
+    let filter = tracing_subscriber::EnvFilter::try_from_env("KARST_LOG").unwrap_or_else(|_| "info".into());
+    let logs = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    if json { logs.json().init() } else { logs.init() }
+}
+
+fn load_spec(path: &Path) -> Result<(Spec, String)> {
+    let text = std::fs::read_to_string(path).with_context(|| format!("spec {}", path.display()))?;
+    let read = karst_api::specfile::read(&text);
+    match read.spec {
+        Some(spec) => Ok((spec, text)),
+        None => {
+            let errors: Vec<String> = read.errors().map(|e| format!("{}:{e}", path.display())).collect();
+            bail!("the spec is refused:\n{}", errors.join("\n"))
+        }
+    }
+}
+
+fn who_am_i(spec: &Spec, given: Option<&str>) -> Result<NodeId> {
+    let name = match given {
+        Some(name) => name.to_string(),
+        None => std::fs::read_to_string("/proc/sys/kernel/hostname").context("the host name")?.trim().to_string(),
+    };
+    let me = NodeId::from(name.clone());
+    if spec.nodes.contains_key(&me) {
+        return Ok(me);
+    }
+    let known: Vec<&str> = spec.nodes.keys().map(|n| n.as_str()).collect();
+    let near = karst_core::spec::nearest(&name, known.iter().copied());
+    let hint = near.map_or_else(|| format!("known: {}", known.join(", ")), |n| format!("did you mean `{n}`?"));
+    bail!("there is no node `{name}` in the spec; {hint}; say which one this is with --node")
+}
+
+/// Where each kind of effect goes.
+struct Wiring {
+    peers: peers::Peers,
+    deadman: mpsc::UnboundedSender<deadman::Order>,
+    replicas: BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
+    gates: BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
+}
+
+impl Wiring {
+    fn carry_out(&self, effect: Effect) {
+        match effect {
+            Effect::Send { to, message } => self.peers.send(&to, message),
+            Effect::Act { workload, id, action, operation: _ } => {
+                if let Some(hand) = self.replicas.get(&workload) {
+                    let _ = hand.send(hands::Hand::Act { id, action });
+                }
+            }
+            Effect::Cancel { workload, id } => {
+                if let Some(hand) = self.replicas.get(&workload) {
+                    let _ = hand.send(hands::Hand::Cancel { id });
+                }
+            }
+            Effect::Arm { workload, deadline } => {
+                let _ = self.deadman.send(deadman::Order::Arm { workload, deadline });
+            }
+            Effect::Disarm { workload } => {
+                let _ = self.deadman.send(deadman::Order::Disarm { workload });
+            }
+            Effect::Gate { workload, order } => {
+                if let Some(gate) = self.gates.get(&workload) {
+                    let _ = gate.send(order);
+                }
+            }
+            // The heart keeps these to itself.
+            Effect::Persist { .. } | Effect::Answer { .. } | Effect::Record(_) => {}
+        }
+    }
+}
+
+fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()> {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let _inside = runtime.enter();
+    let digest: String = Sha256::digest(spec_text.as_bytes()).iter().map(|b| format!("{b:02x}")).collect();
+    let identity = tls::Identity::load(&run.tls)?;
+    let tokens = std::fs::read_to_string(&run.tokens).with_context(|| format!("tokens {}", run.tokens.display()))?;
+    let tokens = http::Tokens::parse(&tokens).map_err(|e| anyhow::anyhow!("tokens {}: {e}", run.tokens.display()))?;
+    let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").context("the boot id")?;
+    std::fs::create_dir_all(&run.state).with_context(|| format!("state directory {}", run.state.display()))?;
+
+    let (tell, told) = channel();
+    let persisted = tell.clone();
+    let path = run.state.join("node.store");
+    let persisted = move |number| drop(persisted.send(Told::Input(Box::new(Input::Persisted { number }))));
+    let (store, opened) = store::Store::open(&path, persisted)?;
+    let config = NodeConfig {
+        me: me.clone(),
+        spec: spec.clone(),
+        boot: BootId::from(boot.trim()),
+        seed: rand::random(),
+        stored: opened.stored,
+        kept: opened.kept,
+        planted: None,
+    };
+    let node = Node::new(config, clock::now());
+
+    let receive = {
+        let tell = tell.clone();
+        move |input| drop(tell.send(Told::Input(Box::new(input))))
+    };
+    let peers = peers::Peers::start(&me, &spec, &digest, &identity, receive)?;
+    let disagreements = peers.disagreements.clone();
+    let (replicas, gates) = start_hands(&run.common.runtime, &spec, &me, &tell)?;
+    let (deadman, orders) = mpsc::unbounded_channel();
+    let confirmed = tell.clone();
+    tokio::spawn(deadman::client::run(run.common.runtime.join("deadman.sock"), orders, move |counting| {
+        let input = Input::Armed { workload: counting.workload, deadline: counting.deadline };
+        let _ = confirmed.send(Told::Input(Box::new(input)));
+    }));
+    let wiring = Wiring { peers, deadman, replicas, gates };
+    let (heart, heart_thread) = heart::start(node, told, tell, store.clone(), move |effect| wiring.carry_out(effect));
+
+    let password =
+        run.history_password.as_ref().map(std::fs::read_to_string).transpose().context("history password")?;
+    let history = run.history.as_ref().map(|url| History::new(url, password.as_deref().map(str::trim))).transpose()?;
+    let (show, history_state) = watch::channel(karst_api::HistoryState::default());
+    tokio::spawn(ship::run(me.clone(), store.clone(), history.clone(), show));
+
+    let (stop, stopping) = watch::channel(false);
+    let listen = http::Listen { socket: Some(run.common.runtime.join("api.sock")), tls: Some(identity.http_server()?) };
+    let service = web::Data::new(http::Service {
+        me: me.clone(),
+        spec,
+        spec_text,
+        digest,
+        heart: heart.clone(),
+        store: store.clone(),
+        history,
+        history_state,
+        disagreements,
+        tokens,
+        sessions: Default::default(),
+        stopping,
+    });
+    let (served, serving) = std::sync::mpsc::channel();
+    std::thread::Builder::new().name("http".into()).spawn(move || {
+        actix_web::rt::System::new().block_on(async {
+            match http::start(service, listen) {
+                Ok(server) => {
+                    let _ = served.send(Ok(server.handle()));
+                    let _ = server.await;
+                }
+                Err(error) => drop(served.send(Err(error))),
+            }
+        });
+    })?;
+    let server = serving.recv().context("the HTTP service")?.context("the HTTP service")?;
+    tracing::info!(node = %me, "karstd {} runs", env!("CARGO_PKG_VERSION"));
+
+    runtime.block_on(wait_for_stop())?;
+    tracing::info!("stopping; servers run on until the deadman's deadline");
+    stop.send_replace(true);
+    runtime.block_on(server.stop(true));
+    heart.stop();
+    let _ = heart_thread.join();
+    store.stop();
+    runtime.shutdown_timeout(std::time::Duration::from_secs(1));
+    Ok(())
+}
+
+type Hands = (
+    BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
+    BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
+);
+
+fn start_hands(runtime: &Path, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc::Sender<Told>) -> Result<Hands> {
+    let (mut replicas, mut gates) = (BTreeMap::new(), BTreeMap::new());
+    for (id, workload) in &spec.workloads {
+        if workload.replicas.contains_key(me) {
+            let server = Arc::new(Postgres::new(Plan::from_spec(id, workload, me, runtime)?));
+            let (hand, told) = mpsc::unbounded_channel();
+            tokio::spawn(hands::replica(id.clone(), server, spec.timings.heartbeat, told, tell.clone()));
+            replicas.insert(id.clone(), hand);
+        }
+        if let Some(address) = workload.gates.get(me) {
+            let (order, orders) = mpsc::unbounded_channel();
+            tokio::spawn(hands::gate(id.clone(), *address, spec.timings.heartbeat, orders, tell.clone()));
+            gates.insert(id.clone(), order);
+        }
+    }
+    Ok((replicas, gates))
+}
+
+async fn wait_for_stop() -> Result<()> {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (mut term, mut int) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    tokio::select! {
+        _ = term.recv() => {}
+        _ = int.recv() => {}
+    }
+    Ok(())
+}

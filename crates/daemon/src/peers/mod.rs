@@ -1,0 +1,244 @@
+//! Peers: one UDP port, QUIC (RFC 9000) with mutual TLS.
+//!
+//! Every node dials every other and sends on the connection that it dialled; heartbeats go as unreliable datagrams
+//! (RFC 9221), everything else in order on one stream. Frames are CBOR (RFC 8949) behind a four-byte length. The first
+//! frame says which cluster and spec the sender belongs to: a node with another spec file is refused and named.
+
+mod window;
+
+use crate::tls::{self, Identity};
+use anyhow::{Context, Result};
+use karst_core::message::Message;
+use karst_core::spec::Spec;
+use karst_core::{Input, NodeId};
+use quinn::crypto::rustls::{QuicClientConfig, QuicServerConfig};
+use quinn::{Connection, Endpoint, RecvStream, TransportConfig, VarInt};
+use rustls::pki_types::CertificateDer;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::sync::mpsc;
+
+/// A frame larger than this is refused: the largest honest one is a batch of log entries.
+const FRAME_LIMIT: usize = 4 << 20;
+/// Messages waiting for one peer; more are dropped, and the protocol repeats what matters.
+const QUEUE: usize = 512;
+const DIAL_LIMIT: Duration = Duration::from_millis(400);
+const DIAL_PAUSE: Duration = Duration::from_millis(50);
+
+/// The first frame on every connection.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hello {
+    pub cluster: String,
+    /// SHA-256 of the spec file.
+    pub spec: String,
+}
+
+/// Peers that were refused, with the reason; shown as findings.
+pub type Disagreements = Arc<Mutex<BTreeMap<NodeId, String>>>;
+
+/// The sending side.
+pub struct Peers {
+    queues: BTreeMap<NodeId, mpsc::Sender<Message>>,
+    pub disagreements: Disagreements,
+}
+
+struct Local {
+    me: NodeId,
+    hello: Hello,
+    known: Vec<NodeId>,
+    disagreements: Disagreements,
+}
+
+impl Peers {
+    /// Binds this node's peer address and starts to dial the others; `receive` gets what they say.
+    ///
+    /// # Errors
+    /// If the address cannot be bound, or the certificates are of no use.
+    pub fn start(
+        me: &NodeId, spec: &Spec, digest: &str, identity: &Identity,
+        receive: impl Fn(Input) + Clone + Send + Sync + 'static,
+    ) -> Result<Self> {
+        let address = spec.nodes[me].peer;
+        let server = QuicServerConfig::try_from(identity.peer_server()?).context("TLS for QUIC")?;
+        let mut server = quinn::ServerConfig::with_crypto(Arc::new(server));
+        server.transport_config(Arc::new(transport(spec)));
+        let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(identity.peer_client()?)?));
+        client.transport_config(Arc::new(transport(spec)));
+        let mut endpoint = Endpoint::server(server, address).with_context(|| format!("peer address {address}"))?;
+        endpoint.set_default_client_config(client);
+
+        let disagreements = Disagreements::default();
+        let local = Arc::new(Local {
+            me: me.clone(),
+            hello: Hello { cluster: spec.cluster.clone(), spec: digest.into() },
+            known: spec.nodes.keys().cloned().collect(),
+            disagreements: disagreements.clone(),
+        });
+        tokio::spawn(accept(endpoint.clone(), local.clone(), receive));
+        let mut queues = BTreeMap::new();
+        for (node, peer) in spec.nodes.iter().filter(|(n, _)| *n != me) {
+            let (queue, waiting) = mpsc::channel(QUEUE);
+            queues.insert(node.clone(), queue);
+            tokio::spawn(dial(endpoint.clone(), node.clone(), peer.peer, local.hello.clone(), waiting));
+        }
+        Ok(Self { queues, disagreements })
+    }
+
+    /// Queues a message; a full queue drops it.
+    pub fn send(&self, to: &NodeId, message: Message) {
+        if let Some(queue) = self.queues.get(to) {
+            let _ = queue.try_send(message);
+        }
+    }
+}
+
+fn transport(spec: &Spec) -> TransportConfig {
+    let heartbeat = spec.timings.heartbeat;
+    let idle = (spec.timings.suspicion_ceiling * 2).max(heartbeat * 10);
+    let mut config = TransportConfig::default();
+    config
+        .max_idle_timeout(Some(VarInt::from_u32(idle.as_millis() as u32).into()))
+        // Honest peers are near: the default guess of a third of a second would cost a failover its deadline.
+        .initial_rtt(Duration::from_millis(5))
+        // Two heartbeats: an old one is worth nothing.
+        .datagram_send_buffer_size(4096)
+        .datagram_receive_buffer_size(Some(1 << 16))
+        .max_concurrent_bidi_streams(VarInt::from_u32(0))
+        .max_concurrent_uni_streams(VarInt::from_u32(4))
+        .congestion_controller_factory(Arc::new(window::FixedWindow));
+    config
+}
+
+fn encode<T: Serialize>(value: &T) -> Vec<u8> {
+    let mut frame = vec![0; 4];
+    ciborium::into_writer(value, &mut frame).expect("messages serialise into memory");
+    let length = (frame.len() - 4) as u32;
+    frame[..4].copy_from_slice(&length.to_be_bytes());
+    frame
+}
+
+async fn read_frame<T: serde::de::DeserializeOwned>(stream: &mut RecvStream) -> Result<T> {
+    let mut length = [0; 4];
+    stream.read_exact(&mut length).await?;
+    let length = u32::from_be_bytes(length) as usize;
+    anyhow::ensure!(length <= FRAME_LIMIT, "a frame of {length} bytes; at most {FRAME_LIMIT} are taken");
+    let mut frame = vec![0; length];
+    stream.read_exact(&mut frame).await?;
+    decode(&frame)
+}
+
+/// Reads one frame's bytes. A frame with anything behind its value is refused.
+pub fn decode<T: serde::de::DeserializeOwned>(frame: &[u8]) -> Result<T> {
+    let mut rest = frame;
+    let value = ciborium::from_reader(&mut rest).context("a frame that cannot be read")?;
+    anyhow::ensure!(rest.is_empty(), "a frame with {} bytes behind its value", rest.len());
+    Ok(value)
+}
+
+async fn dial(
+    endpoint: Endpoint, node: NodeId, address: SocketAddr, hello: Hello, mut waiting: mpsc::Receiver<Message>,
+) {
+    loop {
+        let connected = match endpoint.connect(address, node.as_str()) {
+            Ok(connecting) => tokio::time::timeout(DIAL_LIMIT, connecting).await,
+            Err(error) => {
+                tracing::error!(%node, %error, "cannot dial");
+                return;
+            }
+        };
+        if let Ok(Ok(connection)) = connected {
+            tracing::debug!(%node, "connected");
+            match speak(&connection, &hello, &mut waiting).await {
+                Ok(()) => return,
+                Err(error) => tracing::debug!(%node, %error, "connection lost"),
+            }
+        }
+        // What waited meanwhile is stale.
+        while waiting.try_recv().is_ok() {}
+        tokio::time::sleep(DIAL_PAUSE).await;
+        if waiting.is_closed() {
+            return;
+        }
+    }
+}
+
+async fn speak(connection: &Connection, hello: &Hello, waiting: &mut mpsc::Receiver<Message>) -> Result<()> {
+    let mut stream = connection.open_uni().await?;
+    stream.write_all(&encode(hello)).await?;
+    loop {
+        let message = tokio::select! {
+            message = waiting.recv() => message,
+            closed = connection.closed() => return Err(closed.into()),
+        };
+        let Some(message) = message else { return Ok(()) };
+        let frame = encode(&message);
+        if message.is_beat() {
+            // Too big for a datagram or no room: the next beat is on its way.
+            let _ = connection.send_datagram(frame[4..].to_vec().into());
+        } else {
+            stream.write_all(&frame).await?;
+        }
+    }
+}
+
+async fn accept(endpoint: Endpoint, local: Arc<Local>, receive: impl Fn(Input) + Clone + Send + Sync + 'static) {
+    while let Some(incoming) = endpoint.accept().await {
+        let (local, receive) = (local.clone(), receive.clone());
+        tokio::spawn(async move {
+            let Ok(connection) = incoming.await else { return };
+            if let Err(error) = listen(&connection, &local, receive).await {
+                tracing::debug!(%error, peer = %connection.remote_address(), "a peer's connection ended");
+                connection.close(VarInt::from_u32(1), error.to_string().as_bytes());
+            }
+        });
+    }
+}
+
+async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input)) -> Result<()> {
+    let certificates = connection.peer_identity().and_then(|i| i.downcast::<Vec<CertificateDer<'static>>>().ok());
+    let first = certificates.as_ref().and_then(|c| c.first()).context("no certificate")?;
+    let from = tls::node_of(first, local.known.iter().cloned()).context("the certificate names no node of the spec")?;
+    anyhow::ensure!(from != local.me, "a peer that claims to be this node");
+    let mut stream = connection.accept_uni().await?;
+    let hello: Hello = read_frame(&mut stream).await?;
+    let disagreement = (hello != local.hello).then(|| {
+        if hello.cluster == local.hello.cluster {
+            format!("{from} has another spec file than {}", local.me)
+        } else {
+            format!("{from} belongs to cluster `{}`", hello.cluster)
+        }
+    });
+    {
+        let mut known = local.disagreements.lock().unwrap_or_else(PoisonError::into_inner);
+        match &disagreement {
+            Some(why) => known.insert(from.clone(), why.clone()),
+            None => known.remove(&from),
+        };
+    }
+    if let Some(why) = disagreement {
+        tracing::warn!("refused: {why}");
+        anyhow::bail!(why);
+    }
+    let input = |message| Input::Received { from: from.clone(), message };
+    // Two loops side by side: reading half a frame must not be cancelled by a datagram.
+    let frames = async {
+        loop {
+            receive(input(read_frame::<Message>(&mut stream).await?));
+        }
+    };
+    let datagrams = async {
+        loop {
+            if let Ok(message) = decode::<Message>(&connection.read_datagram().await?) {
+                receive(input(message));
+            }
+        }
+    };
+    let ended: (Result<()>, Result<()>) = tokio::select! {
+        ended = frames => (ended, Ok(())),
+        ended = datagrams => (Ok(()), ended),
+    };
+    ended.0.and(ended.1)
+}

@@ -1,0 +1,365 @@
+//! The node store: what this node must not forget, in an embedded transactional database, synced before it is used.
+//!
+//! One thread writes; what is waiting goes into one commit. The file carries a store id and its own inode and device: a
+//! copy or a restored backup is recognised and refused (SAFETY A6).
+
+use crate::clock;
+use karst_core::consensus::{Durable, Entry, Stored};
+use karst_core::event::Event;
+use karst_core::node::Write;
+use karst_core::replica::agent::Kept;
+use karst_core::{Index, WorkloadId};
+use karst_history::Stamped;
+use redb::{Database, ReadableDatabase, ReadableTable, TableDefinition, WriteTransaction};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::collections::BTreeMap;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, Sender, channel};
+
+const META: TableDefinition<&str, &[u8]> = TableDefinition::new("meta");
+const LOG: TableDefinition<u64, &[u8]> = TableDefinition::new("log");
+const KEPT: TableDefinition<&str, &[u8]> = TableDefinition::new("kept");
+const EVENTS: TableDefinition<u64, &[u8]> = TableDefinition::new("events");
+/// Of the tables' contents; a store of another format is refused.
+const FORMAT: u32 = 1;
+
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    #[error("node store {path}: {source}")]
+    Database { path: String, source: redb::Error },
+    #[error("node store {0}: an entry cannot be read: {1}")]
+    Damaged(String, String),
+    #[error(
+        "node store {0} is a copy: it was made as another file (A6). A copied or restored store must not vote. Move it away; \
+         this node then starts with an empty one"
+    )]
+    Copied(String),
+    #[error("node store {0} has format {1}; this version reads {FORMAT}")]
+    Format(String, u32),
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+struct Identity {
+    format: u32,
+    store: String,
+    inode: u64,
+    device: u64,
+}
+
+/// What was in the store at start.
+#[derive(Debug)]
+pub struct Opened {
+    pub stored: Stored,
+    pub kept: BTreeMap<WorkloadId, Kept>,
+    pub store_id: String,
+    next_event: u64,
+    recorded: u64,
+}
+
+enum Job {
+    Persist {
+        number: u64,
+        writes: Vec<Write>,
+    },
+    Record(Box<Event>),
+    /// The history store has these.
+    Confirmed(u64),
+    Stop,
+}
+
+/// The writing side. Clones share the one thread.
+#[derive(Clone)]
+pub struct Store {
+    jobs: Sender<Job>,
+    database: Arc<Database>,
+    pub store_id: String,
+}
+
+fn encode<T: Serialize>(value: &T) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    ciborium::into_writer(value, &mut bytes).expect("values of the core serialise into memory");
+    bytes
+}
+
+fn decode<T: DeserializeOwned>(path: &str, bytes: &[u8]) -> Result<T, StoreError> {
+    ciborium::from_reader(bytes).map_err(|e| StoreError::Damaged(path.into(), e.to_string()))
+}
+
+impl Store {
+    /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a batch is durable.
+    ///
+    /// # Errors
+    /// If the file cannot be used, or is a copy.
+    pub fn open(path: &Path, persisted: impl Fn(u64) + Send + 'static) -> Result<(Self, Opened), StoreError> {
+        let name = path.display().to_string();
+        let wrap = |source: redb::Error| StoreError::Database { path: name.clone(), source };
+        let database = Database::create(path).map_err(|e| wrap(e.into()))?;
+        let opened = load(&database, path, &name).map_err(|e| match e {
+            LoadError::Redb(e) => wrap(*e),
+            LoadError::Store(e) => e,
+        })?;
+        let (jobs, work) = channel();
+        let database = Arc::new(database);
+        let store_id = opened.store_id.clone();
+        let writer = Writer { database: database.clone(), next_event: opened.next_event, recorded: opened.recorded };
+        std::thread::Builder::new()
+            .name("store".into())
+            .spawn(move || writer.run(&work, persisted))
+            .expect("a thread can be started");
+        Ok((Self { jobs, database, store_id }, opened))
+    }
+
+    pub fn persist(&self, number: u64, writes: Vec<Write>) {
+        let _ = self.jobs.send(Job::Persist { number, writes });
+    }
+
+    pub fn record(&self, event: Event) {
+        let _ = self.jobs.send(Job::Record(Box::new(event)));
+    }
+
+    /// Everything up to this number is in the history store and may be forgotten here.
+    pub fn confirmed(&self, number: u64) {
+        let _ = self.jobs.send(Job::Confirmed(number));
+    }
+
+    /// Lets the thread finish what is queued.
+    pub fn stop(&self) {
+        let _ = self.jobs.send(Job::Stop);
+    }
+
+    /// The oldest events that the history store has not confirmed, and how many there are.
+    pub fn waiting(&self, most: usize) -> (Vec<Stamped>, u64) {
+        let read = || -> Result<(Vec<Stamped>, u64), redb::Error> {
+            let tx = self.database.begin_read()?;
+            let events = tx.open_table(EVENTS)?;
+            let mut batch = Vec::new();
+            for row in events.iter()?.take(most) {
+                if let Ok(stamped) = ciborium::from_reader(row?.1.value()) {
+                    batch.push(stamped);
+                }
+            }
+            let count = redb::ReadableTableMetadata::len(&events)?;
+            Ok((batch, count))
+        };
+        read().unwrap_or_else(|error| {
+            tracing::error!(%error, "the node store cannot be read");
+            (Vec::new(), 0)
+        })
+    }
+}
+
+enum LoadError {
+    Redb(Box<redb::Error>),
+    Store(StoreError),
+}
+
+impl<E: Into<redb::Error>> From<E> for LoadError {
+    fn from(error: E) -> Self {
+        Self::Redb(Box::new(error.into()))
+    }
+}
+
+fn load(database: &Database, path: &Path, name: &str) -> Result<Opened, LoadError> {
+    let file = std::fs::metadata(path).map_err(redb::Error::Io)?;
+    let tx = database.begin_write()?;
+    let mut opened;
+    {
+        let mut meta = tx.open_table(META)?;
+        let found = meta.get("identity")?.map(|v| decode::<Identity>(name, v.value()));
+        let identity = match found.transpose().map_err(LoadError::Store)? {
+            Some(identity) if identity.format != FORMAT => {
+                return Err(LoadError::Store(StoreError::Format(name.into(), identity.format)));
+            }
+            Some(identity) if (identity.inode, identity.device) != (file.ino(), file.dev()) => {
+                return Err(LoadError::Store(StoreError::Copied(name.into())));
+            }
+            Some(identity) => identity,
+            None => {
+                let store = format!("{:016x}", rand::random::<u64>());
+                let identity = Identity { format: FORMAT, store, inode: file.ino(), device: file.dev() };
+                meta.insert("identity", encode(&identity).as_slice())?;
+                identity
+            }
+        };
+        let mut stored = Stored::default();
+        if let Some(vote) = meta.get("vote")? {
+            (stored.term, stored.vote) = decode(name, vote.value()).map_err(LoadError::Store)?;
+        }
+        for row in tx.open_table(LOG)?.iter()? {
+            stored.entries.push(decode(name, row?.1.value()).map_err(LoadError::Store)?);
+        }
+        let mut kept = BTreeMap::new();
+        for row in tx.open_table(KEPT)?.iter()? {
+            let (workload, value) = row?;
+            kept.insert(workload.value().into(), decode(name, value.value()).map_err(LoadError::Store)?);
+        }
+        tx.open_table(EVENTS)?;
+        let number = |key: &str| -> Result<u64, LoadError> {
+            meta.get(key)?.map_or(Ok(0), |v| decode(name, v.value()).map_err(LoadError::Store))
+        };
+        let (next_event, recorded) = (number("next_event")?.max(1), number("recorded")?);
+        opened = Opened { stored, kept, store_id: identity.store, next_event, recorded };
+        // A vote alone names a term that no entry may exceed.
+        let last = opened.stored.entries.last().map(|e| e.term).unwrap_or_default();
+        opened.stored.term = opened.stored.term.max(last);
+    }
+    tx.commit()?;
+    Ok(opened)
+}
+
+struct Writer {
+    database: Arc<Database>,
+    next_event: u64,
+    /// Committed decisions up to here were recorded; after a restart they are applied, not recorded, again.
+    recorded: u64,
+}
+
+impl Writer {
+    fn run(mut self, work: &Receiver<Job>, persisted: impl Fn(u64)) {
+        while let Ok(first) = work.recv() {
+            let jobs: Vec<Job> = std::iter::once(first).chain(work.try_iter()).collect();
+            let stop = jobs.iter().any(|j| matches!(j, Job::Stop));
+            match self.commit(jobs) {
+                Ok(Some(number)) => persisted(number),
+                Ok(None) => {}
+                Err(error) => {
+                    // Nothing that depends on this was sent, and nothing more may be: this node is of no use now.
+                    tracing::error!(%error, "the node store cannot be written: stopping");
+                    std::process::exit(74);
+                }
+            }
+            if stop {
+                return;
+            }
+        }
+    }
+
+    fn commit(&mut self, jobs: Vec<Job>) -> Result<Option<u64>, redb::Error> {
+        let mut durable = None;
+        let tx = self.database.begin_write()?;
+        for job in jobs {
+            match job {
+                Job::Persist { number, writes } => {
+                    for write in writes {
+                        apply(&tx, write)?;
+                    }
+                    durable = Some(number);
+                }
+                Job::Record(event) => self.record(&tx, *event)?,
+                Job::Confirmed(number) => {
+                    tx.open_table(EVENTS)?.retain(|n, _| n > number)?;
+                }
+                Job::Stop => {}
+            }
+        }
+        tx.commit()?;
+        Ok(durable)
+    }
+
+    fn record(&mut self, tx: &WriteTransaction, event: Event) -> Result<(), redb::Error> {
+        let mut meta = tx.open_table(META)?;
+        if let Some(Index(index)) = event.index {
+            if index <= self.recorded {
+                return Ok(());
+            }
+            self.recorded = index;
+            meta.insert("recorded", encode(&index).as_slice())?;
+        }
+        let stamped = Stamped { number: self.next_event, at: clock::wall(), event };
+        tx.open_table(EVENTS)?.insert(self.next_event, encode(&stamped).as_slice())?;
+        self.next_event += 1;
+        meta.insert("next_event", encode(&self.next_event).as_slice())?;
+        Ok(())
+    }
+}
+
+fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
+    match write {
+        Write::Log(Durable::Vote { term, vote }) => {
+            tx.open_table(META)?.insert("vote", encode(&(term, vote)).as_slice())?;
+        }
+        Write::Log(Durable::Entries(entries)) => {
+            let mut log = tx.open_table(LOG)?;
+            if let Some(Entry { index: Index(first), .. }) = entries.first() {
+                log.retain_in(*first.., |_, _| false)?;
+            }
+            for entry in entries {
+                log.insert(entry.index.0, encode(&entry).as_slice())?;
+            }
+        }
+        Write::Kept { workload, kept } => {
+            tx.open_table(KEPT)?.insert(workload.as_str(), encode(&kept).as_slice())?;
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use karst_core::state::Command;
+    use karst_core::{NodeId, Term};
+    use std::sync::mpsc;
+
+    fn entry(term: u64, index: u64) -> Entry {
+        Entry { term: Term(term), index: Index(index), command: Command::Noop }
+    }
+
+    fn open(path: &Path) -> (Store, Opened, mpsc::Receiver<u64>) {
+        let (tell, told) = channel();
+        let (store, opened) = Store::open(path, move |n| tell.send(n).unwrap()).unwrap();
+        (store, opened, told)
+    }
+
+    fn close(store: Store) {
+        let database = Arc::downgrade(&store.database);
+        store.stop();
+        drop(store);
+        while database.upgrade().is_some() {
+            std::thread::yield_now();
+        }
+    }
+
+    #[test]
+    fn what_was_persisted_is_there_again_and_a_copy_is_refused() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("node.store");
+        let (store, opened, told) = open(&path);
+        assert_eq!(opened.stored.entries, []);
+        let vote = Some(NodeId::from("polje"));
+        store.persist(
+            1,
+            vec![
+                Write::Log(Durable::Vote { term: Term(3), vote: vote.clone() }),
+                Write::Log(Durable::Entries(vec![entry(2, 1), entry(2, 2), entry(2, 3)])),
+            ],
+        );
+        // A new leader's entry replaces what conflicts with it and everything after.
+        store.persist(2, vec![Write::Log(Durable::Entries(vec![entry(3, 2)]))]);
+        let mut event = Event::new(karst_core::event::Level::Info, "test", "twice applied, once recorded");
+        event.index = Some(Index(2));
+        store.record(event.clone());
+        while told.recv().unwrap() < 2 {}
+        close(store);
+
+        let (store, opened, _told) = open(&path);
+        assert_eq!((opened.stored.term, opened.stored.vote), (Term(3), vote));
+        assert_eq!(opened.stored.entries, [entry(2, 1), entry(3, 2)]);
+        store.record(event);
+        store.record(Event::new(karst_core::event::Level::Info, "test", "second"));
+        while store.waiting(10).1 < 2 {
+            std::thread::yield_now();
+        }
+        let numbers: Vec<u64> = store.waiting(10).0.iter().map(|s| s.number).collect();
+        assert_eq!(numbers, [1, 2]);
+        close(store);
+
+        let copy = dir.path().join("copy.store");
+        std::fs::copy(&path, &copy).unwrap();
+        assert!(matches!(Store::open(&copy, |_| {}), Err(StoreError::Copied(_))));
+    }
+}

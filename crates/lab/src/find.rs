@@ -1,0 +1,96 @@
+//! Processes of a lab, found from outside by what they are: drills signal them by number and nothing else.
+
+use crate::layout::Layout;
+use anyhow::{Context, Result, bail};
+use rustix::process::{Pid, Signal, kill_process};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+fn all() -> Vec<i32> {
+    let entries = fs::read_dir("/proc").map(|d| d.flatten().collect::<Vec<_>>()).unwrap_or_default();
+    entries.iter().filter_map(|e| e.file_name().to_str()?.parse().ok()).collect()
+}
+
+fn words(pid: i32) -> Vec<String> {
+    let bytes = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+    bytes.split(|b| *b == 0).filter(|w| !w.is_empty()).map(|w| String::from_utf8_lossy(w).into()).collect()
+}
+
+fn parent(pid: i32) -> Option<i32> {
+    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    stat.rsplit(')').next()?.split_whitespace().nth(1)?.parse().ok()
+}
+
+/// Processes whose command names the lab's directory (a zombie has no command and does not count).
+pub fn of_lab(layout: &Layout) -> Vec<i32> {
+    let dir = layout.dir.to_string_lossy().into_owned();
+    let me = std::process::id() as i32;
+    let inside = |pid: &i32| {
+        words(*pid).iter().any(|w| w.contains(&dir)) || cwd(*pid).is_some_and(|c| c.starts_with(&layout.dir))
+    };
+    let tool = |pid: &i32| {
+        words(*pid).iter().any(|w| {
+            w == "keep"
+                || w == "inside"
+                || w == "host"
+                || w == "lead"
+                || w.ends_with("karstd")
+                || w.ends_with("postgres")
+        })
+    };
+    all().into_iter().filter(|pid| *pid != me && inside(pid) && tool(pid)).collect()
+}
+
+fn cwd(pid: i32) -> Option<PathBuf> {
+    fs::read_link(format!("/proc/{pid}/cwd")).ok()
+}
+
+/// All processes that work in this directory.
+pub fn working_in(dir: &Path) -> Vec<i32> {
+    all().into_iter().filter(|pid| cwd(*pid).is_some_and(|c| c == dir)).collect()
+}
+
+/// The server's first process on a host: the one whose parent is not of the server.
+pub fn postmaster(layout: &Layout, host: &str) -> Result<i32> {
+    let server = working_in(&layout.data(host));
+    let first = server.iter().find(|pid| parent(**pid).is_none_or(|p| !server.contains(&p)));
+    first.copied().with_context(|| format!("no server runs on {host}"))
+}
+
+/// `karstd run` or `karstd deadman` of a host.
+pub fn daemon(layout: &Layout, host: &str, what: &str) -> Result<i32> {
+    let spec = layout.spec().to_string_lossy().into_owned();
+    let is = |pid: &i32| {
+        let words = words(*pid);
+        words.first().is_some_and(|w| w.ends_with("karstd"))
+            && words.get(1).is_some_and(|w| w == what)
+            && words.contains(&spec)
+            && words.iter().any(|w| w == host)
+    };
+    all().into_iter().find(is).with_context(|| format!("no `karstd {what}` runs on {host}"))
+}
+
+/// A process in the client host's network, to enter it by.
+pub fn on_client_host(layout: &Layout) -> Result<i32> {
+    let dir = layout.dir.to_string_lossy().into_owned();
+    let is = |pid: &i32| words(*pid).iter().any(|w| w == "lead") && words(*pid).contains(&dir);
+    all().into_iter().find(is).context("the client host is not up")
+}
+
+pub fn signal(pid: i32, signal: Signal) -> Result<()> {
+    let pid = Pid::from_raw(pid).context("a process number")?;
+    kill_process(pid, signal).with_context(|| format!("signal to {pid:?}"))
+}
+
+/// A program that was built beside this one.
+pub fn sibling(name: &str) -> Result<PathBuf> {
+    let me = std::env::current_exe()?;
+    let dir = me.parent().context("this program's directory")?;
+    // Test programs live one directory further down.
+    for dir in [dir, dir.parent().unwrap_or(dir)] {
+        if dir.join(name).exists() {
+            return Ok(dir.join(name));
+        }
+    }
+    bail!("{name} is not beside {}: build it first (`cargo build`)", me.display())
+}

@@ -1,0 +1,254 @@
+//! The inside of a lab: the first process of its namespaces. It builds the networks, starts the hosts and the history
+//! store, starts again what ends, and reaps what is left behind.
+
+use crate::layout::{ARCHIVE, CLIENT, GATES, Layout, NODES, RunAs, host, program};
+use crate::{certs, keep, network};
+use anyhow::{Context, Result};
+use rustix::process::WaitOptions;
+use std::fs::{self, File};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// Between the end of a process and its next start, as a service manager would do it.
+const RESTART: Duration = Duration::from_millis(200);
+
+/// A process that is started again when it ends, unless a file `hold` of its name exists.
+struct Kept {
+    name: String,
+    start: Box<dyn Fn() -> Result<Child>>,
+    child: Option<Child>,
+    ended: Instant,
+    hold: std::path::PathBuf,
+}
+
+impl Kept {
+    fn new(name: &str, hold: std::path::PathBuf, start: impl Fn() -> Result<Child> + 'static) -> Self {
+        let ended = Instant::now() - RESTART;
+        Self { name: name.into(), start: Box::new(start), child: None, ended, hold }
+    }
+
+    fn look(&mut self) {
+        if let Some(child) = &mut self.child {
+            if let Ok(Some(status)) = child.try_wait() {
+                eprintln!("{} ended: {status}", self.name);
+                (self.child, self.ended) = (None, Instant::now());
+            }
+        } else if self.ended.elapsed() >= RESTART && !self.hold.exists() {
+            match (self.start)() {
+                Ok(child) => self.child = Some(child),
+                Err(error) => {
+                    eprintln!("{} does not start: {error:#}", self.name);
+                    self.ended = Instant::now();
+                }
+            }
+        }
+    }
+}
+
+/// Looks after its processes for ever. As the first process of a PID namespace it is everyone's parent in the end.
+fn supervise(mut kept: Vec<Kept>) -> ! {
+    loop {
+        kept.iter_mut().for_each(Kept::look);
+        // Orphans: those that are nobody's `Child` here. A child's own status is taken by `try_wait` above first.
+        let known: Vec<u32> = kept.iter().filter_map(|k| k.child.as_ref().map(Child::id)).collect();
+        reap_orphans(&known);
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+/// Reaps children that were inherited. `waitid` with "any child" would take the status of known ones too, so each
+/// zombie is looked up and asked for by its number.
+fn reap_orphans(known: &[u32]) {
+    let Ok(entries) = fs::read_dir("/proc") else { return };
+    for pid in entries.flatten().filter_map(|e| e.file_name().to_str()?.parse::<u32>().ok()) {
+        if pid == 1 || known.contains(&pid) {
+            continue;
+        }
+        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+        let mut fields = stat.rsplit(')').next().unwrap_or_default().split_whitespace();
+        if fields.next() == Some("Z")
+            && fields.next() == Some("1")
+            && let Some(pid) = rustix::process::Pid::from_raw(pid as i32)
+        {
+            let _ = rustix::process::waitpid(Some(pid), WaitOptions::NOHANG);
+        }
+    }
+}
+
+pub fn run(layout: &Layout) -> Result<()> {
+    sh("mount -t tmpfs tmpfs /run && mkdir -p /run/netns && ip link set lo up")?;
+    certs::prepare(layout)?;
+    network::build().context("the networks")?;
+    let me = std::env::current_exe()?;
+    let mut kept = Vec::new();
+    let (archive, archive_layout) = (layout.host(ARCHIVE), layout.clone());
+    kept.push(Kept::new("history store", archive.join("hold"), move || start_archive(&archive_layout)));
+    for node in NODES {
+        let (me, layout, hold) = (me.clone(), layout.clone(), layout.host(node.name).join("off"));
+        let start = move || {
+            let log = log_file(&layout.host(node.name).join("log/host.log"))?;
+            // A host: its own network, processes, mounts, shared memory and name.
+            Command::new("ip")
+                .args(["netns", "exec", node.name])
+                .args([
+                    "unshare",
+                    "-m",
+                    "-p",
+                    "-i",
+                    "-u",
+                    "-f",
+                    "--kill-child",
+                    "--mount-proc",
+                    "--propagation",
+                    "private",
+                ])
+                .arg(&me)
+                .arg("--dir")
+                .arg(&layout.dir)
+                .args(["host", node.name])
+                .stdin(Stdio::null())
+                .stdout(log.try_clone()?)
+                .stderr(log)
+                .spawn()
+                .context("a host")
+        };
+        kept.push(Kept::new(node.name, hold, start));
+    }
+    for (i, name) in GATES.iter().enumerate() {
+        let (me, socket) = (me.clone(), keep::gate_socket(layout, i));
+        let to = format!("{}:6432", host(name).context("a gate's host")?.client());
+        let dir = layout.dir.clone();
+        kept.push(Kept::new("lead", layout.dir.join("no-leads"), move || {
+            let mut command = Command::new("ip");
+            command.args(["netns", "exec", CLIENT]).arg(&me).arg("--dir").arg(&dir).arg("lead").arg(&socket).arg(&to);
+            command.stdin(Stdio::null()).spawn().context("a lead")
+        }));
+    }
+    supervise(kept)
+}
+
+fn sh(script: &str) -> Result<()> {
+    let status = Command::new("sh").args(["-ec", script]).status()?;
+    anyhow::ensure!(status.success(), "`{script}` failed");
+    Ok(())
+}
+
+fn log_file(path: &Path) -> Result<File> {
+    fs::OpenOptions::new().create(true).append(true).open(path).with_context(|| path.display().to_string())
+}
+
+fn start_archive(layout: &Layout) -> Result<Child> {
+    let run_as = RunAs::now_inside();
+    let dir = layout.host(ARCHIVE);
+    let data = dir.join("data");
+    let words = run_as.words();
+    let server = |name: &str| {
+        let mut command = Command::new(&words[0]);
+        command.args(&words[1..]).arg(program(name)).env_clear().env("PATH", "/usr/bin:/bin").current_dir("/");
+        command
+    };
+    if !data.join("PG_VERSION").exists() {
+        let _ = fs::remove_dir_all(&data);
+        fs::create_dir_all(&data)?;
+        let password = dir.join("password");
+        fs::copy(layout.secret("history"), &password)?;
+        if run_as == RunAs::Postgres {
+            sh(&format!("chown -R postgres:postgres '{}'", dir.display()))?;
+        }
+        let made = server("initdb")
+            .args([
+                "--username=karst_history",
+                "--auth=scram-sha-256",
+                "--no-instructions",
+                "--no-sync",
+                "--encoding=UTF8",
+            ])
+            .arg("--pwfile")
+            .arg(&password)
+            .arg("-D")
+            .arg(&data)
+            .output()?;
+        anyhow::ensure!(made.status.success(), "initdb: {}", String::from_utf8_lossy(&made.stderr));
+        fs::remove_file(password)?;
+        let mut hba = fs::read_to_string(data.join("pg_hba.conf"))?;
+        hba += "host all all 10.40.0.0/24 scram-sha-256\n";
+        fs::write(data.join("pg_hba.conf"), hba)?;
+    }
+    let _ = fs::remove_file(data.join("postmaster.pid"));
+    let log = log_file(&layout.dir.join("logs/history.log"))?;
+    let mut command = Command::new("ip");
+    command.args(["netns", "exec", ARCHIVE]).args(&words).arg(program("postgres")).arg("-D").arg(&data);
+    command.args(["-c", "listen_addresses=*", "-c", "shared_buffers=32MB", "-c", "max_connections=60"]);
+    command.arg("-c").arg(format!("unix_socket_directories={}", dir.display()));
+    command
+        .stdin(Stdio::null())
+        .stdout(log.try_clone()?)
+        .stderr(log)
+        .current_dir("/")
+        .spawn()
+        .context("the history store")
+}
+
+impl RunAs {
+    /// Inside a user namespace everyone looks like root: what counts is who may become `postgres`.
+    fn now_inside() -> Self {
+        let map = fs::read_to_string("/proc/self/uid_map").unwrap_or_default();
+        let whole = map.split_whitespace().nth(2).is_some_and(|count| count.parse::<u64>().is_ok_and(|n| n > 1));
+        if whole { Self::Postgres } else { Self::Nested }
+    }
+}
+
+/// The first process of one host.
+pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
+    let dir = layout.host(name);
+    let boot = dir.join("boot_id");
+    let id = rand::random::<u128>();
+    fs::write(&boot, format!("{id:032x}\n"))?;
+    sh(&format!(
+        "mount --bind '{}' /proc/sys/kernel/random/boot_id; mount -t tmpfs tmpfs /dev/shm; echo {name} > /proc/sys/kernel/hostname",
+        boot.display()
+    ))?;
+    // A reboot empties the runtime directory.
+    let runtime = layout.runtime(name);
+    let _ = fs::remove_dir_all(&runtime);
+    fs::create_dir_all(&runtime)?;
+    use std::os::unix::fs::PermissionsExt;
+    fs::set_permissions(&runtime, fs::Permissions::from_mode(0o711))?;
+    let daemon = crate::find::sibling("karstd")?;
+    let (common_layout, host) = (layout.clone(), name.to_string());
+    let common = move |command: &mut Command| {
+        command.arg("--spec").arg(common_layout.spec()).args(["--node", &host]);
+        command.arg("--runtime").arg(common_layout.runtime(&host));
+    };
+    let log = |what: &str| log_file(&dir.join("log").join(what));
+    let (deadman_log, daemon_log) = (log("deadman.log")?, log("karstd.log")?);
+    let (deadman_daemon, deadman_common) = (daemon.clone(), common.clone());
+    let deadman = Kept::new("deadman", dir.join("hold-deadman"), move || {
+        let mut command = Command::new(&deadman_daemon);
+        command.args(["deadman", "--json-logs"]);
+        deadman_common(&mut command);
+        command
+            .stdin(Stdio::null())
+            .stdout(deadman_log.try_clone()?)
+            .stderr(deadman_log.try_clone()?)
+            .spawn()
+            .context("deadman")
+    });
+    let (tls, state, layout) = (dir.join("tls"), dir.join("state"), layout.clone());
+    let daemon = Kept::new("karstd", dir.join("hold-daemon"), move || {
+        let mut command = Command::new(&daemon);
+        command.arg("run");
+        common(&mut command);
+        command.arg("--tls").arg(&tls).arg("--state").arg(&state).arg("--tokens").arg(layout.secret("tokens"));
+        command.arg("--history").arg(format!("postgres://karst_history@{}/postgres", network::ARCHIVE_ADDRESS));
+        command.arg("--history-password").arg(layout.secret("history"));
+        command
+            .stdin(Stdio::null())
+            .stdout(daemon_log.try_clone()?)
+            .stderr(daemon_log.try_clone()?)
+            .spawn()
+            .context("karstd")
+    });
+    supervise(vec![deadman, daemon])
+}

@@ -1,0 +1,171 @@
+//! The keeper: the one process of a lab that lives outside its namespaces. It starts the inside, forwards the user's own
+//! loopback to it, and takes it down with itself.
+
+use crate::layout::{Layout, NODES};
+use anyhow::{Context, Result, bail};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tokio::net::{TcpListener, UnixStream};
+
+/// The words that put a command into namespaces of the lab's own, as root or as an ordinary user.
+fn unshare() -> Vec<&'static str> {
+    if rustix::process::geteuid().is_root() {
+        vec!["unshare", "-n", "-m", "-p", "-i", "-u", "-f", "--kill-child", "--mount-proc", "--propagation", "private"]
+    } else {
+        vec![
+            "unshare",
+            "-U",
+            "-r",
+            "-n",
+            "-m",
+            "-p",
+            "-i",
+            "-u",
+            "-f",
+            "--kill-child",
+            "--mount-proc",
+            "--propagation",
+            "private",
+        ]
+    }
+}
+
+/// Says clearly why there can be no lab here, if so.
+pub fn check_namespaces() -> Result<()> {
+    let words = unshare();
+    let tried =
+        Command::new(words[0]).args(&words[1..]).arg("true").output().context("unshare (package util-linux)")?;
+    if !tried.status.success() {
+        bail!(
+            "this machine does not allow the namespaces that a lab is made of: {}. As an ordinary user the kernel must \
+             allow user namespaces (sysctl kernel.unprivileged_userns_clone=1, user.max_user_namespaces > 0); or run as root",
+            String::from_utf8_lossy(&tried.stderr).trim()
+        );
+    }
+    Ok(())
+}
+
+/// Starts a keeper in the background, unless one runs.
+pub fn start(layout: &Layout) -> Result<()> {
+    if running(layout).is_some() {
+        return Ok(());
+    }
+    check_namespaces()?;
+    let log = std::fs::File::create(layout.dir.join("logs/lab.log"))?;
+    let me = std::env::current_exe()?;
+    let mut command = Command::new("setsid");
+    command.arg(me).arg("--dir").arg(&layout.dir).arg("keep").stdin(Stdio::null());
+    command.stdout(log.try_clone()?).stderr(log);
+    command.spawn().context("the keeper")?;
+    Ok(())
+}
+
+/// The keeper's process number, if it runs.
+pub fn running(layout: &Layout) -> Option<i32> {
+    let pid: i32 = std::fs::read_to_string(layout.dir.join("keeper.pid")).ok()?.trim().parse().ok()?;
+    let command = std::fs::read(format!("/proc/{pid}/cmdline")).ok()?;
+    let text = String::from_utf8_lossy(&command);
+    (text.contains("keep") && text.contains(&*layout.dir.to_string_lossy())).then_some(pid)
+}
+
+/// Ends the lab and waits until nothing of it is left.
+pub fn stop(layout: &Layout) -> Result<bool> {
+    let Some(pid) = running(layout) else { return Ok(false) };
+    let pid = rustix::process::Pid::from_raw(pid).context("the keeper's number")?;
+    let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
+    let begun = Instant::now();
+    while running(layout).is_some() || !crate::find::of_lab(layout).is_empty() {
+        if begun.elapsed() > Duration::from_secs(15) {
+            bail!("processes {:?} of the lab are still there", crate::find::of_lab(layout));
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let _ = std::fs::remove_file(layout.dir.join("keeper.pid"));
+    Ok(true)
+}
+
+/// The keeper itself.
+pub fn run(layout: &Layout) -> Result<()> {
+    std::fs::write(layout.dir.join("keeper.pid"), std::process::id().to_string())?;
+    for node in NODES {
+        for stale in ["deadman.json", "deadman.sock", "api.sock"] {
+            let _ = std::fs::remove_file(layout.runtime(node.name).join(stale));
+        }
+    }
+    let mut inside = start_inside(layout)?;
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let ended = runtime.block_on(async {
+        for (port, socket) in forwards(layout) {
+            let listener =
+                TcpListener::bind(("127.0.0.1", port)).await.with_context(|| format!("loopback port {port}"))?;
+            tokio::spawn(forward(listener, socket));
+        }
+        use tokio::signal::unix::{SignalKind, signal};
+        let (mut term, mut int) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+        let gone = async {
+            while matches!(inside.try_wait(), Ok(None)) {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+        };
+        tokio::select! {
+            _ = term.recv() => {}
+            _ = int.recv() => {}
+            () = gone => {}
+        }
+        anyhow::Ok(())
+    });
+    // The inside is the first process of its namespace: with it, everything in there ends.
+    let _ = inside.kill();
+    let _ = inside.wait();
+    let _ = std::fs::remove_file(layout.dir.join("keeper.pid"));
+    ended
+}
+
+fn start_inside(layout: &Layout) -> Result<Child> {
+    let words = unshare();
+    let mut command = Command::new("setpriv");
+    // If the keeper dies, so does `unshare`, and with it the inside. Spawned from the main thread: the signal follows it.
+    command.args(["--pdeathsig", "KILL"]).args(words).arg(std::env::current_exe()?);
+    command.arg("--dir").arg(&layout.dir).arg("inside");
+    command.stdin(Stdio::null()).spawn().context("the lab's inside")
+}
+
+fn forwards(layout: &Layout) -> Vec<(u16, PathBuf)> {
+    let apis = NODES.iter().enumerate().map(|(i, n)| (layout.api_port(i), layout.runtime(n.name).join("api.sock")));
+    let gates = (0..crate::layout::GATES.len()).map(|i| (layout.gate_port(i), gate_socket(layout, i)));
+    apis.chain(gates).collect()
+}
+
+/// The socket behind which a gate is reached from the client host.
+pub fn gate_socket(layout: &Layout, index: usize) -> PathBuf {
+    layout.dir.join(format!("gate{index}.sock"))
+}
+
+async fn forward(listener: TcpListener, socket: PathBuf) {
+    while let Ok((mut outside, _)) = listener.accept().await {
+        let socket = socket.clone();
+        tokio::spawn(async move {
+            if let Ok(mut inside) = UnixStream::connect(&socket).await {
+                let _ = tokio::io::copy_bidirectional(&mut outside, &mut inside).await;
+            }
+        });
+    }
+}
+
+/// Inside, on the client host: a socket that leads to a gate.
+pub fn lead(socket: &Path, to: std::net::SocketAddr) -> Result<()> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    runtime.block_on(async {
+        let _ = std::fs::remove_file(socket);
+        let listener = tokio::net::UnixListener::bind(socket)?;
+        loop {
+            let (mut from, _) = listener.accept().await?;
+            tokio::spawn(async move {
+                if let Ok(mut gate) = tokio::net::TcpStream::connect(to).await {
+                    let _ = tokio::io::copy_bidirectional(&mut from, &mut gate).await;
+                }
+            });
+        }
+    })
+}

@@ -1,0 +1,244 @@
+//! Where everything of a lab is: directories, addresses, the spec. One lab per directory.
+
+use anyhow::{Context, Result};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// The ferry company's nodes: name, zone, votes, witness, rank of its replica.
+pub const NODES: [Host; 4] = [
+    Host { name: "doline", zone: "northquay", votes: 1, witness: false, number: 11, rank: Some(1) },
+    Host { name: "polje", zone: "southquay", votes: 1, witness: false, number: 12, rank: Some(2) },
+    Host { name: "ponor", zone: "lighthouse", votes: 1, witness: true, number: 13, rank: None },
+    Host { name: "uvala", zone: "southquay", votes: 0, witness: false, number: 14, rank: Some(9) },
+];
+/// Gates run on hosts other than the preferred servers'.
+pub const GATES: [&str; 2] = ["ponor", "uvala"];
+/// The host that clients run on, and the one of the history store.
+pub const CLIENT: &str = "quayside";
+pub const ARCHIVE: &str = "archive";
+pub const WORKLOAD: &str = "sailings";
+pub const DATABASE: &str = "sailings";
+pub const CLIENT_ROLE: &str = "booking_desk";
+const PROGRAMS: &str = "/usr/lib/postgresql/15/bin";
+
+#[derive(Clone, Copy, Debug)]
+pub struct Host {
+    pub name: &'static str,
+    pub zone: &'static str,
+    pub votes: u32,
+    pub witness: bool,
+    pub number: u8,
+    pub rank: Option<u32>,
+}
+
+impl Host {
+    pub fn peer(&self) -> String {
+        format!("10.20.0.{}", self.number)
+    }
+    pub fn client(&self) -> String {
+        format!("10.30.0.{}", self.number)
+    }
+    pub fn management(&self) -> String {
+        format!("10.40.0.{}", self.number)
+    }
+}
+
+pub fn host(name: &str) -> Option<Host> {
+    NODES.into_iter().find(|h| h.name == name)
+}
+
+/// One lab on this machine.
+#[derive(Clone, Debug)]
+pub struct Layout {
+    pub dir: PathBuf,
+    /// The first of the loopback ports: consoles from here on, the gates' forwarders from 32 on.
+    pub port: u16,
+}
+
+impl Layout {
+    pub fn new(dir: &Path, port: u16) -> Result<Self> {
+        let dir = std::path::absolute(dir).context("the lab's directory")?;
+        // Unix socket paths end at 107 bytes (unix(7)).
+        anyhow::ensure!(
+            dir.as_os_str().len() <= 48,
+            "{} is too long for socket paths: use --dir with a shorter one",
+            dir.display()
+        );
+        Ok(Self { dir, port })
+    }
+
+    /// The layout of a lab that was made before.
+    pub fn load(dir: &Path) -> Result<Self> {
+        let path = dir.join("port");
+        let port = fs::read_to_string(&path)
+            .with_context(|| format!("no lab in {}: start one with `karst-lab up`", dir.display()))?;
+        Self::new(dir, port.trim().parse().with_context(|| path.display().to_string())?)
+    }
+
+    pub fn host(&self, name: &str) -> PathBuf {
+        self.dir.join("hosts").join(name)
+    }
+    pub fn runtime(&self, name: &str) -> PathBuf {
+        self.host(name).join("run")
+    }
+    pub fn data(&self, name: &str) -> PathBuf {
+        self.host(name).join("data").join(WORKLOAD)
+    }
+    pub fn spec(&self) -> PathBuf {
+        self.dir.join("spec.toml")
+    }
+    pub fn secret(&self, name: &str) -> PathBuf {
+        self.dir.join("secrets").join(name)
+    }
+    pub fn client_config(&self) -> PathBuf {
+        self.dir.join("client.toml")
+    }
+    pub fn api_port(&self, index: usize) -> u16 {
+        self.port + index as u16
+    }
+    pub fn gate_port(&self, index: usize) -> u16 {
+        self.port + 32 + index as u16
+    }
+    pub fn servers(&self) -> Vec<String> {
+        (0..NODES.len()).map(|i| format!("http://127.0.0.1:{}", self.api_port(i))).collect()
+    }
+    pub fn token(&self) -> Result<String> {
+        Ok(fs::read_to_string(self.secret("captain"))?.trim().to_string())
+    }
+    pub fn client_password(&self) -> Result<String> {
+        Ok(fs::read_to_string(self.secret("client"))?.trim().to_string())
+    }
+    /// What an ordinary client on this machine uses.
+    pub fn connection_string(&self) -> String {
+        format!(
+            "host=127.0.0.1,127.0.0.1 port={},{} dbname={DATABASE} user={CLIENT_ROLE} passfile={}",
+            self.gate_port(0),
+            self.gate_port(1),
+            self.dir.join("passfile").display()
+        )
+    }
+
+    /// Makes the directories, secrets and the spec; what is there already stays.
+    pub fn prepare(&self, brisk: bool, run_as: RunAs) -> Result<()> {
+        use std::io::Write;
+        use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+        for dir in [self.dir.clone(), self.dir.join("secrets"), self.dir.join("logs")] {
+            fs::create_dir_all(&dir).with_context(|| format!("lab directory {}", dir.display()))?;
+        }
+        // The server's user has to pass through, and see nothing else.
+        fs::set_permissions(&self.dir, fs::Permissions::from_mode(0o711))?;
+        fs::set_permissions(self.dir.join("secrets"), fs::Permissions::from_mode(0o700))?;
+        let put = |path: &Path, text: &str| -> Result<()> {
+            let mut file = fs::OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(path)?;
+            Ok(file.write_all(text.as_bytes())?)
+        };
+        for name in ["captain", "replication", "client", "history"] {
+            let path = self.secret(name);
+            if !path.exists() {
+                put(&path, &format!("{:032x}\n", rand::random::<u128>()))?;
+            }
+        }
+        let digest: String = <sha2::Sha256 as sha2::Digest>::digest(self.token()?.as_bytes())
+            .iter()
+            .map(|b| format!("{b:02x}"))
+            .collect();
+        put(&self.secret("tokens"), &format!("captain administer {digest}\n"))?;
+        put(&self.dir.join("passfile"), &format!("*:*:*:{CLIENT_ROLE}:{}\n", self.client_password()?))?;
+        fs::write(self.dir.join("port"), self.port.to_string())?;
+        fs::write(self.spec(), self.spec_text(brisk, run_as))?;
+        let servers: Vec<String> = self.servers().iter().map(|s| format!("\"{s}\"")).collect();
+        fs::write(
+            self.client_config(),
+            format!("servers = [{}]\ntoken-file = \"{}\"\n", servers.join(", "), self.secret("captain").display()),
+        )?;
+        for node in NODES {
+            for dir in ["run", "state", "data", "log"] {
+                fs::create_dir_all(self.host(node.name).join(dir))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn spec_text(&self, brisk: bool, run_as: RunAs) -> String {
+        let mut text = format!(
+            "# Skerry Coast Ferries (made up). The same on every node.\ncluster = \"skerry\"\ntimings = \"{}\"\n",
+            if brisk { "brisk" } else { "default" }
+        );
+        for zone in ["northquay", "southquay", "lighthouse"] {
+            text += &format!("\n[zone.{zone}]");
+        }
+        text += "\n";
+        for node in NODES {
+            text += &format!(
+                "\n[node.{}]\nzone = \"{}\"\nvotes = {}\npeer = \"{}:4700\"\napi = \"{}:4780\"\n{}",
+                node.name,
+                node.zone,
+                node.votes,
+                node.peer(),
+                node.management(),
+                if node.witness { "witness = true\n" } else { "" }
+            );
+        }
+        text += &format!(
+            "\n[workload.{WORKLOAD}]\ndriver = \"postgres\"\nloss = \"none\"\nalone = \"block\"\n\
+             \n[workload.{WORKLOAD}.settings]\nprograms = \"{PROGRAMS}\"\nsecret = \"file:{}\"\ndatabase = \"{DATABASE}\"\n\
+             client = \"{CLIENT_ROLE}\"\nclient-secret = \"file:{}\"\n{}",
+            self.secret("replication").display(),
+            self.secret("client").display(),
+            run_as.spec_line()
+        );
+        for node in NODES {
+            if let Some(rank) = node.rank {
+                text += &format!(
+                    "\n[workload.{WORKLOAD}.replica.{}]\nrank = {rank}\naddress = \"{}:5432\"\ndata = \"{}\"\n",
+                    node.name,
+                    node.client(),
+                    self.data(node.name).display()
+                );
+            }
+        }
+        text += &format!("\n[workload.{WORKLOAD}.gate]\n");
+        for name in GATES {
+            if let Some(node) = host(name) {
+                text += &format!("{name} = \"{}:6432\"\n", node.client());
+            }
+        }
+        text
+    }
+}
+
+/// How server programs, which refuse to run as root, are started.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RunAs {
+    /// As Debian's `postgres` user.
+    Postgres,
+    /// In a user namespace of their own, where they are somebody else than root.
+    Nested,
+}
+
+impl RunAs {
+    const NESTED: &str = "unshare -U --map-user=101 --map-group=104";
+
+    pub fn now() -> Self {
+        if rustix::process::geteuid().is_root() { Self::Postgres } else { Self::Nested }
+    }
+    fn spec_line(self) -> String {
+        match self {
+            Self::Postgres => String::new(),
+            Self::Nested => format!("launcher = \"{}\"\n", Self::NESTED),
+        }
+    }
+    /// The words before a server program.
+    pub fn words(self) -> Vec<String> {
+        let words = match self {
+            Self::Postgres => "setpriv --reuid=postgres --regid=postgres --init-groups",
+            Self::Nested => Self::NESTED,
+        };
+        words.split(' ').map(String::from).collect()
+    }
+}
+
+/// A server program's path.
+pub fn program(name: &str) -> String {
+    format!("{PROGRAMS}/{name}")
+}

@@ -1,0 +1,171 @@
+//! karst-lab: a whole cluster on this machine, and what can be done to it.
+
+use anyhow::{Context, Result, bail};
+use clap::{Parser, Subcommand};
+use karst_lab::layout::{CLIENT_ROLE, DATABASE, GATES, Layout, WORKLOAD};
+use karst_lab::writer::{self, Load};
+use karst_lab::{Lab, bench, demo, drill, inside, keep};
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::time::Duration;
+
+#[derive(Parser)]
+#[command(
+    name = "karst-lab",
+    version,
+    about = "A whole Karst cluster on this machine: hosts, servers, clients, faults"
+)]
+struct Cli {
+    /// The lab's directory
+    #[arg(long, global = true, env = "KARST_LAB", default_value = "/var/tmp/karst-lab")]
+    dir: PathBuf,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Start the lab in the background and wait until all is well
+    Up {
+        /// The first of its loopback ports
+        #[arg(long, default_value_t = 9100)]
+        port: u16,
+        /// Brisk timings instead of the default ones
+        #[arg(long)]
+        brisk: bool,
+    },
+    /// End the lab; its data stays
+    Down {
+        /// Remove the data too
+        #[arg(long)]
+        remove: bool,
+    },
+    /// What runs
+    Status,
+    /// Print what a shell needs to reach the lab, for `eval`
+    Env,
+    /// Start the lab, fill it with the ferry company's data, start a small client load
+    Demo {
+        #[arg(long, default_value_t = 9100)]
+        port: u16,
+    },
+    /// Really do it, and measure
+    Drill {
+        #[command(subcommand)]
+        drill: drill::Drill,
+    },
+    /// Measure against the oracle in the same run; write the table and JSON
+    Bench(bench::Options),
+    #[command(hide = true)]
+    Keep,
+    #[command(hide = true)]
+    Inside,
+    #[command(hide = true)]
+    Host { name: String },
+    #[command(hide = true)]
+    Lead { socket: PathBuf, to: SocketAddr },
+    #[command(hide = true)]
+    Writer {
+        #[arg(long)]
+        writers: u32,
+        #[arg(long)]
+        pause_ms: u64,
+        #[arg(long)]
+        journal: PathBuf,
+        #[arg(long)]
+        until: PathBuf,
+    },
+}
+
+fn main() -> Result<()> {
+    let cli = Cli::parse();
+    // The keeper and the inside start processes from the main thread, before any runtime.
+    match &cli.command {
+        Command::Keep => return keep::run(&Layout::load(&cli.dir)?),
+        Command::Inside => return inside::run(&Layout::load(&cli.dir)?),
+        Command::Host { name } => return inside::run_host(&Layout::load(&cli.dir)?, name),
+        Command::Lead { socket, to } => return keep::lead(socket, *to),
+        _ => {}
+    }
+    tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?.block_on(run(cli))
+}
+
+async fn run(cli: Cli) -> Result<()> {
+    match cli.command {
+        Command::Up { port, brisk } => {
+            let lab = up(&cli.dir, port, brisk).await?;
+            println!("{}", lab.status().await?.status.sentence);
+            print_env(&lab.layout);
+        }
+        Command::Down { remove } => {
+            let layout = Layout::load(&cli.dir)?;
+            let ran = keep::stop(&layout)?;
+            println!("{}", if ran { "The lab has ended; nothing of it runs." } else { "No lab was running." });
+            if remove {
+                std::fs::remove_dir_all(&layout.dir)?;
+                println!("Removed {}.", layout.dir.display());
+            }
+        }
+        Command::Status => {
+            let layout = Layout::load(&cli.dir)?;
+            let Some(pid) = keep::running(&layout) else { bail!("the lab in {} does not run", layout.dir.display()) };
+            let status = Lab::attach(layout.clone())?.status().await?.status;
+            println!("The lab runs (keeper {pid}, {} processes).", karst_lab::find::of_lab(&layout).len());
+            println!("{}", status.sentence);
+        }
+        Command::Env => print_env(&Layout::load(&cli.dir)?),
+        Command::Demo { port } => run_demo(&cli.dir, port).await?,
+        Command::Drill { drill } => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, drill).await?,
+        Command::Bench(options) => bench::run(&cli.dir, options).await?,
+        Command::Writer { writers, pause_ms, journal, until } => {
+            let layout = Layout::load(&cli.dir)?;
+            let hosts: Vec<String> = GATES.iter().filter_map(|g| Some(karst_lab::layout::host(g)?.client())).collect();
+            let to = format!("host={} port=6432,6432 dbname={DATABASE} user={CLIENT_ROLE}", hosts.join(","));
+            let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
+            writer::run(Load { to, password, writers, pause, journal, until }).await?;
+        }
+        Command::Keep | Command::Inside | Command::Host { .. } | Command::Lead { .. } => unreachable!("run before"),
+    }
+    Ok(())
+}
+
+async fn up(dir: &std::path::Path, port: u16, brisk: bool) -> Result<Lab> {
+    let layout = Layout::load(dir).or_else(|_| Layout::new(dir, port))?;
+    let lab = Lab::up(layout, brisk)?;
+    lab.healthy(Duration::from_secs(120)).await?;
+    Ok(lab)
+}
+
+fn print_env(layout: &Layout) {
+    let me = std::env::current_exe().ok().and_then(|p| Some(p.parent()?.display().to_string())).unwrap_or_default();
+    println!(
+        "export KARST_CONFIG={} KARST_LAB={} PATH={me}:$PATH",
+        layout.client_config().display(),
+        layout.dir.display()
+    );
+}
+
+async fn run_demo(dir: &std::path::Path, port: u16) -> Result<()> {
+    println!("Starting the lab: four hosts, a history store, a client host ...");
+    let lab = up(dir, port, false).await?;
+    let layout = &lab.layout;
+    println!("Filling `{WORKLOAD}` ...");
+    let bookings = demo::fill(&layout.connection_string(), &layout.client_password()?).await.context("filling")?;
+    drill::start_load(layout, "demo", 2, 100)?;
+    let reply = lab.healthy(Duration::from_secs(60)).await?;
+    let token = layout.secret("captain");
+    println!(
+        "\n{}\n\n  bookings   {bookings}\n  console    {}/   (token: {})\n  clients    psql \"{}\"\n\n\
+         Three things to try, after\n  eval \"$({} env)\"\n\n\
+         1  karst status                          the cluster in one screen\n\
+         2  karst-lab drill kill-server {WORKLOAD}     kill the primary's server, and see where the time goes\n\
+         3  karst switchover {WORKLOAD} --to doline    move it back\n\n\
+         `karst-lab down` ends it all.",
+        reply.status.sentence,
+        layout.servers()[0],
+        token.display(),
+        layout.connection_string(),
+        std::env::current_exe()?.display(),
+    );
+    Ok(())
+}

@@ -1,0 +1,74 @@
+//! Three networks, each a bridge in a switch of its own kind: peers, clients, management. Hosts are network namespaces.
+
+use crate::layout::{ARCHIVE, CLIENT, NODES};
+use anyhow::{Context, Result, bail};
+use std::fmt::Write as _;
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+
+const SWITCH: &str = "switch";
+
+struct Port {
+    host: &'static str,
+    network: &'static str,
+    address: String,
+}
+
+fn ports() -> Vec<Port> {
+    let mut ports = Vec::new();
+    for node in NODES {
+        let networks = [("peer", node.peer()), ("client", node.client()), ("mgmt", node.management())];
+        ports.extend(networks.map(|(network, address)| Port { host: node.name, network, address }));
+    }
+    ports.push(Port { host: CLIENT, network: "client", address: "10.30.0.100".into() });
+    ports.push(Port { host: ARCHIVE, network: "mgmt", address: "10.40.0.100".into() });
+    ports
+}
+
+/// Where the history store listens.
+pub const ARCHIVE_ADDRESS: &str = "10.40.0.100";
+
+/// Makes everything. Runs inside the lab's own network namespace.
+pub fn build() -> Result<()> {
+    for name in NODES.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE]) {
+        run(Command::new("ip").args(["netns", "add", name]), "ip netns add")?;
+    }
+    let mut switch = String::new();
+    for network in ["peer", "client", "mgmt"] {
+        let _ = writeln!(switch, "link add {network} type bridge stp_state 0 forward_delay 0\nlink set {network} up");
+    }
+    batch(SWITCH, &switch)?;
+    let mut links = String::new();
+    for (i, port) in ports().iter().enumerate() {
+        let _ =
+            writeln!(links, "link add p{i} netns {SWITCH} type veth peer name {} netns {}", port.network, port.host);
+    }
+    batch(SWITCH, &links)?;
+    let mut switch = String::new();
+    for (i, port) in ports().iter().enumerate() {
+        let _ = writeln!(switch, "link set p{i} master {} up", port.network);
+        let up = format!(
+            "link set lo up\naddr add {}/24 dev {}\nlink set {} up\n",
+            port.address, port.network, port.network
+        );
+        batch(port.host, &up)?;
+    }
+    batch(SWITCH, &switch)
+}
+
+fn batch(netns: &str, commands: &str) -> Result<()> {
+    let mut ip =
+        Command::new("ip").args(["-netns", netns, "-batch", "-"]).stdin(Stdio::piped()).spawn().context("ip")?;
+    ip.stdin.take().context("ip's input")?.write_all(commands.as_bytes())?;
+    let status = ip.wait()?;
+    anyhow::ensure!(status.success(), "ip in {netns} failed on:\n{commands}");
+    Ok(())
+}
+
+fn run(command: &mut Command, what: &str) -> Result<()> {
+    let output = command.output().with_context(|| what.to_string())?;
+    if !output.status.success() {
+        bail!("{what}: {}", String::from_utf8_lossy(&output.stderr).trim());
+    }
+    Ok(())
+}

@@ -1,0 +1,1 @@
+//! The oracle: what is possible at best.
