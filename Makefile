@@ -3,29 +3,49 @@
 
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
-.PHONY: demo test bench check packages toolchain console
+.PHONY: demo test bench check packages toolchain console build
 
-PACKAGES := postgresql-15 postgresql-client-15 nftables iproute2 util-linux chromium chromium-driver nodejs npm
+RUST_NEEDED := 1.95
+PACKAGES := postgresql-15 postgresql-client-15 iproute2 util-linux curl chromium chromium-driver nodejs npm build-essential
 
 toolchain:
-	@command -v cargo >/dev/null || { echo "Karst needs a Rust toolchain (cargo 1.95 or newer) on the PATH."; exit 1; }
+	@have=$$(rustc --version 2>/dev/null | cut -d' ' -f2); \
+	if [ "$$(printf '%s\n' $(RUST_NEEDED) "$${have:-0}" | sort -V | head -1)" != $(RUST_NEEDED) ]; then \
+	  echo "Karst needs a Rust toolchain of $(RUST_NEEDED) or newer on the PATH; found: $${have:-none}."; exit 1; fi
 
 # Debian's package starts a cluster of its own at install: not wanted here.
 packages:
 	@missing=""; for p in $(PACKAGES); do \
-	  case $$p in nodejs|npm) command -v $${p/nodejs/node} >/dev/null && continue;; esac; \
+	  case $$p in nodejs) command -v node >/dev/null && continue;; npm) command -v npm >/dev/null && continue;; esac; \
 	  dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q "ok installed" || missing="$$missing $$p"; \
 	done; \
 	if [ -n "$$missing" ]; then \
 	  echo "Installing:$$missing"; \
-	  if [ "$$(id -u)" != 0 ]; then SUDO=sudo; fi; \
-	  $$SUDO mkdir -p /etc/postgresql-common; \
-	  [ -e /etc/postgresql-common/createcluster.conf ] || echo 'create_main_cluster = false' | $$SUDO tee /etc/postgresql-common/createcluster.conf >/dev/null; \
-	  $$SUDO apt-get update -qq && DEBIAN_FRONTEND=noninteractive $$SUDO apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	  sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+	  $$sudo mkdir -p /etc/postgresql-common && \
+	  { [ -e /etc/postgresql-common/createcluster.conf ] || echo 'create_main_cluster = false' | $$sudo tee /etc/postgresql-common/createcluster.conf >/dev/null; } && \
+	  $$sudo apt-get update -qq && \
+	  $$sudo env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
 	fi
 
-test: toolchain packages
+console/node_modules: console/package-lock.json console/package.json
+	cd console && npm ci --no-audit --no-fund
+	@touch $@
+
+console: packages console/node_modules
+	cd console && npm run --silent lint && npm run --silent build
+
+build: toolchain console
+	cargo build --workspace --all-targets --locked
+
+demo: build
+	target/debug/karst-lab demo
+
+test: build
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets --locked -- -D warnings
 	@command -v cargo-nextest >/dev/null || cargo install --locked cargo-nextest
 	cargo nextest run --workspace --locked
+
+bench: build
+	target/debug/karst-lab bench

@@ -108,14 +108,14 @@ impl Layout {
     pub fn client_password(&self) -> Result<String> {
         Ok(fs::read_to_string(self.secret("client"))?.trim().to_string())
     }
+    /// The gates, as they are forwarded to the user's own loopback.
+    pub fn gates(&self) -> String {
+        let ports = format!("{},{}", self.gate_port(0), self.gate_port(1));
+        format!("host=127.0.0.1,127.0.0.1 port={ports} dbname={DATABASE} user={CLIENT_ROLE}")
+    }
     /// What an ordinary client on this machine uses.
     pub fn connection_string(&self) -> String {
-        format!(
-            "host=127.0.0.1,127.0.0.1 port={},{} dbname={DATABASE} user={CLIENT_ROLE} passfile={}",
-            self.gate_port(0),
-            self.gate_port(1),
-            self.dir.join("passfile").display()
-        )
+        format!("{} passfile={}", self.gates(), self.dir.join("passfile").display())
     }
 
     /// Makes the directories, secrets and the spec; what is there already stays.

@@ -77,8 +77,17 @@ enum Command {
     },
 }
 
-fn main() -> Result<()> {
-    let cli = Cli::parse();
+fn main() -> std::process::ExitCode {
+    match start(Cli::parse()) {
+        Ok(()) => std::process::ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("karst-lab: {error:#}");
+            std::process::ExitCode::FAILURE
+        }
+    }
+}
+
+fn start(cli: Cli) -> Result<()> {
     // The keeper and the inside start processes from the main thread, before any runtime.
     match &cli.command {
         Command::Keep => return keep::run(&Layout::load(&cli.dir)?),
@@ -150,7 +159,7 @@ async fn run_demo(dir: &std::path::Path, port: u16) -> Result<()> {
     let lab = up(dir, port, false).await?;
     let layout = &lab.layout;
     println!("Filling `{WORKLOAD}` ...");
-    let bookings = demo::fill(&layout.connection_string(), &layout.client_password()?).await.context("filling")?;
+    let bookings = demo::fill(&layout.gates(), &layout.client_password()?).await.context("filling")?;
     drill::start_load(layout, "demo", 2, 100)?;
     let reply = lab.healthy(Duration::from_secs(60)).await?;
     let token = layout.secret("captain");

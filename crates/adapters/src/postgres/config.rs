@@ -204,6 +204,9 @@ impl Postgres {
 
     fn put(&self, path: &Path, text: &str) -> Result<()> {
         use std::io::Write as _;
+        if std::fs::read_to_string(path).is_ok_and(|now| now == text) {
+            return Ok(());
+        }
         let next = path.with_extension("next");
         let write = || {
             let mut file =

@@ -12,8 +12,8 @@ use std::time::Duration;
 const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
 /// How long the members of a sync set may take to be there; the coordinator changes the set long before.
 const SYNC_LIMIT: Duration = Duration::from_secs(60);
-/// Every so many rounds of 2 ms, a nudge.
-const NUDGE_ROUNDS: u32 = 5;
+/// Every so many rounds of 2 ms and a query, a nudge: about every 10 ms.
+const NUDGE_ROUNDS: u32 = 3;
 
 impl Postgres {
     /// A configuration reload: besides its purpose, it wakes a startup process that waits out a retry interval (D10).

@@ -1,0 +1,33 @@
+import { useEffect, useState } from 'react'
+import type { StatusReply } from './api'
+
+// A number older than this is not shown as a live one.
+const STALE_MS = 4000
+
+export type Live = { reply: StatusReply | null; stale: boolean }
+
+/** The status as it changes, over server-sent events; `stale` when nothing was heard for a while. */
+export function useLive(): Live {
+  const [reply, setReply] = useState<StatusReply | null>(null)
+  const [stale, setStale] = useState(false)
+  useEffect(() => {
+    const source = new EventSource('/api/v1/live')
+    let lost: ReturnType<typeof setTimeout> | undefined
+    source.addEventListener('status', (event) => {
+      setReply(JSON.parse((event as MessageEvent<string>).data) as StatusReply)
+    })
+    source.onopen = () => {
+      clearTimeout(lost)
+      setStale(false)
+    }
+    source.onerror = () => {
+      clearTimeout(lost)
+      lost = setTimeout(() => setStale(true), STALE_MS)
+    }
+    return () => {
+      clearTimeout(lost)
+      source.close()
+    }
+  }, [])
+  return { reply, stale }
+}

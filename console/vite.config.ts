@@ -1,0 +1,4 @@
+import react from '@vitejs/plugin-react'
+import { defineConfig } from 'vite'
+
+export default defineConfig({ plugins: [react()], build: { chunkSizeWarningLimit: 1000 } })

@@ -1,0 +1,105 @@
+//! What changes something: the plan first, then consent, then the steps as they happen. Ending the client ends nothing
+//! else.
+
+use crate::Ending;
+use crate::output::{Format, print, size};
+use anyhow::{Result, bail};
+use karst_api::core::OperationId;
+use karst_api::core::node::Plan;
+use karst_api::core::operation::Outcome;
+use karst_api::{Client, MoveBody};
+use std::fmt::Write as _;
+use std::io::{BufRead, IsTerminal, Write};
+
+pub async fn change(
+    client: &Client, what: &str, workload: &str, to: Option<String>, plan_only: bool, yes: bool, format: Format,
+) -> Result<Ending> {
+    let body = MoveBody { to: to.map(Into::into), plan_only };
+    let plan = client.plan(workload, what, &body).await?;
+    print(format, &plan, text_of)?;
+    if plan_only {
+        return Ok(if plan.unmet().is_none() { Ending::Done } else { Ending::NotWell });
+    }
+    if let Some(why) = plan.unmet() {
+        bail!("nothing was changed: {why}");
+    }
+    if !yes && !consent(workload)? {
+        bail!("nothing was changed: not approved");
+    }
+    // What was approved is what is done: the target is named even if it was chosen for the caller.
+    let body = MoveBody { to: plan.to.clone(), plan_only: false };
+    let started = client.begin(workload, what, &body).await?;
+    println!(
+        "{} has begun; it goes on if this client ends (karst operation watch {})",
+        started.operation, started.operation
+    );
+    watch(client, started.operation).await
+}
+
+fn text_of(plan: &Plan) -> String {
+    let name = |n: &Option<karst_api::core::NodeId>| n.as_ref().map_or("?".to_string(), ToString::to_string);
+    let mut text =
+        format!("Plan: {} of {} from {} to {}\n", plan.kind, plan.workload, name(&plan.from), name(&plan.to));
+    for p in &plan.preconditions {
+        let verdict = p.unmet.as_ref().map_or("met".to_string(), |why| format!("NOT MET: {why}"));
+        let _ = writeln!(text, "  needs   {}: {verdict}", p.text);
+    }
+    for (i, step) in plan.steps.iter().enumerate() {
+        let _ = writeln!(text, "  step {}  {step}", i + 1);
+    }
+    let (usual, most) = plan.expected_pause_ms;
+    let _ = writeln!(
+        text,
+        "  writes pause for about {usual} ms, {most} ms at most; data at risk: {}",
+        size(plan.data_at_risk)
+    );
+    for c in plan.candidates.iter().filter(|c| c.excluded.is_some()) {
+        let _ = writeln!(text, "  {} may not take over: {}", c.node, c.excluded.as_deref().unwrap_or_default());
+    }
+    text
+}
+
+fn consent(workload: &str) -> Result<bool> {
+    if !std::io::stdin().is_terminal() {
+        bail!("nothing was changed: there is no terminal to ask; use --yes");
+    }
+    print!("Type the workload's name to approve: ");
+    std::io::stdout().flush()?;
+    let mut answer = String::new();
+    std::io::stdin().lock().read_line(&mut answer)?;
+    Ok(answer.trim() == workload)
+}
+
+/// Prints the steps of an operation as they happen, until it ends.
+pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
+    let mut shown = 0;
+    let mut result = None;
+    while result.is_none() {
+        // A stream may end with its server; another server goes on where it was.
+        let watched = client.watch(|reply| {
+            let Some(operation) = reply.status.operations.iter().find(|o| o.id == id) else { return false };
+            let begin = operation.steps.first().map(|s| s.at).unwrap_or_default();
+            for step in operation.steps.iter().skip(shown) {
+                println!("  {:>7} ms  {}", step.at.since(begin).as_millis(), step.text);
+            }
+            shown = shown.max(operation.steps.len());
+            if let Some(outcome) = &operation.outcome {
+                result = Some(outcome.clone());
+            }
+            result.is_some()
+        });
+        if let Err(error) = watched.await
+            && client.status().await.is_err()
+        {
+            return Err(error.into());
+        }
+    }
+    match result {
+        Some(Outcome::Undone(why)) => bail!("{id} was not done: {why}"),
+        Some(Outcome::Diverted(why)) => {
+            println!("{id} was done otherwise: {why}");
+            Ok(Ending::NotWell)
+        }
+        _ => Ok(Ending::Done),
+    }
+}

@@ -1,0 +1,396 @@
+//! What is so: every command that changes nothing.
+
+use crate::Ending;
+use crate::output::{Format, columns, print, size};
+use anyhow::{Context, Result, bail};
+use karst_api::core::OperationId;
+use karst_api::core::operation::{Outcome, Progress};
+use karst_api::core::outage::{WorstCase, worst_cases};
+use karst_api::core::spec::{Inequality, Severity};
+use karst_api::core::view::{Condition, NodeView, Status, WorkloadView};
+use karst_api::{Client, Record, StatusReply, specfile};
+use std::fmt::Write as _;
+use std::path::Path;
+use std::time::Duration;
+
+fn ending(status: &Status) -> Ending {
+    if status.condition == Condition::Healthy { Ending::Done } else { Ending::NotWell }
+}
+
+pub async fn status(client: &Client, format: Format) -> Result<Ending> {
+    let reply = client.status().await?;
+    print(format, &reply, screen)?;
+    Ok(ending(&reply.status))
+}
+
+pub async fn watch(client: &Client) -> Result<Ending> {
+    client
+        .watch(|reply| {
+            // Home and clear below: the screen is drawn over, without a flicker.
+            print!("\x1b[H\x1b[2J{}", screen(&reply));
+            let _ = std::io::Write::flush(&mut std::io::stdout());
+            false
+        })
+        .await?;
+    Ok(Ending::Done)
+}
+
+/// The whole cluster on one screen.
+pub fn screen(reply: &StatusReply) -> String {
+    let s = &reply.status;
+    let mut text = format!("{}  [{}]  {}\n", s.cluster, s.condition.word(), s.sentence);
+    let clock = reply.at.get(11..19).unwrap_or_default();
+    let by =
+        s.coordinator.as_ref().map_or("no coordinator".to_string(), |c| format!("coordinator {c}, term {}", s.term));
+    let partial = if reply.complete { "" } else { "  PARTIAL: only what this node knows by itself" };
+    let _ = writeln!(text, "seen by {} at {clock} UTC; {by}{partial}\n", s.seen_by);
+    let _ = writeln!(text, "quorum   {}", quorum_line(s));
+    text += &node_table(&s.nodes);
+    for w in &s.workloads {
+        let _ = writeln!(
+            text,
+            "\n\n{} [{}]  epoch {}  sync set {}: {}",
+            w.workload,
+            w.condition.word(),
+            w.epoch,
+            w.sync.number,
+            names(&w.sync.sure)
+        );
+        text += &replica_table(w);
+        text += "\n";
+        for g in &w.gates {
+            let to = g.forwards_to.as_ref().map_or("holds new connections".into(), |n| format!("forwards to {n}"));
+            let flows =
+                g.report.as_ref().map_or(String::new(), |r| format!(", {} flows, {} waiting", r.flows, r.waiting));
+            let _ = writeln!(text, "  gate {} {} {to}{flows}", g.node, g.address);
+        }
+    }
+    if let Some(operation) = s.operations.iter().find(|o| o.outcome.is_none()) {
+        let _ = writeln!(text, "\nunder way: {}", operation_text(operation));
+    } else if let Some(last) = s.operations.first() {
+        let _ = writeln!(text, "\nlast: {} {}{}", last.id, last.what.kind, phase_line(last));
+    }
+    if !reply.history.reachable {
+        let _ = writeln!(text, "history delayed: {} events wait on {}", reply.history.waiting, s.seen_by);
+    }
+    let errors = s.findings.iter().filter(|f| f.severity == Severity::Error).count();
+    if !s.findings.is_empty() {
+        let _ = writeln!(text, "findings: {errors} errors, {} warnings (karst why)", s.findings.len() - errors);
+    }
+    text
+}
+
+fn names(list: &[karst_api::core::NodeId]) -> String {
+    if list.is_empty() { "nobody".into() } else { list.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ") }
+}
+
+fn quorum_line(s: &Status) -> String {
+    let q = &s.quorum;
+    let margin = if q.heard < q.needed {
+        "NO MAJORITY: nothing is promoted".to_string()
+    } else if q.cannot_lose.is_empty() {
+        "any one node may be lost".to_string()
+    } else {
+        format!("the majority does not survive losing {}", names(&q.cannot_lose))
+    };
+    format!("{} of {} votes heard, {} needed; {margin}", q.heard, q.total, q.needed)
+}
+
+fn node_table(nodes: &[NodeView]) -> String {
+    let row = |n: &NodeView| {
+        let deaf = if n.does_not_hear.is_empty() {
+            String::new()
+        } else {
+            format!("does not hear {}", names(&n.does_not_hear))
+        };
+        let silent = if n.state == "up" { deaf } else { format!("silent for {} ms", n.silent_ms) };
+        [
+            n.node.to_string(),
+            n.zone.clone(),
+            n.votes.to_string(),
+            if n.witness { "witness" } else { "" }.into(),
+            n.state.clone(),
+            silent,
+        ]
+    };
+    columns(["NODE", "ZONE", "VOTES", "KIND", "STATE", ""], nodes.iter().map(row))
+}
+
+fn replica_table(w: &WorkloadView) -> String {
+    let row = |r: &karst_api::core::view::ReplicaView| {
+        let sync = if r.in_sync_set {
+            "yes"
+        } else if w.primary.as_ref() == Some(&r.node) {
+            ""
+        } else {
+            "no"
+        };
+        let position = r
+            .report
+            .as_ref()
+            .and_then(|r| r.seen.as_ref())
+            .filter(|o| o.runs)
+            .map_or(String::new(), |o| o.position.to_string());
+        let lag = r.lag.map_or("?".into(), size);
+        [r.node.to_string(), r.state.clone(), sync.into(), position, lag, r.rank.to_string(), r.detail.clone()]
+    };
+    columns(["REPLICA", "STATE", "IN SYNC SET", "POSITION", "BEHIND", "RANK", "DETAIL"], w.replicas.iter().map(row))
+}
+
+pub async fn why(client: &Client, workload: Option<&str>, format: Format) -> Result<Ending> {
+    let reply = client.status().await?;
+    let chosen = pick(&reply.status, workload)?;
+    print(format, &reply, |reply| {
+        let mut text = format!("{}\n{}\n", reply.status.sentence, quorum_line(&reply.status));
+        for w in &chosen {
+            let _ = writeln!(text, "\n{} [{}]: {}", w.workload, w.condition.word(), w.sentence);
+            let waits = match w.condition {
+                Condition::Settling => "This is on its way; nothing has to be done.",
+                Condition::Healthy => "Nothing has to be done.",
+                Condition::Weakened => {
+                    "It works. What is missing is named above, and why a standby cannot take over below."
+                }
+                Condition::Down => "It does not come back by itself as it is.",
+            };
+            let _ = writeln!(text, "{waits}");
+            if let Some(next) = &w.next {
+                let _ = writeln!(text, "next: {next}");
+            }
+            for c in &w.candidates {
+                let verdict =
+                    c.excluded.as_ref().map_or("may take over".to_string(), |why| format!("may not take over: {why}"));
+                let _ = writeln!(text, "  {} {verdict}", c.node);
+            }
+        }
+        for f in &reply.status.findings {
+            let _ = writeln!(text, "\n{:?}{}: {}\n  {}", f.severity, at(&f.path), f.what, f.remedy);
+        }
+        text
+    })?;
+    Ok(ending(&reply.status))
+}
+
+fn at(path: &[String]) -> String {
+    if path.is_empty() { String::new() } else { format!(" ({})", path.join(".")) }
+}
+
+fn pick<'a>(status: &'a Status, name: Option<&str>) -> Result<Vec<&'a WorkloadView>> {
+    let Some(name) = name else { return Ok(status.workloads.iter().collect()) };
+    let found: Vec<_> = status.workloads.iter().filter(|w| w.workload.as_str() == name).collect();
+    if found.is_empty() {
+        let known: Vec<&str> = status.workloads.iter().map(|w| w.workload.as_str()).collect();
+        bail!("there is no workload `{name}`; known: {}", known.join(", "));
+    }
+    Ok(found)
+}
+
+pub async fn nodes(client: &Client, name: Option<&str>, format: Format) -> Result<Ending> {
+    let status = client.status().await?.status;
+    let chosen: Vec<NodeView> =
+        status.nodes.iter().filter(|n| name.is_none_or(|m| n.node.as_str() == m)).cloned().collect();
+    if let (Some(name), true) = (name, chosen.is_empty()) {
+        let known: Vec<&str> = status.nodes.iter().map(|n| n.node.as_str()).collect();
+        bail!("there is no node `{name}`; known: {}", known.join(", "));
+    }
+    print(format, &chosen, |c| node_table(c))?;
+    Ok(Ending::Done)
+}
+
+pub async fn quorum(client: &Client, format: Format) -> Result<Ending> {
+    let status = client.status().await?.status;
+    print(format, &status.quorum, |_| {
+        let voters = status.nodes.iter().filter(|n| n.votes > 0).cloned().collect::<Vec<_>>();
+        format!("{}\n{}", quorum_line(&status), node_table(&voters))
+    })?;
+    Ok(if status.quorum.heard >= status.quorum.needed { Ending::Done } else { Ending::NotWell })
+}
+
+pub async fn workloads(client: &Client, name: Option<&str>, format: Format) -> Result<Ending> {
+    let status = client.status().await?.status;
+    let chosen: Vec<WorkloadView> = pick(&status, name)?.into_iter().cloned().collect();
+    print(format, &chosen, |chosen| {
+        let mut text = String::new();
+        for w in chosen {
+            let _ = writeln!(text, "{} [{}]  {}", w.workload, w.condition.word(), w.sentence);
+            if name.is_some() {
+                let _ = writeln!(text, "{}\n\ncandidates", replica_table(w));
+                for c in &w.candidates {
+                    let verdict =
+                        c.excluded.as_ref().map_or("may take over".to_string(), |why| format!("may not: {why}"));
+                    let _ = writeln!(text, "  {} (rank {}) {verdict}", c.node, c.rank);
+                }
+            }
+        }
+        text
+    })?;
+    Ok(Ending::Done)
+}
+
+/// `op-12` or `12`.
+pub fn operation_id(text: &str) -> Result<OperationId> {
+    let number = text.strip_prefix("op-").unwrap_or(text).parse();
+    number.map(OperationId).with_context(|| format!("`{text}` is not an operation: write it as op-12"))
+}
+
+pub async fn operations(client: &Client, format: Format) -> Result<Ending> {
+    let status = client.status().await?.status;
+    print(format, &status.operations, |list| {
+        columns(
+            ["ID", "WHAT", "WORKLOAD", "FROM", "TO", "BY", "OUTCOME"],
+            list.iter().map(|o| {
+                let name =
+                    |n: &Option<karst_api::core::NodeId>| n.as_ref().map_or("-".to_string(), ToString::to_string);
+                [
+                    o.id.to_string(),
+                    o.what.kind.to_string(),
+                    o.what.workload.to_string(),
+                    name(&o.what.from),
+                    name(&o.target),
+                    o.what.by.clone(),
+                    outcome(o),
+                ]
+            }),
+        )
+    })?;
+    Ok(Ending::Done)
+}
+
+fn outcome(operation: &Progress) -> String {
+    match &operation.outcome {
+        None => "under way".into(),
+        Some(Outcome::Done) => "done".into(),
+        Some(Outcome::Undone(why)) => format!("not done: {why}"),
+        Some(Outcome::Diverted(why)) => format!("done otherwise: {why}"),
+    }
+}
+
+fn phase_line(operation: &Progress) -> String {
+    let sum: Duration = operation.phases.iter().map(|(_, d)| *d).sum();
+    let parts: Vec<String> = operation.phases.iter().map(|(p, d)| format!("{} {}", p.name(), d.as_millis())).collect();
+    let result = outcome(operation);
+    if parts.is_empty() {
+        format!(" {result}")
+    } else {
+        format!(" {result} in {} ms = {}", sum.as_millis(), parts.join(" + "))
+    }
+}
+
+fn operation_text(o: &Progress) -> String {
+    let mut text = format!("{} {} of {}: {}\n{}\n", o.id, o.what.kind, o.what.workload, outcome(o), o.what.why);
+    let begin = o.steps.first().map(|s| s.at).unwrap_or_default();
+    for step in &o.steps {
+        let _ = writeln!(text, "  {:>7} ms  {}", step.at.since(begin).as_millis(), step.text);
+    }
+    let longest = o.phases.iter().map(|(_, d)| *d).max().unwrap_or_default().as_secs_f64().max(1e-9);
+    for (phase, took) in &o.phases {
+        let bar = "#".repeat((took.as_secs_f64() / longest * 40.0).round() as usize);
+        let _ = writeln!(text, "  {:<12}{:>7.1} ms  {bar}", phase.name(), took.as_secs_f64() * 1e3);
+    }
+    text
+}
+
+pub async fn operation(client: &Client, id: &str, format: Format) -> Result<Ending> {
+    let id = operation_id(id)?;
+    let status = client.status().await?.status;
+    let found = status.operations.iter().find(|o| o.id == id);
+    let found = found.with_context(|| {
+        format!("{id} is not among the newest operations; try `karst history --operation {}`", id.0)
+    })?;
+    print(format, found, operation_text)?;
+    Ok(Ending::Done)
+}
+
+pub async fn endpoints(client: &Client, workload: Option<&str>, format: Format) -> Result<Ending> {
+    let status = client.status().await?.status;
+    let list: Vec<_> = pick(&status, workload)?.into_iter().flat_map(karst_api::endpoints).collect();
+    print(format, &list, |list| {
+        columns(
+            ["WORKLOAD", "FOR", "PASTE", "REACHES NOW"],
+            list.iter().map(|e| {
+                let reaches = e.reaches.as_ref().map_or("nobody: held".to_string(), ToString::to_string);
+                [e.workload.clone(), e.purpose.clone(), e.text.clone(), reaches]
+            }),
+        )
+    })?;
+    Ok(Ending::Done)
+}
+
+pub async fn spec(client: &Client, format: Format) -> Result<Ending> {
+    let reply = client.spec().await?;
+    print(format, &reply, |r| format!("# SHA-256 {}\n{}", r.digest, r.text))?;
+    Ok(Ending::Done)
+}
+
+#[derive(serde::Serialize)]
+struct Checked {
+    findings: Vec<specfile::Located>,
+    inequalities: Vec<Inequality>,
+    worst_cases: Vec<WorstCase>,
+}
+
+pub fn check_spec(file: &Path, format: Format) -> Result<Ending> {
+    let text = std::fs::read_to_string(file).with_context(|| format!("spec {}", file.display()))?;
+    let read = specfile::read(&text);
+    let refused = read.spec.is_none();
+    let timings = read.spec.map(|s| s.timings);
+    let checked = Checked {
+        findings: read.findings,
+        inequalities: timings.as_ref().map(|t| t.inequalities()).unwrap_or_default(),
+        worst_cases: timings.as_ref().map(worst_cases).unwrap_or_default(),
+    };
+    print(format, &checked, |c| {
+        let mut text = String::new();
+        for f in &c.findings {
+            let _ = writeln!(text, "{}:{f}", file.display());
+        }
+        for i in &c.inequalities {
+            let _ = writeln!(text, "{} ms > {} ms: {}", i.left.as_millis(), i.right.as_millis(), i.rule);
+        }
+        for w in &c.worst_cases {
+            let _ = writeln!(text, "\nworst-case outage, {}: {} ms", w.case, w.total().as_millis());
+            for (what, took) in &w.terms {
+                let _ = writeln!(text, "  {:>6} ms  {what}", took.as_millis());
+            }
+        }
+        let verdict = if refused { "This spec is refused." } else { "This spec can be used." };
+        format!("{text}\n{verdict}")
+    })?;
+    Ok(if refused { Ending::NotWell } else { Ending::Done })
+}
+
+pub async fn history(
+    client: &Client, follow: bool, workload: Option<String>, operation: Option<u64>, limit: u32, format: Format,
+) -> Result<Ending> {
+    let mut query = format!("limit={limit}");
+    if let Some(workload) = &workload {
+        query += &format!("&workload={workload}");
+    }
+    if let Some(operation) = operation {
+        query += &format!("&operation={operation}");
+    }
+    let reply = client.history(&query).await?;
+    if reply.own_only {
+        eprintln!("history store not reachable: these are the asked node's own waiting events");
+    }
+    let mut last = reply.records.last().map(|r| r.at.clone());
+    print(format, &reply.records, |r| r.iter().map(line).collect())?;
+    while follow {
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        let after = last.as_ref().map_or(String::new(), |at| format!("&after={}", at.replace('+', "%2B")));
+        let Ok(reply) = client.history(&format!("{query}{after}")).await else { continue };
+        last = reply.records.last().map(|r| r.at.clone()).or(last);
+        for record in &reply.records {
+            match format {
+                Format::Table => print!("{}", line(record)),
+                _ => println!("{}", serde_json::to_string(record)?),
+            }
+        }
+    }
+    Ok(Ending::Done)
+}
+
+fn line(r: &Record) -> String {
+    let clock = r.at.get(..23).unwrap_or(&r.at).replace('T', " ");
+    let operation = r.operation.map_or(String::new(), |o| format!(" op-{o}"));
+    format!("{clock}  {:<7} {:<15}{operation} {}\n", r.node, r.kind, r.text)
+}

@@ -1,0 +1,190 @@
+//! End to end over a real lab: real daemons, real servers, real clients; driven through `karst` and HTTP.
+
+use anyhow::{Context, Result, ensure};
+use karst_lab::cluster::is_well;
+use karst_lab::layout::{NODES, WORKLOAD};
+use karst_lab::{Lab, Layout, demo, drill, find};
+use rustix::process::Signal;
+use std::path::PathBuf;
+use std::process::Command;
+use std::time::Duration;
+
+const LIMIT: Duration = Duration::from_secs(120);
+
+/// A lab of this test alone; it is gone when the test ends, however it ends.
+struct TestLab(Option<Lab>);
+
+impl TestLab {
+    async fn start(name: &str, port: u16) -> Result<Self> {
+        let dir = PathBuf::from(format!("/var/tmp/karst-{name}"));
+        if let Ok(old) = Layout::load(&dir) {
+            Lab::attach(old)?.remove()?;
+        }
+        let lab = Self(Some(Lab::up(Layout::new(&dir, port)?, false)?));
+        lab.healthy(LIMIT).await?;
+        demo::fill(&lab.layout.gates(), &lab.layout.client_password()?).await?;
+        Ok(lab)
+    }
+}
+
+impl std::ops::Deref for TestLab {
+    type Target = Lab;
+    fn deref(&self) -> &Lab {
+        self.0.as_ref().expect("it is taken at the end only")
+    }
+}
+
+impl Drop for TestLab {
+    fn drop(&mut self) {
+        let Some(lab) = self.0.take() else { return };
+        if std::thread::panicking() {
+            for node in NODES {
+                let log = lab.layout.host(node.name).join("log/karstd.log");
+                let text = std::fs::read_to_string(log).unwrap_or_default();
+                let last: Vec<&str> = text.lines().rev().take(40).collect();
+                eprintln!("--- {}\n{}", node.name, last.into_iter().rev().collect::<Vec<_>>().join("\n"));
+            }
+        }
+        lab.remove().expect("the lab ends and leaves nothing");
+    }
+}
+
+fn karst(lab: &Lab, words: &[&str]) -> Result<(i32, String)> {
+    let program = find::sibling("karst")?;
+    let output = Command::new(program).args(words).env("KARST_CONFIG", lab.layout.client_config()).output()?;
+    let text = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    Ok((output.status.code().context("an exit code")?, text))
+}
+
+/// The primary's server dies, clients carry on, the old one comes back; then it is moved back on purpose.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_server_dies_and_clients_carry_on() {
+    let lab = TestLab::start("test-failover", 9500).await.unwrap();
+    first_failover(&lab).await.unwrap();
+    switch_back(&lab).await.unwrap();
+    answers_and_refusals(&lab).await.unwrap();
+    history_is_complete(&lab).await.unwrap();
+}
+
+async fn first_failover(lab: &Lab) -> Result<()> {
+    let (code, text) = karst(lab, &["status"])?;
+    ensure!(code == 0 && text.contains("All is well"), "{code}: {text}");
+    let report = drill::kill_server(lab, 3, true).await?;
+    ensure!(report.missing_total() == 0, "rows are missing: {:?}", report.missing);
+    ensure!(report.acknowledged > 100 && report.refused() == 0, "{report:?}");
+    for round in &report.rounds {
+        ensure!(round.from != round.to && round.pause < 5_000.0, "{round:?}");
+        let sum: f64 = round.phases.iter().map(|(_, ms)| ms).sum();
+        ensure!((sum - round.pause).abs() < 10.0, "phases do not add up: {round:?}");
+    }
+    Ok(())
+}
+
+async fn switch_back(lab: &Lab) -> Result<()> {
+    let from = lab.primary().await?;
+    let to = if from == "doline" { "polje" } else { "doline" };
+    let (code, text) = karst(lab, &["switchover", WORKLOAD, "--to", to, "--plan"])?;
+    ensure!(code == 0 && text.contains("may take over: met"), "{code}: {text}");
+    ensure!(lab.primary().await? == from, "a plan changes nothing");
+    let (code, text) = karst(lab, &["switchover", WORKLOAD, "--to", to, "--yes"])?;
+    ensure!(code == 0 && text.contains("stopped cleanly"), "{code}: {text}");
+    ensure!(lab.primary().await? == to);
+    let well = lab.healthy(LIMIT).await?;
+    let old = well.status.workloads[0].replicas.iter().find(|r| r.node.as_str() == from).context("the old primary")?;
+    // It followed as it was: no clone.
+    let cloned = old.report.as_ref().and_then(|r| r.cloned);
+    ensure!(old.in_sync_set && cloned != Some(well.status.workloads[0].epoch), "{old:?}");
+    Ok(())
+}
+
+async fn answers_and_refusals(lab: &Lab) -> Result<()> {
+    let primary = lab.primary().await?;
+    let (code, text) = karst(lab, &["switchover", WORKLOAD, "--to", &primary, "--yes"])?;
+    ensure!(code == 4 && text.contains("is the primary of sailings already"), "{code}: {text}");
+    let (code, text) = karst(lab, &["switchover", "sailing", "--yes"])?;
+    ensure!(code == 4 && text.contains("known: sailings"), "{code}: {text}");
+    let (code, text) = karst(lab, &["status", "--server", "http://127.0.0.1:1"])?;
+    ensure!(code == 5 && text.contains("cannot be reached"), "{code}: {text}");
+    let get = |path: &str| {
+        let socket = lab.layout.runtime(&primary).join("api.sock");
+        let output = Command::new("curl")
+            .args(["-s", "-w", "\n%{http_code}", "--unix-socket"])
+            .arg(socket)
+            .arg(format!("http://node{path}"))
+            .output();
+        output.map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
+    };
+    let unsigned = get("/api/v1/status")?;
+    ensure!(unsigned.ends_with("401") && unsigned.contains("no valid token"), "{unsigned}");
+    ensure!(get("/role/sailings/primary")?.ends_with("200"));
+    ensure!(get("/role/sailings/standby")?.ends_with("503"));
+    let metrics = get("/metrics")?;
+    ensure!(metrics.contains("karst_workload_role{workload=\"sailings\"} 2") && metrics.contains("# EOF"), "{metrics}");
+    ensure!(get("/openapi.json")?.contains("/api/v1/workloads/{workload}/switchover"));
+    Ok(())
+}
+
+/// Each node's numbers have no gaps, and the decisions are there with who voted.
+async fn history_is_complete(lab: &Lab) -> Result<()> {
+    lab.wait("the history", LIMIT, |r| r.history.reachable && r.history.waiting == 0).await?;
+    let records = lab.client.history("limit=10000").await?;
+    ensure!(!records.own_only);
+    let kinds = ["elected", "operation-began", "revoked", "isolated", "assigned", "opened", "operation-done"];
+    for kind in kinds {
+        ensure!(records.records.iter().any(|r| r.kind == kind), "no event `{kind}`");
+    }
+    let elected = records.records.iter().find(|r| r.kind == "elected").context("an election")?;
+    ensure!(elected.data.keys().any(|k| k.starts_with("vote.")), "{elected:?}");
+    Ok(())
+}
+
+/// The primary's daemon is killed (its server is picked up again) or stands still past its lease (its server ends
+/// before the lease does); nothing acknowledged is missing and everything heals.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_primarys_daemon_dies_or_stands_still() {
+    let lab = TestLab::start("test-daemon", 9600).await.unwrap();
+    let load = drill::start_load(&lab.layout, "daemon", 2, 5).unwrap();
+    killed_daemon(&lab).await.unwrap();
+    frozen_daemon(&lab).await.unwrap();
+    let lines = load.finish().unwrap();
+    let (acknowledged, missing) = drill::compare(&lab, &lines).await.unwrap();
+    assert!(acknowledged > 100 && missing.iter().all(|(_, n)| *n == 0), "{acknowledged}: {missing:?}");
+}
+
+async fn killed_daemon(lab: &Lab) -> Result<()> {
+    let before = lab.workload().await?;
+    let primary = before.primary.context("a primary")?.to_string();
+    let server = find::postmaster(&lab.layout, &primary)?;
+    let daemon = find::daemon(&lab.layout, &primary, "run")?;
+    find::signal(daemon, Signal::KILL)?;
+    lab.wait("a new daemon", LIMIT, |_| find::daemon(&lab.layout, &primary, "run").is_ok_and(|pid| pid != daemon))
+        .await?;
+    let well = lab.healthy(LIMIT).await?;
+    ensure!(well.status.workloads[0].epoch == before.epoch, "the epoch did not change");
+    ensure!(find::postmaster(&lab.layout, &primary)? == server, "the running server was picked up");
+    Ok(())
+}
+
+async fn frozen_daemon(lab: &Lab) -> Result<()> {
+    let primary = lab.primary().await?;
+    let daemon = find::daemon(&lab.layout, &primary, "run")?;
+    let data = lab.layout.data(&primary);
+    let frozen = karst_lab::steal::boot_nanos();
+    find::signal(daemon, Signal::STOP)?;
+    let lease = Duration::from_secs(2);
+    let mut ended = None;
+    let moved = lab.wait("a new primary", LIMIT, |reply| {
+        if ended.is_none() && find::working_in(&data).is_empty() {
+            ended = Some(karst_lab::steal::boot_nanos());
+        }
+        let to = &reply.status.workloads[0].primary;
+        to.as_ref().is_some_and(|p| p.as_str() != primary)
+    });
+    moved.await?;
+    let ended = Duration::from_nanos(ended.context("the old server ended before there was a new primary")? - frozen);
+    // The last renewal was at or before the stop, so the lease ended at most its length after it.
+    ensure!(ended < lease, "the old server ended {ended:?} after the daemon stood still");
+    find::signal(daemon, Signal::CONT)?;
+    lab.wait("all is well again", LIMIT, is_well).await?;
+    Ok(())
+}
