@@ -2,6 +2,7 @@
 
 use crate::types::{HistoryReply, MoveBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply};
 use futures_util::StreamExt;
+use futures_util::stream::FuturesUnordered;
 use karst_core::node::Plan;
 use reqwest::{Method, Response};
 use serde::Serialize;
@@ -59,7 +60,9 @@ impl Client {
         for server in &self.servers {
             let mut request = self.http.request(method.clone(), format!("{server}{path}")).bearer_auth(&self.token);
             if !path.contains("/live") {
-                request = request.timeout(Duration::from_secs(10));
+                // A daemon that stands still accepts connections and never answers: do not wait for it for long.
+                let patience = if method == Method::GET { 1_500 } else { 10_000 };
+                request = request.timeout(Duration::from_millis(patience));
             }
             if let Some(body) = body {
                 request = request.json(body);
@@ -67,7 +70,11 @@ impl Client {
             let response = match request.send().await {
                 Ok(response) => response,
                 Err(error) => {
-                    let why = if error.is_connect() { "cannot be reached".into() } else { error.to_string() };
+                    let why = match (error.is_connect(), error.is_timeout()) {
+                        (true, _) => "cannot be reached".into(),
+                        (_, true) => "does not answer".into(),
+                        _ => error.to_string(),
+                    };
                     silent.push(format!("{server} {why}"));
                     continue;
                 }
@@ -105,11 +112,16 @@ impl Client {
 
     /// The cluster as the coordinator sees it; where none answers, as the first node that answers at all sees it.
     pub async fn status(&self) -> Result<StatusReply, ClientError> {
+        // All at once: one that stands still must not hold up the answer of the others.
+        let ask = |server: &String| {
+            let one = Self { servers: vec![server.clone()], ..self.clone() };
+            async move { one.get::<StatusReply>("/api/v1/status").await }
+        };
+        let mut answers: FuturesUnordered<_> = self.servers.iter().map(ask).collect();
         let mut partial = None;
         let mut silent = Vec::new();
-        for server in &self.servers {
-            let one = Self { servers: vec![server.clone()], ..self.clone() };
-            match one.get::<StatusReply>("/api/v1/status").await {
+        while let Some(answer) = answers.next().await {
+            match answer {
                 Ok(reply) if reply.complete => return Ok(reply),
                 Ok(reply) => partial = partial.or(Some(reply)),
                 Err(ClientError::Unreachable(why)) => silent.extend(why),

@@ -310,17 +310,14 @@ mod tests {
     }
 
     fn open(path: &Path) -> (Store, Opened, mpsc::Receiver<u64>) {
-        let (tell, told) = channel();
-        let (store, opened) = Store::open(path, move |n| tell.send(n).unwrap()).unwrap();
-        (store, opened, told)
-    }
-
-    fn close(store: Store) {
-        let database = Arc::downgrade(&store.database);
-        store.stop();
-        drop(store);
-        while database.upgrade().is_some() {
-            std::thread::yield_now();
+        loop {
+            let (tell, told) = channel();
+            match Store::open(path, move |n| tell.send(n).unwrap()) {
+                Ok((store, opened)) => return (store, opened, told),
+                // The thread of the store before is still letting go of it.
+                Err(StoreError::Database { source: redb::Error::DatabaseAlreadyOpen, .. }) => std::thread::yield_now(),
+                Err(error) => panic!("{error}"),
+            }
         }
     }
 
@@ -344,7 +341,8 @@ mod tests {
         event.index = Some(Index(2));
         store.record(event.clone());
         while told.recv().unwrap() < 2 {}
-        close(store);
+        store.stop();
+        drop(store);
 
         let (store, opened, _told) = open(&path);
         assert_eq!((opened.stored.term, opened.stored.vote), (Term(3), vote));
@@ -356,7 +354,8 @@ mod tests {
         }
         let numbers: Vec<u64> = store.waiting(10).0.iter().map(|s| s.number).collect();
         assert_eq!(numbers, [1, 2]);
-        close(store);
+        store.stop();
+        drop(store);
 
         let copy = dir.path().join("copy.store");
         std::fs::copy(&path, &copy).unwrap();

@@ -101,7 +101,7 @@ pub fn start_load(layout: &Layout, name: &str, writers: u32, pause_ms: u64) -> R
     if !rustix::process::geteuid().is_root() {
         command.args(["-U", "--preserve-credentials"]);
     }
-    command.arg(std::env::current_exe().and_then(|_| find::sibling("karst-lab").map_err(std::io::Error::other))?);
+    command.arg(find::sibling("karst-lab")?);
     command.arg("--dir").arg(&layout.dir).arg("writer").args([
         "--writers",
         &writers.to_string(),

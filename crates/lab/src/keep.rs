@@ -53,7 +53,7 @@ pub fn start(layout: &Layout) -> Result<()> {
     }
     check_namespaces()?;
     let log = std::fs::File::create(layout.dir.join("logs/lab.log"))?;
-    let me = std::env::current_exe()?;
+    let me = crate::find::sibling("karst-lab")?;
     let mut command = Command::new("setsid");
     command.arg(me).arg("--dir").arg(&layout.dir).arg("keep").stdin(Stdio::null());
     command.stdout(log.try_clone()?).stderr(log);

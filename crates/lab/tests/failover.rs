@@ -1,6 +1,7 @@
 //! End to end over a real lab: real daemons, real servers, real clients; driven through `karst` and HTTP.
 
 use anyhow::{Context, Result, ensure};
+use karst_api::StatusReply;
 use karst_lab::cluster::is_well;
 use karst_lab::layout::{NODES, WORKLOAD};
 use karst_lab::{Lab, Layout, demo, drill, find};
@@ -172,18 +173,20 @@ async fn frozen_daemon(lab: &Lab) -> Result<()> {
     let frozen = karst_lab::steal::boot_nanos();
     find::signal(daemon, Signal::STOP)?;
     let lease = Duration::from_secs(2);
-    let mut ended = None;
-    let moved = lab.wait("a new primary", LIMIT, |reply| {
-        if ended.is_none() && find::working_in(&data).is_empty() {
-            ended = Some(karst_lab::steal::boot_nanos());
-        }
-        let to = &reply.status.workloads[0].primary;
-        to.as_ref().is_some_and(|p| p.as_str() != primary)
-    });
-    moved.await?;
-    let ended = Duration::from_nanos(ended.context("the old server ended before there was a new primary")? - frozen);
+    let begun = std::time::Instant::now();
+    while !find::working_in(&data).is_empty() {
+        ensure!(begun.elapsed() < LIMIT, "the old server never ended");
+        tokio::time::sleep(Duration::from_millis(2)).await;
+    }
+    let ended = karst_lab::steal::boot_nanos();
+    let elsewhere = |r: &StatusReply| r.status.workloads[0].primary.as_ref().is_some_and(|p| p.as_str() != primary);
+    let moved = lab.wait("a new primary", LIMIT, elsewhere).await?;
+    let steps = &moved.status.operations.first().context("an operation")?.steps;
+    let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?;
+    ensure!(assigned.at.0 > ended, "there was a new epoch before the old server had ended");
     // The last renewal was at or before the stop, so the lease ended at most its length after it.
-    ensure!(ended < lease, "the old server ended {ended:?} after the daemon stood still");
+    let after = Duration::from_nanos(ended - frozen);
+    ensure!(after < lease, "the old server ended {after:?} after the daemon stood still");
     find::signal(daemon, Signal::CONT)?;
     lab.wait("all is well again", LIMIT, is_well).await?;
     Ok(())
