@@ -336,6 +336,8 @@ fn replica_state(report: Option<&ReplicaReport>, needs_clone: Option<&str>) -> (
         .or_else(|| report.failed.clone())
         .or_else(|| seen.trouble.clone())
         .unwrap_or_else(|| match (state, seen.streaming) {
+            ("primary", _) if seen.can_write == Some(true) => "accepts writes".into(),
+            ("primary", _) => "its write probe has not answered".into(),
             ("standby", true) => "streaming".into(),
             ("standby", false) => "not streaming".into(),
             (other, _) => other.into(),

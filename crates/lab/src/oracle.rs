@@ -85,6 +85,8 @@ impl Oracle {
             std::fs::write(data.join("standby.signal"), "")?;
         }
         std::fs::write(data.join("postgresql.conf"), conf)?;
+        // A copy brings what its source was told by ALTER SYSTEM.
+        std::fs::write(data.join("postgresql.auto.conf"), "")?;
         let _ = std::fs::remove_file(data.join("postmaster.pid"));
         if RunAs::now() == RunAs::Postgres {
             run(Command::new("chown").arg("-R").arg("postgres:postgres").arg(&data), "chown")?;

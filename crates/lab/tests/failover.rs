@@ -1,54 +1,14 @@
 //! End to end over a real lab: real daemons, real servers, real clients; driven through `karst` and HTTP.
 
+mod rig;
+
 use anyhow::{Context, Result, ensure};
-use karst_api::StatusReply;
 use karst_lab::cluster::is_well;
-use karst_lab::layout::{NODES, WORKLOAD};
-use karst_lab::{Lab, Layout, demo, drill, find};
+use karst_lab::layout::WORKLOAD;
+use karst_lab::{Lab, drill, find};
+use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
-use std::path::PathBuf;
 use std::process::Command;
-use std::time::Duration;
-
-const LIMIT: Duration = Duration::from_secs(120);
-
-/// A lab of this test alone; it is gone when the test ends, however it ends.
-struct TestLab(Option<Lab>);
-
-impl TestLab {
-    async fn start(name: &str, port: u16) -> Result<Self> {
-        let dir = PathBuf::from(format!("/var/tmp/karst-{name}"));
-        if let Ok(old) = Layout::load(&dir) {
-            Lab::attach(old)?.remove()?;
-        }
-        let lab = Self(Some(Lab::up(Layout::new(&dir, port)?, false)?));
-        lab.healthy(LIMIT).await?;
-        demo::fill(&lab.layout.gates(), &lab.layout.client_password()?).await?;
-        Ok(lab)
-    }
-}
-
-impl std::ops::Deref for TestLab {
-    type Target = Lab;
-    fn deref(&self) -> &Lab {
-        self.0.as_ref().expect("it is taken at the end only")
-    }
-}
-
-impl Drop for TestLab {
-    fn drop(&mut self) {
-        let Some(lab) = self.0.take() else { return };
-        if std::thread::panicking() {
-            for node in NODES {
-                let log = lab.layout.host(node.name).join("log/karstd.log");
-                let text = std::fs::read_to_string(log).unwrap_or_default();
-                let last: Vec<&str> = text.lines().rev().take(40).collect();
-                eprintln!("--- {}\n{}", node.name, last.into_iter().rev().collect::<Vec<_>>().join("\n"));
-            }
-        }
-        lab.remove().expect("the lab ends and leaves nothing");
-    }
-}
 
 fn karst(lab: &Lab, words: &[&str]) -> Result<(i32, String)> {
     let program = find::sibling("karst")?;
@@ -64,7 +24,7 @@ async fn the_server_dies_and_clients_carry_on() {
     first_failover(&lab).await.unwrap();
     switch_back(&lab).await.unwrap();
     answers_and_refusals(&lab).await.unwrap();
-    history_is_complete(&lab).await.unwrap();
+    rig::history_is_complete(&lab).await.unwrap();
 }
 
 async fn first_failover(lab: &Lab) -> Result<()> {
@@ -125,20 +85,6 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
     Ok(())
 }
 
-/// Each node's numbers have no gaps, and the decisions are there with who voted.
-async fn history_is_complete(lab: &Lab) -> Result<()> {
-    lab.wait("the history", LIMIT, |r| r.history.reachable && r.history.waiting == 0).await?;
-    let records = lab.client.history("limit=10000").await?;
-    ensure!(!records.own_only);
-    let kinds = ["elected", "operation-began", "revoked", "isolated", "assigned", "opened", "operation-done"];
-    for kind in kinds {
-        ensure!(records.records.iter().any(|r| r.kind == kind), "no event `{kind}`");
-    }
-    let elected = records.records.iter().find(|r| r.kind == "elected").context("an election")?;
-    ensure!(elected.data.keys().any(|k| k.starts_with("vote.")), "{elected:?}");
-    Ok(())
-}
-
 /// The primary's daemon is killed (its server is picked up again) or stands still past its lease (its server ends
 /// before the lease does); nothing acknowledged is missing and everything heals.
 #[tokio::test(flavor = "multi_thread")]
@@ -169,24 +115,9 @@ async fn killed_daemon(lab: &Lab) -> Result<()> {
 async fn frozen_daemon(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
     let daemon = find::daemon(&lab.layout, &primary, "run")?;
-    let data = lab.layout.data(&primary);
     let frozen = karst_lab::steal::boot_nanos();
     find::signal(daemon, Signal::STOP)?;
-    let lease = Duration::from_secs(2);
-    let begun = std::time::Instant::now();
-    while !find::working_in(&data).is_empty() {
-        ensure!(begun.elapsed() < LIMIT, "the old server never ended");
-        tokio::time::sleep(Duration::from_millis(2)).await;
-    }
-    let ended = karst_lab::steal::boot_nanos();
-    let elsewhere = |r: &StatusReply| r.status.workloads[0].primary.as_ref().is_some_and(|p| p.as_str() != primary);
-    let moved = lab.wait("a new primary", LIMIT, elsewhere).await?;
-    let steps = &moved.status.operations.first().context("an operation")?.steps;
-    let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?;
-    ensure!(assigned.at.0 > ended, "there was a new epoch before the old server had ended");
-    // The last renewal was at or before the stop, so the lease ended at most its length after it.
-    let after = Duration::from_nanos(ended - frozen);
-    ensure!(after < lease, "the old server ended {after:?} after the daemon stood still");
+    rig::server_ends(lab, &primary, frozen).await?;
     find::signal(daemon, Signal::CONT)?;
     lab.wait("all is well again", LIMIT, is_well).await?;
     Ok(())

@@ -58,6 +58,8 @@ struct Memory {
     /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
     sync: (u64, u64),
     unprotected: bool,
+    /// The server's first process, by a handle that cannot come to mean another one.
+    first: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
 }
 
 /// One replica's server on this host.

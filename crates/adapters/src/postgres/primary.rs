@@ -5,17 +5,31 @@ use super::probe::lsn;
 use super::{Postgres, Result, Trouble, until};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
+use rustix::process::{PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sqlx::Row;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
 /// How long the members of a sync set may take to be there; the coordinator changes the set long before.
 const SYNC_LIMIT: Duration = Duration::from_secs(60);
 impl Postgres {
-    /// A configuration reload: besides its purpose, it wakes a startup process that waits out a retry interval (D10).
+    /// A configuration reload: besides its purpose, it wakes a startup process that waits out a retry interval (D10). Sent
+    /// to the first process itself: a query would cost a busy host more than the signal.
     pub(super) async fn reload(&self) -> Result<()> {
-        self.sql("select pg_reload_conf()").await
+        let known = self.remember(|m| m.first.clone());
+        let first = match known {
+            Some(first) => first,
+            None => {
+                let pid = self.postmaster().ok_or_else(|| Trouble::Wrong("the server does not run".into()))?;
+                let fd = pidfd_open(pid, PidfdFlags::empty()).map_err(|e| Trouble::io("pidfd")(e.into()))?;
+                let fd = Arc::new(fd);
+                self.remember(|m| m.first = Some(fd.clone()));
+                fd
+            }
+        };
+        pidfd_send_signal(&*first, Signal::HUP).map_err(|e| Trouble::io("the reload signal")(e.into()))
     }
 
     /// A nudge every second round of 2 ms and a query: about every 8 ms. A startup process that has to start receiving

@@ -501,12 +501,13 @@ impl Node {
             let scene = crate::replica::agent::Scene {
                 now: self.now,
                 workload: self.state.workload(&id),
-                operation: self.state.running(&id).map(|(op, o)| (op, o.what.kind)),
+                // Once the target is assigned, the new primary has nothing to prepare any more.
+                operation: self.state.running(&id).filter(|(_, o)| o.target.is_none()).map(|(op, o)| (op, o.what.kind)),
                 timings: &self.spec.timings,
                 unprotected_if_empty: spec.loss != Loss::None || spec.alone == Alone::Continue,
                 planted: self.planted,
             };
-            let operation = scene.operation.map(|(op, _)| op);
+            let operation = self.state.workload(&id).operation;
             let agent = self.agents.get_mut(&id).expect("its id was just listed");
             agent.step(&scene);
             for order in agent.take_orders() {
