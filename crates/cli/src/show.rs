@@ -374,7 +374,10 @@ pub async fn history(
     }
     let mut last = reply.records.last().map(|r| r.at.clone());
     print(format, &reply.records, |r| r.iter().map(line).collect())?;
-    while follow {
+    if !follow {
+        return Ok(Ending::Done);
+    }
+    loop {
         tokio::time::sleep(Duration::from_millis(500)).await;
         let after = last.as_ref().map_or(String::new(), |at| format!("&after={}", at.replace('+', "%2B")));
         let Ok(reply) = client.history(&format!("{query}{after}")).await else { continue };
@@ -386,7 +389,6 @@ pub async fn history(
             }
         }
     }
-    Ok(Ending::Done)
 }
 
 fn line(r: &Record) -> String {

@@ -54,9 +54,9 @@ pub enum Phase {
     Isolate,
     /// Until the new primary is open in the log; choosing it included.
     Promote,
-    /// Until a gate forwards to it.
+    /// Until its first write is replicated to the whole new sync set and a gate forwards to it.
     Route,
-    /// Until its first write is replicated to the whole new sync set.
+    /// Until the first write of a client, where one was watched; else until both of the above.
     FirstWrite,
 }
 

@@ -132,9 +132,8 @@ pub enum Command {
         timeline: u32,
         switch: Lsn,
         sync: Vec<NodeId>,
-        serving: bool,
     },
-    /// A restarted primary's first write is replicated: endpoints may forward (D7).
+    /// The new primary's first write is replicated: endpoints may forward (D7, D13).
     Serve {
         workload: WorkloadId,
         epoch: Epoch,
@@ -247,7 +246,7 @@ impl ClusterState {
                     operation.target = Some(holder.clone());
                 }
             }
-            Command::Open { epoch, timeline, switch, sync, serving, .. } => {
+            Command::Open { epoch, timeline, switch, sync, .. } => {
                 let Tenure::Assigned { holder } = &w.tenure else { return false };
                 if w.epoch != *epoch {
                     return false;
@@ -255,7 +254,7 @@ impl ClusterState {
                 let holder = holder.clone();
                 w.opened = Some(Opened { epoch: *epoch, holder: holder.clone(), timeline: *timeline, switch: *switch });
                 w.sync = SyncSet { epoch: *epoch, number: 1, sure: sync.clone(), asked: sync.clone() };
-                w.tenure = Tenure::Open { holder, serving: *serving };
+                w.tenure = Tenure::Open { holder, serving: false };
             }
             Command::Serve { epoch, .. } => match &mut w.tenure {
                 Tenure::Open { serving, .. } if w.epoch == *epoch => *serving = true,

@@ -131,7 +131,7 @@ async fn run(cli: Cli) -> Result<()> {
             let hosts: Vec<String> = GATES.iter().filter_map(|g| Some(karst_lab::layout::host(g)?.client())).collect();
             let to = format!("host={} port=6432,6432 dbname={DATABASE} user={CLIENT_ROLE}", hosts.join(","));
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
-            writer::run(Load { to, password, writers, pause, journal, until }).await?;
+            writer::run(Load { to, password, writers, pause, journal, until, lab: layout }).await?;
         }
         Command::Keep | Command::Inside | Command::Host { .. } | Command::Lead { .. } => unreachable!("run before"),
     }

@@ -1,6 +1,8 @@
 //! The client load: ordinary PostgreSQL clients that commit numbered rows with no pause and see the server's warnings.
 
 use crate::journal::{Ending, Journal, Line};
+use crate::keep;
+use crate::layout::Layout;
 use crate::steal::boot_nanos;
 use anyhow::{Context, Result};
 use futures_util::{StreamExt, stream::poll_fn};
@@ -21,8 +23,9 @@ pub struct Load {
     /// Between two writes of one writer; zero for commit to commit.
     pub pause: Duration,
     pub journal: PathBuf,
-    /// The load ends when this file exists.
+    /// The load ends when this file exists, or when its lab has ended.
     pub until: PathBuf,
+    pub lab: Layout,
 }
 
 /// How long a client waits for an answer before it gives its connection up: longer than any failover.
@@ -48,11 +51,15 @@ pub async fn run(load: Load) -> Result<()> {
     let writers: Vec<_> =
         (0..load.writers).map(|n| tokio::spawn(write(n, load.clone(), stop.clone(), lines.clone()))).collect();
     drop(lines);
-    while !load.until.exists() {
+    while !load.until.exists() && keep::running(&load.lab).is_some() {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     stop.store(true, Ordering::Relaxed);
     for writer in writers {
+        if keep::running(&load.lab).is_none() {
+            writer.abort();
+            continue;
+        }
         writer.await.context("a writer")?;
     }
     journaling.await.context("the journal")?

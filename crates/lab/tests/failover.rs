@@ -75,6 +75,23 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
             .output();
         output.map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
     };
+    let token = format!("Authorization: Bearer {}", lab.layout.token()?);
+    let post = |path: &str, body: &str| {
+        let socket = lab.layout.runtime(&primary).join("api.sock");
+        let mut curl = Command::new("curl");
+        curl.args(["-s", "-w", "\n%{http_code}", "-H", &token, "-H", "Content-Type: application/json", "-d", body]);
+        let output = curl.arg("--unix-socket").arg(socket).arg(format!("http://node{path}")).output();
+        output.map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
+    };
+    let switchover = "/api/v1/workloads/sailings/switchover";
+    for (body, words) in
+        [("{", "cannot be read"), ("{\"to\": 7}", "cannot be read"), ("{\"to\": \"poljee\"}", "has no replica")]
+    {
+        let answer = post(switchover, body)?;
+        let refused = answer.ends_with("400") || answer.ends_with("409");
+        ensure!(refused && answer.contains(words) && answer.contains("\"title\""), "{body}: {answer}");
+    }
+    ensure!(get("/api/v1/nothing")?.contains("there is no call"), "an unknown call is refused in words");
     let unsigned = get("/api/v1/status")?;
     ensure!(unsigned.ends_with("401") && unsigned.contains("no valid token"), "{unsigned}");
     ensure!(get("/role/sailings/primary")?.ends_with("200"));

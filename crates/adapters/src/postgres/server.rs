@@ -70,7 +70,7 @@ impl Postgres {
     /// The roles and the database of a new workload. Local commits: nobody can confirm them yet.
     async fn make_roles(&self) -> Result<()> {
         let mut script = format!(
-            "set synchronous_commit = local;\n\
+            "set synchronous_commit = local; set log_min_error_statement = panic;\n\
              create role {REPLICATION_ROLE} login replication password {};\n\
              create schema karst;\n\
              create table karst.pulse (node text primary key, at timestamptz not null default now(), count bigint not null default 0);\n",

@@ -168,8 +168,10 @@ pub struct Consensus {
 }
 
 impl Consensus {
+    #[expect(clippy::too_many_arguments, reason = "each is one fact of the start")]
     pub fn new(
         me: NodeId, members: BTreeSet<NodeId>, votes: Votes, pace: Pace, stored: Stored, now: Time, quiet: Duration,
+        chance: f64,
     ) -> Self {
         let log = Log::from_entries(stored.entries);
         Self {
@@ -187,7 +189,8 @@ impl Consensus {
             leader: None,
             heard_leader: None,
             quiet_until: now + quiet,
-            campaign_at: now + quiet,
+            // Hosts that start together do not campaign together.
+            campaign_at: now + quiet + pace.election_spread.mul_f64(chance),
             orders: Vec::new(),
         }
     }

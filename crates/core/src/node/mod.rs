@@ -199,7 +199,8 @@ impl Node {
         let pace = Pace { heartbeat: t.heartbeat, stickiness: t.stickiness, election_spread: t.election_spread };
         let quiet = t.quiet_after_start();
         let members = spec.nodes.keys().cloned().collect();
-        let consensus = Consensus::new(me.clone(), members, spec.votes(), pace, stored, now, quiet);
+        let mut random = Pcg64Mcg::seed_from_u64(seed);
+        let consensus = Consensus::new(me.clone(), members, spec.votes(), pace, stored, now, quiet, random.random());
         let mut agents = BTreeMap::new();
         let mut gates = BTreeMap::new();
         for (id, workload) in &spec.workloads {
@@ -216,7 +217,7 @@ impl Node {
             me,
             spec,
             boot,
-            chance: Pcg64Mcg::seed_from_u64(seed),
+            chance: random,
             planted,
             consensus,
             state: ClusterState::default(),

@@ -249,7 +249,6 @@ impl Desk<'_> {
     fn open(&self, holder: &NodeId, epoch: Epoch, timeline: u32, switch: Lsn) -> Vec<Command> {
         let mut commands = Vec::new();
         let mut sync = Vec::new();
-        let same_holder = self.w.opened.as_ref().is_some_and(|o| o.holder == *holder);
         for node in self.spec.replicas.keys().filter(|n| *n != holder) {
             if let Some(past) = self.went_past(node, timeline, switch) {
                 let why = format!("it has data past {switch}, where epoch {epoch} began (up to {past})");
@@ -260,8 +259,7 @@ impl Desk<'_> {
             }
         }
         sync.sort_by_key(|n| self.spec.replicas[n].rank);
-        let workload = self.id.clone();
-        commands.push(Command::Open { workload, epoch, timeline, switch, sync, serving: !same_holder });
+        commands.push(Command::Open { workload: self.id.clone(), epoch, timeline, switch, sync });
         commands
     }
 
@@ -340,6 +338,9 @@ impl Desk<'_> {
         }
     }
 
+    /// Endpoints open once a write of the new primary is replicated to the whole set: after a local restart nothing else
+    /// may be seen (D7), and after a promotion the standbys that every first write waits for come before the clients, whose
+    /// reconnecting takes the CPU that they need (D13).
     fn serve(&self, holder: &NodeId) -> Vec<Command> {
         let held = self.report(holder).and_then(|r| r.sync_held) == Some((self.w.epoch, self.w.sync.number));
         match self.w.tenure {

@@ -242,3 +242,35 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     };
     ended.0.and(ended.1)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn beat() -> Message {
+        Message::Beat { heard: vec![("polje".into(), Duration::from_millis(90))] }
+    }
+
+    #[test]
+    fn a_frame_is_read_as_it_was_written_and_with_nothing_behind_it() {
+        let frame = encode(&beat());
+        assert_eq!(u32::from_be_bytes([frame[0], frame[1], frame[2], frame[3]]) as usize, frame.len() - 4);
+        assert_eq!(decode::<Message>(&frame[4..]).unwrap(), beat());
+        let mut longer = frame[4..].to_vec();
+        longer.push(0);
+        assert!(decode::<Message>(&longer).is_err());
+    }
+
+    proptest! {
+        /// Whatever arrives, it is a message or an error.
+        #[test]
+        fn hostile_frames_are_refused(noise in prop::collection::vec(any::<u8>(), 0..200), at in 0usize..60, bit in 0u8..8) {
+            let _ = decode::<Message>(&noise);
+            let mut frame = encode(&beat())[4..].to_vec();
+            let at = at % frame.len();
+            frame[at] ^= 1 << bit;
+            let _ = decode::<Message>(&frame);
+        }
+    }
+}

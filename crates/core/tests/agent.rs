@@ -1,0 +1,175 @@
+//! One replica's agent: the stop before the deadline, the order of attempt, promotion and surrender, and what makes it clone.
+
+use karst_core::ids::Lsn;
+use karst_core::operation::Kind;
+use karst_core::replica::agent::{Agent, Kept, Order, Scene};
+use karst_core::replica::{Action, Data, Done, Observation, Role};
+use karst_core::spec::Timings;
+use karst_core::state::{Ended, Opened, Standing, SyncSet, Tenure, WorkloadState};
+use karst_core::{BootId, Epoch, NodeId, OperationId, Time};
+use std::time::Duration;
+
+fn me() -> NodeId {
+    "doline".into()
+}
+
+fn up(role: Role) -> Observation {
+    let data = Data::Present { standby: role == Role::Standby };
+    Observation { runs: true, role: Some(role), upstream: Some("polje".into()), ..Observation::down(data) }
+}
+
+fn workload(epoch: u64, tenure: Tenure) -> WorkloadState {
+    WorkloadState { epoch: Epoch(epoch), tenure, ..WorkloadState::default() }
+}
+
+struct Rig {
+    agent: Agent,
+    now: Time,
+    operation: Option<(OperationId, Kind)>,
+}
+
+impl Rig {
+    fn new(seen: Observation) -> Self {
+        let mut agent = Agent::new(me(), Kept::default());
+        agent.on_observed(seen, Time::from_millis(1000));
+        Self { agent, now: Time::from_millis(1000), operation: None }
+    }
+
+    /// A lease of the epoch, confirmed by the deadman.
+    fn lease(&mut self, epoch: u64, ms: u64) {
+        let deadline = self.agent.authority.on_grant(Epoch(epoch), self.now, Duration::from_millis(ms));
+        self.agent.authority.on_armed(deadline);
+    }
+
+    fn step(&mut self, workload: &WorkloadState) -> Vec<Order> {
+        let timings = Timings::default();
+        let operation = self.operation;
+        let scene =
+            Scene { now: self.now, workload, operation, timings: &timings, unprotected_if_empty: false, planted: None };
+        self.agent.step(&scene);
+        let orders = self.agent.take_orders();
+        orders.into_iter().filter(|o| !matches!(o, Order::Note { .. })).collect()
+    }
+
+    fn action(&mut self, workload: &WorkloadState) -> Option<(u64, Action)> {
+        self.step(workload).into_iter().find_map(|o| match o {
+            Order::Start { id, action } => Some((id, action)),
+            _ => None,
+        })
+    }
+}
+
+#[test]
+fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
+    let assigned = workload(2, Tenure::Assigned { holder: me() });
+    let mut rig = Rig::new(up(Role::Standby));
+    assert_eq!(rig.step(&assigned), [], "without a lease nothing is begun");
+    let deadline = rig.agent.authority.on_grant(Epoch(2), rig.now, Duration::from_secs(2));
+    assert!(deadline.is_some());
+    assert_eq!(rig.step(&assigned), [], "a lease that the deadman has not confirmed covers nothing (C6)");
+    rig.agent.authority.on_armed(deadline);
+    let kept = Kept { attempted: Some(Epoch(2)), surrendered: None };
+    assert_eq!(rig.step(&assigned), [Order::Keep(kept)], "the attempt comes first (D5)");
+    assert_eq!(rig.step(&assigned), [], "... and has to be durable");
+    rig.agent.on_kept();
+    let (id, action) = rig.action(&assigned).unwrap();
+    assert_eq!(action, Action::Promote);
+    let promoted = Done::Promoted { timeline: 2, switch: Lsn(7) };
+    rig.agent.on_done(id, Ok(promoted), &assigned, rig.now);
+    assert_eq!(rig.agent.report(&assigned, rig.now).opened, Some((Epoch(2), 2, Lsn(7))));
+}
+
+#[test]
+fn a_primary_is_stopped_before_its_deadline_whatever_is_under_way() {
+    let mut open = workload(2, Tenure::Open { holder: me(), serving: true });
+    open.sync = SyncSet { epoch: Epoch(2), number: 1, sure: vec![], asked: vec!["polje".into()] };
+    let mut rig = Rig::new(up(Role::Primary));
+    rig.lease(2, 2000);
+    let (busy, _) = rig.action(&open).expect("it sets the sync set");
+    rig.now += Duration::from_millis(1_600);
+    assert_eq!(rig.step(&open), [], "not yet");
+    // 2000 ms less 1 %, less the kill bound of 300 ms (C2).
+    rig.now += Duration::from_millis(90);
+    let orders = rig.step(&open);
+    assert_eq!(orders[0], Order::Cancel { id: busy });
+    assert!(matches!(&orders[1], Order::Start { action: Action::StopNow, .. }), "{orders:?}");
+}
+
+#[test]
+fn a_surrender_is_durable_before_it_is_reported_and_is_final() {
+    let open = workload(2, Tenure::Open { holder: me(), serving: true });
+    let mut rig = Rig::new(up(Role::Primary));
+    rig.lease(2, 2000);
+    rig.agent.on_observed(Observation::down(Data::Present { standby: false }), rig.now);
+    let orders = rig.step(&open);
+    assert!(matches!(orders.as_slice(), [Order::Keep(Kept { surrendered: Some((Epoch(2), None)), .. })]), "{orders:?}");
+    assert_eq!(rig.agent.report(&open, rig.now).surrendered, None);
+    rig.agent.on_kept();
+    assert_eq!(rig.agent.report(&open, rig.now).surrendered, Some((Epoch(2), None)));
+    assert_eq!(
+        rig.step(&workload(2, Tenure::Assigned { holder: me() })),
+        [],
+        "nothing of that epoch starts again (C5)"
+    );
+}
+
+#[test]
+fn a_planned_stop_is_clean_and_an_unplanned_one_is_not() {
+    for (operation, wanted) in [
+        (Some((OperationId(9), Kind::Switchover)), Action::StopClean { limit: Timings::default().stop_limit }),
+        (Some((OperationId(9), Kind::ForcedFailover)), Action::StopNow),
+        (None, Action::StopNow),
+    ] {
+        let mut rig = Rig::new(up(Role::Primary));
+        rig.lease(2, 2000);
+        rig.operation = operation;
+        let revoking = workload(2, Tenure::Revoking { holder: me() });
+        assert_eq!(rig.action(&revoking).map(|(_, a)| a), Some(wanted));
+    }
+}
+
+#[test]
+fn nothing_starts_while_the_deadman_still_counts() {
+    let open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    let mut rig = Rig::new(Observation::down(Data::Present { standby: true }));
+    rig.agent.authority.on_armed(Some(rig.now + Duration::from_secs(1)));
+    assert_eq!(rig.step(&open), [Order::Disarm]);
+    rig.agent.authority.on_armed(None);
+    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::StartStandby { upstream: "polje".into() }));
+}
+
+#[test]
+fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
+    let mut marked = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    marked.standing.insert(me(), Standing::NeedsClone("a test".into()));
+    let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
+    let clone = Action::Clone { from: "polje".into() };
+    assert_eq!(rig.action(&marked).map(|(_, a)| a), Some(clone.clone()));
+
+    let kept = Kept { attempted: Some(Epoch(2)), surrendered: None };
+    let mut agent = Agent::new(me(), kept);
+    agent.on_observed(Observation::down(Data::Present { standby: false }), Time::from_millis(1000));
+    let mut rig = Rig { agent, now: Time::from_millis(1000), operation: None };
+    let open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    assert!(rig.agent.report(&open, rig.now).suspect);
+    let (id, action) = rig.action(&open).unwrap();
+    assert_eq!(action, clone, "twin timelines are not rewound or repointed (D5)");
+    rig.agent.on_done(id, Ok(Done::Ok), &open, rig.now);
+    assert_eq!(rig.agent.report(&open, rig.now).cloned, Some(Epoch(3)));
+}
+
+#[test]
+fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
+    let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
+    let ended = workload(2, Tenure::Ended { last: "polje".into(), how });
+    let mut rig = Rig::new(up(Role::Standby));
+    let (id, action) = rig.action(&ended).unwrap();
+    assert_eq!(action, Action::Settle);
+    rig.agent.on_done(id, Ok(Done::Settled { timeline: 1, position: Lsn(5) }), &ended, rig.now);
+    assert_eq!(rig.agent.report(&ended, rig.now).settled, Some((Epoch(2), 1, Lsn(5))));
+    assert_eq!(rig.step(&ended), []);
+    // A former primary's data waits: it may be asked to go on.
+    let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
+    let opened = Opened { epoch: Epoch(2), holder: me(), timeline: 1, switch: Lsn(0) };
+    assert_eq!(rig.step(&WorkloadState { opened: Some(opened), ..ended }), []);
+}

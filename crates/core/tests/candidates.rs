@@ -1,0 +1,197 @@
+//! Who may become primary, and why the others may not: one reason each, and the newest of the safe ones first.
+
+use karst_core::authority::Ledger;
+use karst_core::health::Health;
+use karst_core::ids::Lsn;
+use karst_core::replica::{Data, Observation, ReplicaReport, Report, Role};
+use karst_core::spec::{Alone, Loss, NodeSpec, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::state::{ClusterState, Command, Ended, Standing};
+use karst_core::steward::candidates::{Candidate, list};
+use karst_core::steward::{Heard, Notes, Scene, decide};
+use karst_core::{BootId, Epoch, NodeId, Time, WorkloadId};
+use std::collections::BTreeMap;
+
+const NODES: [&str; 4] = ["doline", "polje", "ponor", "uvala"];
+
+/// Epoch 1 of `doline` has ended; `polje` and `uvala` have every write and have settled.
+struct Case {
+    spec: Spec,
+    state: ClusterState,
+    reports: BTreeMap<NodeId, Heard>,
+    health: Health,
+    now: Time,
+}
+
+fn w() -> WorkloadId {
+    "sailings".into()
+}
+
+fn standby(position: u64) -> ReplicaReport {
+    let seen = Observation {
+        runs: true,
+        role: Some(Role::Standby),
+        timeline: 1,
+        position: Lsn(position),
+        ..Observation::down(Data::Present { standby: true })
+    };
+    ReplicaReport { seen: Some(seen), settled: Some((Epoch(1), 1, Lsn(position))), ..ReplicaReport::default() }
+}
+
+impl Case {
+    fn new(loss: Loss) -> Self {
+        let address = |n: usize, port| ([10, 0, 0, n as u8], port).into();
+        let node = |n: usize| NodeSpec { zone: "z".into(), votes: 1, witness: n == 2, peer: address(n, 1), api: None };
+        let replica = |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into() };
+        let workload = WorkloadSpec {
+            driver: "postgres".into(),
+            loss,
+            alone: Alone::Block,
+            restart: false,
+            replicas: [0, 1, 3].map(|n| (NodeId::from(NODES[n]), replica(n))).into(),
+            gates: BTreeMap::new(),
+            settings: BTreeMap::new(),
+        };
+        let spec = Spec {
+            cluster: "skerry".into(),
+            timings: Timings::default(),
+            zones: vec!["z".into()],
+            nodes: NODES.iter().enumerate().map(|(n, name)| (NodeId::from(*name), node(n))).collect(),
+            workloads: BTreeMap::from([(w(), workload)]),
+        };
+        let mut state = ClusterState::default();
+        let sync = vec!["polje".into(), "uvala".into()];
+        let (workload, epoch, why) = (w(), Epoch(1), String::new());
+        let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
+        for command in [
+            Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: why.clone() },
+            Command::Open { workload: workload.clone(), epoch, timeline: 1, switch: Lsn(0), sync },
+            Command::Revoke { workload: workload.clone(), epoch, why },
+            Command::End { workload, epoch, how },
+        ] {
+            let next = state.applied.next();
+            assert!(state.apply(next, &command));
+        }
+        let now = Time::from_millis(5_000);
+        let mut health = Health::new(&spec.timings, now);
+        for node in NODES {
+            health.on_beat(&node.into(), vec![], now);
+        }
+        let mut case = Self { spec, state, reports: BTreeMap::new(), health, now };
+        case.report(
+            "doline",
+            ReplicaReport {
+                seen: Some(Observation::down(Data::Present { standby: false })),
+                ..ReplicaReport::default()
+            },
+        );
+        case.report("polje", standby(100));
+        case.report("uvala", standby(100));
+        case
+    }
+
+    fn report(&mut self, node: &str, replica: ReplicaReport) {
+        let replicas = BTreeMap::from([(w(), replica)]);
+        let report = Report { boot: BootId::from("b"), replicas, gates: BTreeMap::new() };
+        self.reports.insert(node.into(), Heard { at: self.now, report });
+    }
+
+    fn with<T>(&self, ask: impl FnOnce(&Scene, &WorkloadSpec) -> T) -> T {
+        let (ledger, me) = (Ledger::default(), NodeId::from("ponor"));
+        let scene = Scene {
+            now: self.now,
+            me: &me,
+            spec: &self.spec,
+            state: &self.state,
+            reports: &self.reports,
+            health: &self.health,
+            ledger: &ledger,
+            elected_at: Time::ZERO,
+            planted: None,
+        };
+        ask(&scene, &self.spec.workloads[&w()])
+    }
+
+    fn verdict(&self, node: &str) -> Candidate {
+        let list = self.with(|scene, spec| list(scene, &w(), spec));
+        list.into_iter().find(|c| c.node.as_str() == node).expect("it is listed")
+    }
+
+    fn chosen(&self) -> Option<String> {
+        let commands = self.with(|scene, spec| decide(scene, &w(), spec, &mut Notes::default()));
+        commands.into_iter().find_map(|c| match c {
+            Command::Assign { holder, .. } => Some(holder.to_string()),
+            _ => None,
+        })
+    }
+
+    fn refused(&self, node: &str, words: &str) {
+        let why = self.verdict(node).excluded.unwrap_or_default();
+        assert!(why.contains(words), "{node}: `{why}` does not say `{words}`");
+    }
+}
+
+#[test]
+fn the_newest_is_chosen_then_the_first_in_rank() {
+    let mut case = Case::new(Loss::None);
+    assert_eq!(case.chosen().as_deref(), Some("polje"));
+    case.report("uvala", standby(101));
+    assert_eq!(case.chosen().as_deref(), Some("uvala"));
+}
+
+#[test]
+fn one_that_has_not_settled_is_waited_for() {
+    let mut case = Case::new(Loss::None);
+    case.report("uvala", ReplicaReport { settled: None, ..standby(200) });
+    assert!(case.verdict("uvala").pending);
+    assert_eq!(case.chosen(), None);
+    case.report("uvala", ReplicaReport { settled: Some((Epoch(0), 1, Lsn(200))), ..standby(200) });
+    assert!(case.verdict("uvala").pending, "a position from an earlier epoch says nothing");
+}
+
+#[test]
+fn each_exclusion_has_its_reason() {
+    let mut case = Case::new(Loss::None);
+    case.report("polje", ReplicaReport { suspect: true, ..standby(100) });
+    case.refused("polje", "never completed (D5)");
+    let mut primary = standby(100);
+    primary.seen.as_mut().unwrap().role = Some(Role::Primary);
+    case.report("polje", primary);
+    case.refused("polje", "does not answer as a standby");
+    let stopped = ReplicaReport { seen: Some(Observation::down(Data::Present { standby: true })), ..standby(100) };
+    case.report("polje", stopped);
+    case.refused("polje", "does not run");
+    case.reports.remove(&NodeId::from("polje"));
+    case.refused("polje", "not heard");
+    let (workload, node) = (w(), NodeId::from("uvala"));
+    let next = case.state.applied.next();
+    case.state.apply(next, &Command::Mark { workload, node, standing: Standing::NeedsClone("a test".into()) });
+    case.refused("uvala", "must be cloned first: a test");
+    assert_eq!(case.chosen(), None, "nobody is better than somebody unsafe");
+}
+
+#[test]
+fn outside_the_sync_set_or_the_history_nobody_is_safe() {
+    let mut case = Case::new(Loss::None);
+    let state = case.state.workloads.get_mut(&w()).unwrap();
+    state.sync.sure = vec!["uvala".into()];
+    case.refused("polje", "not in the sync set");
+    assert_eq!(case.chosen().as_deref(), Some("uvala"));
+    let state = case.state.workloads.get_mut(&w()).unwrap();
+    state.opened.as_mut().unwrap().timeline = 2;
+    state.opened.as_mut().unwrap().switch = Lsn(90);
+    case.refused("uvala", "does not contain 0/5A");
+    // Exactly at the switch point, it has the history and nothing else.
+    case.report("uvala", standby(90));
+    assert_eq!(case.verdict("uvala").excluded, None);
+}
+
+#[test]
+fn a_bounded_loss_counts_bytes() {
+    let mut case = Case::new(Loss::Bytes(50));
+    let mut lost = standby(0);
+    lost.seen.as_mut().unwrap().position = Lsn(140);
+    case.report("doline", lost);
+    assert_eq!(case.verdict("polje").excluded, None, "40 bytes behind");
+    case.report("uvala", standby(80));
+    case.refused("uvala", "60 bytes behind; 50 may be lost");
+}

@@ -1,0 +1,287 @@
+//! Consensus alone, with a network in the test's hand: elections, replication, and each rule that keeps S1 and S2.
+
+use karst_core::consensus::{Consensus, Durable, Entry, Order, Pace, Stored, Talk};
+use karst_core::state::Command;
+use karst_core::votes::Votes;
+use karst_core::{Index, NodeId, Term, Time};
+use proptest::prelude::*;
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::time::Duration;
+
+const PACE: Pace = Pace {
+    heartbeat: Duration::from_millis(100),
+    stickiness: Duration::from_millis(600),
+    election_spread: Duration::from_millis(300),
+};
+const QUIET: Duration = Duration::from_millis(612);
+
+/// Three voters and a member without a vote. Everything ordered is durable at once unless `slow`.
+struct Net {
+    nodes: BTreeMap<NodeId, Consensus>,
+    disks: BTreeMap<NodeId, Stored>,
+    wires: VecDeque<(NodeId, NodeId, Talk)>,
+    cut: BTreeSet<NodeId>,
+    slow: BTreeSet<NodeId>,
+    /// Slow, and with something to sync: nothing that was ordered later leaves.
+    stuck: BTreeSet<NodeId>,
+    events: Vec<Order>,
+    now: Time,
+}
+
+fn id(name: &str) -> NodeId {
+    name.into()
+}
+
+fn member(name: &NodeId, stored: Stored, now: Time) -> Consensus {
+    let voters = ["a", "b", "c"].map(|n| (id(n), 1));
+    let members = ["a", "b", "c", "d"].map(id).into();
+    Consensus::new(name.clone(), members, Votes::new(voters), PACE, stored, now, QUIET, Net::chance(name))
+}
+
+impl Net {
+    fn new() -> Self {
+        let names = ["a", "b", "c", "d"].map(id);
+        Self {
+            nodes: names.iter().map(|n| (n.clone(), member(n, Stored::default(), Time::ZERO))).collect(),
+            disks: names.iter().map(|n| (n.clone(), Stored::default())).collect(),
+            wires: VecDeque::new(),
+            cut: BTreeSet::new(),
+            slow: BTreeSet::new(),
+            stuck: BTreeSet::new(),
+            events: Vec::new(),
+            now: Time::ZERO,
+        }
+    }
+
+    fn chance(name: &NodeId) -> f64 {
+        match name.as_str() {
+            "a" => 0.0,
+            "b" => 0.4,
+            _ => 0.9,
+        }
+    }
+
+    /// Takes a node's orders, and sends what may be sent.
+    fn take(&mut self, name: &NodeId) {
+        loop {
+            let orders = self.nodes.get_mut(name).unwrap().take_orders();
+            if orders.is_empty() {
+                return;
+            }
+            for order in orders {
+                match order {
+                    Order::Persist(_) if self.slow.contains(name) => {
+                        self.stuck.insert(name.clone());
+                    }
+                    Order::Send(..) if self.stuck.contains(name) => {}
+                    Order::Persist(durable) => self.persist(name, durable),
+                    Order::Send(to, talk) => self.wires.push_back((name.clone(), to, talk)),
+                    event => self.events.push(event),
+                }
+            }
+        }
+    }
+
+    fn persist(&mut self, name: &NodeId, durable: Durable) {
+        let disk = self.disks.get_mut(name).unwrap();
+        let (last, term) = match durable {
+            Durable::Vote { term, vote } => {
+                (disk.term, disk.vote) = (term, vote.clone());
+                ((Term(0), Index(0)), if vote.is_some() { term } else { Term(0) })
+            }
+            Durable::Entries(entries) => {
+                disk.entries.truncate(entries[0].index.0 as usize - 1);
+                disk.entries.extend(entries);
+                let last = disk.entries.last().unwrap();
+                ((last.term, last.index), Term(0))
+            }
+        };
+        self.nodes.get_mut(name).unwrap().on_stable(last, term, self.now);
+    }
+
+    fn deliver_all(&mut self) {
+        let names: Vec<NodeId> = self.nodes.keys().cloned().collect();
+        names.iter().for_each(|n| self.take(n));
+        while let Some((from, to, talk)) = self.wires.pop_front() {
+            if self.cut.contains(&from) || self.cut.contains(&to) {
+                continue;
+            }
+            self.nodes.get_mut(&to).unwrap().on_talk(&from, talk, self.now, Self::chance(&to));
+            self.take(&to);
+        }
+    }
+
+    fn run(&mut self, ms: u64) {
+        for _ in 0..ms / 10 {
+            self.now += Duration::from_millis(10);
+            for (name, node) in &mut self.nodes {
+                if node.next_due(self.now) <= self.now {
+                    node.on_time(self.now, Self::chance(name));
+                }
+            }
+            self.deliver_all();
+        }
+    }
+
+    fn restart(&mut self, name: &str) {
+        let node = member(&id(name), self.disks[&id(name)].clone(), self.now);
+        self.nodes.insert(id(name), node);
+    }
+
+    fn leaders(&self) -> Vec<&str> {
+        self.nodes.iter().filter(|(_, n)| n.is_leader()).map(|(name, _)| name.as_str()).collect()
+    }
+
+    fn propose(&mut self, name: &str) -> Option<Index> {
+        let index = self.nodes.get_mut(&id(name)).unwrap().propose(vec![Command::Noop], self.now);
+        self.deliver_all();
+        index
+    }
+}
+
+#[test]
+fn the_first_to_campaign_leads_and_everyone_commits() {
+    let mut net = Net::new();
+    net.run(600);
+    assert_eq!(net.leaders(), [""; 0], "nobody campaigns before the promise after a start has run out (A1)");
+    net.run(200);
+    assert_eq!(net.leaders(), ["a"]);
+    let index = net.propose("a").unwrap();
+    assert!(net.nodes.values().all(|n| n.commit() >= index), "the member without a vote replicates too");
+    assert_eq!(net.propose("b"), None, "only the leader proposes");
+}
+
+#[test]
+fn a_node_that_was_cut_off_does_not_depose_a_healthy_leader() {
+    let mut net = Net::new();
+    net.run(800);
+    let term = net.nodes[&id("a")].term();
+    net.cut.insert(id("c"));
+    net.run(5_000);
+    assert_eq!(net.nodes[&id("c")].term(), term, "sounding out costs no term");
+    net.cut.clear();
+    net.run(1_000);
+    assert_eq!((net.leaders(), net.nodes[&id("a")].term()), (vec!["a"], term));
+}
+
+#[test]
+fn a_leader_without_a_majority_falls_silent_before_there_is_another() {
+    let mut net = Net::new();
+    net.run(800);
+    net.cut.insert(id("a"));
+    for _ in 0..300 {
+        net.run(10);
+        let valid: Vec<&NodeId> = net
+            .nodes
+            .iter()
+            .filter(|(_, n)| n.leadership_until(net.now).is_some_and(|u| u > net.now))
+            .map(|(n, _)| n)
+            .collect();
+        assert!(valid.len() <= 1, "two leadership leases at once: {valid:?}");
+    }
+    assert_eq!(net.leaders(), ["b"], "the old one stepped down (A3), the majority has a new one");
+    assert!(net.events.iter().any(|e| matches!(e, Order::SteppedDown { .. })));
+}
+
+#[test]
+fn a_restarted_voter_keeps_its_promise_and_its_vote() {
+    let mut net = Net::new();
+    net.run(800);
+    net.restart("b");
+    net.restart("c");
+    let ask = Talk::WouldYouVote { term: Term(9), last: (Term(9), Index(99)) };
+    net.nodes.get_mut(&id("c")).unwrap().on_talk(&id("b"), ask, net.now, 0.5);
+    let orders = net.nodes.get_mut(&id("c")).unwrap().take_orders();
+    assert!(matches!(orders.as_slice(), [Order::Send(_, Talk::Would { yes: false, .. })]), "{orders:?}");
+    assert_eq!(net.nodes[&id("c")].term(), Term(1), "its term came back from the disk");
+}
+
+#[test]
+fn nothing_commits_on_disks_that_have_not_synced() {
+    let mut net = Net::new();
+    net.run(800);
+    let before = net.nodes[&id("a")].commit();
+    net.slow = BTreeSet::from([id("b"), id("c"), id("d")]);
+    let index = net.propose("a").unwrap();
+    net.run(300);
+    assert_eq!(net.nodes[&id("a")].commit(), before, "{index} is on the leader's disk only");
+}
+
+#[test]
+fn a_follower_whose_store_went_back_is_expelled() {
+    let mut net = Net::new();
+    net.run(800);
+    for _ in 0..3 {
+        net.propose("a");
+    }
+    let old = Stored { entries: net.disks[&id("b")].entries[..1].to_vec(), ..net.disks[&id("b")].clone() };
+    net.run(100);
+    net.disks.insert(id("b"), old);
+    net.restart("b");
+    net.run(300);
+    let regressed = |e: &Order| matches!(e, Order::Regressed { node, .. } if *node == id("b"));
+    assert!(net.events.iter().any(regressed), "found below what it had acknowledged (A6)");
+    net.cut.insert(id("c"));
+    let index = net.propose("a").unwrap();
+    net.run(100);
+    assert!(net.nodes[&id("a")].commit() < index, "its acknowledgements do not count any more");
+}
+
+/// What a conflicting leader sends replaces the tail and nothing else.
+#[test]
+fn a_conflicting_tail_is_replaced() {
+    let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
+    let stored =
+        Stored { term: Term(2), vote: None, entries: vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)] };
+    let mut node = member(&id("c"), stored, Time::ZERO);
+    let append = Talk::Append {
+        term: Term(3),
+        prev: (Term(1), Index(2)),
+        entries: vec![entry(3, 3)],
+        commit: Index(2),
+        sent: Time::ZERO,
+    };
+    node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
+    assert_eq!(node.log().last(), (Term(3), Index(3)));
+    let orders = node.take_orders();
+    let written = orders.iter().find_map(|o| match o {
+        Order::Persist(Durable::Entries(entries)) => Some(entries.clone()),
+        _ => None,
+    });
+    assert_eq!(written, Some(vec![entry(3, 3)]));
+    assert_eq!(node.commit(), Index(2));
+}
+
+proptest! {
+    /// Cuts, restarts and proposals in any order: never two leaders of one term, never two different committed entries.
+    #[test]
+    fn any_schedule_is_safe(steps in prop::collection::vec((0u8..6, 0usize..4, 10u64..900), 1..40)) {
+        let mut net = Net::new();
+        let mut led: BTreeMap<Term, String> = BTreeMap::new();
+        let mut committed: Vec<Entry> = Vec::new();
+        let names = ["a", "b", "c", "d"];
+        for (what, who, ms) in steps {
+            match what {
+                0 => { net.cut.insert(id(names[who])); }
+                1 => { net.cut.remove(&id(names[who])); }
+                2 => net.restart(names[who]),
+                3 => { net.propose(names[who]); }
+                _ => {}
+            }
+            net.run(ms);
+            for (name, node) in &net.nodes {
+                if node.is_leader() {
+                    let first = led.entry(node.term()).or_insert_with(|| name.to_string());
+                    prop_assert_eq!(first.as_str(), name.as_str(), "S1: two leaders of {}", node.term());
+                }
+                for index in 1..=node.commit().0 {
+                    let entry = node.log().get(Index(index)).expect("committed entries are in the log");
+                    match committed.get(index as usize - 1) {
+                        Some(first) => prop_assert_eq!(first, entry, "S2"),
+                        None => committed.push(entry.clone()),
+                    }
+                }
+            }
+        }
+    }
+}
