@@ -17,6 +17,12 @@ pub struct Authority {
 }
 
 impl Authority {
+    /// At a daemon's start: what the deadman still counts down is not known yet. A server that runs is left alone until
+    /// the deadman has said so, for at most this long (A7).
+    pub fn awaiting(until: Time) -> Self {
+        Self { lease: None, armed: Some(until) }
+    }
+
     /// Takes a grant; returns the deadline to arm the deadman with, if it is later than before.
     pub fn on_grant(&mut self, epoch: Epoch, sent: Time, lease: Duration) -> Option<Time> {
         let until = sent + shortened(lease);

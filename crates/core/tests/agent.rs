@@ -173,3 +173,18 @@ fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
     let opened = Opened { epoch: Epoch(2), holder: me(), timeline: 1, switch: Lsn(0) };
     assert_eq!(rig.step(&WorkloadState { opened: Some(opened), ..ended }), []);
 }
+
+/// A restarted daemon knows neither what is committed nor what the deadman counts: the server that runs is left alone
+/// until its deadline, and not longer.
+#[test]
+fn a_running_primary_is_picked_up_after_a_restart() {
+    let unknown = WorkloadState::default();
+    let mut rig = Rig::new(up(Role::Primary));
+    rig.agent.authority = karst_core::authority::Authority::awaiting(rig.now + Duration::from_millis(400));
+    assert_eq!(rig.step(&unknown), []);
+    rig.agent.authority.on_armed(Some(rig.now + Duration::from_millis(900)));
+    rig.now += Duration::from_millis(590);
+    assert_eq!(rig.step(&unknown), []);
+    rig.now += Duration::from_millis(20);
+    assert_eq!(rig.action(&unknown).map(|(_, a)| a), Some(Action::StopNow));
+}

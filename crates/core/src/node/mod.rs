@@ -16,7 +16,7 @@ mod gate;
 pub use ask::{Answer, Plan, Precondition, Request};
 pub use gate::GateOrder;
 
-use crate::authority::{GateLease, Ledger};
+use crate::authority::{Authority, GateLease, Ledger};
 use crate::consensus::{self, Consensus, Durable, Pace, Stored};
 use crate::event::{Event, Level};
 use crate::health::{Health, Verdict};
@@ -33,6 +33,9 @@ use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, VecDeque};
+
+/// How long the deadman may take to say what it counts down, after the daemon's start.
+const DEADMAN_ANSWERS: std::time::Duration = std::time::Duration::from_millis(100);
 
 /// A rule broken on purpose, so that a test can show that its check can fail. Never set in the daemon.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -205,7 +208,9 @@ impl Node {
         let mut gates = BTreeMap::new();
         for (id, workload) in &spec.workloads {
             if workload.replicas.contains_key(&me) {
-                agents.insert(id.clone(), Agent::new(me.clone(), kept.remove(id).unwrap_or_default()));
+                let mut agent = Agent::new(me.clone(), kept.remove(id).unwrap_or_default());
+                agent.authority = Authority::awaiting(now + t.kill_bound + DEADMAN_ANSWERS);
+                agents.insert(id.clone(), agent);
             }
             if workload.gates.contains_key(&me) {
                 let (lease, report) = (GateLease::default(), GateReport::default());

@@ -382,8 +382,8 @@ impl Agent {
             return;
         }
         if seen.is(Role::Primary) {
-            // Its deadline has not come yet, but the log has moved on: nobody needs to wait for it.
-            self.start(Action::StopNow, now);
+            // After a restart of the daemon the log is known before what of it is committed. Nobody else can have been
+            // assigned before this server's deadline, which stops it in time (rule 1) if it is not this node's turn.
             return;
         }
         if !seen.runs && self.authority.armed().is_some() {

@@ -19,7 +19,7 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
-use tokio::sync::mpsc;
+use tokio::sync::{Notify, mpsc};
 
 /// A frame larger than this is refused: the largest honest one is a batch of log entries.
 const FRAME_LIMIT: usize = 4 << 20;
@@ -34,6 +34,8 @@ pub struct Hello {
     pub cluster: String,
     /// SHA-256 of the spec file.
     pub spec: String,
+    /// Of this run of the daemon. A new one means that connections to the run before lead nowhere.
+    pub run: u64,
 }
 
 /// Peers that were refused, with the reason; shown as findings.
@@ -50,6 +52,10 @@ struct Local {
     hello: Hello,
     known: Vec<NodeId>,
     disagreements: Disagreements,
+    /// The newest run of each peer, and how to tell its dialler of a newer one: QUIC itself would notice a peer that was
+    /// killed and started again only after the idle time.
+    runs: Mutex<BTreeMap<NodeId, u64>>,
+    restarted: BTreeMap<NodeId, Notify>,
 }
 
 impl Peers {
@@ -73,16 +79,18 @@ impl Peers {
         let disagreements = Disagreements::default();
         let local = Arc::new(Local {
             me: me.clone(),
-            hello: Hello { cluster: spec.cluster.clone(), spec: digest.into() },
+            hello: Hello { cluster: spec.cluster.clone(), spec: digest.into(), run: rand::random() },
             known: spec.nodes.keys().cloned().collect(),
             disagreements: disagreements.clone(),
+            runs: Mutex::default(),
+            restarted: spec.nodes.keys().map(|n| (n.clone(), Notify::new())).collect(),
         });
         tokio::spawn(accept(endpoint.clone(), local.clone(), receive));
         let mut queues = BTreeMap::new();
         for (node, peer) in spec.nodes.iter().filter(|(n, _)| *n != me) {
             let (queue, waiting) = mpsc::channel(QUEUE);
             queues.insert(node.clone(), queue);
-            tokio::spawn(dial(endpoint.clone(), node.clone(), peer.peer, local.hello.clone(), waiting));
+            tokio::spawn(dial(endpoint.clone(), node.clone(), peer.peer, local.clone(), waiting));
         }
         Ok(Self { queues, disagreements })
     }
@@ -139,7 +147,7 @@ pub fn decode<T: serde::de::DeserializeOwned>(frame: &[u8]) -> Result<T> {
 }
 
 async fn dial(
-    endpoint: Endpoint, node: NodeId, address: SocketAddr, hello: Hello, mut waiting: mpsc::Receiver<Message>,
+    endpoint: Endpoint, node: NodeId, address: SocketAddr, local: Arc<Local>, mut waiting: mpsc::Receiver<Message>,
 ) {
     loop {
         let connected = match endpoint.connect(address, node.as_str()) {
@@ -151,7 +159,7 @@ async fn dial(
         };
         if let Ok(Ok(connection)) = connected {
             tracing::debug!(%node, "connected");
-            match speak(&connection, &hello, &mut waiting).await {
+            match speak(&connection, &local, &node, &mut waiting).await {
                 Ok(()) => return,
                 Err(error) => tracing::debug!(%node, %error, "connection lost"),
             }
@@ -165,13 +173,16 @@ async fn dial(
     }
 }
 
-async fn speak(connection: &Connection, hello: &Hello, waiting: &mut mpsc::Receiver<Message>) -> Result<()> {
+async fn speak(
+    connection: &Connection, local: &Local, node: &NodeId, waiting: &mut mpsc::Receiver<Message>,
+) -> Result<()> {
     let mut stream = connection.open_uni().await?;
-    stream.write_all(&encode(hello)).await?;
+    stream.write_all(&encode(&local.hello)).await?;
     loop {
         let message = tokio::select! {
             message = waiting.recv() => message,
             closed = connection.closed() => return Err(closed.into()),
+            () = local.restarted[node].notified() => anyhow::bail!("the peer was started again"),
         };
         let Some(message) = message else { return Ok(()) };
         let frame = encode(&message);
@@ -204,7 +215,8 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     anyhow::ensure!(from != local.me, "a peer that claims to be this node");
     let mut stream = connection.accept_uni().await?;
     let hello: Hello = read_frame(&mut stream).await?;
-    let disagreement = (hello != local.hello).then(|| {
+    let agrees = hello.cluster == local.hello.cluster && hello.spec == local.hello.spec;
+    let disagreement = (!agrees).then(|| {
         if hello.cluster == local.hello.cluster {
             format!("{from} has another spec file than {}", local.me)
         } else {
@@ -221,6 +233,10 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     if let Some(why) = disagreement {
         tracing::warn!("refused: {why}");
         anyhow::bail!(why);
+    }
+    let before = local.runs.lock().unwrap_or_else(PoisonError::into_inner).insert(from.clone(), hello.run);
+    if before.is_some_and(|run| run != hello.run) {
+        local.restarted[&from].notify_one();
     }
     let input = |message| Input::Received { from: from.clone(), message };
     // Two loops side by side: reading half a frame must not be cancelled by a datagram.
