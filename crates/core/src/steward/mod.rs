@@ -339,8 +339,7 @@ impl Desk<'_> {
     }
 
     /// Endpoints open once a write of the new primary is replicated to the whole set: after a local restart nothing else
-    /// may be seen (D7), and after a promotion the standbys that every first write waits for come before the clients, whose
-    /// reconnecting takes the CPU that they need (D13).
+    /// may be seen (D7), and after a promotion no client's write could return earlier anyway (D13).
     fn serve(&self, holder: &NodeId) -> Vec<Command> {
         let held = self.report(holder).and_then(|r| r.sync_held) == Some((self.w.epoch, self.w.sync.number));
         match self.w.tenure {
