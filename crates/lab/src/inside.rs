@@ -91,18 +91,7 @@ pub fn run(layout: &Layout) -> Result<()> {
             // A host: its own network, processes, mounts, shared memory and name.
             Command::new("ip")
                 .args(["netns", "exec", node.name])
-                .args([
-                    "unshare",
-                    "-m",
-                    "-p",
-                    "-i",
-                    "-u",
-                    "-f",
-                    "--kill-child",
-                    "--mount-proc",
-                    "--propagation",
-                    "private",
-                ])
+                .args(keep::OWN.split(' '))
                 .arg(&me)
                 .arg("--dir")
                 .arg(&layout.dir)

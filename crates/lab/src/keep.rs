@@ -8,27 +8,13 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tokio::net::{TcpListener, UnixStream};
 
+/// What a lab and each host in it have of their own, besides a network; the first process takes all others down with it.
+pub const OWN: &str = "unshare -m -p -i -u -f --kill-child --mount-proc --propagation private";
+
 /// The words that put a command into namespaces of the lab's own, as root or as an ordinary user.
 fn unshare() -> Vec<&'static str> {
-    if rustix::process::geteuid().is_root() {
-        vec!["unshare", "-n", "-m", "-p", "-i", "-u", "-f", "--kill-child", "--mount-proc", "--propagation", "private"]
-    } else {
-        vec![
-            "unshare",
-            "-U",
-            "-r",
-            "-n",
-            "-m",
-            "-p",
-            "-i",
-            "-u",
-            "-f",
-            "--kill-child",
-            "--mount-proc",
-            "--propagation",
-            "private",
-        ]
-    }
+    let user: &[&str] = if rustix::process::geteuid().is_root() { &["-n"] } else { &["-n", "-U", "-r"] };
+    OWN.split(' ').chain(user.iter().copied()).collect()
 }
 
 /// Says clearly why there can be no lab here, if so.
