@@ -46,6 +46,14 @@ pub fn end_all(data: &Path, limit: Duration) -> io::Result<usize> {
     Err(io::Error::new(io::ErrorKind::TimedOut, format!("processes {left:?} of {} do not end", data.display())))
 }
 
+/// A server does not inherit the daemon's raised priority: whoever watches has to come first on a busy host.
+pub fn at_ordinary_priority(child: &tokio::process::Child) {
+    if let Some(pid) = child.id().and_then(|pid| Pid::from_raw(pid.cast_signed())) {
+        // Gone already, or never raised for want of the right to it: both are fine.
+        let _ = rustix::process::setpriority_process(Some(pid), 0);
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -34,6 +34,8 @@ pub enum Data {
 pub struct Observation {
     /// False only when no process of the workload is left on the host, verified (C1).
     pub runs: bool,
+    /// Its first process has exited, so that nobody can be served any more; what it left behind is being ended.
+    pub exited: bool,
     pub data: Data,
     /// What it says it is; none while it does not answer.
     pub role: Option<Role>,
@@ -58,6 +60,7 @@ impl Observation {
     pub fn down(data: Data) -> Self {
         Self {
             runs: false,
+            exited: false,
             data,
             role: None,
             timeline: 0,
@@ -91,7 +94,7 @@ pub struct Downstream {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "action")]
 pub enum Action {
-    /// Make new data and start it as a primary.
+    /// Make new data where there is none, start it as a primary if nothing runs, and see that what Karst needs is in it.
     Create,
     /// Start existing data as a primary, with a setting that lets no commit return yet (D4).
     StartPrimary,

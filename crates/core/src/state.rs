@@ -252,9 +252,13 @@ impl ClusterState {
                     return false;
                 }
                 let holder = holder.clone();
+                // After a restart of the same server a row may show that was never acknowledged (D7): its endpoints
+                // wait for a replicated write. A standby that took over has nothing that its clients could not have
+                // seen before, and they log in while its followers come.
+                let took_over = w.opened.as_ref().is_some_and(|o| o.holder != holder);
                 w.opened = Some(Opened { epoch: *epoch, holder: holder.clone(), timeline: *timeline, switch: *switch });
                 w.sync = SyncSet { epoch: *epoch, number: 1, sure: sync.clone(), asked: sync.clone() };
-                w.tenure = Tenure::Open { holder, serving: false };
+                w.tenure = Tenure::Open { holder, serving: took_over };
             }
             Command::Serve { epoch, .. } => match &mut w.tenure {
                 Tenure::Open { serving, .. } if w.epoch == *epoch => *serving = true,

@@ -150,7 +150,9 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
     let mut agent = Agent::new(me(), kept);
     agent.on_observed(Observation::down(Data::Present { standby: false }), Time::from_millis(1000));
     let mut rig = Rig { agent, now: Time::from_millis(1000), operation: None };
-    let open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    let mut open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    assert!(!rig.agent.report(&open, rig.now).suspect, "with nothing ever opened there is no twin to mistake it for");
+    open.opened = Some(Opened { epoch: Epoch(3), holder: "polje".into(), timeline: 2, switch: Lsn(7) });
     assert!(rig.agent.report(&open, rig.now).suspect);
     let (id, action) = rig.action(&open).unwrap();
     assert_eq!(action, clone, "twin timelines are not rewound or repointed (D5)");

@@ -10,6 +10,7 @@ use karst_core::steward::candidates::{Candidate, list};
 use karst_core::steward::{Heard, Notes, Scene, decide};
 use karst_core::{BootId, Epoch, NodeId, Time, WorkloadId};
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 const NODES: [&str; 4] = ["doline", "polje", "ponor", "uvala"];
 
@@ -117,11 +118,26 @@ impl Case {
     }
 
     fn chosen(&self) -> Option<String> {
-        let commands = self.with(|scene, spec| decide(scene, &w(), spec, &mut Notes::default()));
+        self.chosen_with(&mut Notes::default())
+    }
+
+    fn chosen_with(&self, notes: &mut Notes) -> Option<String> {
+        let commands = self.with(|scene, spec| decide(scene, &w(), spec, notes));
         commands.into_iter().find_map(|c| match c {
             Command::Assign { holder, .. } => Some(holder.to_string()),
             _ => None,
         })
+    }
+
+    /// Time passes, and everybody is heard again.
+    fn pass(&mut self, time: Duration) {
+        self.now += time;
+        for node in NODES {
+            self.health.on_beat(&node.into(), vec![], self.now);
+            if let Some(heard) = self.reports.get_mut(&NodeId::from(node)) {
+                heard.at = self.now;
+            }
+        }
     }
 
     fn refused(&self, node: &str, words: &str) {
@@ -194,4 +210,22 @@ fn a_bounded_loss_counts_bytes() {
     assert_eq!(case.verdict("polje").excluded, None, "40 bytes behind");
     case.report("uvala", standby(80));
     case.refused("uvala", "60 bytes behind; 50 may be lost");
+}
+
+/// A formation that lost its authority before the epoch was opened is tried again where its data are, once every report
+/// is fresh, and not at once.
+#[test]
+fn a_formation_cut_short_is_tried_again() {
+    let mut case = Case::new(Loss::None);
+    case.state.workloads.get_mut(&w()).unwrap().opened = None;
+    for node in ["polje", "uvala"] {
+        let seen = Some(Observation::down(Data::Empty));
+        case.report(node, ReplicaReport { seen, ..ReplicaReport::default() });
+    }
+    let mut notes = Notes::default();
+    assert_eq!(case.chosen_with(&mut notes), None, "a try that failed at once would fail again at once");
+    case.pass(case.spec.timings.lease);
+    assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("doline"));
+    case.reports.remove(&NodeId::from("doline"));
+    assert_eq!(case.chosen_with(&mut notes), None, "whether the absent one has data decides");
 }

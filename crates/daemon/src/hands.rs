@@ -34,6 +34,8 @@ pub async fn replica(
             loop {
                 tokio::select! {
                     () = server.exited() => {
+                        tell(Input::Observed { workload: workload.clone(), observation: server.just_exited() });
+                        server.end_rest().await;
                         let observation = server.observe().await;
                         tell(Input::Observed { workload: workload.clone(), observation });
                     }

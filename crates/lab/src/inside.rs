@@ -57,22 +57,13 @@ fn supervise(mut kept: Vec<Kept>) -> ! {
     }
 }
 
-/// Reaps children that were inherited. `waitid` with "any child" would take the status of known ones too, so each
-/// zombie is looked up and asked for by its number.
+/// Reaps children that were inherited. `waitid` with "any child" would take the status of known ones too, so each other
+/// child is asked for by its number.
 fn reap_orphans(known: &[u32]) {
-    let Ok(entries) = fs::read_dir("/proc") else { return };
-    for pid in entries.flatten().filter_map(|e| e.file_name().to_str()?.parse::<u32>().ok()) {
-        if pid == 1 || known.contains(&pid) {
-            continue;
-        }
-        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-        let mut fields = stat.rsplit(')').next().unwrap_or_default().split_whitespace();
-        if fields.next() == Some("Z")
-            && fields.next() == Some("1")
-            && let Some(pid) = rustix::process::Pid::from_raw(pid as i32)
-        {
-            let _ = rustix::process::waitpid(Some(pid), WaitOptions::NOHANG);
-        }
+    let children = fs::read_to_string("/proc/1/task/1/children").unwrap_or_default();
+    let orphans = children.split_whitespace().filter_map(|c| c.parse::<u32>().ok()).filter(|c| !known.contains(c));
+    for pid in orphans.filter_map(|pid| rustix::process::Pid::from_raw(pid as i32)) {
+        let _ = rustix::process::waitpid(Some(pid), WaitOptions::NOHANG);
     }
 }
 

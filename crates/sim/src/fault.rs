@@ -70,7 +70,7 @@ impl Script {
         Self { faults: Vec::new(), until_ms: seconds * 1000, calm_ms: seconds * 1000 }
     }
 
-    /// Up to `count` random faults over half a minute, then calm.
+    /// Up to `count` random faults over half a minute, from the formation on, then calm.
     pub fn random(chance: &mut Pcg64Mcg, nodes: &[NodeId], replicas: &[NodeId], count: usize) -> Self {
         let mut faults = Vec::new();
         for _ in 0..chance.random_range(1..=count) {
@@ -89,7 +89,7 @@ impl Script {
                 8 => Fault::SlowDisk { node, sync_ms: chance.random_range(5..200), for_ms },
                 _ => Fault::Switchover { to: replica },
             };
-            faults.push((chance.random_range(6_000..30_000), fault));
+            faults.push((chance.random_range(300..30_000), fault));
         }
         faults.sort_by_key(|(at, _)| *at);
         Self { faults, until_ms: 70_000, calm_ms: 25_000 }

@@ -81,6 +81,7 @@ impl Server {
         }
         Observation {
             runs: true,
+            exited: false,
             data: Data::Present { standby: self.standby },
             role: Some(if self.primary { Role::Primary } else { Role::Standby }),
             timeline: self.timeline().0,

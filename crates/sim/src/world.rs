@@ -7,7 +7,7 @@ use karst_core::consensus::{Durable, Stored};
 use karst_core::message::Message;
 use karst_core::node::{GateOrder, Write};
 use karst_core::replica::agent::Kept;
-use karst_core::replica::{Action, Done, Downstream, GateReport};
+use karst_core::replica::{Action, Done, Downstream, GateReport, Observation};
 use karst_core::spec::Spec;
 use karst_core::{BootId, Effect, Index, Input, Lsn, Node, NodeConfig, NodeId, Planted, Term, Time, WorkloadId};
 use rand::{Rng, SeedableRng};
@@ -442,10 +442,12 @@ impl World {
         match action {
             Action::Create | Action::StartPrimary => {
                 let server = &mut self.host(id).server;
-                if server.standby || server.runs {
+                if server.standby || (server.runs && action == Action::StartPrimary) {
                     return Err("not the data of a stopped primary".into());
                 }
-                (server.has_data, server.runs, server.primary, server.sync) = (true, true, true, Sync::Impossible);
+                if !server.runs {
+                    (server.has_data, server.runs, server.primary, server.sync) = (true, true, true, Sync::Impossible);
+                }
                 Ok(Done::Ok)
             }
             Action::StartStandby { upstream } => {
@@ -533,7 +535,7 @@ impl World {
         self.hosts.iter().filter(follows).map(|(n, h)| (n.clone(), h.server.wal.len())).collect()
     }
 
-    fn observe(&self, id: &NodeId) -> karst_core::replica::Observation {
+    fn observe(&self, id: &NodeId) -> Observation {
         let standbys = self.followers(id).into_iter().map(|(node, at)| {
             let at = Lsn(at as u64);
             Downstream { node, sent: at, flushed: at, replayed: at, streaming: true }
@@ -638,6 +640,10 @@ impl World {
             Fault::KillServer { node } => {
                 self.host(node).server.stop();
                 let (run, workload, observation) = (self.hosts[node].run, self.workload.clone(), self.observe(node));
+                // Its first process is seen to exit before what it left behind has ended.
+                let exited = Observation { runs: true, exited: true, ..observation.clone() };
+                let first = Input::Observed { workload: workload.clone(), observation: exited };
+                self.after(10 * MS, Happening::Input(node.clone(), run, first));
                 self.after(20 * MS, Happening::Input(node.clone(), run, Input::Observed { workload, observation }));
             }
             Fault::Isolate { node, for_ms } => {

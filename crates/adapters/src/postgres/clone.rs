@@ -35,11 +35,11 @@ impl Postgres {
         self.clear(&old)
     }
 
-    fn beside(&self, what: &str) -> PathBuf {
+    pub(super) fn beside(&self, what: &str) -> PathBuf {
         self.plan.data.with_extension(what)
     }
 
-    fn clear(&self, path: &PathBuf) -> Result<()> {
+    pub(super) fn clear(&self, path: &PathBuf) -> Result<()> {
         match std::fs::remove_dir_all(path) {
             Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
                 Err(Trouble::io(path.display().to_string())(error))

@@ -127,6 +127,11 @@ impl Postgres {
         }
     }
 
+    /// What is so in the moment after [`Postgres::exited`] returned.
+    pub fn just_exited(&self) -> Observation {
+        Observation { runs: true, exited: true, ..Observation::down(self.data_kind()) }
+    }
+
     /// What is so now.
     pub async fn observe(&self) -> Observation {
         if process::of_workload(&self.plan.data).is_empty() {
@@ -164,19 +169,25 @@ impl Postgres {
     }
 }
 
-/// Asks every 2 ms until `ready` says so, nudging with a configuration reload every 10 ms if asked to (D10: without it,
-/// a standby whose stream has just broken may wait out its retry interval of 5 s).
+/// Between two looks at something that is about to happen.
+const POLL: Duration = Duration::from_millis(2);
+
+/// Asks again and again until `ready` says so.
 async fn until<F>(what: &'static str, limit: Duration, mut ready: impl FnMut(u32) -> F) -> Result<()>
 where
     F: Future<Output = Result<bool>>,
 {
-    let waiting = async {
+    within(what, limit, async {
         let mut round = 0;
         while !ready(round).await? {
             round += 1;
-            tokio::time::sleep(Duration::from_millis(2)).await;
+            tokio::time::sleep(POLL).await;
         }
         Ok(())
-    };
+    })
+    .await
+}
+
+async fn within(what: &'static str, limit: Duration, waiting: impl Future<Output = Result<()>>) -> Result<()> {
     tokio::time::timeout(limit, waiting).await.unwrap_or(Err(Trouble::Late { what, limit }))
 }

@@ -2,21 +2,25 @@
 
 use super::config::IMPOSSIBLE;
 use super::probe::lsn;
-use super::{Postgres, Result, Trouble, until};
+use super::{POLL, Postgres, Result, Trouble, until, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
-use rustix::process::{PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
-use sqlx::Row;
+use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use sqlx::{PgConnection, Row};
 use std::collections::BTreeMap;
+use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::time::Duration;
 
 const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
 /// How long the members of a sync set may take to be there; the coordinator changes the set long before.
 const SYNC_LIMIT: Duration = Duration::from_secs(60);
+
+/// The streaming standbys: priority in the synchronous setting, and flushed position.
+type Members = BTreeMap<String, (i32, Lsn)>;
+
 impl Postgres {
-    /// A configuration reload: besides its purpose, it wakes a startup process that waits out a retry interval (D10). Sent
-    /// to the first process itself: a query would cost a busy host more than the signal.
+    /// A configuration reload. Sent to the first process itself: a query would cost a busy host more than the signal.
     pub(super) async fn reload(&self) -> Result<()> {
         let known = self.remember(|m| m.first.clone());
         let first = match known {
@@ -32,18 +36,21 @@ impl Postgres {
         pidfd_send_signal(&*first, Signal::HUP).map_err(|e| Trouble::io("the reload signal")(e.into()))
     }
 
-    /// A nudge every second round of 2 ms and a query: about every 8 ms. A startup process that has to start receiving
-    /// again takes one for each of its states.
-    pub(super) async fn nudge(&self, round: u32) -> Result<()> {
-        if round % 2 == 1 { self.reload().await } else { Ok(()) }
+    /// A handle to the process that replays the log; none if there is none any more.
+    pub(super) async fn replayer(&self) -> Result<Option<OwnedFd>> {
+        let query = "select pid from pg_stat_activity where backend_type = 'startup'";
+        let Some(row) = sqlx::query(query).fetch_optional(&self.pool).await? else { return Ok(None) };
+        let pid = Pid::from_raw(row.try_get(0)?);
+        Ok(pid.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()))
     }
 
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
     pub(super) async fn promote(&self) -> Result<(u32, Lsn)> {
         if self.value::<bool>("select pg_is_in_recovery()").await? {
+            let replayer = &self.replayer().await?;
             self.sql("select pg_promote(false)").await?;
             until("the promotion", PROMOTE_LIMIT, |round| async move {
-                self.nudge(round).await?;
+                nudge(replayer.as_ref(), round);
                 Ok(!self.value::<bool>("select pg_is_in_recovery()").await?)
             })
             .await?;
@@ -93,26 +100,26 @@ impl Postgres {
         }
         // `SHOW` would prove one backend only; that every member's priority is its place in the new list proves that
         // the senders, who let commits return, have read it (D2).
-        until("the sync set", SYNC_LIMIT, |_| self.has_priorities(standbys)).await?;
-        let barrier = self.pulse().await?;
-        until("the sync set's catching up", SYNC_LIMIT, |_| async move {
-            let members = self.members().await?;
-            Ok(standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(_, flushed)| *flushed >= barrier)))
+        // One connection for all of it: another one would be another server process, just when the clients come back.
+        let mut connection = self.pool.acquire().await?;
+        within("the sync set", SYNC_LIMIT, async {
+            let place = |n: &NodeId| standbys.iter().position(|m| m == n).map_or(0, |i| i as i32 + 1);
+            let listed = |members: Members| {
+                standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(priority, _)| *priority == place(n)))
+            };
+            while !listed(members(&mut connection).await?) {
+                tokio::time::sleep(POLL).await;
+            }
+            let barrier = self.pulse(&mut connection).await?;
+            let caught_up = |members: Members| {
+                standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(_, flushed)| *flushed >= barrier))
+            };
+            while !caught_up(members(&mut connection).await?) {
+                tokio::time::sleep(POLL).await;
+            }
+            Ok(())
         })
         .await
-    }
-
-    async fn members(&self) -> Result<BTreeMap<String, (i32, Lsn)>> {
-        let query = "select application_name, sync_priority, flush_lsn::text as flushed
-                     from pg_stat_replication where state = 'streaming'";
-        let rows = sqlx::query(query).fetch_all(&self.pool).await?;
-        rows.iter().map(|r| Ok((r.try_get(0)?, (r.try_get(1)?, lsn(r, "flushed"))))).collect()
-    }
-
-    async fn has_priorities(&self, standbys: &[NodeId]) -> Result<bool> {
-        let members = self.members().await?;
-        let place = |n: &NodeId| standbys.iter().position(|m| m == n).map_or(0, |i| i as i32 + 1);
-        Ok(standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(priority, _)| *priority == place(n))))
     }
 
     /// From a setting that waits for nobody: go through the impossible name until a commit is seen waiting, so that no
@@ -141,6 +148,23 @@ impl Postgres {
             }
         }
     }
+}
+
+/// Wakes a process that replays the log and may be waiting out a retry interval, every second round: about every 8 ms.
+/// To that process alone: a reload of the whole server would have each of its processes read its files again, just when
+/// the host is busiest. It takes one for each of the states that it goes through.
+pub(super) fn nudge(replayer: Option<&OwnedFd>, round: u32) {
+    if let Some(replayer) = replayer.filter(|_| round % 2 == 1) {
+        // Gone is as good as awake.
+        let _ = pidfd_send_signal(replayer, Signal::HUP);
+    }
+}
+
+async fn members(connection: &mut PgConnection) -> Result<Members> {
+    let query = "select application_name, sync_priority, flush_lsn::text as flushed
+                 from pg_stat_replication where state = 'streaming'";
+    let rows = sqlx::query(query).fetch_all(connection).await?;
+    rows.iter().map(|r| Ok((r.try_get(0)?, (r.try_get(1)?, lsn(r, "flushed"))))).collect()
 }
 
 /// The last line of a history file names the parent timeline and the switch point (manual, section 26.3.5).

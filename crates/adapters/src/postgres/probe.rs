@@ -3,8 +3,8 @@
 use super::{Postgres, Result};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Downstream, Observation, Role};
-use sqlx::Row;
 use sqlx::postgres::PgRow;
+use sqlx::{Connection, PgConnection, Row};
 use std::time::{Duration, Instant};
 
 /// How long a server may take to answer a probe.
@@ -91,7 +91,8 @@ impl Postgres {
         if !due {
             return;
         }
-        let written = tokio::time::timeout(PATIENCE, self.pulse()).await;
+        let written =
+            tokio::time::timeout(PATIENCE, async { self.pulse(&mut *self.pool.acquire().await?).await }).await;
         self.remember(|m| {
             m.write_probed = Some(Instant::now());
             if matches!(written, Ok(Ok(_))) {
@@ -106,14 +107,14 @@ impl Postgres {
     }
 
     /// One local write; returns the position after it.
-    pub(super) async fn pulse(&self) -> Result<Lsn> {
-        let mut write = self.pool.begin().await?;
+    pub(super) async fn pulse(&self, connection: &mut PgConnection) -> Result<Lsn> {
+        let mut write = connection.begin().await?;
         sqlx::query("set local synchronous_commit = local").execute(&mut *write).await?;
         let pulse = "insert into karst.pulse (node, count) values ($1, 1)
                      on conflict (node) do update set at = now(), count = pulse.count + 1";
         sqlx::query(pulse).bind(self.plan.me.as_str()).execute(&mut *write).await?;
         write.commit().await?;
-        let row = sqlx::query("select pg_current_wal_insert_lsn()::text as at").fetch_one(&self.pool).await?;
+        let row = sqlx::query("select pg_current_wal_insert_lsn()::text as at").fetch_one(connection).await?;
         Ok(lsn(&row, "at"))
     }
 }

@@ -7,7 +7,6 @@ use karst_core::{Lsn, NodeId};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 use std::os::fd::OwnedFd;
-use std::path::Path;
 use std::process::{Output, Stdio};
 use std::time::Duration;
 use tokio::process::Command;
@@ -39,7 +38,10 @@ impl Postgres {
     }
 
     pub(super) async fn run(&self, mut command: Command, name: &str) -> Result<Output> {
-        let output = command.kill_on_drop(true).output().await.map_err(Trouble::io(name))?;
+        command.kill_on_drop(true).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let child = command.spawn().map_err(Trouble::io(name))?;
+        process::at_ordinary_priority(&child);
+        let output = child.wait_with_output().await.map_err(Trouble::io(name))?;
         if output.status.success() {
             return Ok(output);
         }
@@ -48,39 +50,59 @@ impl Postgres {
         Err(Trouble::Program { program: name.into(), output: last.into_iter().rev().collect::<Vec<_>>().join("; ") })
     }
 
+    /// The first data of a workload. The data directory appears when it is complete, so that a try that was cut short
+    /// leaves either nothing or a whole server.
     pub(super) async fn create(&self) -> Result<()> {
-        let parent = self.plan.data.parent().unwrap_or(Path::new("/"));
-        std::fs::create_dir_all(parent).map_err(Trouble::io(parent.display().to_string()))?;
-        std::fs::create_dir_all(&self.plan.data).map_err(Trouble::io(self.plan.data.display().to_string()))?;
-        self.own(&self.plan.data, 0o700)?;
-        let mut initdb = self.program("initdb");
-        initdb.args([
-            "--username=postgres",
-            "--auth=trust",
-            "--data-checksums",
-            "--encoding=UTF8",
-            "--no-instructions",
-        ]);
-        initdb.arg("--locale=C.UTF-8").arg("-D").arg(&self.plan.data);
-        self.run(initdb, "initdb").await?;
-        self.start_primary().await?;
+        let data = &self.plan.data;
+        if !data.join("PG_VERSION").exists() {
+            let fresh = self.beside("new");
+            self.clear(&fresh)?;
+            std::fs::create_dir_all(&fresh).map_err(Trouble::io(fresh.display().to_string()))?;
+            self.own(&fresh, 0o700)?;
+            let mut initdb = self.program("initdb");
+            initdb.args([
+                "--username=postgres",
+                "--auth=trust",
+                "--data-checksums",
+                "--encoding=UTF8",
+                "--no-instructions",
+            ]);
+            initdb.arg("--locale=C.UTF-8").arg("-D").arg(&fresh);
+            self.run(initdb, "initdb").await?;
+            std::fs::rename(&fresh, data).map_err(Trouble::io(data.display().to_string()))?;
+        }
+        if process::of_workload(data).is_empty() {
+            self.start_primary().await?;
+        }
         self.make_roles().await
     }
 
-    /// The roles and the database of a new workload. Local commits: nobody can confirm them yet.
+    /// The roles and the database of a new workload, each where it is missing. Local commits: nobody can confirm them
+    /// yet.
     async fn make_roles(&self) -> Result<()> {
-        let mut script = format!(
-            "set synchronous_commit = local; set log_min_error_statement = panic;\n\
-             create role {REPLICATION_ROLE} login replication password {};\n\
-             create schema karst;\n\
-             create table karst.pulse (node text primary key, at timestamptz not null default now(), count bigint not null default 0);\n",
-            quoted(&self.plan.replication_password)
+        let mut script = String::from(
+            "set synchronous_commit = local; set log_min_error_statement = panic;
+             create schema if not exists karst;
+             create table if not exists karst.pulse
+                 (node text primary key, at timestamptz not null default now(), count bigint not null default 0);",
         );
-        if let Some((_, client, password)) = &self.plan.database {
-            script += &format!("create role {client} login password {};\n", quoted(password));
+        let client = self.plan.database.as_ref().map(|(_, client, password)| (client.as_str(), password));
+        let needed = client.into_iter().map(|(name, password)| (name, "login", password));
+        for (name, rights, password) in
+            needed.chain([(REPLICATION_ROLE, "login replication", &self.plan.replication_password)])
+        {
+            script += &format!(
+                "do $$ begin if not exists (select from pg_roles where rolname = {}) then
+                     create role {name} {rights} password {}; end if; end $$;",
+                quoted(name),
+                quoted(password)
+            );
         }
+        script += "reset synchronous_commit; reset log_min_error_statement;";
         sqlx::raw_sql(&script).execute(&self.pool).await?;
-        if let Some((database, client, _)) = &self.plan.database {
+        let Some((database, client, _)) = &self.plan.database else { return Ok(()) };
+        let there = sqlx::query("select from pg_database where datname = $1").bind(database);
+        if there.fetch_optional(&self.pool).await?.is_none() {
             let create = format!("create database {database} owner {client}");
             let mut connection = self.pool.acquire().await?;
             sqlx::query("set synchronous_commit = local").execute(&mut *connection).await?;
@@ -123,6 +145,7 @@ impl Postgres {
         command.arg("-D").arg(&self.plan.data).stdout(out).stderr(err).process_group(0);
         // The server outlives this daemon: it is the deadman that bounds its life (C6).
         let mut child = command.kill_on_drop(false).spawn().map_err(Trouble::io("postgres"))?;
+        process::at_ordinary_priority(&child);
         until("the start", START_LIMIT, |_| {
             let exited = child.try_wait();
             async move {
@@ -150,14 +173,18 @@ impl Postgres {
         process::of_workload(&self.plan.data).contains(&pid).then(|| Pid::from_raw(pid))?
     }
 
-    /// Waits until the server's first process exits, then ends what it left behind (C1). Waits for ever while none runs.
+    /// Waits until the server's first process exits; for ever while none runs.
     pub async fn exited(&self) {
         match self.postmaster().and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()) {
-            Some(fd) => {
-                exit_of(fd).await;
-                let _ = self.end_all().await;
-            }
+            Some(fd) => exit_of(fd).await,
             None => std::future::pending().await,
+        }
+    }
+
+    /// Ends what a server whose first process has exited left behind (C1).
+    pub async fn end_rest(&self) {
+        if let Err(error) = self.end_all().await {
+            tracing::error!(%error, "what the server left behind is still there");
         }
     }
 

@@ -1,6 +1,7 @@
 //! What is done on a standby: following somebody else, and saying how far it is for good.
 
 use super::config::IMPOSSIBLE;
+use super::primary::nudge;
 use super::probe::lsn;
 use super::{Postgres, Result, until};
 use karst_core::NodeId;
@@ -38,9 +39,10 @@ impl Postgres {
         let address = self.plan.replicas.get(&upstream).copied();
         let (host, port) = address.map_or((String::new(), 0), |a| (a.ip().to_string(), i32::from(a.port())));
         let (host, pool) = (&host, &self.pool);
+        let replayer = &self.replayer().await?;
         until("streaming", REPOINT_LIMIT, |round| async move {
             // D13: the first acknowledged write of the new primary waits for this.
-            self.nudge(round).await?;
+            nudge(replayer.as_ref(), round);
             let row = sqlx::query(streams).bind(port).bind(host).fetch_one(pool).await?;
             Ok(sqlx::Row::try_get::<bool, _>(&row, 0)?)
         })

@@ -18,6 +18,10 @@ use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
+/// How long a replica whose return can wait lets a new primary serve before it comes back: a clone costs the primary a
+/// checkpoint and both hosts their disks, just when the clients reconnect.
+const COURTESY: Duration = Duration::from_millis(400);
+
 /// Facts of one replica that outlive a crash.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Kept {
@@ -82,6 +86,8 @@ pub struct Agent {
     sync_held: Option<(Epoch, u64)>,
     prepared: Option<OperationId>,
     cloned: Option<Epoch>,
+    /// When the present epoch was first seen serving.
+    serving_since: Option<(Epoch, Time)>,
     failed: Option<String>,
     failures: u32,
     retry_at: Time,
@@ -106,6 +112,7 @@ impl Agent {
             sync_held: None,
             prepared: None,
             cloned: None,
+            serving_since: None,
             failed: None,
             failures: 0,
             retry_at: Time::ZERO,
@@ -122,13 +129,14 @@ impl Agent {
     }
 
     pub fn on_observed(&mut self, observation: Observation, now: Time) {
-        let was_up = self.seen().is_none_or(|o| o.runs);
-        if observation.runs {
+        let ends = observation.exited || !observation.runs;
+        let was_up = self.seen().is_some_and(|o| o.runs && !o.exited);
+        if !ends {
             self.down_since = None;
         } else if self.down_since.is_none() {
             self.down_since = Some(now);
-            if was_up && self.seen.is_some() && self.running.is_none() {
-                self.note("server-exited", "the server is not running any more, and nothing of it is left".into());
+            if was_up && self.running.is_none() {
+                self.note("server-exited", "the server's first process has exited".into());
             }
         }
         self.seen = Some((now, observation));
@@ -215,9 +223,10 @@ impl Agent {
         self.seen().is_some_and(|o| o.is(Role::Primary)) || self.running.as_ref().is_some_and(starting)
     }
 
-    /// A promotion was tried here whose epoch has passed without being opened (D5).
+    /// A promotion was tried here whose epoch has passed without being opened (D5). Before anything was opened there is
+    /// no second history that it could be taken for.
     fn is_suspect(&self, workload: &WorkloadState) -> bool {
-        self.kept.attempted.is_some_and(|a| workload.epoch > a)
+        workload.opened.is_some() && self.kept.attempted.is_some_and(|a| workload.epoch > a)
     }
 
     /// When this has to be looked at again.
@@ -237,10 +246,15 @@ impl Agent {
             self.start(Action::StopNow, scene.now);
             return;
         }
+        let w = scene.workload;
+        if matches!(w.tenure, Tenure::Open { serving: true, .. })
+            && self.serving_since.is_none_or(|(e, _)| e != w.epoch)
+        {
+            self.serving_since = Some((w.epoch, scene.now));
+        }
         if stopping || self.keeping || self.seen.is_none() {
             return;
         }
-        let w = scene.workload;
         match &w.tenure {
             Tenure::Assigned { holder } if *holder == self.me => self.take_office(scene),
             Tenure::Open { holder, .. } if *holder == self.me => self.hold_office(scene),
@@ -290,9 +304,10 @@ impl Agent {
             }
             return;
         }
+        let formation = scene.workload.opened.is_none() && self.tried != Some(epoch);
         let action = match (&seen.data, seen.runs) {
+            (Data::Empty | Data::Present { standby: false }, _) if formation => Action::Create,
             (_, true) => Action::Promote,
-            (Data::Empty, false) => Action::Create,
             (Data::Present { standby: false }, false) if self.tried != Some(epoch) => Action::StartPrimary,
             _ => {
                 self.failed = Some("the server stopped before it could be promoted".into());
@@ -311,6 +326,10 @@ impl Agent {
         if !seen.runs {
             self.cancel();
             self.surrender(w.epoch);
+            return;
+        }
+        if seen.exited {
+            self.cancel();
             return;
         }
         let asked = (w.sync.epoch, w.sync.number);
@@ -353,6 +372,13 @@ impl Agent {
         }
     }
 
+    /// Whether writes are protected without this replica, and the clients of a new primary come first.
+    fn can_wait(&self, w: &WorkloadState, now: Time) -> bool {
+        let needed = w.sync.sure.is_empty() || w.sync.asked.contains(&self.me);
+        let served = |(e, at): (Epoch, Time)| e == w.epoch && now.since(at) >= COURTESY;
+        !needed && !self.serving_since.is_some_and(served)
+    }
+
     fn stand_by(&mut self, scene: &Scene) {
         let (now, w) = (scene.now, scene.workload);
         let primary = match &w.tenure {
@@ -366,8 +392,14 @@ impl Agent {
         if let Some(Running { action: Action::SetSync { .. } | Action::Checkpoint, .. }) = self.running {
             self.cancel();
         }
-        // The final position is wanted now: whatever else a standby was doing can wait.
-        let ended = matches!(w.tenure, Tenure::Ended { .. });
+        // The final position is wanted now: whatever else a standby was doing can wait. Once the epoch is revoked nothing
+        // more of it counts, but in a planned move everything up to the clean stop is still to be received.
+        let planned = scene.operation.is_some_and(|(_, kind)| kind == Kind::Switchover);
+        let ended = match w.tenure {
+            Tenure::Ended { .. } => true,
+            Tenure::Revoking { .. } => !planned,
+            _ => false,
+        };
         if ended && let Some(Running { action: Action::Repoint { .. }, .. }) = self.running {
             self.cancel();
         }
@@ -388,6 +420,9 @@ impl Agent {
         }
         if !seen.runs && self.authority.armed().is_some() {
             self.orders.push(Order::Disarm);
+            return;
+        }
+        if primary.is_some() && !seen.runs && self.can_wait(w, now) {
             return;
         }
         match (primary, &seen.data) {

@@ -155,9 +155,11 @@ impl Desk<'_> {
         Command::Assign { workload: self.id.clone(), epoch, holder: holder.clone(), why: why.into() }
     }
 
-    /// The first epoch: the one replica that has data, or the first in rank where none has.
+    /// The first epoch to open: the one replica that has data, or the first in rank where none has. An earlier try may
+    /// have made data and lost its authority before it was opened; no client can have written to it.
     fn form(&self) -> Vec<Command> {
-        let data = |n: &NodeId| self.report(n).and_then(|r| r.seen.as_ref()).map(|o| o.data.clone());
+        let report = |n: &NodeId| self.report(n).filter(|_| self.scene.is_up(n));
+        let data = |n: &NodeId| report(n).and_then(|r| r.seen.as_ref()).map(|o| o.data.clone());
         let known: Vec<(&NodeId, Data)> = self.spec.replicas.keys().filter_map(|n| Some((n, data(n)?))).collect();
         if known.len() < self.spec.replicas.len() || self.spec.replicas.is_empty() {
             return Vec::new();
@@ -214,7 +216,13 @@ impl Desk<'_> {
                 }
                 return Some(format!("{holder} reports: the server does not run any more"));
             }
-            let cannot = report.seen.as_ref().is_some_and(|o| o.can_write == Some(false));
+            if report.seen.as_ref().is_some_and(|o| o.exited) {
+                notes.lost = report.down_for.map(|down| now - down);
+                return Some(format!("{holder} reports: the server's first process has exited"));
+            }
+            // Before it is open there may be nothing yet to write to.
+            let open = matches!(self.w.tenure, Tenure::Open { .. });
+            let cannot = open && report.seen.as_ref().is_some_and(|o| o.can_write == Some(false));
             if cannot && self.scene.is_up(holder) {
                 let since = *notes.no_write_since.get_or_insert(now);
                 if now.since(since) >= timings.suspicion_ceiling {
@@ -413,6 +421,11 @@ impl Desk<'_> {
     fn choose(&self, last: &NodeId, how: &Ended, notes: &mut Notes) -> Vec<Command> {
         let since = notes.tenure_since.as_ref().map_or(self.scene.now, |(_, at)| *at);
         let waited = self.scene.now.since(since) >= self.scene.spec.timings.settle_limit;
+        if self.w.opened.is_none() {
+            // A try that failed at once would fail again at once.
+            let again = self.scene.now.since(since) >= self.scene.spec.timings.lease;
+            return if again { self.form() } else { Vec::new() };
+        }
         let list = candidates::list(self.scene, self.id, self.spec);
         let wanted = self.scene.state.running(self.id).and_then(|(_, o)| o.what.to.clone());
         if self.spec.restart && wanted.is_none() && self.may_go_on(last, how) {
