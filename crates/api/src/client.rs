@@ -71,7 +71,7 @@ impl Client {
                 Ok(response) => response,
                 Err(error) => {
                     let why = match (error.is_connect(), error.is_timeout()) {
-                        (true, _) => "cannot be reached".into(),
+                        (true, _) => format!("cannot be reached ({})", innermost(&error)),
                         (_, true) => "does not answer".into(),
                         _ => error.to_string(),
                     };
@@ -179,4 +179,14 @@ impl Client {
         }
         Err(ClientError::Unreachable(vec![format!("{server} closed the stream")]))
     }
+}
+
+/// What it comes down to: "connection refused", "invalid peer certificate: UnknownIssuer".
+fn innermost(error: &dyn std::error::Error) -> String {
+    let mut cause = error;
+    while let Some(deeper) = cause.source() {
+        cause = deeper;
+    }
+    let text = cause.to_string();
+    if text.contains("UnknownIssuer") { format!("{text}; name the cluster's CA with --ca") } else { text }
 }

@@ -3,7 +3,7 @@
 use crate::cluster::{Lab, is_well};
 use crate::find;
 use crate::journal::{self, Ending, Line};
-use crate::layout::{Layout, NODES, WORKLOAD, host};
+use crate::layout::{CLIENT, Layout, NODES, WORKLOAD, host};
 use crate::steal::{boot_nanos, millis as steal_millis};
 use anyhow::{Context, Result, bail};
 use clap::Subcommand;
@@ -95,12 +95,7 @@ pub fn start_load(layout: &Layout, name: &str, writers: u32, pause_ms: u64) -> R
         std::thread::sleep(Duration::from_millis(20));
     }
     let _ = std::fs::remove_file(&until);
-    let entry = find::on_client_host(layout)?.to_string();
-    let mut command = Command::new("nsenter");
-    command.args(["-t", &entry, "-n"]);
-    if !rustix::process::geteuid().is_root() {
-        command.args(["-U", "--preserve-credentials"]);
-    }
+    let mut command = find::enter(layout, CLIENT)?;
     command.arg(find::sibling("karst-lab")?);
     command.arg("--dir").arg(&layout.dir).arg("writer").args([
         "--writers",

@@ -5,6 +5,7 @@ use anyhow::{Context, Result, bail};
 use rustix::process::{Pid, Signal, kill_process};
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::process::Command;
 
 fn all() -> Vec<i32> {
     let entries = fs::read_dir("/proc").map(|d| d.flatten().collect::<Vec<_>>()).unwrap_or_default();
@@ -65,11 +66,19 @@ pub fn daemon(layout: &Layout, host: &str, what: &str) -> Result<i32> {
     all().into_iter().find(is).with_context(|| format!("no `karstd {what}` runs on {host}"))
 }
 
-/// A process in the client host's network, to enter it by.
-pub fn on_client_host(layout: &Layout) -> Result<i32> {
+/// The words that run a command in the network of one of the lab's hosts or of its switch; everything else stays as it is
+/// outside, process numbers included.
+pub fn enter(layout: &Layout, network: &str) -> Result<Command> {
     let dir = layout.dir.to_string_lossy().into_owned();
-    let is = |pid: &i32| words(*pid).iter().any(|w| w == "lead") && words(*pid).contains(&dir);
-    all().into_iter().find(is).context("the client host is not up")
+    let is = |pid: &i32| words(*pid).iter().any(|w| w == "inside") && words(*pid).contains(&dir);
+    // Its launcher has the same words; the inside is the last of them.
+    let inside = all().into_iter().filter(is).max().context("the lab does not run")?;
+    let mut command = Command::new("nsenter");
+    command.args(["-t", &inside.to_string(), &format!("--net=/proc/{inside}/root/run/netns/{network}")]);
+    if !rustix::process::geteuid().is_root() {
+        command.args(["-U", "--preserve-credentials"]);
+    }
+    Ok(command)
 }
 
 pub fn signal(pid: i32, signal: Signal) -> Result<()> {

@@ -186,7 +186,7 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     let id = rand::random::<u128>();
     fs::write(&boot, format!("{id:032x}\n"))?;
     sh(&format!(
-        "mount --bind '{}' /proc/sys/kernel/random/boot_id; mount -t tmpfs tmpfs /dev/shm; echo {name} > /proc/sys/kernel/hostname",
+        "mount --bind '{}' /proc/sys/kernel/random/boot_id; mount -t tmpfs tmpfs /dev/shm; hostname {name}",
         boot.display()
     ))?;
     // A reboot empties the runtime directory.

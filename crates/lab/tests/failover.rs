@@ -4,9 +4,9 @@ mod rig;
 
 use anyhow::{Context, Result, ensure};
 use karst_lab::cluster::is_well;
-use karst_lab::layout::WORKLOAD;
+use karst_lab::layout::{ARCHIVE, NODES, WORKLOAD};
 use karst_lab::{Lab, drill, find};
-use rig::{LIMIT, TestLab};
+use rig::{InHost, LIMIT, TestLab};
 use rustix::process::Signal;
 use std::process::Command;
 
@@ -99,6 +99,24 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
     let metrics = get("/metrics")?;
     ensure!(metrics.contains("karst_workload_role{workload=\"sailings\"} 2") && metrics.contains("# EOF"), "{metrics}");
     ensure!(get("/openapi.json")?.contains("/api/v1/workloads/{workload}/switchover"));
+    over_tls(lab)
+}
+
+/// The listener on the management network: with the cluster's CA it is trusted, without it is not.
+fn over_tls(lab: &Lab) -> Result<()> {
+    let ca = lab.layout.dir.join("ca.pem");
+    let ask = |more: &[&std::ffi::OsStr]| -> Result<(i32, String)> {
+        let mut command = find::enter(&lab.layout, ARCHIVE)?;
+        let server = format!("https://{}:4780", NODES[2].management());
+        command.arg(find::sibling("karst")?).args(["status", "--server", &server, "--config", "/dev/null"]);
+        let output = command.arg("--token-file").arg(lab.layout.secret("captain")).args(more).output()?;
+        let text = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+        Ok((output.status.code().context("an exit code")?, text))
+    };
+    let (code, text) = ask(&["--ca".as_ref(), ca.as_os_str()])?;
+    ensure!(code == 0 && text.contains("All is well"), "{code}: {text}");
+    let (code, text) = ask(&[])?;
+    ensure!(code == 5 && text.contains("certificate"), "{code}: {text}");
     Ok(())
 }
 
@@ -132,9 +150,10 @@ async fn killed_daemon(lab: &Lab) -> Result<()> {
 async fn frozen_daemon(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
     let daemon = find::daemon(&lab.layout, &primary, "run")?;
+    let writing = InHost::start(lab, &primary).await?;
     let frozen = karst_lab::steal::boot_nanos();
     find::signal(daemon, Signal::STOP)?;
-    rig::server_ends(lab, &primary, frozen).await?;
+    rig::server_ends(lab, &primary, frozen, writing).await?;
     find::signal(daemon, Signal::CONT)?;
     lab.wait("all is well again", LIMIT, is_well).await?;
     Ok(())

@@ -8,7 +8,7 @@ use karst_lab::journal::{self, Ending, Line};
 use karst_lab::layout::{ARCHIVE, NODES};
 use karst_lab::steal::boot_nanos;
 use karst_lab::{Lab, drill, find};
-use rig::{LIMIT, TestLab};
+use rig::{InHost, LIMIT, TestLab};
 use rustix::process::Signal;
 use std::time::Duration;
 
@@ -106,9 +106,10 @@ async fn deadman_killed(lab: &Lab) -> Result<()> {
 async fn deadman_frozen(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
     let deadman = find::daemon(&lab.layout, &primary, "deadman")?;
+    let writing = InHost::start(lab, &primary).await?;
     let frozen = boot_nanos();
     find::signal(deadman, Signal::STOP)?;
-    rig::server_ends(lab, &primary, frozen).await?;
+    rig::server_ends(lab, &primary, frozen, writing).await?;
     find::signal(deadman, Signal::CONT)?;
     lab.healthy(LIMIT).await?;
     Ok(())

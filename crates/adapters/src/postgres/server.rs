@@ -81,7 +81,7 @@ impl Postgres {
     /// yet.
     async fn make_roles(&self) -> Result<()> {
         let mut script = String::from(
-            "set synchronous_commit = local; set log_min_error_statement = panic;
+            "begin; set local synchronous_commit = local; set local log_min_error_statement = panic;
              create schema if not exists karst;
              create table if not exists karst.pulse
                  (node text primary key, at timestamptz not null default now(), count bigint not null default 0);",
@@ -98,7 +98,7 @@ impl Postgres {
                 quoted(password)
             );
         }
-        script += "reset synchronous_commit; reset log_min_error_statement;";
+        script += "commit;";
         sqlx::raw_sql(&script).execute(&self.pool).await?;
         let Some((database, client, _)) = &self.plan.database else { return Ok(()) };
         let there = sqlx::query("select from pg_database where datname = $1").bind(database);
