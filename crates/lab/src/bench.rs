@@ -75,7 +75,7 @@ async fn measure(lab: &Lab, options: &Options) -> Result<(drill::Report, drill::
     lab.healthy(Duration::from_secs(120)).await?;
     demo::fill(&lab.layout.gates(), &lab.layout.client_password()?).await?;
     println!("kill-server: {} rounds under four writers ...", options.rounds);
-    let killed = drill::kill_server(lab, options.rounds, true).await?;
+    let killed = drill::lose_primary(lab, drill::Loss::Server, options.rounds, true).await?;
     println!("switchover: {} rounds under four writers ...", options.moves);
     let moved = drill::switchover(lab, options.moves, true).await?;
     Ok((killed, moved))

@@ -1,6 +1,7 @@
 //! Drills: real faults under a real load, measured by the clients' own journal.
 
 use crate::cluster::{Lab, is_well};
+use crate::fault::{self, Fault};
 use crate::find;
 use crate::journal::{self, Ending, Line};
 use crate::layout::{CLIENT, Layout, NODES, WORKLOAD, host};
@@ -9,6 +10,7 @@ use anyhow::{Context, Result, bail};
 use clap::Subcommand;
 use karst_api::MoveBody;
 use karst_api::core::operation::{Phase, Progress};
+use karst_api::core::outage::WorstCase;
 use karst_api::core::{NodeId, OperationId};
 use rustix::process::Signal;
 use serde::Serialize;
@@ -21,6 +23,18 @@ use std::time::Duration;
 pub enum Drill {
     /// Kill the first process of the primary's server
     KillServer {
+        workload: String,
+        #[arg(long, default_value_t = 1)]
+        rounds: u32,
+    },
+    /// Cut the power of the primary's host; it gets it back when clients write elsewhere
+    PowerOff {
+        workload: String,
+        #[arg(long, default_value_t = 1)]
+        rounds: u32,
+    },
+    /// Cut the primary's host off from its peers, clients still reaching it; healed when clients write elsewhere
+    CutOff {
         workload: String,
         #[arg(long, default_value_t = 1)]
         rounds: u32,
@@ -135,15 +149,20 @@ fn find_writer(until: &std::path::Path) -> bool {
 }
 
 pub async fn run(lab: Lab, drill: Drill) -> Result<()> {
-    let (workload, rounds, kill) = match &drill {
-        Drill::KillServer { workload, rounds } => (workload, *rounds, true),
-        Drill::Switchover { workload, rounds } => (workload, *rounds, false),
+    let (workload, rounds, loss) = match &drill {
+        Drill::KillServer { workload, rounds } => (workload, *rounds, Some(Loss::Server)),
+        Drill::PowerOff { workload, rounds } => (workload, *rounds, Some(Loss::Power)),
+        Drill::CutOff { workload, rounds } => (workload, *rounds, Some(Loss::Peers)),
+        Drill::Switchover { workload, rounds } => (workload, *rounds, None),
     };
     if workload != WORKLOAD {
         bail!("there is no workload `{workload}` in the lab; known: {WORKLOAD}");
     }
     lab.healthy(Duration::from_secs(60)).await?;
-    let report = if kill { kill_server(&lab, rounds, true).await? } else { switchover(&lab, rounds, true).await? };
+    let report = match loss {
+        Some(loss) => lose_primary(&lab, loss, rounds, true).await?,
+        None => switchover(&lab, rounds, true).await?,
+    };
     println!(
         "\nacknowledged rows missing: {}   (of {}, compared with {} replicas)",
         report.missing_total(),
@@ -166,24 +185,87 @@ pub async fn run(lab: Lab, drill: Drill) -> Result<()> {
     Ok(())
 }
 
-/// Kills the primary's first process by number, `rounds` times, each time waiting until all is well again.
-pub async fn kill_server(lab: &Lab, rounds: u32, aloud: bool) -> Result<Report> {
+/// How a primary is lost.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Loss {
+    /// Its first process is killed, by number.
+    Server,
+    Power,
+    Peers,
+}
+
+impl Loss {
+    fn name(self) -> &'static str {
+        match self {
+            Loss::Server => "kill-server",
+            Loss::Power => "power-off",
+            Loss::Peers => "cut-off",
+        }
+    }
+
+    /// Does it; what was done, in words.
+    fn happen(self, lab: &Lab, host: &str) -> Result<String> {
+        let (host, peer) = (host.to_string(), Some(fault::Network::Peer));
+        match self {
+            Loss::Server => {
+                let pid = find::postmaster(&lab.layout, &host)?;
+                find::signal(pid, Signal::KILL)?;
+                Ok(format!("killed process {pid}, the first of {WORKLOAD}'s server on {host}"))
+            }
+            Loss::Power => fault::apply(&lab.layout, &Fault::PowerOff { host }),
+            Loss::Peers => fault::apply(&lab.layout, &Fault::Cut { host, network: peer }),
+        }
+    }
+
+    fn mend(self, lab: &Lab, host: &str) -> Result<()> {
+        match self {
+            Loss::Server => Ok(()),
+            Loss::Power => fault::apply(&lab.layout, &Fault::PowerOn { host: host.into() }).map(drop),
+            Loss::Peers => fault::apply(&lab.layout, &Fault::Heal).map(drop),
+        }
+    }
+
+    /// The longest outage that the timings allow, the coordinator lost with the primary included; as the spec check prints.
+    fn worst_case(self, all: &[WorstCase]) -> Duration {
+        let wanted: &[&str] = match self {
+            Loss::Server => &["server process lost"],
+            Loss::Power | Loss::Peers => &["host lost, by lease alone", "primary and coordinator lost together"],
+        };
+        let cases = all.iter().filter(|c| wanted.contains(&c.case.as_str()));
+        cases.map(WorstCase::total).max().unwrap_or_default()
+    }
+}
+
+/// Loses the primary `rounds` times, each time waiting until all is well again.
+pub async fn lose_primary(lab: &Lab, loss: Loss, rounds: u32, aloud: bool) -> Result<Report> {
+    let worst = loss.worst_case(&lab.client.spec().await?.worst_cases);
+    if aloud {
+        println!("{}: at the worst, clients cannot write for {} ms", loss.name(), worst.as_millis());
+    }
     let load = start_load(&lab.layout, "drill", 4, 0)?;
     let mut marks = Vec::new();
     for round in 1..=rounds {
         let before = settle(lab, &load).await?;
         let from = lab.primary().await?;
-        let pid = find::postmaster(&lab.layout, &from)?;
         let (steal, at) = (steal_millis(), boot_nanos());
-        find::signal(pid, Signal::KILL)?;
+        let done = loss.happen(lab, &from)?;
         if aloud {
-            println!("round {round}: killed process {pid}, the first of {WORKLOAD}'s server on {from}");
+            println!("round {round}: {done}");
         }
         let operation = follow(lab, before, at, aloud).await?;
-        marks.push(Mark { what: "kill-server".into(), from, at, operation, steal: steal_millis() - steal });
+        let name = loss.name().into();
+        loss.mend(lab, &from)?;
+        marks.push(Mark { what: name, from, at, operation, steal: steal_millis() - steal });
         lab.healthy(Duration::from_secs(180)).await?;
     }
-    finish(lab, load, marks, aloud).await
+    let report = finish(lab, load, marks, aloud).await?;
+    let longest = report.pauses().into_iter().fold(0.0, f64::max);
+    anyhow::ensure!(
+        longest <= worst.as_secs_f64() * 1e3,
+        "a round took {longest:.0} ms, longer than the worst case of {} ms",
+        worst.as_millis()
+    );
+    Ok(report)
 }
 
 /// Switches over to the next replica, there and back.

@@ -66,6 +66,25 @@ pub fn daemon(layout: &Layout, host: &str, what: &str) -> Result<i32> {
     all().into_iter().find(is).with_context(|| format!("no `karstd {what}` runs on {host}"))
 }
 
+/// The first process of a host that has power.
+pub fn host_init(layout: &Layout, host: &str) -> Result<i32> {
+    let dir = layout.dir.to_string_lossy().into_owned();
+    let is = |pid: &i32| {
+        let words = words(*pid);
+        words.first().is_some_and(|w| w.ends_with("karst-lab"))
+            && words.contains(&dir)
+            && words.ends_with(&["host".into(), host.into()])
+    };
+    all().into_iter().find(is).with_context(|| format!("{host} has no power"))
+}
+
+/// Every process of a host, its first one included: those of its PID namespace.
+pub fn on_host(layout: &Layout, host: &str) -> Result<Vec<i32>> {
+    let namespace = |pid: i32| fs::read_link(format!("/proc/{pid}/ns/pid")).ok();
+    let own = namespace(host_init(layout, host)?);
+    Ok(all().into_iter().filter(|pid| namespace(*pid) == own).collect())
+}
+
 /// The words that run a command in the network of one of the lab's hosts or of its switch; everything else stays as it is
 /// outside, process numbers included.
 pub fn enter(layout: &Layout, network: &str) -> Result<Command> {

@@ -9,6 +9,7 @@ pub mod certs;
 pub mod cluster;
 pub mod demo;
 pub mod drill;
+pub mod fault;
 pub mod find;
 pub mod inside;
 pub mod journal;

@@ -4,7 +4,7 @@ use anyhow::{Context, Result, bail};
 use clap::{Parser, Subcommand};
 use karst_lab::layout::{CLIENT_ROLE, DATABASE, GATES, Layout, WORKLOAD};
 use karst_lab::writer::{self, Load};
-use karst_lab::{Lab, bench, demo, drill, inside, keep};
+use karst_lab::{Lab, bench, demo, drill, fault, inside, keep};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -53,6 +53,11 @@ enum Command {
     Drill {
         #[command(subcommand)]
         drill: drill::Drill,
+    },
+    /// Do something to a running lab from outside; each fault has its undo
+    Fault {
+        #[command(subcommand)]
+        fault: fault::Fault,
     },
     /// Measure against the oracle in the same run; write the table and JSON
     Bench(bench::Options),
@@ -125,6 +130,7 @@ async fn run(cli: Cli) -> Result<()> {
         Command::Env => print_env(&Layout::load(&cli.dir)?),
         Command::Demo { port } => run_demo(&cli.dir, port).await?,
         Command::Drill { drill } => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, drill).await?,
+        Command::Fault { fault } => println!("{}", fault::apply(&Layout::load(&cli.dir)?, &fault)?),
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
         Command::Writer { writers, pause_ms, journal, until } => {
             let layout = Layout::load(&cli.dir)?;

@@ -6,7 +6,14 @@ use std::fmt::Write as _;
 use std::io::Write as _;
 use std::process::{Command, Stdio};
 
-const SWITCH: &str = "switch";
+/// The namespace that holds the bridges.
+pub const SWITCH: &str = "switch";
+pub const NETWORKS: [&str; 3] = ["peer", "client", "mgmt"];
+
+/// The switch's port of a host on a network.
+pub fn port(host: &str, network: &str) -> String {
+    format!("{host}-{network}")
+}
 
 struct Port {
     host: &'static str,
@@ -34,24 +41,24 @@ pub fn build() -> Result<()> {
         run(Command::new("ip").args(["netns", "add", name]), "ip netns add")?;
     }
     let mut switch = String::new();
-    for network in ["peer", "client", "mgmt"] {
+    for network in NETWORKS {
         let _ = writeln!(switch, "link add {network} type bridge stp_state 0 forward_delay 0\nlink set {network} up");
     }
     batch(SWITCH, &switch)?;
     let mut links = String::new();
-    for (i, port) in ports().iter().enumerate() {
-        let _ =
-            writeln!(links, "link add p{i} netns {SWITCH} type veth peer name {} netns {}", port.network, port.host);
+    for Port { host, network, .. } in ports() {
+        let _ = writeln!(
+            links,
+            "link add {} netns {SWITCH} type veth peer name {network} netns {host}",
+            self::port(host, network)
+        );
     }
     batch(SWITCH, &links)?;
     let mut switch = String::new();
-    for (i, port) in ports().iter().enumerate() {
-        let _ = writeln!(switch, "link set p{i} master {} up", port.network);
-        let up = format!(
-            "link set lo up\naddr add {}/24 dev {}\nlink set {} up\n",
-            port.address, port.network, port.network
-        );
-        batch(port.host, &up)?;
+    for Port { host, network, address } in ports() {
+        let _ = writeln!(switch, "link set {} master {network} up", port(host, network));
+        let up = format!("link set lo up\naddr add {address}/24 dev {network}\nlink set {network} up\n");
+        batch(host, &up)?;
     }
     batch(SWITCH, &switch)
 }

@@ -30,7 +30,7 @@ async fn the_server_dies_and_clients_carry_on() {
 async fn first_failover(lab: &Lab) -> Result<()> {
     let (code, text) = karst(lab, &["status"])?;
     ensure!(code == 0 && text.contains("All is well"), "{code}: {text}");
-    let report = drill::kill_server(lab, 3, true).await?;
+    let report = drill::lose_primary(lab, drill::Loss::Server, 3, true).await?;
     ensure!(report.missing_total() == 0, "rows are missing: {:?}", report.missing);
     ensure!(report.acknowledged > 100 && report.refused() == 0, "{report:?}");
     for round in &report.rounds {

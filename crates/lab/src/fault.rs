@@ -1,0 +1,233 @@
+//! Faults that are done to a running lab from outside, each with its undo. The product gets no hint of any.
+//!
+//! Cuts and losses live in the switch between the hosts, so that a host sees silence and no error. A power cut takes the
+//! links down first: a dying host says no goodbye.
+
+use crate::find;
+use crate::layout::{ARCHIVE, CLIENT, Layout, NODES};
+use crate::network::{NETWORKS, SWITCH, port};
+use anyhow::{Context, Result, bail, ensure};
+use clap::{Subcommand, ValueEnum};
+use rustix::process::Signal;
+use std::io::Write as _;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+#[derive(Clone, Debug, Subcommand)]
+pub enum Fault {
+    /// Cut a host's power: its links first, then everything that runs on it. Undo: power-on
+    PowerOff { host: String },
+    /// Give a host its power back; it boots
+    PowerOn { host: String },
+    /// Power off, and on again
+    PowerCycle { host: String },
+    /// Cut a host off in silence, from everyone. Undo: heal
+    Cut {
+        host: String,
+        /// Only on this network
+        #[arg(long)]
+        network: Option<Network>,
+    },
+    /// Cut the way between two hosts. Undo: heal
+    CutPair {
+        from: String,
+        to: String,
+        /// Only in the direction given
+        #[arg(long)]
+        one_way: bool,
+        #[arg(long)]
+        network: Option<Network>,
+    },
+    /// Drop a share of what is sent between the nodes. Undo: heal
+    Loss {
+        /// Percent, 1 to 99
+        #[arg(value_parser = clap::value_parser!(u32).range(1..=99))]
+        percent: u32,
+        #[arg(long)]
+        network: Option<Network>,
+    },
+    /// End every cut and loss
+    Heal,
+    /// Let something on a host stand still. Undo: thaw
+    Freeze {
+        host: String,
+        #[arg(long, default_value = "host")]
+        what: Frozen,
+    },
+    /// Let everything on a host go on, the server first
+    Thaw { host: String },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Network {
+    Peer,
+    Client,
+    Mgmt,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Frozen {
+    /// Everything that runs on it
+    Host,
+    Daemon,
+    Deadman,
+    /// Daemon and deadman
+    Both,
+}
+
+/// Does it, and says what was done and how to undo it.
+pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
+    Ok(match fault {
+        Fault::PowerOff { host } => {
+            power_off(layout, known(host)?)?;
+            format!("{host} has no power; `karst-lab fault power-on {host}` gives it back")
+        }
+        Fault::PowerOn { host } => {
+            power_on(layout, known(host)?)?;
+            format!("{host} has power and boots")
+        }
+        Fault::PowerCycle { host } => {
+            power_off(layout, known(host)?)?;
+            power_on(layout, host)?;
+            format!("{host} lost its power and boots again")
+        }
+        Fault::Cut { host, network } => {
+            let host = known(host)?;
+            let others = everyone().filter(|o| *o != host);
+            cut(layout, others.flat_map(|o| [(host, o), (o, host)]), *network)?;
+            format!("{host} is cut off; `karst-lab fault heal` ends every cut")
+        }
+        Fault::CutPair { from, to, one_way, network } => {
+            let (from, to) = (known(from)?, known(to)?);
+            ensure!(from != to, "{from} cannot be cut off from itself");
+            let back = (!one_way).then_some((to, from));
+            cut(layout, [(from, to)].into_iter().chain(back), *network)?;
+            let arrow = if *one_way { "->" } else { "<->" };
+            format!("nothing passes {from} {arrow} {to}; `karst-lab fault heal` ends every cut")
+        }
+        Fault::Loss { percent, network } => {
+            let nodes = || NODES.iter().map(|n| n.name);
+            let pairs = nodes().flat_map(|a| nodes().filter(move |b| *b != a).map(move |b| (a, b)));
+            let rule = format!("numgen random mod 100 < {percent} drop");
+            filter(layout, "lossy", pairs, *network, &rule)?;
+            format!("{percent} % of what the nodes send each other is lost; `karst-lab fault heal` ends it")
+        }
+        Fault::Heal => {
+            nft(layout, "add table bridge faults\ndelete table bridge faults\n")?;
+            "every cut and loss has ended".into()
+        }
+        Fault::Freeze { host, what } => {
+            freeze(layout, known(host)?, *what)?;
+            format!("it stands still; `karst-lab fault thaw {host}` lets it go on")
+        }
+        Fault::Thaw { host } => {
+            thaw(layout, known(host)?)?;
+            format!("everything on {host} goes on")
+        }
+    })
+}
+
+fn everyone() -> impl Iterator<Item = &'static str> {
+    NODES.iter().map(|n| n.name).chain([CLIENT, ARCHIVE])
+}
+
+fn known(host: &str) -> Result<&str> {
+    if NODES.iter().all(|n| n.name != host) {
+        let names: Vec<&str> = NODES.iter().map(|n| n.name).collect();
+        bail!("there is no host `{host}` in the lab; known: {}", names.join(", "));
+    }
+    Ok(host)
+}
+
+fn power_off(layout: &Layout, host: &str) -> Result<()> {
+    std::fs::write(layout.host(host).join("off"), "")?;
+    links(layout, host, "down")?;
+    let Ok(first) = find::host_init(layout, host) else { return Ok(()) };
+    find::signal(first, Signal::KILL)?;
+    let begun = Instant::now();
+    while find::host_init(layout, host).is_ok() {
+        ensure!(begun.elapsed() < Duration::from_secs(10), "{host} does not lose its power");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    Ok(())
+}
+
+fn power_on(layout: &Layout, host: &str) -> Result<()> {
+    links(layout, host, "up")?;
+    match std::fs::remove_file(layout.host(host).join("off")) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).context("the power switch"),
+        _ => Ok(()),
+    }
+}
+
+fn links(layout: &Layout, host: &str, state: &str) -> Result<()> {
+    for network in NETWORKS {
+        let status = find::enter(layout, SWITCH)?.args(["ip", "link", "set", &port(host, network), state]).status()?;
+        ensure!(status.success(), "the port of {host} on the {network} network does not go {state}");
+    }
+    Ok(())
+}
+
+fn cut<'a>(layout: &Layout, pairs: impl Iterator<Item = (&'a str, &'a str)>, network: Option<Network>) -> Result<()> {
+    filter(layout, "cut", pairs, network, "drop")
+}
+
+/// One rule for packets between ports of a set, which the pairs are added to.
+fn filter<'a>(
+    layout: &Layout, set: &str, pairs: impl Iterator<Item = (&'a str, &'a str)>, network: Option<Network>, rule: &str,
+) -> Result<()> {
+    let networks = NETWORKS
+        .into_iter()
+        .filter(|n| network.is_none_or(|w| w.to_possible_value().is_some_and(|v| v.matches(n, false))));
+    let networks: Vec<&str> = networks.collect();
+    let elements: Vec<String> = pairs
+        .flat_map(|(a, b)| networks.iter().map(move |n| format!("\"{}\" . \"{}\"", port(a, n), port(b, n))))
+        .collect();
+    nft(
+        layout,
+        &format!(
+            "add table bridge faults\n\
+             add set bridge faults {set} {{ type ifname . ifname; }}\n\
+             add chain bridge faults {set}-chain {{ type filter hook forward priority 0; }}\n\
+             flush chain bridge faults {set}-chain\n\
+             add rule bridge faults {set}-chain iifname . oifname @{set} {rule}\n\
+             add element bridge faults {set} {{ {} }}\n",
+            elements.join(", ")
+        ),
+    )
+}
+
+fn nft(layout: &Layout, script: &str) -> Result<()> {
+    let mut nft = find::enter(layout, SWITCH)?;
+    nft.args(["nft", "-f", "-"]).stdin(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = nft.spawn().context("nft (package nftables)")?;
+    child.stdin.take().context("nft's input")?.write_all(script.as_bytes())?;
+    let output = child.wait_with_output()?;
+    ensure!(output.status.success(), "nft: {}", String::from_utf8_lossy(&output.stderr).trim());
+    Ok(())
+}
+
+fn freeze(layout: &Layout, host: &str, what: Frozen) -> Result<()> {
+    let daemon = |role: &str| find::signal(find::daemon(layout, host, role)?, Signal::STOP);
+    match what {
+        Frozen::Host => {
+            // Twice: what was started meanwhile stands still too.
+            for _ in 0..2 {
+                find::on_host(layout, host)?.into_iter().for_each(|pid| drop(find::signal(pid, Signal::STOP)));
+            }
+            Ok(())
+        }
+        Frozen::Daemon => daemon("run"),
+        Frozen::Deadman => daemon("deadman"),
+        Frozen::Both => daemon("run").and_then(|()| daemon("deadman")),
+    }
+}
+
+fn thaw(layout: &Layout, host: &str) -> Result<()> {
+    let server = find::working_in(&layout.data(host));
+    let rest = find::on_host(layout, host)?.into_iter().filter(|pid| !server.contains(pid));
+    for pid in server.iter().copied().chain(rest.collect::<Vec<_>>()) {
+        let _ = find::signal(pid, Signal::CONT);
+    }
+    Ok(())
+}
