@@ -111,6 +111,13 @@ impl Health {
         self.peers.iter().find(good).map(|(n, _)| n.clone())
     }
 
+    /// Whether the direct link with a peer is broken in either direction: it is silent, or says that it has not heard this
+    /// node for as long. `me` is this node.
+    pub fn is_broken(&self, node: &NodeId, me: &NodeId, limit: Duration, now: Time) -> bool {
+        let deaf = |p: &Arrivals| p.heard.get(me).is_none_or(|age| *age > limit);
+        self.silence(node, now) > limit || self.peers.get(node).is_some_and(deaf)
+    }
+
     /// Whom a peer says it hears, as of its last heartbeat.
     pub fn heard_by(&self, node: &NodeId) -> Option<&BTreeMap<NodeId, Duration>> {
         self.peers.get(node).map(|p| &p.heard)
@@ -140,6 +147,22 @@ mod tests {
         let jittery = bound_after(&[60, 160]);
         assert!(jittery > timings.suspicion_floor && jittery < timings.suspicion_ceiling, "{jittery:?}");
         assert_eq!(bound_after(&[10, 600]), timings.suspicion_ceiling);
+    }
+
+    /// One-way losses: what it hears says nothing about being heard (A4).
+    #[test]
+    fn a_link_is_broken_in_either_direction() {
+        let (now, limit) = (Time::from_millis(1000), Duration::from_millis(300));
+        let mut health = Health::new(&Timings::default(), now);
+        let mut broken = |heard: &[(&str, u64)], later: u64| {
+            let heard = heard.iter().map(|(n, ms)| ((*n).into(), Duration::from_millis(*ms))).collect();
+            health.on_beat(&"a".into(), heard, now);
+            health.is_broken(&"a".into(), &"me".into(), limit, now + Duration::from_millis(later))
+        };
+        assert!(!broken(&[("me", 90)], 100));
+        assert!(broken(&[("me", 90)], 301), "it is silent");
+        assert!(broken(&[("me", 301)], 100), "it does not hear me");
+        assert!(broken(&[("b", 10)], 100), "it never heard me");
     }
 
     #[test]

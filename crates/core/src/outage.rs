@@ -5,9 +5,9 @@ use crate::time::stretched;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
-/// What a promotion may take until the first replicated write: measured 57 to 90 ms on an idle host, bounded here with
-/// room for a loaded one.
-pub const PROMOTE_ALLOWANCE: Duration = Duration::from_millis(500);
+/// What a promotion may take until the first replicated write: measured 140 to 250 ms under load on two cores, bounded
+/// here with room.
+pub const PROMOTE_ALLOWANCE: Duration = Duration::from_millis(400);
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WorstCase {

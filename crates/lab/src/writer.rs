@@ -96,15 +96,16 @@ async fn write(number: u32, load: Load, stop: Arc<AtomicBool>, lines: mpsc::Unbo
             match tokio::time::timeout(PATIENCE, connect(&load)).await {
                 Ok(Ok(new)) => session = Some(new),
                 other => {
-                    let refused = matches!(&other, Ok(Err(e)) if is_refusal(e));
-                    if refused {
+                    if let Ok(Err(error)) = &other
+                        && is_refusal(error)
+                    {
                         let _ = lines.send(Line {
                             id,
                             writer: number,
                             began,
                             ended: boot_nanos(),
                             ending: Ending::Refused,
-                            server: None,
+                            server: Some(error.to_string()),
                         });
                     }
                     tokio::time::sleep(Duration::from_millis(5)).await;

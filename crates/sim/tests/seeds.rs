@@ -41,6 +41,21 @@ fn nothing_moves_without_a_fault() {
     }
 }
 
+/// A4, L2: no link that is cut in one direction costs a healthy primary its lease: renewals go round it.
+#[test]
+fn a_one_way_cut_moves_nothing() {
+    let nodes: Vec<NodeId> = ferry_spec().nodes.keys().cloned().collect();
+    let pairs = nodes.iter().flat_map(|a| nodes.iter().filter(move |b| *b != a).map(move |b| (a.clone(), b.clone())));
+    for (seed, (from, to)) in pairs.enumerate() {
+        let story = format!("{from} -> {to}");
+        let mut world = World::new(ferry_spec(), seed as u64, None);
+        let cut = Fault::OneWay { from, to, for_ms: 15_000 };
+        let script = Script { faults: vec![(8_000, cut)], until_ms: 30_000, calm_ms: 5_000 };
+        world.run(&script).unwrap_or_else(|f| panic!("{f}"));
+        assert_eq!(world.epoch(), 1, "{story}");
+    }
+}
+
 /// The same seed tells the same story.
 #[test]
 fn a_seed_replays() {

@@ -179,9 +179,10 @@ impl Postgres {
         set("synchronous_standby_names", sync);
         std::fs::create_dir_all(&plan.runtime).map_err(Trouble::io(plan.runtime.display().to_string()))?;
         self.own(&plan.runtime, 0o700)?;
-        self.put(&plan.runtime.join("server.conf"), &text)?;
+        // Not synced: the runtime directory is empty after a boot anyway, and every start writes all of this again.
+        self.put(&plan.runtime.join("server.conf"), &text, false)?;
         let passes = format!("*:*:*:{REPLICATION_ROLE}:{}\n", plan.replication_password);
-        self.put(&plan.passfile(), &passes)?;
+        self.put(&plan.passfile(), &passes, false)?;
         self.put(
             &plan.runtime.join("hba.conf"),
             &format!(
@@ -189,6 +190,7 @@ impl Postgres {
                  local all all trust\nhost replication {REPLICATION_ROLE} all scram-sha-256\n\
                  host all {REPLICATION_ROLE} all reject\nhost all postgres all reject\nhost all all all scram-sha-256\n"
             ),
+            false,
         )
     }
 
@@ -199,10 +201,10 @@ impl Postgres {
             "# This server is kept by Karst and does not start without it.\ninclude {}\n",
             quoted(&server.display().to_string())
         );
-        self.put(&self.plan.data.join("postgresql.conf"), &text)
+        self.put(&self.plan.data.join("postgresql.conf"), &text, true)
     }
 
-    fn put(&self, path: &Path, text: &str) -> Result<()> {
+    fn put(&self, path: &Path, text: &str, durable: bool) -> Result<()> {
         use std::io::Write as _;
         if std::fs::read_to_string(path).is_ok_and(|now| now == text) {
             return Ok(());
@@ -212,7 +214,7 @@ impl Postgres {
             let mut file =
                 std::fs::OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&next)?;
             file.write_all(text.as_bytes())?;
-            file.sync_all()
+            if durable { file.sync_all() } else { Ok(()) }
         };
         write().map_err(Trouble::io(next.display().to_string()))?;
         self.own(&next, 0o600)?;

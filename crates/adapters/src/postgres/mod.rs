@@ -173,14 +173,12 @@ impl Postgres {
 const POLL: Duration = Duration::from_millis(2);
 
 /// Asks again and again until `ready` says so.
-async fn until<F>(what: &'static str, limit: Duration, mut ready: impl FnMut(u32) -> F) -> Result<()>
+async fn until<F>(what: &'static str, limit: Duration, mut ready: impl FnMut() -> F) -> Result<()>
 where
     F: Future<Output = Result<bool>>,
 {
     within(what, limit, async {
-        let mut round = 0;
-        while !ready(round).await? {
-            round += 1;
+        while !ready().await? {
             tokio::time::sleep(POLL).await;
         }
         Ok(())

@@ -49,8 +49,8 @@ impl Postgres {
         if self.value::<bool>("select pg_is_in_recovery()").await? {
             let replayer = &self.replayer().await?;
             self.sql("select pg_promote(false)").await?;
-            until("the promotion", PROMOTE_LIMIT, |round| async move {
-                nudge(replayer.as_ref(), round);
+            until("the promotion", PROMOTE_LIMIT, || async move {
+                nudge(replayer.as_ref());
                 Ok(!self.value::<bool>("select pg_is_in_recovery()").await?)
             })
             .await?;
@@ -131,7 +131,7 @@ impl Postgres {
         let pid: i32 = sqlx::query("select pg_backend_pid()").fetch_one(&mut *canary).await?.try_get(0)?;
         let commit =
             sqlx::query("update karst.pulse set count = count + 1 where node = $1").bind(self.plan.me.as_str());
-        let waiting = until("a commit that waits", Duration::from_secs(10), |_| async move {
+        let waiting = until("a commit that waits", Duration::from_secs(10), || async move {
             let query = "select wait_event = 'SyncRep' from pg_stat_activity where pid = $1";
             let row = sqlx::query(query).bind(pid).fetch_optional(&self.pool).await?;
             Ok(row.is_some_and(|r| r.try_get::<Option<bool>, _>(0).ok().flatten() == Some(true)))
@@ -150,11 +150,11 @@ impl Postgres {
     }
 }
 
-/// Wakes a process that replays the log and may be waiting out a retry interval, every second round: about every 8 ms.
+/// Wakes a process that replays the log and may be waiting out a retry interval, every round: about every 4 ms.
 /// To that process alone: a reload of the whole server would have each of its processes read its files again, just when
 /// the host is busiest. It takes one for each of the states that it goes through.
-pub(super) fn nudge(replayer: Option<&OwnedFd>, round: u32) {
-    if let Some(replayer) = replayer.filter(|_| round % 2 == 1) {
+pub(super) fn nudge(replayer: Option<&OwnedFd>) {
+    if let Some(replayer) = replayer {
         // Gone is as good as awake.
         let _ = pidfd_send_signal(replayer, Signal::HUP);
     }

@@ -146,7 +146,7 @@ impl Postgres {
         // The server outlives this daemon: it is the deadman that bounds its life (C6).
         let mut child = command.kill_on_drop(false).spawn().map_err(Trouble::io("postgres"))?;
         process::at_ordinary_priority(&child);
-        until("the start", START_LIMIT, |_| {
+        until("the start", START_LIMIT, || {
             let exited = child.try_wait();
             async move {
                 if let Ok(Some(status)) = exited {

@@ -17,12 +17,12 @@ impl Postgres {
         self.write_settings(None, IMPOSSIBLE)?;
         self.remember(|m| m.upstream = None);
         self.reload().await?;
-        until("the end of streaming", SETTLE_LIMIT, |_| async {
+        until("the end of streaming", SETTLE_LIMIT, || async {
             self.value::<bool>("select not exists (select from pg_stat_wal_receiver where pid is not null)").await
         })
         .await?;
         let drained = "select coalesce(pg_last_wal_replay_lsn() >= pg_last_wal_receive_lsn(), true)";
-        until("replay", SETTLE_LIMIT, |_| async { self.value::<bool>(drained).await }).await?;
+        until("replay", SETTLE_LIMIT, || async { self.value::<bool>(drained).await }).await?;
         let query = "select greatest(pg_last_wal_receive_lsn(), pg_last_wal_replay_lsn())::text as at,
                             (select timeline_id from pg_control_checkpoint()) as timeline";
         let row = sqlx::query(query).fetch_one(&self.pool).await?;
@@ -40,9 +40,9 @@ impl Postgres {
         let (host, port) = address.map_or((String::new(), 0), |a| (a.ip().to_string(), i32::from(a.port())));
         let (host, pool) = (&host, &self.pool);
         let replayer = &self.replayer().await?;
-        until("streaming", REPOINT_LIMIT, |round| async move {
+        until("streaming", REPOINT_LIMIT, || async move {
             // D13: the first acknowledged write of the new primary waits for this.
-            nudge(replayer.as_ref(), round);
+            nudge(replayer.as_ref());
             let row = sqlx::query(streams).bind(port).bind(host).fetch_one(pool).await?;
             Ok(sqlx::Row::try_get::<bool, _>(&row, 0)?)
         })

@@ -43,8 +43,13 @@ impl Node {
                 self.emit(Effect::Send { to: node, message: Message::Beat { heard: heard.clone() } });
             }
         }
+        let report = self.report();
+        if due && !self.is_coordinator() {
+            // What it can say of itself when it is asked and nobody leads.
+            self.reports.insert(self.me.clone(), Heard { at: self.now, report: report.clone() });
+        }
         let Some(coordinator) = self.coordinator().cloned() else { return };
-        let (report, wants) = (self.report(), self.wants());
+        let wants = self.wants();
         let essence = (coordinator.clone(), wants.clone(), essence(&report));
         if !due && self.last_essence.as_ref() == Some(&essence) {
             return;

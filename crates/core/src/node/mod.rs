@@ -370,9 +370,9 @@ impl Node {
         }
     }
 
-    /// Sends, and where the direct link is silent also round it (A4).
+    /// Sends, and where the direct link is broken also round it (A4).
     fn send(&mut self, to: NodeId, message: Message) {
-        let broken = self.health.silence(&to, self.now) > self.spec.timings.heartbeat * 3;
+        let broken = self.health.is_broken(&to, &self.me, self.spec.timings.heartbeat * 3, self.now);
         if broken
             && !message.is_beat()
             && let Some(via) = self.health.relay_to(&to, self.now)

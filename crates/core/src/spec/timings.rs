@@ -23,7 +23,7 @@ pub struct Timings {
     pub kill_bound: Duration,
     /// How long a planned stop may take before the switchover is undone or forced; default 10 s.
     pub stop_limit: Duration,
-    /// How long a standby may take to report its final position before candidates are chosen without it; default 300 ms.
+    /// How long a standby may take to report its final position before candidates are chosen without it; default 150 ms.
     pub settle_limit: Duration,
 }
 
@@ -39,7 +39,7 @@ impl Default for Timings {
             lease: ms(2000),
             kill_bound: ms(300),
             stop_limit: ms(10_000),
-            settle_limit: ms(300),
+            settle_limit: ms(150),
         }
     }
 }
