@@ -116,6 +116,10 @@ pub enum Action {
     Repoint {
         upstream: NodeId,
     },
+    /// Take back what that node's history does not have, and follow it from there (D9, D11).
+    Rewind {
+        to: NodeId,
+    },
     /// Replace the data by a copy of that node's.
     Clone {
         from: NodeId,
@@ -142,6 +146,7 @@ impl Action {
             Action::Promote => "promotion".into(),
             Action::Settle => "settling the final position".into(),
             Action::Repoint { upstream } => format!("repointing to {upstream}"),
+            Action::Rewind { to } => format!("rewind to the history of {to}"),
             Action::Clone { from } => format!("fresh clone from {from}"),
             Action::SetSync { standbys, .. } if standbys.is_empty() => "setting no synchronous standby".into(),
             Action::SetSync { standbys, .. } => {
@@ -196,8 +201,8 @@ pub struct ReplicaReport {
     pub sync_held: Option<(Epoch, u64)>,
     /// Ready for this switchover's stop.
     pub prepared: Option<OperationId>,
-    /// The data is a complete copy made under this epoch.
-    pub cloned: Option<Epoch>,
+    /// The data were rewound to the history of this epoch's primary, or are a complete copy of it.
+    pub rejoined: Option<Epoch>,
     /// A promotion was tried here and never opened (D5).
     pub suspect: bool,
     pub doing: Option<(String, Duration)>,

@@ -64,6 +64,9 @@ pub struct SyncSet {
 pub enum Standing {
     #[default]
     Sound,
+    /// It may hold what no other replica has: it is rewound, or cloned where that cannot be done.
+    Diverged(String),
+    /// What it holds cannot be told from another history: a clone and nothing else (D5).
     NeedsClone(String),
 }
 
@@ -96,11 +99,16 @@ impl WorkloadState {
         }
     }
 
-    pub fn needs_clone(&self, node: &NodeId) -> Option<&str> {
+    /// Why a replica's data cannot be used as they are, if so.
+    pub fn unsound(&self, node: &NodeId) -> Option<&str> {
         match self.standing.get(node) {
-            Some(Standing::NeedsClone(why)) => Some(why),
+            Some(Standing::NeedsClone(why) | Standing::Diverged(why)) => Some(why),
             _ => None,
         }
+    }
+
+    pub fn must_clone(&self, node: &NodeId) -> bool {
+        matches!(self.standing.get(node), Some(Standing::NeedsClone(_)))
     }
 }
 
@@ -300,16 +308,20 @@ impl ClusterState {
 }
 
 impl WorkloadState {
-    /// A holder that did not stop cleanly, or never opened its epoch, may hold what no other replica has: it comes
-    /// back by a clone (D5), unless the next epoch is its own again.
+    /// A holder that did not stop cleanly may hold what no other replica has, and one that never opened its epoch another
+    /// history of the same name (D5), unless the next epoch is its own again.
     fn mark_former_holder(&mut self, next: &NodeId) {
         let Tenure::Ended { last, how } = &self.tenure else { return };
         let clean = matches!(how, Ended::Surrender { clean_at: Some(_), .. });
         let opened = self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch);
         if last != next && !(clean && opened) {
-            let why = if opened { "it did not stop cleanly" } else { "its promotion was not completed" };
-            let why = format!("{why} at the end of epoch {}", self.epoch);
-            self.standing.insert(last.clone(), Standing::NeedsClone(why));
+            let at = format!("at the end of epoch {}", self.epoch);
+            let standing = if opened {
+                Standing::Diverged(format!("it did not stop cleanly {at}"))
+            } else {
+                Standing::NeedsClone(format!("its promotion was not completed {at}"))
+            };
+            self.standing.insert(last.clone(), standing);
         }
     }
 }

@@ -210,7 +210,7 @@ impl Node {
             .map(|(node, replica)| {
                 let report = scene.replica(node, id).cloned();
                 let fresh = scene.is_up(node);
-                let (state, detail) = replica_state(report.as_ref().filter(|_| fresh), w.needs_clone(node));
+                let (state, detail) = replica_state(report.as_ref().filter(|_| fresh), w.unsound(node));
                 let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
                 let lag = match (head, position) {
                     (Some(head), Some(seen)) => Some(head.0.saturating_sub(seen.position.0)),
@@ -319,20 +319,21 @@ impl Node {
     }
 }
 
-fn replica_state(report: Option<&ReplicaReport>, needs_clone: Option<&str>) -> (String, String) {
+fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>) -> (String, String) {
     let Some(report) = report else { return ("unknown".into(), "not heard".into()) };
     let doing = report.doing.as_ref().map(|(what, since)| format!("{what}, for {} s", since.as_secs()));
     let Some(seen) = &report.seen else { return ("unknown".into(), "not probed yet".into()) };
-    let cloning = report.doing.as_ref().is_some_and(|(what, _)| what.contains("clone"));
+    let rejoining = |what: &str| what.contains("clone") || what.contains("rewind");
+    let rejoining = report.doing.as_ref().is_some_and(|(what, _)| rejoining(what));
     let state = match (seen.runs, seen.role) {
-        _ if cloning => "clone",
+        _ if rejoining => "rejoining",
         (false, _) => "stopped",
         (true, None) => "starting",
         (true, Some(Role::Primary)) => "primary",
         (true, Some(Role::Standby)) => "standby",
     };
     let detail = doing
-        .or_else(|| needs_clone.map(|why| format!("to be cloned: {why}")))
+        .or_else(|| unsound.map(|why| format!("comes back by a rewind or a clone: {why}")))
         .or_else(|| report.failed.clone())
         .or_else(|| seen.trouble.clone())
         .unwrap_or_else(|| match (state, seen.streaming) {

@@ -157,7 +157,7 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
     let (id, action) = rig.action(&open).unwrap();
     assert_eq!(action, clone, "twin timelines are not rewound or repointed (D5)");
     rig.agent.on_done(id, Ok(Done::Ok), &open, rig.now);
-    assert_eq!(rig.agent.report(&open, rig.now).cloned, Some(Epoch(3)));
+    assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
 }
 
 #[test]
@@ -189,4 +189,29 @@ fn a_running_primary_is_picked_up_after_a_restart() {
     assert_eq!(rig.step(&unknown), []);
     rig.now += Duration::from_millis(20);
     assert_eq!(rig.action(&unknown).map(|(_, a)| a), Some(Action::StopNow));
+}
+
+/// A former primary is rewound; where that does not work, cloned; a completed one is reported and not repeated.
+#[test]
+fn a_diverged_replica_is_rewound_and_else_cloned() {
+    let mut open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    open.standing.insert(me(), Standing::Diverged("a test".into()));
+    let down = Observation::down(Data::Present { standby: false });
+    let mut rig = Rig::new(down.clone());
+    let (id, action) = rig.action(&open).unwrap();
+    assert_eq!(action, Action::Rewind { to: "polje".into() });
+    let rewound = rig.agent.clone();
+    rig.agent.on_done(id, Err("a test".into()), &open, rig.now);
+    rig.now += Duration::from_secs(5);
+    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
+
+    rig.agent = rewound;
+    rig.agent.on_done(id, Ok(Done::Ok), &open, rig.now);
+    rig.agent.on_observed(Observation::down(Data::Present { standby: true }), rig.now);
+    rig.agent.on_kept();
+    assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
+    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::StartStandby { upstream: "polje".into() }));
+    // Half-rewound data are no data.
+    rig.agent = Rig::new(Observation::down(Data::Unusable("a rewind was cut short".into()))).agent;
+    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
 }

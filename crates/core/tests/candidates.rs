@@ -181,7 +181,7 @@ fn each_exclusion_has_its_reason() {
     let (workload, node) = (w(), NodeId::from("uvala"));
     let next = case.state.applied.next();
     case.state.apply(next, &Command::Mark { workload, node, standing: Standing::NeedsClone("a test".into()) });
-    case.refused("uvala", "must be cloned first: a test");
+    case.refused("uvala", "must be rewound or cloned first: a test");
     assert_eq!(case.chosen(), None, "nobody is better than somebody unsafe");
 }
 

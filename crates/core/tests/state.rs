@@ -58,7 +58,7 @@ fn an_epoch_goes_through_its_stations_and_no_other_way() {
 }
 
 #[test]
-fn a_former_primary_clones_unless_it_stopped_cleanly_or_goes_on_itself() {
+fn a_former_primary_has_diverged_unless_it_stopped_cleanly_or_goes_on_itself() {
     let standing_after = |clean_at, next: &str| {
         let mut state = Built::new();
         assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, clean_at));
@@ -66,7 +66,7 @@ fn a_former_primary_clones_unless_it_stopped_cleanly_or_goes_on_itself() {
         state.0.workload(&w()).standing.get(&NodeId::from("doline")).cloned().unwrap_or_default()
     };
     assert_eq!(standing_after(Some(Lsn(9)), "polje"), Standing::Sound);
-    assert!(matches!(standing_after(None, "polje"), Standing::NeedsClone(_)));
+    assert!(matches!(standing_after(None, "polje"), Standing::Diverged(_)));
     assert_eq!(standing_after(None, "doline"), Standing::Sound, "its own data go on");
 
     let mut state = Built::new();

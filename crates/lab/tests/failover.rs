@@ -52,9 +52,9 @@ async fn switch_back(lab: &Lab) -> Result<()> {
     ensure!(lab.primary().await? == to);
     let well = lab.healthy(LIMIT).await?;
     let old = well.status.workloads[0].replicas.iter().find(|r| r.node.as_str() == from).context("the old primary")?;
-    // It followed as it was: no clone.
-    let cloned = old.report.as_ref().and_then(|r| r.cloned);
-    ensure!(old.in_sync_set && cloned != Some(well.status.workloads[0].epoch), "{old:?}");
+    // It followed as it was: no rewind, no clone.
+    let rejoined = old.report.as_ref().and_then(|r| r.rejoined);
+    ensure!(old.in_sync_set && rejoined != Some(well.status.workloads[0].epoch), "{old:?}");
     Ok(())
 }
 

@@ -74,6 +74,19 @@ impl Server {
         own_ends && self.wal.len() <= parts_at
     }
 
+    /// As a rewind does it: histories are compared by number and switch point only, so that of twins it says "nothing to do"
+    /// and leaves what the other one never had (D5).
+    pub fn rewind(&mut self, source: &Server) {
+        let same = |(a, b): &(&(u32, usize, u64), &(u32, usize, u64))| (a.0, a.1) == (b.0, b.1);
+        let shared = self.timelines.iter().zip(&source.timelines).take_while(same).count();
+        let ends = |s: &Server| s.timelines.get(shared).map_or(s.wal.len(), |(_, at, _)| *at);
+        let parts_at = ends(self).min(ends(source));
+        self.wal.truncate(parts_at);
+        self.wal.extend_from_slice(&source.wal[parts_at..]);
+        self.timelines = source.timelines.clone();
+        (self.standby, self.replayed) = (true, self.wal.len());
+    }
+
     pub fn observe(&self, standbys: Vec<Downstream>) -> Observation {
         if !self.runs {
             let data = if self.has_data { Data::Present { standby: self.standby } } else { Data::Empty };

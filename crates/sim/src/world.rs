@@ -506,6 +506,14 @@ impl World {
                 self.host(id).server = fresh;
                 Ok(Done::Ok)
             }
+            Action::Rewind { to } => {
+                if !up(self, &to) {
+                    return Err(format!("{to} does not answer"));
+                }
+                let source = self.hosts[&to].server.clone();
+                self.host(id).server.rewind(&source);
+                Ok(Done::Ok)
+            }
             Action::SetSync { epoch, number, standbys, unprotected } => {
                 let server = &mut self.host(id).server;
                 if !server.runs || !server.primary || (epoch.0, number) < server.sync_number {

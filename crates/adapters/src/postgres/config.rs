@@ -188,7 +188,7 @@ impl Postgres {
             &format!(
                 "# The socket's directory is closed to everyone but the server's user and Karst.\n\
                  local all all trust\nhost replication {REPLICATION_ROLE} all scram-sha-256\n\
-                 host all {REPLICATION_ROLE} all reject\nhost all postgres all reject\nhost all all all scram-sha-256\n"
+                 host postgres {REPLICATION_ROLE} all scram-sha-256\nhost all {REPLICATION_ROLE} all reject\nhost all postgres all reject\nhost all all all scram-sha-256\n"
             ),
             false,
         )

@@ -8,6 +8,7 @@ mod clone;
 mod config;
 mod primary;
 mod probe;
+mod rewind;
 mod server;
 mod standby;
 
@@ -120,6 +121,7 @@ impl Postgres {
                 Ok(Done::Settled { timeline, position })
             }
             Action::Repoint { upstream } => self.repoint(upstream).await.map(|()| Done::Ok),
+            Action::Rewind { to } => self.rewind_to(&to).await.map(|()| Done::Ok),
             Action::Clone { from } => self.clone_from(&from).await.map(|()| Done::Ok),
             Action::SetSync { epoch, number, standbys, unprotected } => {
                 self.set_sync((epoch.0, number), &standbys, unprotected).await.map(|()| Done::Ok)
@@ -142,6 +144,9 @@ impl Postgres {
 
     fn data_kind(&self) -> Data {
         let data = &self.plan.data;
+        if data.join(rewind::MARK).exists() {
+            return Data::Unusable("a rewind was cut short".into());
+        }
         if data.join("PG_VERSION").exists() {
             return Data::Present { standby: data.join("standby.signal").exists() };
         }

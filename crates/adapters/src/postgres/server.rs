@@ -98,7 +98,12 @@ impl Postgres {
                 quoted(password)
             );
         }
-        script += "commit;";
+        // What a rewind reads, and the checkpoint that it needs first (D11; manual, pg_rewind).
+        script += &format!(
+            "grant execute on function pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean),
+                 pg_read_binary_file(text), pg_read_binary_file(text, bigint, bigint, boolean) to {REPLICATION_ROLE};
+             grant pg_checkpoint to {REPLICATION_ROLE}; commit;"
+        );
         sqlx::raw_sql(&script).execute(&self.pool).await?;
         let Some((database, client, _)) = &self.plan.database else { return Ok(()) };
         let there = sqlx::query("select from pg_database where datname = $1").bind(database);
@@ -132,6 +137,9 @@ impl Postgres {
     async fn start(&self, upstream: Option<NodeId>) -> Result<()> {
         if !process::of_workload(&self.plan.data).is_empty() {
             return Err(Trouble::Wrong("something of the server runs already".into()));
+        }
+        if self.plan.data.join(super::rewind::MARK).exists() {
+            return Err(Trouble::Wrong("its data are half rewound (D9): a clone has to replace them".into()));
         }
         self.remember(|m| *m = super::Memory { upstream: upstream.clone(), ..Default::default() });
         self.write_settings(upstream.as_ref(), IMPOSSIBLE)?;

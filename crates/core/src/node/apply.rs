@@ -124,6 +124,9 @@ fn describe(command: &Command) -> (Level, &'static str, String) {
         Command::Mark { node, standing: Standing::NeedsClone(why), .. } => {
             (Level::Notice, "needs-clone", format!("{node} comes back by a fresh clone: {why}"))
         }
+        Command::Mark { node, standing: Standing::Diverged(why), .. } => {
+            (Level::Notice, "diverged", format!("{node} comes back by a rewind, or a clone: {why}"))
+        }
         Command::Mark { node, standing: Standing::Sound, .. } => {
             (Level::Notice, "sound", format!("{node} has a sound copy"))
         }

@@ -85,7 +85,9 @@ pub struct Agent {
     clean_at: Option<Lsn>,
     sync_held: Option<(Epoch, u64)>,
     prepared: Option<OperationId>,
-    cloned: Option<Epoch>,
+    rejoined: Option<Epoch>,
+    /// A rewind to the history of this epoch did not work: a clone is next.
+    unrewindable: Option<Epoch>,
     /// When the present epoch was first seen serving.
     serving_since: Option<(Epoch, Time)>,
     failed: Option<String>,
@@ -111,7 +113,8 @@ impl Agent {
             clean_at: None,
             sync_held: None,
             prepared: None,
-            cloned: None,
+            rejoined: None,
+            unrewindable: None,
             serving_since: None,
             failed: None,
             failures: 0,
@@ -166,6 +169,9 @@ impl Agent {
             }
             Err(why) => {
                 self.failures += 1;
+                if matches!(running.action, Action::Rewind { .. }) {
+                    self.unrewindable = Some(workload.epoch);
+                }
                 let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
                 self.retry_at = now + pause;
                 let text = format!("{} failed after {} ms: {why}", running.action.describe(), took.as_millis());
@@ -187,8 +193,8 @@ impl Agent {
             }
             (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => self.clean_at = clean_at,
             (Action::SetSync { epoch, number, .. }, _) => self.sync_held = Some((epoch, number)),
-            (Action::Clone { .. }, _) => {
-                self.cloned = Some(workload.epoch);
+            (Action::Rewind { .. } | Action::Clone { .. }, _) => {
+                self.rejoined = Some(workload.epoch);
                 self.kept.attempted = None;
                 self.keep();
             }
@@ -372,6 +378,11 @@ impl Agent {
         }
     }
 
+    /// Twin histories look the same to a rewind (D5), and one that failed has left nothing to start from.
+    fn may_rewind(&self, w: &WorkloadState) -> bool {
+        !w.must_clone(&self.me) && !self.is_suspect(w) && self.unrewindable != Some(w.epoch)
+    }
+
     /// Whether writes are protected without this replica, and the clients of a new primary come first.
     fn can_wait(&self, w: &WorkloadState, now: Time) -> bool {
         let needed = w.sync.sure.is_empty() || w.sync.asked.contains(&self.me);
@@ -385,8 +396,8 @@ impl Agent {
             Tenure::Open { holder, .. } => Some(holder.clone()),
             _ => None,
         };
-        if w.needs_clone(&self.me).is_none() && !self.is_suspect(w) && self.cloned.is_some_and(|e| e < w.epoch) {
-            self.cloned = None;
+        if w.unsound(&self.me).is_none() && !self.is_suspect(w) && self.rejoined.is_some_and(|e| e < w.epoch) {
+            self.rejoined = None;
         }
         let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else { return };
         if let Some(Running { action: Action::SetSync { .. } | Action::Checkpoint, .. }) = self.running {
@@ -403,8 +414,8 @@ impl Agent {
         if ended && let Some(Running { action: Action::Repoint { .. }, .. }) = self.running {
             self.cancel();
         }
-        let must_clone = (w.needs_clone(&self.me).is_some() || self.is_suspect(w)) && self.cloned != Some(w.epoch);
-        if ended && !must_clone && seen.is(Role::Standby) && self.running.is_none() {
+        let rejoins = (w.unsound(&self.me).is_some() || self.is_suspect(w)) && self.rejoined != Some(w.epoch);
+        if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
             if self.settled.is_none_or(|(e, _, _)| e != w.epoch) {
                 self.start(Action::Settle, now);
             }
@@ -426,10 +437,9 @@ impl Agent {
             return;
         }
         match (primary, &seen.data) {
-            (Some(from), _) if must_clone => {
-                let action = if seen.runs { Action::StopNow } else { Action::Clone { from } };
-                self.start(action, now);
-            }
+            (Some(_), _) if rejoins && seen.runs => self.start(Action::StopNow, now),
+            (Some(to), Data::Present { .. }) if rejoins && self.may_rewind(w) => self.start(Action::Rewind { to }, now),
+            (Some(from), _) if rejoins => self.start(Action::Clone { from }, now),
             (Some(from), Data::Empty | Data::Unusable(_)) if !seen.runs => self.start(Action::Clone { from }, now),
             (Some(upstream), Data::Present { .. }) if !seen.runs => self.start(Action::StartStandby { upstream }, now),
             (Some(upstream), _) if seen.upstream.as_ref() != Some(&upstream) && seen.is(Role::Standby) => {
@@ -437,7 +447,7 @@ impl Agent {
             }
             // Without a primary a standby starts all the same, so that its position is known; data that was a
             // primary's waits, since it may be asked to go on.
-            (None, Data::Present { standby: true }) if !seen.runs && !must_clone => {
+            (None, Data::Present { standby: true }) if !seen.runs && !rejoins => {
                 let upstream = w.opened.as_ref().map_or_else(|| self.me.clone(), |o| o.holder.clone());
                 self.start(Action::StartStandby { upstream }, now);
             }
@@ -455,7 +465,7 @@ impl Agent {
             surrendered: self.kept.surrendered.filter(|_| !self.keeping),
             sync_held: self.sync_held,
             prepared: self.prepared.filter(|_| self.running.is_none()),
-            cloned: self.cloned,
+            rejoined: self.rejoined,
             suspect: self.is_suspect(workload),
             doing: self.running.as_ref().map(|r| (r.action.describe(), now.since(r.since))),
             failed: self.failed.clone(),

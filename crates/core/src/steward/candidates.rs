@@ -75,8 +75,8 @@ fn refusal(
 ) -> Result<(), Refusal> {
     let no = |why: String| Err(Refusal::No(why));
     let Some(opened) = &w.opened else { return no("the workload was never opened".into()) };
-    if let Some(why) = w.needs_clone(node) {
-        return no(format!("its data must be cloned first: {why}"));
+    if let Some(why) = w.unsound(node) {
+        return no(format!("its data must be rewound or cloned first: {why}"));
     }
     if spec.loss == Loss::None && !w.sync.sure.contains(node) && scene.planted != Some(Planted::PromoteLaggard) {
         return no("not in the sync set: it may lack acknowledged writes (S5)".into());

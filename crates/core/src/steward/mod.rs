@@ -260,7 +260,7 @@ impl Desk<'_> {
         for node in self.spec.replicas.keys().filter(|n| *n != holder) {
             if let Some(past) = self.went_past(node, timeline, switch) {
                 let why = format!("it has data past {switch}, where epoch {epoch} began (up to {past})");
-                let standing = Standing::NeedsClone(why);
+                let standing = Standing::Diverged(why);
                 commands.push(Command::Mark { workload: self.id.clone(), node: node.clone(), standing });
             } else if self.spec.loss == Loss::None && self.can_follow(node) {
                 sync.push(node.clone());
@@ -273,14 +273,14 @@ impl Desk<'_> {
 
     /// A standby that is up, sound and heard.
     fn can_follow(&self, node: &NodeId) -> bool {
-        let sound = self.w.needs_clone(node).is_none();
+        let sound = self.w.unsound(node).is_none();
         let good = |r: &ReplicaReport| !r.suspect && r.seen.as_ref().is_some_and(|o| o.is(Role::Standby));
         sound && self.scene.is_up(node) && self.report(node).is_some_and(good)
     }
 
     /// The position of a replica that has more than the new timeline's beginning, on an older timeline.
     fn went_past(&self, node: &NodeId, timeline: u32, switch: Lsn) -> Option<Lsn> {
-        if self.w.needs_clone(node).is_some() {
+        if self.w.unsound(node).is_some() {
             return None;
         }
         let clean_end = match self.report(node)?.surrendered {
@@ -358,7 +358,7 @@ impl Desk<'_> {
         }
     }
 
-    /// A clone that is complete makes its replica sound again; a replica with data past the switch point is not.
+    /// A rewind or clone that is complete makes its replica sound again; a replica with data past the switch point is not.
     fn standings(&self, holder: &NodeId) -> Vec<Command> {
         let mut marks = Vec::new();
         let Some(opened) = &self.w.opened else { return marks };
@@ -367,17 +367,17 @@ impl Desk<'_> {
         };
         for node in self.spec.replicas.keys().filter(|n| *n != holder) {
             let Some(report) = self.report(node) else { continue };
-            if self.w.needs_clone(node).is_some() {
-                if report.cloned == Some(opened.epoch) {
+            if self.w.unsound(node).is_some() {
+                if report.rejoined == Some(opened.epoch) {
                     mark(node, Standing::Sound);
                 }
             } else if let Some(past) = self.went_past(node, opened.timeline, opened.switch)
-                && report.cloned != Some(opened.epoch)
+                && report.rejoined != Some(opened.epoch)
             {
                 let why =
                     format!("it has data past {}, where epoch {} began (up to {past})", opened.switch, opened.epoch);
-                mark(node, Standing::NeedsClone(why));
-            } else if report.suspect && report.cloned != Some(opened.epoch) {
+                mark(node, Standing::Diverged(why));
+            } else if report.suspect && report.rejoined != Some(opened.epoch) {
                 mark(node, Standing::NeedsClone("a promotion of it was never completed (D5)".into()));
             }
         }
@@ -458,7 +458,7 @@ impl Desk<'_> {
             !r.suspect && r.seen.as_ref().is_some_and(|o| !o.runs && matches!(o.data, Data::Present { .. }))
         };
         let confirmed = matches!(how, Ended::Surrender { .. }) || self.scene.is_up(last);
-        let sound = self.w.needs_clone(last).is_none();
+        let sound = self.w.unsound(last).is_none();
         opened && confirmed && sound && self.scene.is_up(last) && self.report(last).is_some_and(intact)
     }
 }

@@ -68,8 +68,8 @@ impl Desk<'_> {
         if self.report(node).is_some_and(down) {
             return Some("its server does not run".into());
         }
-        if self.w.needs_clone(node).is_some() {
-            return Some("its data must be cloned".into());
+        if self.w.unsound(node).is_some() {
+            return Some("its data must be rewound or cloned".into());
         }
         let quiet = self.scene.now.since(*notes.quiet_standbys.get(node)?);
         let patience = self.scene.spec.timings.suspicion_ceiling;
