@@ -5,8 +5,10 @@
 //! out a [`karst_core::node::GateOrder`]. Which ones, and when, is the core's business.
 
 pub mod gate;
+pub mod guard;
 pub mod postgres;
 pub mod process;
 
 pub use gate::Gate;
+pub use guard::Guard;
 pub use postgres::Postgres;

@@ -205,6 +205,8 @@ pub struct ReplicaReport {
     pub rejoined: Option<Epoch>,
     /// A promotion was tried here and never opened (D5).
     pub suspect: bool,
+    /// Why no packet guard is in force for the primary here (C3).
+    pub unguarded: Option<String>,
     pub doing: Option<(String, Duration)>,
     pub failed: Option<String>,
 }

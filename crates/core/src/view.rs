@@ -5,7 +5,7 @@ use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::node::Node;
 use crate::operation::Progress;
 use crate::replica::{GateReport, ReplicaReport, Role};
-use crate::spec::{Finding, check};
+use crate::spec::{Finding, Severity, check};
 use crate::state::{Standing, SyncSet, Tenure};
 use crate::steward::candidates::{self, Candidate};
 use crate::time::Time;
@@ -151,9 +151,28 @@ impl Node {
             nodes,
             operations: operations.collect(),
             workloads,
-            findings: check(self.spec()),
+            findings: check(self.spec()).into_iter().chain(self.unguarded()).collect(),
             at: scene.now,
         }
+    }
+
+    /// A primary that no packet guard covers (C3).
+    fn unguarded(&self) -> Vec<Finding> {
+        let scene = self.scene();
+        let finding = |id: &WorkloadId| {
+            let holder = self.state().workload(id).holder()?;
+            let why = scene.replica(holder, id)?.unguarded.as_ref()?;
+            Some(Finding {
+                severity: Severity::Warning,
+                path: vec!["workload".into(), id.to_string()],
+                what: format!(
+                    "{holder} has no packet guard ({why}): frozen as a whole and thawed later, its server may answer for \
+                     an instant before it is ended (C3)"
+                ),
+                remedy: "install nftables there and give karstd the right to use it (CAP_NET_ADMIN)".into(),
+            })
+        };
+        self.spec().workloads.keys().filter_map(finding).collect()
     }
 
     fn node_view(&self, node: &NodeId) -> NodeView {

@@ -99,8 +99,9 @@ fn main() -> Result<()> {
     match cli.command {
         Command::Deadman(common) => {
             let watched = spec.workloads.iter().filter_map(|(id, w)| {
-                let data = w.replicas.get(&me)?.data.clone().into();
-                Some(deadman::Watched { workload: id.clone(), data })
+                let replica = w.replicas.get(&me)?;
+                let (data, port) = (replica.data.clone().into(), replica.address.port());
+                Some(deadman::Watched { workload: id.clone(), data, port })
             });
             deadman::server::run(&common.runtime, watched.collect(), spec.timings.kill_bound).context("the deadman")
         }
@@ -216,7 +217,8 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let (deadman, orders) = mpsc::unbounded_channel();
     let confirmed = tell.clone();
     tokio::spawn(deadman::client::run(run.common.runtime.join("deadman.sock"), orders, move |counting| {
-        let input = Input::Armed { workload: counting.workload, deadline: counting.deadline };
+        let deadman::Counting { workload, deadline, unguarded } = counting;
+        let input = Input::Armed { workload, deadline, unguarded };
         let _ = confirmed.send(Told::Input(Box::new(input)));
     }));
     let wiring = Wiring { peers, deadman, replicas, gates };

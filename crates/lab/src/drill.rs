@@ -100,6 +100,17 @@ impl Running {
 
 /// Starts writers in the client host's network.
 pub fn start_load(layout: &Layout, name: &str, writers: u32, pause_ms: u64) -> Result<Running> {
+    start_writers(layout, name, writers, pause_ms, None)
+}
+
+/// Starts one that goes past the gates to one host's server and waits for no standby: whatever gets through to that
+/// server is acknowledged. Its rows are nobody's promise.
+pub fn start_direct(layout: &Layout, name: &str, to: &str) -> Result<Running> {
+    let to = host(to).with_context(|| format!("there is no host `{to}`"))?;
+    start_writers(layout, name, 1, 0, Some(format!("{}:5432", to.client())))
+}
+
+fn start_writers(layout: &Layout, name: &str, writers: u32, pause_ms: u64, direct: Option<String>) -> Result<Running> {
     let dir = layout.dir.join("load");
     std::fs::create_dir_all(&dir)?;
     let (journal, until) = (dir.join(format!("{name}.journal")), dir.join(format!("{name}.stop")));
@@ -118,6 +129,9 @@ pub fn start_load(layout: &Layout, name: &str, writers: u32, pause_ms: u64) -> R
         &pause_ms.to_string(),
     ]);
     command.arg("--journal").arg(&journal).arg("--until").arg(&until);
+    if let Some(at) = direct {
+        command.args(["--direct", &at]);
+    }
     let log = std::fs::File::create(layout.dir.join("logs/load.log"))?;
     let child = command
         .stdin(Stdio::null())

@@ -226,8 +226,12 @@ fn freeze(layout: &Layout, host: &str, what: Frozen) -> Result<()> {
 fn thaw(layout: &Layout, host: &str) -> Result<()> {
     let server = find::working_in(&layout.data(host));
     let rest = find::on_host(layout, host)?.into_iter().filter(|pid| !server.contains(pid));
-    for pid in server.iter().copied().chain(rest.collect::<Vec<_>>()) {
-        let _ = find::signal(pid, Signal::CONT);
+    let rest: Vec<i32> = rest.collect();
+    // The worst order: the server has the host for itself for a moment.
+    server.iter().for_each(|pid| drop(find::signal(*pid, Signal::CONT)));
+    if !server.is_empty() {
+        std::thread::sleep(Duration::from_millis(200));
     }
+    rest.iter().for_each(|pid| drop(find::signal(*pid, Signal::CONT)));
     Ok(())
 }

@@ -79,6 +79,9 @@ enum Command {
         journal: PathBuf,
         #[arg(long)]
         until: PathBuf,
+        /// Past the gates to this server, waiting for no standby
+        #[arg(long)]
+        direct: Option<SocketAddr>,
     },
 }
 
@@ -132,10 +135,14 @@ async fn run(cli: Cli) -> Result<()> {
         Command::Drill { drill } => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, drill).await?,
         Command::Fault { fault } => println!("{}", fault::apply(&Layout::load(&cli.dir)?, &fault)?),
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
-        Command::Writer { writers, pause_ms, journal, until } => {
+        Command::Writer { writers, pause_ms, journal, until, direct } => {
             let layout = Layout::load(&cli.dir)?;
             let hosts: Vec<String> = GATES.iter().filter_map(|g| Some(karst_lab::layout::host(g)?.client())).collect();
-            let to = format!("host={} port=6432,6432 dbname={DATABASE} user={CLIENT_ROLE}", hosts.join(","));
+            let to = match direct {
+                None => format!("host={} port=6432,6432", hosts.join(",")),
+                Some(at) => format!("host={} port={} options='-c synchronous_commit=local'", at.ip(), at.port()),
+            };
+            let to = format!("{to} dbname={DATABASE} user={CLIENT_ROLE}");
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
             writer::run(Load { to, password, writers, pause, journal, until, lab: layout }).await?;
         }

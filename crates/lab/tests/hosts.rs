@@ -4,9 +4,9 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
-use karst_api::Client;
+use karst_api::{Client, StatusReply};
 use karst_lab::drill::{self, Loss};
-use karst_lab::fault::{self, Fault, Network};
+use karst_lab::fault::{self, Fault, Frozen, Network};
 use karst_lab::journal::Ending;
 use karst_lab::layout::NODES;
 use karst_lab::steal::boot_nanos;
@@ -24,6 +24,7 @@ async fn hosts_fail_and_come_back() {
     }
     let load = drill::start_load(&lab.layout, "hosts", 2, 2).unwrap();
     cut_off_with_a_writer_on_it(&lab).await.unwrap();
+    frozen_whole_and_thawed(&lab).await.unwrap();
     nothing_moves_on_a_bad_network(&lab).await.unwrap();
     majority_lost(&lab).await.unwrap();
     let lines = load.finish().unwrap();
@@ -50,6 +51,35 @@ async fn cut_off_with_a_writer_on_it(lab: &Lab) -> Result<()> {
     Ok(())
 }
 
+/// C3: frozen as a whole past its lease, the old primary accepts no write after the new epoch has begun, though its server
+/// is the first to run again and a client has the connection still open.
+async fn frozen_whole_and_thawed(lab: &Lab) -> Result<()> {
+    let well = lab.healthy(LIMIT).await?;
+    ensure!(well.status.findings.iter().all(|f| !f.what.contains("no packet guard")), "{:?}", well.status.findings);
+    let primary = lab.primary().await?;
+    let direct = drill::start_direct(&lab.layout, "direct", &primary)?;
+    let wrote = |after: u64| {
+        let lines = karst_lab::journal::read(&direct.journal).unwrap_or_default();
+        lines.iter().filter(|l| l.ending == Ending::Acknowledged && l.ended > after).map(|l| l.ended).max()
+    };
+    lab.wait("it writes", LIMIT, |_| wrote(0).is_some()).await?;
+    apply(lab, Fault::Freeze { host: primary.clone(), what: Frozen::Host })?;
+    let elsewhere = |r: &StatusReply| r.status.workloads[0].primary.as_ref().is_some_and(|p| p.as_str() != primary);
+    let moved = lab.wait("a new primary", LIMIT, elsewhere).await?;
+    let steps = &moved.status.operations.first().context("an operation")?.steps;
+    let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?.at.0;
+    apply(lab, Fault::Thaw { host: primary.clone() })?;
+    lab.healthy(LIMIT).await?;
+    let late = wrote(assigned);
+    direct.finish()?;
+    ensure!(
+        late.is_none(),
+        "the old primary accepted a write {:?} after the new epoch began",
+        late.map(|at| Duration::from_nanos(at - assigned))
+    );
+    Ok(())
+}
+
 /// L2: a direction that is cut, then the other, then a fifth of all packets lost, and the primary stays where it is.
 async fn nothing_moves_on_a_bad_network(lab: &Lab) -> Result<()> {
     let before = lab.healthy(LIMIT).await?;
@@ -60,7 +90,7 @@ async fn nothing_moves_on_a_bad_network(lab: &Lab) -> Result<()> {
     let network = Some(Network::Peer);
     for (from, to) in [(primary.as_str(), far), (far, primary.as_str())] {
         apply(lab, Fault::CutPair { from: from.into(), to: to.into(), one_way: true, network })?;
-        let hears_not = |r: &karst_api::StatusReply| {
+        let hears_not = |r: &StatusReply| {
             let deaf = |n: &karst_api::core::view::NodeView| {
                 n.node.as_str() == to && n.does_not_hear.iter().any(|d| d.as_str() == from)
             };

@@ -271,7 +271,7 @@ impl World {
         host.acting.clear();
         let (run, deadline) = (host.run, host.deadline);
         self.truth.forget(id);
-        let armed = Input::Armed { workload: self.workload.clone(), deadline };
+        let armed = Input::Armed { workload: self.workload.clone(), deadline, unguarded: None };
         self.after(1, Happening::Input(id.clone(), run, armed));
         self.after(2, Happening::Input(id.clone(), run, Input::Woke));
     }
@@ -380,7 +380,7 @@ impl World {
     }
 
     fn armed(&mut self, id: &NodeId, run: u64, deadline: Option<Time>) {
-        let armed = Input::Armed { workload: self.workload.clone(), deadline };
+        let armed = Input::Armed { workload: self.workload.clone(), deadline, unguarded: None };
         self.after(MS / 5, Happening::Input(id.clone(), run, armed));
     }
 

@@ -87,6 +87,8 @@ pub enum Input {
     Armed {
         workload: WorkloadId,
         deadline: Option<Time>,
+        /// Why packets of the primary pass whether or not it does (C3).
+        unguarded: Option<String>,
     },
     GateSeen {
         workload: WorkloadId,
@@ -306,8 +308,9 @@ impl Node {
                     agent.on_done(id, result, state, self.now);
                 }
             }
-            Input::Armed { workload, deadline } => {
+            Input::Armed { workload, deadline, unguarded } => {
                 if let Some(agent) = self.agents.get_mut(&workload) {
+                    agent.unguarded = unguarded;
                     agent.authority.on_armed(deadline);
                 }
             }

@@ -73,6 +73,8 @@ pub struct Scene<'a> {
 pub struct Agent {
     me: NodeId,
     pub authority: Authority,
+    /// Why no packet guard is in force here, as the deadman says (C3).
+    pub unguarded: Option<String>,
     seen: Option<(Time, Observation)>,
     down_since: Option<Time>,
     running: Option<Running>,
@@ -101,6 +103,7 @@ impl Agent {
         Self {
             me,
             authority: Authority::default(),
+            unguarded: None,
             seen: None,
             down_since: None,
             running: None,
@@ -467,6 +470,7 @@ impl Agent {
             prepared: self.prepared.filter(|_| self.running.is_none()),
             rejoined: self.rejoined,
             suspect: self.is_suspect(workload),
+            unguarded: self.unguarded.clone(),
             doing: self.running.as_ref().map(|r| (r.action.describe(), now.since(r.since))),
             failed: self.failed.clone(),
         }

@@ -240,12 +240,6 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
             "add `[workload.NAME.gate]` with an address on two nodes",
         );
     }
-    found.warn(
-        &["workload", w],
-        "a host that is frozen as a whole and thawed later is not covered yet (C3): for an instant its server may \
-         run before its deadman does",
-        "fence such a host by hand before thawing it",
-    );
 }
 
 /// The closest of the known names by edit distance, if it is close at all.

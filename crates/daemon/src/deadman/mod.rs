@@ -2,7 +2,8 @@
 //!
 //! The daemon hands it deadlines; a daemon that is killed, stopped or hung hands it none, and the deadman acts at the
 //! deadline minus the kill bound. Deadlines are readings of CLOCK_BOOTTIME. They are kept in a file under the runtime
-//! directory, so that a deadman that is started again goes on counting (C6).
+//! directory, so that a deadman that is started again goes on counting (C6). With each deadline it opens the workload's
+//! port until then, and nobody else does (C3).
 
 pub mod client;
 pub mod server;
@@ -24,6 +25,8 @@ pub enum Order {
 pub struct Counting {
     pub workload: WorkloadId,
     pub deadline: Option<Time>,
+    /// Why no packet guard is in force although a primary is counted down (C3).
+    pub unguarded: Option<String>,
 }
 
 /// What the deadman watches: the data directory names the processes.
@@ -31,4 +34,6 @@ pub struct Counting {
 pub struct Watched {
     pub workload: WorkloadId,
     pub data: PathBuf,
+    /// Where its clients and standbys connect.
+    pub port: u16,
 }

@@ -2,7 +2,7 @@
 
 use super::{Counting, Order, Watched};
 use crate::clock;
-use karst_adapters::process;
+use karst_adapters::{Guard, process};
 use karst_core::{Time, WorkloadId};
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::time::{
@@ -21,6 +21,8 @@ struct Deadman {
     kept: PathBuf,
     kill_bound: Duration,
     daemons: Vec<(UnixStream, Vec<u8>)>,
+    guard: Guard,
+    unguarded: BTreeMap<WorkloadId, String>,
 }
 
 /// Runs until the process is ended.
@@ -34,7 +36,15 @@ pub fn run(runtime: &Path, watched: Vec<Watched>, kill_bound: Duration) -> io::R
     let listener = UnixListener::bind(&socket)?;
     listener.set_nonblocking(true)?;
     let timer = timerfd_create(TimerfdClockId::Boottime, TimerfdFlags::NONBLOCK)?;
-    let mut deadman = Deadman { watched, deadlines: BTreeMap::new(), kept, kill_bound, daemons: Vec::new() };
+    let mut deadman = Deadman {
+        watched,
+        deadlines: BTreeMap::new(),
+        kept,
+        kill_bound,
+        daemons: Vec::new(),
+        guard: Guard::default(),
+        unguarded: BTreeMap::new(),
+    };
     deadman.resume();
     loop {
         deadman.act();
@@ -66,6 +76,8 @@ impl Deadman {
                         tracing::warn!(workload = %watched.workload, "ending processes that nobody owns");
                         let _ = process::end_all(&watched.data, Duration::from_secs(10));
                     }
+                    // Without the right to it nothing was ever closed.
+                    let _ = self.guard.lift(watched.port);
                 }
                 self.keep();
             }
@@ -98,6 +110,9 @@ impl Deadman {
             let Some(watched) = self.watched.iter().find(|w| w.workload == workload) else { continue };
             let ended = process::end_all(&watched.data, Duration::from_secs(10));
             let after = clock::now();
+            if ended.is_ok() {
+                let _ = self.guard.lift(watched.port);
+            }
             match ended {
                 Ok(0) => {}
                 Ok(signals) => tracing::warn!(
@@ -110,6 +125,27 @@ impl Deadman {
         }
     }
 
+    fn port(&self, workload: &WorkloadId) -> Option<u16> {
+        self.watched.iter().find(|w| w.workload == *workload).map(|w| w.port)
+    }
+
+    /// Lets packets pass until the deadline, and not if that came meanwhile (C3).
+    fn open(&mut self, workload: &WorkloadId, deadline: Time) {
+        let Some(port) = self.port(workload) else { return };
+        let opened = self
+            .guard
+            .open_for(port, deadline.since(clock::now()))
+            .and_then(|()| if clock::now() >= deadline { self.guard.close(port) } else { Ok(()) });
+        match opened {
+            Ok(()) => drop(self.unguarded.remove(workload)),
+            Err(error) => {
+                if self.unguarded.insert(workload.clone(), error.to_string()).is_none() {
+                    tracing::warn!(%workload, %error, "no packet guard: a host frozen as a whole is not covered (C3)");
+                }
+            }
+        }
+    }
+
     fn set_timer(&self, timer: &OwnedFd) -> io::Result<()> {
         let next = self.deadlines.values().min().map_or(0, |d| (*d - self.kill_bound).0.max(1));
         let it_value = Timespec { tv_sec: (next / 1_000_000_000) as i64, tv_nsec: (next % 1_000_000_000) as i64 };
@@ -119,7 +155,9 @@ impl Deadman {
     }
 
     fn counting(&self, workload: &WorkloadId) -> Counting {
-        Counting { workload: workload.clone(), deadline: self.deadlines.get(workload).copied() }
+        let deadline = self.deadlines.get(workload).copied();
+        let unguarded = self.unguarded.get(workload).filter(|_| deadline.is_some()).cloned();
+        Counting { workload: workload.clone(), deadline, unguarded }
     }
 
     fn welcome(&mut self, stream: UnixStream) {
@@ -163,10 +201,14 @@ impl Deadman {
             let workload = match order {
                 Order::Arm { workload, deadline } => {
                     self.deadlines.insert(workload.clone(), deadline);
+                    self.open(&workload, deadline);
                     workload
                 }
                 Order::Disarm { workload } => {
                     self.deadlines.remove(&workload);
+                    if let Some(port) = self.port(&workload) {
+                        let _ = self.guard.lift(port);
+                    }
                     workload
                 }
             };

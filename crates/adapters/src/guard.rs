@@ -1,0 +1,141 @@
+//! The packet guard of a primary (SAFETY C3): what is sent to or from the workload's port passes only while an nftables
+//! element with a timeout lives. A host that is frozen as a whole and thawed later finds it expired, whatever of it runs
+//! first: its kernel still completes handshakes and its server still answers, and nothing of it gets through.
+//!
+//! One `nft` is kept and told line by line, each line one transaction: a renewal costs no new process. Only the deadman
+//! opens. A host without `nft` or without the right to use it has no guard, and says so.
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use std::io::{self, BufRead, BufReader, Write};
+use std::path::Path;
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::time::Duration;
+
+/// Where the program may be: a service's PATH may lack the administrator's directories.
+const PROGRAMS: [&str; 3] = ["/usr/sbin/nft", "/sbin/nft", "/usr/local/sbin/nft"];
+/// One transaction takes about 1 ms; whoever waits here has a deadline of its own to keep.
+const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
+
+/// Loopback stays open: what runs on the host itself ends with the host's server.
+const RULES: &str = "add table inet karst; \
+    add set inet karst guarded { type inet_service; }; \
+    add set inet karst open { type inet_service; flags timeout; }; \
+    add chain inet karst arriving { type filter hook input priority 0; }; \
+    add chain inet karst leaving { type filter hook output priority 0; }; \
+    flush chain inet karst arriving; flush chain inet karst leaving; \
+    add rule inet karst arriving iifname != \"lo\" tcp dport @guarded tcp dport != @open drop; \
+    add rule inet karst leaving oifname != \"lo\" tcp sport @guarded tcp sport != @open drop";
+
+/// The guard of one host.
+#[derive(Debug, Default)]
+pub struct Guard {
+    nft: Option<Nft>,
+}
+
+#[derive(Debug)]
+struct Nft {
+    child: Child,
+    say: ChildStdin,
+    hear: BufReader<ChildStdout>,
+}
+
+impl Guard {
+    /// Lets packets of this port pass for that long, and none after that until it is said again.
+    ///
+    /// Returns when the kernel has it; within a few milliseconds.
+    ///
+    /// # Errors
+    /// What `nft` said, or that there is none: then nothing guards the port.
+    pub fn open_for(&mut self, port: u16, time: Duration) -> io::Result<()> {
+        let ms = time.as_millis().max(1);
+        // Added first, so that it can be deleted whether it has expired or not; one transaction, so that no packet sees it
+        // missing.
+        let element = format!("element inet karst open {{ {port}");
+        self.tell(&format!(
+            "add {element} timeout {ms}ms }}; delete {element} }}; add {element} timeout {ms}ms }}; \
+             add element inet karst guarded {{ {port} }}"
+        ))
+    }
+
+    /// Lets nothing pass any more: the deadline came while the port was being opened.
+    ///
+    /// # Errors
+    /// As [`Guard::open_for`].
+    pub fn close(&mut self, port: u16) -> io::Result<()> {
+        let element = format!("element inet karst open {{ {port}");
+        self.tell(&format!(
+            "add {element} timeout 1ms }}; delete {element} }}; add element inet karst guarded {{ {port} }}"
+        ))
+    }
+
+    /// No primary is here: a standby answers whom it likes.
+    ///
+    /// # Errors
+    /// As [`Guard::open_for`].
+    pub fn lift(&mut self, port: u16) -> io::Result<()> {
+        let element = format!("element inet karst guarded {{ {port} }}");
+        self.tell(&format!("add {element}; delete {element}"))
+    }
+
+    fn tell(&mut self, line: &str) -> io::Result<()> {
+        if self.nft.is_none() {
+            let mut nft = Nft::start()?;
+            nft.transact(RULES)?;
+            self.nft = Some(nft);
+        }
+        let told = self.nft.as_mut().expect("it was just started").transact(line);
+        if told.is_err() {
+            self.nft = None;
+        }
+        told
+    }
+}
+
+impl Nft {
+    fn start() -> io::Result<Self> {
+        let program = PROGRAMS.iter().find(|p| Path::new(p).exists());
+        let program =
+            program.ok_or_else(|| io::Error::new(io::ErrorKind::NotFound, "there is no nft (package nftables)"))?;
+        // Its errors go where it answers, so that an error stands before the answer that follows it.
+        let mut child = Command::new("sh")
+            .args(["-c", "exec \"$0\" --interactive 2>&1", program])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()?;
+        let (say, hear) = (child.stdin.take().expect("it is piped"), child.stdout.take().expect("it is piped"));
+        Ok(Self { child, say, hear: BufReader::new(hear) })
+    }
+
+    /// One line, then a question whose answer has a last line that can be known: when it comes, the line took effect or
+    /// an error stands before it.
+    fn transact(&mut self, line: &str) -> io::Result<()> {
+        writeln!(self.say, "{line}\nlist set inet karst guarded")?;
+        self.say.flush()?;
+        let mut said = String::new();
+        loop {
+            let mut answer = String::new();
+            if self.hear.buffer().is_empty()
+                && poll(&mut [PollFd::new(self.hear.get_ref(), PollFlags::IN)], Some(&PATIENCE))? == 0
+            {
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "nft does not answer"));
+            }
+            if self.hear.read_line(&mut answer)? == 0 {
+                return Err(io::Error::other(format!("nft ended: {}", said.trim())));
+            }
+            if answer.trim_end() == "}" {
+                return Ok(());
+            }
+            if answer.contains("Error") {
+                return Err(io::Error::other(answer.trim().to_string()));
+            }
+            said.push_str(&answer);
+        }
+    }
+}
+
+impl Drop for Nft {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}

@@ -1,0 +1,103 @@
+//! The way home of a former primary: back to where its history and the new primary's part, and on from there.
+
+use super::config::{IMPOSSIBLE, REPLICATION_ROLE};
+use super::{Postgres, Result, Trouble};
+use karst_core::NodeId;
+use sqlx::postgres::{PgConnectOptions, PgSslMode};
+use sqlx::{ConnectOptions, Connection, Row};
+use std::fs::File;
+use std::path::Path;
+
+/// While this file is in a data directory, what is there is neither the old data nor the new (D9).
+pub(super) const MARK: &str = "karst.rewinding";
+
+impl Postgres {
+    /// Rewinds the stopped server's data to the primary's history, and leaves them as a standby's.
+    ///
+    /// The exit code alone is not believed: without a checkpoint on the new primary the program says "no rewind required"
+    /// and leaves rows that nobody else has (D11).
+    pub(super) async fn rewind_to(&self, primary: &NodeId) -> Result<()> {
+        let plan = &self.plan;
+        let address = plan.replicas.get(primary).ok_or_else(|| Trouble::Wrong(format!("{primary} has no replica")))?;
+        let source = PgConnectOptions::new_without_pgpass()
+            .host(&address.ip().to_string())
+            .port(address.port())
+            .username(REPLICATION_ROLE)
+            .password(&plan.replication_password)
+            .database("postgres")
+            .application_name("karst rewind")
+            .ssl_mode(PgSslMode::Disable);
+        let mut source = source.disable_statement_logging().connect().await?;
+        sqlx::query("checkpoint").execute(&mut source).await?;
+        let query = "select timeline_id from pg_control_checkpoint()";
+        let timeline: i32 = sqlx::query(query).fetch_one(&mut source).await?.try_get(0)?;
+        source.close().await?;
+
+        self.write_settings(None, IMPOSSIBLE)?;
+        self.write_include()?;
+        let mark = plan.data.join(MARK);
+        let put_mark = || File::create(&mark)?.sync_all().and_then(|()| File::open(&plan.data)?.sync_all());
+        put_mark().map_err(Trouble::io(mark.display().to_string()))?;
+        remove(&plan.data.join("standby.signal"))?;
+        remove(&plan.data.join("postmaster.pid"))?;
+        let mut rewind = self.program("pg_rewind");
+        // It runs the crash recovery of a server that did not stop cleanly by itself, in single-user mode.
+        rewind.arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(format!(
+            "host={} port={} user={REPLICATION_ROLE} dbname=postgres connect_timeout=5",
+            address.ip(),
+            address.port()
+        ));
+        self.run(rewind, "pg_rewind").await?;
+
+        let mut control = self.program("pg_controldata");
+        control.arg("-D").arg(&plan.data);
+        let output = self.run(control, "pg_controldata").await?;
+        let text = String::from_utf8_lossy(&output.stdout);
+        if recovers_to(&text) != Some(timeline.unsigned_abs()) {
+            return Err(Trouble::Wrong(format!(
+                "the rewind left data that do not lead to timeline {timeline} of {primary}"
+            )));
+        }
+        // It brought the source's own configuration.
+        self.write_include()?;
+        let signal = plan.data.join("standby.signal");
+        let put_signal = || File::create(&signal)?.sync_all();
+        put_signal().map_err(Trouble::io(signal.display().to_string()))?;
+        self.own(&signal, 0o600)?;
+        remove(&mark)?;
+        File::open(&plan.data).and_then(|d| d.sync_all()).map_err(Trouble::io(plan.data.display().to_string()))
+    }
+}
+
+/// The timeline that the data have to be recovered along, after a rewind; its checkpoint's where none is asked for.
+fn recovers_to(control: &str) -> Option<u32> {
+    let field = |name: &str| control.lines().find_map(|l| l.strip_prefix(name))?.trim().parse::<u32>().ok();
+    let minimum = field("Min recovery ending loc's timeline:").filter(|t| *t > 0);
+    minimum.max(field("Latest checkpoint's TimeLineID:"))
+}
+
+fn remove(path: &Path) -> Result<()> {
+    match std::fs::remove_file(path) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+            Err(Trouble::io(path.display().to_string())(error))
+        }
+        _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_newest_timeline_that_control_names_counts() {
+        let control = |checkpoint: u32, minimum: u32| {
+            format!(
+                "Latest checkpoint's TimeLineID:       {checkpoint}\nMin recovery ending loc's timeline:   {minimum}\n"
+            )
+        };
+        assert_eq!(recovers_to(&control(1, 2)), Some(2));
+        assert_eq!(recovers_to(&control(3, 0)), Some(3));
+        assert_eq!(recovers_to("nonsense"), None);
+    }
+}
