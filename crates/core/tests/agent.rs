@@ -210,7 +210,13 @@ fn a_diverged_replica_is_rewound_and_else_cloned() {
     rig.agent.on_observed(Observation::down(Data::Present { standby: true }), rig.now);
     rig.agent.on_kept();
     assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
-    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::StartStandby { upstream: "polje".into() }));
+    let (id, action) = rig.action(&open).unwrap();
+    assert_eq!(action, Action::StartStandby { upstream: "polje".into() });
+    // Rewound data that do not start are replaced, whatever the coordinator thinks of them by now (D11).
+    rig.agent.on_done(id, Err("it never became consistent".into()), &open, rig.now);
+    let sound = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    rig.now += Duration::from_secs(5);
+    assert_eq!(rig.action(&sound).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
     // Half-rewound data are no data.
     rig.agent = Rig::new(Observation::down(Data::Unusable("a rewind was cut short".into()))).agent;
     assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));

@@ -39,6 +39,15 @@ pub enum Drill {
         #[arg(long, default_value_t = 1)]
         rounds: u32,
     },
+    /// Random faults one after the other under load, each undone; then every acknowledged row is looked for
+    Storm {
+        workload: String,
+        #[arg(long, default_value_t = 10)]
+        minutes: u64,
+        /// Chooses the faults; printed, so that a storm can be repeated
+        #[arg(long)]
+        seed: Option<u64>,
+    },
     /// Move the primary under load, there and back
     Switchover {
         workload: String,
@@ -164,14 +173,17 @@ fn find_writer(until: &std::path::Path) -> bool {
 
 pub async fn run(lab: Lab, drill: Drill) -> Result<()> {
     let (workload, rounds, loss) = match &drill {
+        Drill::Storm { workload, minutes, seed } => {
+            known(workload)?;
+            let seed = seed.unwrap_or_else(rand::random);
+            return crate::storm::run(&lab, Duration::from_secs(minutes * 60), seed).await;
+        }
         Drill::KillServer { workload, rounds } => (workload, *rounds, Some(Loss::Server)),
         Drill::PowerOff { workload, rounds } => (workload, *rounds, Some(Loss::Power)),
         Drill::CutOff { workload, rounds } => (workload, *rounds, Some(Loss::Peers)),
         Drill::Switchover { workload, rounds } => (workload, *rounds, None),
     };
-    if workload != WORKLOAD {
-        bail!("there is no workload `{workload}` in the lab; known: {WORKLOAD}");
-    }
+    known(workload)?;
     lab.healthy(Duration::from_secs(60)).await?;
     let report = match loss {
         Some(loss) => lose_primary(&lab, loss, rounds, true).await?,
@@ -196,6 +208,11 @@ pub async fn run(lab: Lab, drill: Drill) -> Result<()> {
     if report.missing_total() > 0 {
         bail!("acknowledged rows are missing");
     }
+    Ok(())
+}
+
+fn known(workload: &str) -> Result<()> {
+    anyhow::ensure!(workload == WORKLOAD, "there is no workload `{workload}` in the lab; known: {WORKLOAD}");
     Ok(())
 }
 

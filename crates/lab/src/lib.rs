@@ -18,6 +18,7 @@ pub mod layout;
 pub mod network;
 pub mod oracle;
 pub mod steal;
+pub mod storm;
 pub mod writer;
 
 pub use cluster::Lab;

@@ -5,7 +5,9 @@ use super::{Postgres, Result, Trouble};
 use karst_core::NodeId;
 use sqlx::postgres::{PgConnectOptions, PgSslMode};
 use sqlx::{ConnectOptions, Connection, Row};
+use std::collections::BTreeMap;
 use std::fs::File;
+use std::io;
 use std::path::Path;
 
 /// While this file is in a data directory, what is there is neither the old data nor the new (D9).
@@ -40,6 +42,7 @@ impl Postgres {
         put_mark().map_err(Trouble::io(mark.display().to_string()))?;
         remove(&plan.data.join("standby.signal"))?;
         remove(&plan.data.join("postmaster.pid"))?;
+        let histories = self.histories()?;
         let mut rewind = self.program("pg_rewind");
         // It runs the crash recovery of a server that did not stop cleanly by itself, in single-user mode.
         rewind.arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(format!(
@@ -58,6 +61,7 @@ impl Postgres {
                 "the rewind left data that do not lead to timeline {timeline} of {primary}"
             )));
         }
+        self.restore_histories(timeline.unsigned_abs(), first_timeline(&plan.data, &text), &histories)?;
         // It brought the source's own configuration.
         self.write_include()?;
         let signal = plan.data.join("standby.signal");
@@ -66,6 +70,57 @@ impl Postgres {
         self.own(&signal, 0o600)?;
         remove(&mark)?;
         File::open(&plan.data).and_then(|d| d.sync_all()).map_err(Trouble::io(plan.data.display().to_string()))
+    }
+}
+
+impl Postgres {
+    /// The history files of the timelines that this server has known.
+    fn histories(&self) -> Result<BTreeMap<u32, Vec<u8>>> {
+        let dir = self.plan.data.join("pg_wal");
+        let read = || -> io::Result<BTreeMap<u32, Vec<u8>>> {
+            let mut found = BTreeMap::new();
+            for entry in std::fs::read_dir(&dir)?.flatten() {
+                let name = entry.file_name().to_string_lossy().into_owned();
+                let number = name.strip_suffix(".history").and_then(|n| u32::from_str_radix(n, 16).ok());
+                if let Some(number) = number {
+                    found.insert(number, std::fs::read(entry.path())?);
+                }
+            }
+            Ok(found)
+        };
+        read().map_err(Trouble::io(dir.display().to_string()))
+    }
+
+    /// A rewind removes what the source does not have, and a source that was itself cloned has no history files of older
+    /// timelines. Without each of them, from where recovery begins to where it leads, the server would ask for them for ever
+    /// and never be consistent (seen). Those that were here are put back; where one was not, only a clone helps.
+    fn restore_histories(&self, last: u32, first: Option<u32>, had: &BTreeMap<u32, Vec<u8>>) -> Result<()> {
+        let first = first.ok_or_else(|| Trouble::Wrong("the rewound data do not say where they begin".into()))?;
+        for number in first + 1..=last {
+            let path = self.plan.data.join(format!("pg_wal/{number:08X}.history"));
+            if path.exists() {
+                continue;
+            }
+            let Some(content) = had.get(&number) else {
+                return Err(Trouble::Wrong(format!("nobody has the history of timeline {number} any more")));
+            };
+            let put = || {
+                std::fs::write(&path, content)?;
+                File::open(&path)?.sync_all()
+            };
+            put().map_err(Trouble::io(path.display().to_string()))?;
+            self.own(&path, 0o600)?;
+        }
+        Ok(())
+    }
+}
+
+/// The timeline on which recovery begins: the one of the last common checkpoint.
+fn first_timeline(data: &Path, control: &str) -> Option<u32> {
+    let field = |text: &str, name: &str| text.lines().find_map(|l| l.strip_prefix(name))?.trim().parse().ok();
+    match std::fs::read_to_string(data.join("backup_label")) {
+        Ok(label) => field(&label, "START TIMELINE:"),
+        Err(_) => field(control, "Latest checkpoint's TimeLineID:"),
     }
 }
 

@@ -88,8 +88,10 @@ pub struct Agent {
     sync_held: Option<(Epoch, u64)>,
     prepared: Option<OperationId>,
     rejoined: Option<Epoch>,
-    /// A rewind to the history of this epoch did not work: a clone is next.
-    unrewindable: Option<Epoch>,
+    /// The data were rewound and their server was not seen streaming since.
+    rewound: bool,
+    /// A rewind did not work, or left data that do not start: a clone is next.
+    unrewindable: bool,
     /// When the present epoch was first seen serving.
     serving_since: Option<(Epoch, Time)>,
     failed: Option<String>,
@@ -117,7 +119,8 @@ impl Agent {
             sync_held: None,
             prepared: None,
             rejoined: None,
-            unrewindable: None,
+            rewound: false,
+            unrewindable: false,
             serving_since: None,
             failed: None,
             failures: 0,
@@ -172,8 +175,10 @@ impl Agent {
             }
             Err(why) => {
                 self.failures += 1;
-                if matches!(running.action, Action::Rewind { .. }) {
-                    self.unrewindable = Some(workload.epoch);
+                match running.action {
+                    Action::Rewind { .. } => self.unrewindable = true,
+                    Action::StartStandby { .. } if self.rewound => (self.unrewindable, self.rejoined) = (true, None),
+                    _ => {}
                 }
                 let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
                 self.retry_at = now + pause;
@@ -185,7 +190,7 @@ impl Agent {
     }
 
     fn on_success(&mut self, action: Action, done: Done, workload: &WorkloadState) {
-        match (action, done) {
+        match (&action, done) {
             (Action::Promote, Done::Promoted { timeline, switch }) => {
                 if let Some(epoch) = self.tried {
                     self.opened = Some((epoch, timeline, switch));
@@ -195,8 +200,10 @@ impl Agent {
                 self.settled = Some((workload.epoch, timeline, position));
             }
             (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => self.clean_at = clean_at,
-            (Action::SetSync { epoch, number, .. }, _) => self.sync_held = Some((epoch, number)),
+            (Action::SetSync { epoch, number, .. }, _) => self.sync_held = Some((*epoch, *number)),
             (Action::Rewind { .. } | Action::Clone { .. }, _) => {
+                self.rewound = matches!(action, Action::Rewind { .. });
+                self.unrewindable = false;
                 self.rejoined = Some(workload.epoch);
                 self.kept.attempted = None;
                 self.keep();
@@ -383,7 +390,7 @@ impl Agent {
 
     /// Twin histories look the same to a rewind (D5), and one that failed has left nothing to start from.
     fn may_rewind(&self, w: &WorkloadState) -> bool {
-        !w.must_clone(&self.me) && !self.is_suspect(w) && self.unrewindable != Some(w.epoch)
+        !w.must_clone(&self.me) && !self.is_suspect(w) && !self.unrewindable
     }
 
     /// Whether writes are protected without this replica, and the clients of a new primary come first.
@@ -417,7 +424,9 @@ impl Agent {
         if ended && let Some(Running { action: Action::Repoint { .. }, .. }) = self.running {
             self.cancel();
         }
-        let rejoins = (w.unsound(&self.me).is_some() || self.is_suspect(w)) && self.rejoined != Some(w.epoch);
+        self.rewound &= !seen.streaming;
+        let unusable = w.unsound(&self.me).is_some() || self.is_suspect(w) || self.unrewindable;
+        let rejoins = unusable && self.rejoined != Some(w.epoch);
         if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
             if self.settled.is_none_or(|(e, _, _)| e != w.epoch) {
                 self.start(Action::Settle, now);

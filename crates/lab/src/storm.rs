@@ -1,0 +1,183 @@
+//! Random faults one after the other under load, for as long as asked; each is undone, and all has to be well again before
+//! the next. The seed is printed: the same one chooses the same faults.
+
+use crate::cluster::Lab;
+use crate::drill;
+use crate::fault::{self, Fault, Frozen, Network};
+use crate::find;
+use crate::journal::{Ending, Line};
+use crate::layout::NODES;
+use crate::steal::boot_nanos;
+use anyhow::{Context, Result, ensure};
+use karst_api::core::Epoch;
+use rand::rngs::StdRng;
+use rand::seq::IndexedRandom;
+use rand::{Rng, SeedableRng};
+use rustix::process::Signal;
+use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
+
+/// How long everything may take to be well again after a fault has ended.
+const HEALS: Duration = Duration::from_secs(120);
+
+/// What is done to a host, or between two.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Blow {
+    KillServer,
+    KillDaemon,
+    KillDeadman,
+    FreezeDaemon,
+    FreezeDeadman,
+    FreezeHost,
+    PowerCut,
+    CutOff,
+    CutFromPeers,
+    OneWay,
+    Loss,
+}
+
+const BLOWS: [Blow; 11] = [
+    Blow::KillServer,
+    Blow::KillDaemon,
+    Blow::KillDeadman,
+    Blow::FreezeDaemon,
+    Blow::FreezeDeadman,
+    Blow::FreezeHost,
+    Blow::PowerCut,
+    Blow::CutOff,
+    Blow::CutFromPeers,
+    Blow::OneWay,
+    Blow::Loss,
+];
+
+/// What came of one fault.
+struct Round {
+    blow: Blow,
+    host: &'static str,
+    was_primary: bool,
+    moved: bool,
+    from: u64,
+    to: u64,
+}
+
+/// Goes on for `time`, then compares every acknowledged row with every replica.
+///
+/// # Errors
+/// If a row is missing, two servers took writes at the same time, something moved without a fault, or anything is not well
+/// again in time.
+pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
+    println!("storm: seed {seed}, {} s", time.as_secs());
+    lab.healthy(HEALS).await?;
+    let load = drill::start_load(&lab.layout, "storm", 4, 2)?;
+    let mut chance = StdRng::seed_from_u64(seed);
+    let (begun, mut rounds) = (Instant::now(), Vec::new());
+    while begun.elapsed() < time {
+        let blow = *BLOWS.choose(&mut chance).context("there are blows")?;
+        let replicas = NODES.iter().filter(|n| blow != Blow::KillServer || n.rank.is_some()).collect::<Vec<_>>();
+        // The primary is the most interesting one.
+        let primary = lab.primary().await?;
+        let any = replicas.choose(&mut chance).context("there are hosts")?.name;
+        let first = replicas.iter().find(|n| n.name == primary).map_or(any, |n| n.name);
+        let host = if chance.random_bool(0.5) { first } else { any };
+        let hold = Duration::from_millis(*[200, 900, 2_500, 6_000].choose(&mut chance).context("there are times")?);
+        let other = NODES.iter().map(|n| n.name).filter(|n| *n != host).collect::<Vec<_>>();
+        let other = *other.choose(&mut chance).context("there are others")?;
+        let round = strike(lab, blow, host, other, hold).await?;
+        println!(
+            "{:>5} s  {:<14} {host}{} for {} ms: {}",
+            begun.elapsed().as_secs(),
+            format!("{blow:?}"),
+            if round.was_primary { " (primary)" } else { "" },
+            hold.as_millis(),
+            if round.moved { "moved" } else { "stayed" }
+        );
+        rounds.push(round);
+    }
+    let lines = load.finish()?;
+    let stalls = stalls(&rounds, &lines)?;
+    let (acknowledged, missing) = drill::compare(lab, &lines).await?;
+    println!("\nfault           rounds  moved  longest without a write");
+    for (blow, (count, moved, stall)) in stalls {
+        println!("{:<14} {count:>7} {moved:>6}  {:>8} ms", format!("{blow:?}"), stall.as_millis());
+    }
+    let lost: usize = missing.iter().map(|(_, n)| n).sum();
+    println!("\nacknowledged rows missing: {lost}   (of {acknowledged}, compared with {} replicas)", missing.len());
+    ensure!(lost == 0, "acknowledged rows are missing: {missing:?}");
+    Ok(())
+}
+
+async fn strike(lab: &Lab, blow: Blow, host: &'static str, other: &str, hold: Duration) -> Result<Round> {
+    let before = lab.workload().await?;
+    let was_primary = before.primary.as_ref().is_some_and(|p| p.as_str() == host);
+    let from = boot_nanos();
+    let kill = |pid: Result<i32>| find::signal(pid?, Signal::KILL);
+    let apply = |fault: Fault| fault::apply(&lab.layout, &fault).map(drop);
+    let name = || host.to_string();
+    let peer = Some(Network::Peer);
+    match blow {
+        Blow::KillServer => kill(find::postmaster(&lab.layout, host))?,
+        Blow::KillDaemon => kill(find::daemon(&lab.layout, host, "run"))?,
+        Blow::KillDeadman => kill(find::daemon(&lab.layout, host, "deadman"))?,
+        Blow::FreezeDaemon => apply(Fault::Freeze { host: name(), what: Frozen::Daemon })?,
+        Blow::FreezeDeadman => apply(Fault::Freeze { host: name(), what: Frozen::Deadman })?,
+        Blow::FreezeHost => apply(Fault::Freeze { host: name(), what: Frozen::Host })?,
+        Blow::PowerCut => apply(Fault::PowerOff { host: name() })?,
+        Blow::CutOff => apply(Fault::Cut { host: name(), network: None })?,
+        Blow::CutFromPeers => apply(Fault::Cut { host: name(), network: peer })?,
+        Blow::OneWay => apply(Fault::CutPair { from: name(), to: other.into(), one_way: true, network: peer })?,
+        Blow::Loss => apply(Fault::Loss { percent: 20, network: peer })?,
+    }
+    tokio::time::sleep(hold).await;
+    match blow {
+        Blow::KillServer | Blow::KillDaemon | Blow::KillDeadman => {}
+        Blow::FreezeDaemon | Blow::FreezeDeadman | Blow::FreezeHost => apply(Fault::Thaw { host: name() })?,
+        Blow::PowerCut => apply(Fault::PowerOn { host: name() })?,
+        Blow::CutOff | Blow::CutFromPeers | Blow::OneWay | Blow::Loss => apply(Fault::Heal)?,
+    }
+    let well = lab.healthy(HEALS).await.with_context(|| format!("after {blow:?} on {host}"))?;
+    let after = &well.status.workloads[0];
+    let allowed = match blow {
+        Blow::KillDaemon | Blow::KillDeadman | Blow::OneWay | Blow::Loss => 0,
+        _ => 2,
+    };
+    let moves = after.epoch.0 - before.epoch.0;
+    ensure!(moves <= allowed, "{blow:?} on {host} moved the primary {moves} times: {}", well.status.sentence);
+    ensure!(
+        moves == 0 || was_primary,
+        "{blow:?} on {host} moved a primary that was elsewhere: {}",
+        well.status.sentence
+    );
+    let unended = well.status.operations.iter().find(|o| o.outcome.is_none());
+    ensure!(unended.is_none(), "an operation has not ended: {unended:?}");
+    quiet(lab, after.epoch).await?;
+    Ok(Round { blow, host, was_primary, moved: moves > 0, from, to: boot_nanos() })
+}
+
+/// L2: without a fault nothing moves.
+async fn quiet(lab: &Lab, epoch: Epoch) -> Result<()> {
+    tokio::time::sleep(Duration::from_millis(1_500)).await;
+    let now = lab.healthy(HEALS).await?.status.workloads[0].epoch;
+    ensure!(now == epoch, "it moved from epoch {epoch} to {now} without a fault");
+    Ok(())
+}
+
+/// The longest time without an acknowledged write of each kind of fault; and that no two servers took turns.
+fn stalls(rounds: &[Round], lines: &[Line]) -> Result<BTreeMap<Blow, (usize, usize, Duration)>> {
+    let mut found: BTreeMap<Blow, (usize, usize, Duration)> = BTreeMap::new();
+    for round in rounds {
+        let within = |l: &&Line| l.ending == Ending::Acknowledged && l.ended >= round.from && l.ended < round.to;
+        let mut writes: Vec<&Line> = lines.iter().filter(within).collect();
+        writes.sort_by_key(|l| l.ended);
+        let gaps = std::iter::once(round.from).chain(writes.iter().map(|l| l.ended)).collect::<Vec<_>>();
+        let stall = gaps.windows(2).map(|w| w[1] - w[0]).max().unwrap_or_default();
+        let entry = found.entry(round.blow).or_default();
+        *entry = (entry.0 + 1, entry.1 + usize::from(round.moved), entry.2.max(Duration::from_nanos(stall)));
+        // Once a newer primary has acknowledged a write, nothing that begins later is acknowledged by an older one: whoever
+        // took writes before and after another one in one round took them beside it, unless it became primary again.
+        let mut turns: Vec<&str> = writes.iter().filter_map(|l| l.server.as_deref()).collect();
+        turns.dedup();
+        let most = if round.moved { 3 } else { 1 };
+        ensure!(turns.len() <= most, "{:?} on {}: {} took turns in writing", round.blow, round.host, turns.join(", "));
+    }
+    Ok(found)
+}
