@@ -20,6 +20,9 @@ use std::time::{Duration, Instant};
 /// How long everything may take to be well again after a fault has ended.
 const HEALS: Duration = Duration::from_secs(120);
 
+/// By then whatever a fault leads to has begun.
+const NOTICED: Duration = Duration::from_millis(2_500);
+
 /// What is done to a host, or between two.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 enum Blow {
@@ -134,6 +137,8 @@ async fn strike(lab: &Lab, blow: Blow, host: &'static str, other: &str, hold: Du
         Blow::PowerCut => apply(Fault::PowerOn { host: name() })?,
         Blow::CutOff | Blow::CutFromPeers | Blow::OneWay | Blow::Loss => apply(Fault::Heal)?,
     }
+    // Longer than any lease: before that, all may still look well because nobody has noticed.
+    tokio::time::sleep(NOTICED).await;
     let well = lab.healthy(HEALS).await.with_context(|| format!("after {blow:?} on {host}"))?;
     let after = &well.status.workloads[0];
     let allowed = match blow {

@@ -115,13 +115,17 @@ impl Postgres {
     }
 }
 
-/// The timeline on which recovery begins: the one of the last common checkpoint.
+/// The timeline on which recovery begins: the one of the last common checkpoint, which a rewind names by its log file.
 fn first_timeline(data: &Path, control: &str) -> Option<u32> {
-    let field = |text: &str, name: &str| text.lines().find_map(|l| l.strip_prefix(name))?.trim().parse().ok();
     match std::fs::read_to_string(data.join("backup_label")) {
-        Ok(label) => field(&label, "START TIMELINE:"),
-        Err(_) => field(control, "Latest checkpoint's TimeLineID:"),
+        Ok(label) => start_of(&label),
+        Err(_) => control.lines().find_map(|l| l.strip_prefix("Latest checkpoint's TimeLineID:"))?.trim().parse().ok(),
     }
+}
+
+fn start_of(label: &str) -> Option<u32> {
+    let line = label.lines().find(|l| l.starts_with("START WAL LOCATION:"))?;
+    u32::from_str_radix(line.split_once("(file ")?.1.get(..8)?, 16).ok()
 }
 
 /// The timeline that the data have to be recovered along, after a rewind; its checkpoint's where none is asked for.
@@ -143,6 +147,13 @@ fn remove(path: &Path) -> Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn recovery_begins_on_the_timeline_of_the_first_log_file() {
+        let label = "START WAL LOCATION: 0/4002000 (file 0000001A0000000000000004)\nCHECKPOINT LOCATION: 0/4002038\n";
+        assert_eq!(start_of(label), Some(26));
+        assert_eq!(start_of("BACKUP METHOD: pg_rewind\n"), None);
+    }
 
     #[test]
     fn the_newest_timeline_that_control_names_counts() {
