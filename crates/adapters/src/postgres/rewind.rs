@@ -2,10 +2,10 @@
 
 use super::config::{IMPOSSIBLE, REPLICATION_ROLE};
 use super::{Postgres, Result, Trouble};
-use karst_core::NodeId;
+use karst_core::{Lsn, NodeId};
 use sqlx::postgres::{PgConnectOptions, PgSslMode};
 use sqlx::{ConnectOptions, Connection, Row};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io;
 use std::path::Path;
@@ -62,6 +62,7 @@ impl Postgres {
             )));
         }
         self.restore_histories(timeline.unsigned_abs(), first_timeline(&plan.data, &text), &histories)?;
+        self.has_log(&text)?;
         // It brought the source's own configuration.
         self.write_include()?;
         let signal = plan.data.join("standby.signal");
@@ -115,6 +116,37 @@ impl Postgres {
     }
 }
 
+impl Postgres {
+    /// Whether every log segment is here from where recovery begins to where it is consistent. A rewind keeps only what the
+    /// source has too, and a source that was itself cloned begins later (D9).
+    fn has_log(&self, control: &str) -> Result<()> {
+        let dir = self.plan.data.join("pg_wal");
+        let label = std::fs::read_to_string(self.plan.data.join("backup_label")).unwrap_or_default();
+        let Some(needed) = segments(&label, control) else { return Ok(()) };
+        let have: BTreeSet<String> = std::fs::read_dir(&dir)
+            .map_err(Trouble::io(dir.display().to_string()))?
+            .flatten()
+            .filter_map(|e| e.file_name().to_str()?.get(8..24).map(String::from))
+            .collect();
+        match needed.into_iter().find(|segment| !have.contains(segment)) {
+            Some(missing) => Err(Trouble::Wrong(format!("nobody has the log segment {missing} any more"))),
+            None => Ok(()),
+        }
+    }
+}
+
+/// The log segments, named without their timeline, that a rewound server has to replay; none if it has to replay none.
+fn segments(label: &str, control: &str) -> Option<Vec<String>> {
+    let field = |text: &str, name: &str| Some(text.lines().find_map(|l| l.strip_prefix(name))?.trim().to_string());
+    let lsn = |text: String| Lsn::parse(text.split_whitespace().next()?);
+    let from = field(label, "START WAL LOCATION:").and_then(lsn)?.0;
+    let upto = field(control, "Minimum recovery ending location:").and_then(lsn)?.0;
+    let size: u64 = field(control, "Bytes per WAL segment:")?.parse().ok().filter(|size| *size > 0)?;
+    let per_log = (1 << 32) / size;
+    let name = |n: u64| format!("{:08X}{:08X}", n / per_log, n % per_log);
+    Some((from / size..=upto.saturating_sub(1).max(from) / size).map(name).collect())
+}
+
 /// The timeline on which recovery begins: the one of the last common checkpoint, which a rewind names by its log file.
 fn first_timeline(data: &Path, control: &str) -> Option<u32> {
     match std::fs::read_to_string(data.join("backup_label")) {
@@ -153,6 +185,16 @@ mod tests {
         let label = "START WAL LOCATION: 0/4002000 (file 0000001A0000000000000004)\nCHECKPOINT LOCATION: 0/4002038\n";
         assert_eq!(start_of(label), Some(26));
         assert_eq!(start_of("BACKUP METHOD: pg_rewind\n"), None);
+    }
+
+    #[test]
+    fn a_rewound_server_needs_the_log_from_its_checkpoint_on() {
+        let control =
+            "Bytes per WAL segment:                16777216\nMinimum recovery ending location:     1/1000000\n";
+        let label = "START WAL LOCATION: 0/FE000028 (file 0000000F00000000000000FE)\n";
+        let needed = ["00000000000000FE", "00000000000000FF", "0000000100000000"].map(String::from);
+        assert_eq!(segments(label, control), Some(needed.to_vec()));
+        assert_eq!(segments("", control), None, "nothing was rewound");
     }
 
     #[test]

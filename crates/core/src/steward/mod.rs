@@ -35,6 +35,8 @@ pub struct Notes {
     tenure_since: Option<(Tenure, Time)>,
     /// Since when the primary does not see this standby streaming.
     quiet_standbys: BTreeMap<NodeId, Time>,
+    /// Since when this replica has been past the switch point and not streaming.
+    astray: BTreeMap<NodeId, Time>,
     /// Since when writes fail.
     no_write_since: Option<Time>,
     /// When the primary was lost, as its own node saw it.
@@ -252,23 +254,18 @@ impl Desk<'_> {
         self.lost(holder, notes).map(|why| self.fail_over(holder, &why)).unwrap_or_default()
     }
 
-    /// Opens the epoch: records where it began and which standbys count from here (D4, D13), and marks those whose
-    /// data went past the switch point.
+    /// Opens the epoch: records where it began and which standbys count from here (D4, D13): none whose data went past the
+    /// switch point.
     fn open(&self, holder: &NodeId, epoch: Epoch, timeline: u32, switch: Lsn) -> Vec<Command> {
-        let mut commands = Vec::new();
         let mut sync = Vec::new();
         for node in self.spec.replicas.keys().filter(|n| *n != holder) {
-            if let Some(past) = self.went_past(node, timeline, switch) {
-                let why = format!("it has data past {switch}, where epoch {epoch} began (up to {past})");
-                let standing = Standing::Diverged(why);
-                commands.push(Command::Mark { workload: self.id.clone(), node: node.clone(), standing });
-            } else if self.spec.loss == Loss::None && self.can_follow(node) {
+            if self.went_past(node, timeline, switch).is_none() && self.spec.loss == Loss::None && self.can_follow(node)
+            {
                 sync.push(node.clone());
             }
         }
         sync.sort_by_key(|n| self.spec.replicas[n].rank);
-        commands.push(Command::Open { workload: self.id.clone(), epoch, timeline, switch, sync });
-        commands
+        vec![Command::Open { workload: self.id.clone(), epoch, timeline, switch, sync }]
     }
 
     /// A standby that is up, sound and heard.
@@ -332,7 +329,7 @@ impl Desk<'_> {
             }
         }
         let mut commands = self.serve(holder);
-        commands.extend(self.standings(holder));
+        commands.extend(self.standings(holder, notes));
         commands.extend(self.sync_changes(holder, notes));
         commands
     }
@@ -359,7 +356,10 @@ impl Desk<'_> {
     }
 
     /// A rewind or clone that is complete makes its replica sound again; a replica with data past the switch point is not.
-    fn standings(&self, holder: &NodeId) -> Vec<Command> {
+    ///
+    /// The latter only when it has not streamed for a while: a server that was restarted may name an older timeline than the
+    /// one it is on until it streams, and one that has truly diverged never does.
+    fn standings(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
         let mut marks = Vec::new();
         let Some(opened) = &self.w.opened else { return marks };
         let mut mark = |node: &NodeId, standing| {
@@ -373,13 +373,19 @@ impl Desk<'_> {
                 }
             } else if let Some(past) = self.went_past(node, opened.timeline, opened.switch)
                 && report.rejoined != Some(opened.epoch)
+                && report.seen.as_ref().is_none_or(|o| !o.streaming)
             {
-                let why =
-                    format!("it has data past {}, where epoch {} began (up to {past})", opened.switch, opened.epoch);
-                mark(node, Standing::Diverged(why));
+                let since = *notes.astray.entry(node.clone()).or_insert(self.scene.now);
+                if self.scene.now.since(since) >= self.scene.spec.timings.lease {
+                    let (switch, epoch) = (opened.switch, opened.epoch);
+                    let why = format!("it has data past {switch}, where epoch {epoch} began (up to {past})");
+                    mark(node, Standing::Diverged(why));
+                }
+                continue;
             } else if report.suspect && report.rejoined != Some(opened.epoch) {
                 mark(node, Standing::NeedsClone("a promotion of it was never completed (D5)".into()));
             }
+            notes.astray.remove(node);
         }
         marks
     }
