@@ -290,12 +290,11 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, rounds: u32, aloud: bool) -> Re
         lab.healthy(Duration::from_secs(180)).await?;
     }
     let report = finish(lab, load, marks, aloud).await?;
-    let longest = report.pauses().into_iter().fold(0.0, f64::max);
-    anyhow::ensure!(
-        longest <= worst.as_secs_f64() * 1e3,
-        "a round took {longest:.0} ms, longer than the worst case of {} ms",
-        worst.as_millis()
-    );
+    // What the machine took from all of us is nobody's pause.
+    let late = report.rounds.iter().find(|r| r.pause - r.steal as f64 > worst.as_secs_f64() * 1e3);
+    if let Some(round) = late {
+        bail!("a round took longer than the worst case of {} ms: {round:?}", worst.as_millis());
+    }
     Ok(report)
 }
 

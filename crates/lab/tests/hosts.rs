@@ -43,8 +43,9 @@ async fn cut_off_with_a_writer_on_it(lab: &Lab) -> Result<()> {
     lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
     let writing = InHost::start(lab, &primary).await?;
-    let cut = boot_nanos();
     apply(lab, Fault::Cut { host: primary.clone(), network: None })?;
+    // No lease can have been renewed after this.
+    let cut = boot_nanos();
     rig::server_ends(lab, &primary, cut, writing).await?;
     apply(lab, Fault::Heal)?;
     lab.healthy(LIMIT).await?;
@@ -124,10 +125,11 @@ async fn majority_lost(lab: &Lab) -> Result<()> {
     let voters: Vec<&str> = NODES.iter().filter(|n| n.votes > 0 && n.name != primary).map(|n| n.name).collect();
     // With the primary on the node without a vote all three voters but one go.
     let off = &voters[..2];
-    let at = boot_nanos();
     for host in off {
         apply(lab, Fault::PowerOff { host: (*host).into() })?;
     }
+    // No lease can have been renewed after this.
+    let at = boot_nanos();
     while !find::working_in(&lab.layout.data(&primary)).is_empty() {
         ensure!(boot_nanos() - at < 10_000_000_000, "a server without a majority goes on");
         tokio::time::sleep(Duration::from_millis(2)).await;

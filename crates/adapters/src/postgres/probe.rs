@@ -10,8 +10,11 @@ use std::time::{Duration, Instant};
 /// How long a server may take to answer a probe.
 const PATIENCE: Duration = Duration::from_millis(1000);
 const WRITE_EVERY: Duration = Duration::from_secs(1);
-/// Failed write probes in a row before "cannot write".
-const WRITE_TRIES: u32 = 2;
+/// Failed write probes in a row before "cannot write"; one that did not come back in time counts less than an error: on a
+/// host that is short of CPU it says nothing about the disk.
+const WRITE_TRIES: u32 = 10;
+const ERROR_COUNTS: u32 = 5;
+const SILENCE_COUNTS: u32 = 2;
 
 /// One round trip for everything; `timeline` of a standby is the newest that anything names.
 const LOOK: &str = "
@@ -98,7 +101,7 @@ impl Postgres {
             if matches!(written, Ok(Ok(_))) {
                 (m.write_failures, m.can_write) = (0, Some(true));
             } else {
-                m.write_failures += 1;
+                m.write_failures += if written.is_ok() { ERROR_COUNTS } else { SILENCE_COUNTS };
                 if m.write_failures >= WRITE_TRIES {
                     m.can_write = Some(false);
                 }
