@@ -3,7 +3,7 @@
 
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
-.PHONY: demo test bench check packages toolchain console build
+.PHONY: demo test faults bench check packages toolchain console build
 
 RUST_NEEDED := 1.95
 PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux curl chromium chromium-driver nodejs npm build-essential
@@ -46,6 +46,10 @@ test: build
 	cargo clippy --workspace --all-targets --locked -- -D warnings
 	@command -v cargo-nextest >/dev/null || cargo install --locked cargo-nextest
 	cargo nextest run --workspace --locked
+
+# What needs a machine of its own: whole hosts that fail, against the time bounds.
+faults: build
+	cargo nextest run --workspace --locked --run-ignored only
 
 bench: build
 	target/debug/karst-lab bench

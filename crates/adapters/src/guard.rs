@@ -16,6 +16,8 @@ const PROGRAMS: [&str; 3] = ["/usr/sbin/nft", "/sbin/nft", "/usr/local/sbin/nft"
 /// One transaction takes about 1 ms; whoever waits here has a deadline of its own to keep.
 const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
 
+/// What would leave is answered with a reset to the server's own socket: an answer that only waited there would be sent
+/// again by the kernel when the port is free for a standby, long after the server's end.
 /// Loopback stays open: what runs on the host itself ends with the host's server.
 const RULES: &str = "add table inet karst; \
     add set inet karst guarded { type inet_service; }; \
@@ -24,7 +26,7 @@ const RULES: &str = "add table inet karst; \
     add chain inet karst leaving { type filter hook output priority 0; }; \
     flush chain inet karst arriving; flush chain inet karst leaving; \
     add rule inet karst arriving iifname != \"lo\" tcp dport @guarded tcp dport != @open drop; \
-    add rule inet karst leaving oifname != \"lo\" tcp sport @guarded tcp sport != @open drop";
+    add rule inet karst leaving oifname != \"lo\" tcp sport @guarded tcp sport != @open reject with tcp reset";
 
 /// The guard of one host.
 #[derive(Debug, Default)]

@@ -132,10 +132,10 @@ impl Deadman {
     /// Lets packets pass until the deadline, and not if that came meanwhile (C3).
     fn open(&mut self, workload: &WorkloadId, deadline: Time) {
         let Some(port) = self.port(workload) else { return };
-        let opened = self
-            .guard
-            .open_for(port, deadline.since(clock::now()))
-            .and_then(|()| if clock::now() >= deadline { self.guard.close(port) } else { Ok(()) });
+        // An order may have waited while everything here stood still: a deadline that has passed opens nothing.
+        let left = deadline.since(clock::now());
+        let opened = if left.is_zero() { Ok(()) } else { self.guard.open_for(port, left) };
+        let opened = opened.and_then(|()| if clock::now() >= deadline { self.guard.close(port) } else { Ok(()) });
         match opened {
             Ok(()) => drop(self.unguarded.remove(workload)),
             Err(error) => {
