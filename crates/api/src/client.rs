@@ -1,9 +1,11 @@
 //! The typed HTTP client: tries several servers in turn, and says which one said what.
 
-use crate::types::{HistoryReply, MoveBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply};
+use crate::types::{ChangedReply, HistoryReply, ModeBody, MoveBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply};
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
+use karst_core::OperationId;
 use karst_core::node::Plan;
+use karst_core::operation::Mode;
 use reqwest::{Method, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -154,6 +156,21 @@ impl Client {
     pub async fn begin(&self, workload: &str, what: &str, body: &MoveBody) -> Result<StartedReply, ClientError> {
         let body = MoveBody { plan_only: false, ..body.clone() };
         self.call(Method::POST, &format!("/api/v1/workloads/{workload}/{what}"), Some(&body)).await
+    }
+
+    /// Whether the cluster moves this workload by itself.
+    pub async fn set_mode(&self, workload: &str, mode: Mode) -> Result<ChangedReply, ClientError> {
+        self.call(Method::PUT, &format!("/api/v1/workloads/{workload}/mode"), Some(&ModeBody { mode })).await
+    }
+
+    /// Lets an operation go on that waits for approval.
+    pub async fn approve(&self, operation: OperationId) -> Result<ChangedReply, ClientError> {
+        self.call::<(), _>(Method::POST, &format!("/api/v1/operations/{}/approve", operation.0), None).await
+    }
+
+    /// `what` is `fence` or `readmit`.
+    pub async fn node(&self, node: &str, what: &str) -> Result<ChangedReply, ClientError> {
+        self.call::<(), _>(Method::POST, &format!("/api/v1/nodes/{node}/{what}"), None).await
     }
 
     /// Every change of the status, as it happens, until `seen` says that it has seen enough.

@@ -10,6 +10,12 @@
 //! zone = "northquay"
 //! votes = 1
 //! peer = "10.20.0.11:4700"
+//! readmit = "auto"               # or "ask"
+//! [node.doline.power]
+//! driver = "redfish"             # or "command" with `run`
+//! url = "https://10.40.0.90"
+//! user = "karst"
+//! secret = "file:/etc/karst/secrets/power"
 //! [workload.sailings]
 //! driver = "postgres"
 //! loss = "none"                  # or a size, "16MB"
@@ -23,7 +29,8 @@
 //! ```
 
 use karst_core::spec::{
-    Alone, Finding, KeyPath, Loss, NodeSpec, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check, nearest,
+    Alone, Finding, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec,
+    check, nearest,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -300,8 +307,50 @@ impl Reader {
         let peer = self.address_at(&mut level, "peer");
         self.need(&level, "peer", peer.map(|_| ()));
         let api = self.address_at(&mut level, "api");
+        let power = self.power(&mut level);
+        let words = [("auto", Readmit::Auto), ("ask", Readmit::Ask)];
+        let readmit = self.choice(&mut level, "readmit", &words).unwrap_or_default();
         self.finish(&level);
-        NodeSpec { zone, votes, witness, peer: peer.unwrap_or_else(nowhere), api }
+        NodeSpec { zone, votes, witness, peer: peer.unwrap_or_else(nowhere), api, power, readmit }
+    }
+
+    fn power(&mut self, level: &mut Level) -> Option<PowerSpec> {
+        let mut inner = self.table(level, "power");
+        inner.table?;
+        let driver = self.choice(&mut inner, "driver", &[("redfish", "redfish"), ("command", "command")]);
+        let driver = self.need(&inner, "driver", driver).to_string();
+        let (needed, known): (&[&'static str], &[&'static str]) = match driver.as_str() {
+            "redfish" => (&["url", "user", "secret"], &["url", "user", "secret", "ca", "system"]),
+            "command" => (&["run"], &["run"]),
+            _ => return None,
+        };
+        let mut settings = self.texts(&mut inner, known);
+        for key in needed {
+            let given = settings.get(*key).cloned();
+            self.need(&inner, key, given);
+        }
+        if driver == "redfish"
+            && let Some(login) = self.choice(&mut inner, "login", &[("session", "session"), ("basic", "basic")])
+        {
+            settings.insert("login".into(), login.into());
+        }
+        self.finish(&inner);
+        Some(PowerSpec { driver, settings })
+    }
+
+    /// The texts at these keys; a secret among them has to be a reference.
+    fn texts(&mut self, level: &mut Level, keys: &[&'static str]) -> BTreeMap<String, String> {
+        let mut texts = BTreeMap::new();
+        for key in keys {
+            if let Some(value) = self.text(level, key) {
+                if key.ends_with("secret") && !(value.starts_with("file:") || value.starts_with("env:")) {
+                    let remedy = "write a reference, \"file:PATH\" or \"env:NAME\"";
+                    self.error(joined(&level.path, key), "a secret is never written in the spec", remedy);
+                }
+                texts.insert((*key).to_string(), value);
+            }
+        }
+        texts
     }
 
     fn workload(&mut self, mut level: Level) -> WorkloadSpec {
@@ -330,17 +379,7 @@ impl Reader {
     fn settings(&mut self, level: &mut Level) -> BTreeMap<String, String> {
         const KNOWN: [&str; 7] = ["programs", "user", "launcher", "secret", "database", "client", "client-secret"];
         let mut inner = self.table(level, "settings");
-        let mut settings = BTreeMap::new();
-        for key in KNOWN {
-            if let Some(value) = self.text(&mut inner, key) {
-                let is_secret = key.ends_with("secret");
-                if is_secret && !(value.starts_with("file:") || value.starts_with("env:")) {
-                    let remedy = "write a reference, \"file:PATH\" or \"env:NAME\"";
-                    self.error(joined(&inner.path, key), "a secret is never written in the spec", remedy);
-                }
-                settings.insert(key.to_string(), value);
-            }
-        }
+        let mut settings = self.texts(&mut inner, &KNOWN);
         let set = self.table(&mut inner, "set");
         for (key, item) in set.table.iter().flat_map(|t| t.iter()) {
             match item.as_str() {
@@ -359,15 +398,7 @@ impl Reader {
         if text == "none" {
             return Loss::None;
         }
-        let digits = text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
-        let unit = match text[digits..].trim() {
-            "B" => Some(1u64),
-            "kB" => Some(1 << 10),
-            "MB" => Some(1 << 20),
-            "GB" => Some(1 << 30),
-            _ => None,
-        };
-        let size = text[..digits].parse::<u64>().ok().zip(unit).and_then(|(n, u)| n.checked_mul(u));
+        let size = size(&text);
         if size.is_none() {
             let what = format!("`{text}` is neither `none` nor a size");
             self.error(joined(&level.path, "loss"), what, "write \"none\", or a size such as \"16MB\"");
@@ -387,6 +418,19 @@ impl Reader {
         self.finish(&level);
         ReplicaSpec { rank, address: address.unwrap_or_else(nowhere), data }
     }
+}
+
+/// A size with a unit (`B`, `kB`, `MB`, `GB`; powers of 1,024) in bytes.
+pub fn size(text: &str) -> Option<u64> {
+    let digits = text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
+    let unit = match text[digits..].trim() {
+        "B" => 1u64,
+        "kB" => 1 << 10,
+        "MB" => 1 << 20,
+        "GB" => 1 << 30,
+        _ => return None,
+    };
+    text[..digits].parse::<u64>().ok()?.checked_mul(unit)
 }
 
 impl<'a> Level<'a> {

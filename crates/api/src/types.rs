@@ -1,10 +1,11 @@
 //! Bodies of the HTTP interface.
 
 use karst_core::event::Level;
+use karst_core::operation::Mode;
 use karst_core::outage::WorstCase;
 use karst_core::spec::Finding;
 use karst_core::view::Status;
-use karst_core::{NodeId, OperationId};
+use karst_core::{Index, NodeId, OperationId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -38,6 +39,26 @@ pub struct MoveBody {
     /// Only say what would be done.
     #[serde(default)]
     pub plan_only: bool,
+    /// Forced failover only: acknowledged bytes that may be lost, a size such as `16MB`, or `all`. Default none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub accept_loss: Option<String>,
+}
+
+/// `PUT /api/v1/workloads/{workload}/mode`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ModeBody {
+    /// `act`, `ask` or `watch`.
+    #[schema(value_type = String)]
+    pub mode: Mode,
+}
+
+/// A change that one entry of the log makes by itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ChangedReply {
+    #[schema(value_type = u64)]
+    pub index: Index,
+    /// What it says, for people.
+    pub text: String,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -1,33 +1,32 @@
 //! What changes something: the plan first, then consent, then the steps as they happen. Ending the client ends nothing
 //! else.
 
-use crate::Ending;
+use crate::{Consent, Ending};
 use crate::output::{Format, print, size};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::node::Plan;
-use karst_api::core::operation::Outcome;
+use karst_api::core::operation::{Mode, Outcome};
 use karst_api::{Client, MoveBody};
 use std::fmt::Write as _;
 use std::io::{BufRead, IsTerminal, Write};
 
 pub async fn change(
-    client: &Client, what: &str, workload: &str, to: Option<String>, plan_only: bool, yes: bool, format: Format,
+    client: &Client, what: &str, workload: &str, body: MoveBody, consent: &Consent, format: Format,
 ) -> Result<Ending> {
-    let body = MoveBody { to: to.map(Into::into), plan_only };
     let plan = client.plan(workload, what, &body).await?;
     print(format, &plan, text_of)?;
-    if plan_only {
+    if consent.plan {
         return Ok(if plan.unmet().is_none() { Ending::Done } else { Ending::NotWell });
     }
     if let Some(why) = plan.unmet() {
         bail!("nothing was changed: {why}");
     }
-    if !yes && !consent(workload)? {
+    if !consent.yes && !approved("workload", workload)? {
         bail!("nothing was changed: not approved");
     }
     // What was approved is what is done: the target is named even if it was chosen for the caller.
-    let body = MoveBody { to: plan.to.clone(), plan_only: false };
+    let body = MoveBody { to: plan.to.clone(), ..body };
     let started = client.begin(workload, what, &body).await?;
     println!(
         "{} has begun; it goes on if this client ends (karst operation watch {})",
@@ -51,7 +50,7 @@ fn text_of(plan: &Plan) -> String {
     let _ = writeln!(
         text,
         "  writes pause for about {usual} ms, {most} ms at most; data at risk: {}",
-        size(plan.data_at_risk)
+        if plan.data_at_risk == u64::MAX { "an unknown amount".into() } else { size(plan.data_at_risk) }
     );
     for c in plan.candidates.iter().filter(|c| c.excluded.is_some()) {
         let _ = writeln!(text, "  {} may not take over: {}", c.node, c.excluded.as_deref().unwrap_or_default());
@@ -59,15 +58,54 @@ fn text_of(plan: &Plan) -> String {
     text
 }
 
-fn consent(workload: &str) -> Result<bool> {
+/// Takes all authority from a node; typed, since it may cut its power.
+pub async fn fence(client: &Client, node: &str, yes: bool, format: Format) -> Result<Ending> {
+    if !yes && !approved("node", node)? {
+        bail!("nothing was changed: not approved");
+    }
+    let reply = client.node(node, "fence").await?;
+    print(format, &reply, |r| format!("{}\n`karst node readmit {node}` takes it back.", r.text))?;
+    Ok(Ending::Done)
+}
+
+pub async fn readmit(client: &Client, node: &str, format: Format) -> Result<Ending> {
+    let reply = client.node(node, "readmit").await?;
+    print(format, &reply, |r| r.text.clone())?;
+    Ok(Ending::Done)
+}
+
+pub async fn mode(client: &Client, mode: Mode, workload: Option<&str>, all: bool, format: Format) -> Result<Ending> {
+    let status = client.status().await?.status;
+    let known: Vec<String> = status.workloads.iter().map(|w| w.workload.to_string()).collect();
+    let chosen = match (workload, known.as_slice()) {
+        (Some(one), _) => vec![one.to_string()],
+        (None, [_]) => known,
+        (None, _) if all => known,
+        _ => bail!("which workload? name one of {}, or use --all", known.join(", ")),
+    };
+    for workload in &chosen {
+        let reply = client.set_mode(workload, mode).await?;
+        print(format, &reply, |r| format!("{workload}: {}", r.text))?;
+    }
+    Ok(Ending::Done)
+}
+
+/// Approves, and shows what follows.
+pub async fn approve(client: &Client, id: OperationId) -> Result<Ending> {
+    let reply = client.approve(id).await?;
+    println!("{id} {}", reply.text);
+    watch(client, id).await
+}
+
+fn approved(what: &str, name: &str) -> Result<bool> {
     if !std::io::stdin().is_terminal() {
         bail!("nothing was changed: there is no terminal to ask; use --yes");
     }
-    print!("Type the workload's name to approve: ");
+    print!("Type the {what}'s name to approve: ");
     std::io::stdout().flush()?;
     let mut answer = String::new();
     std::io::stdin().lock().read_line(&mut answer)?;
-    Ok(answer.trim() == workload)
+    Ok(answer.trim() == name)
 }
 
 /// Prints the steps of an operation as they happen, until it ends.

@@ -10,7 +10,8 @@ mod show;
 
 use clap::{Args, CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
-use karst_api::ClientError;
+use karst_api::core::operation::Mode;
+use karst_api::{ClientError, MoveBody};
 use output::Format;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -57,7 +58,7 @@ enum Command {
     Why { workload: Option<String> },
     /// Nodes
     #[command(subcommand)]
-    Node(One),
+    Node(NodeCommand),
     /// Who votes, the margin, what could still be lost
     #[command(subcommand)]
     Quorum(Show),
@@ -78,8 +79,21 @@ enum Command {
         workload: String,
         #[arg(long)]
         to: String,
+        /// Acknowledged writes that may be lost: a size (300B, 16MB), or `all`
+        #[arg(long, value_name = "SIZE")]
+        accept_loss: Option<String>,
         #[command(flatten)]
         consent: Consent,
+    },
+    /// Whether the cluster moves a workload by itself, asks first, or only reports
+    Mode {
+        #[arg(value_enum)]
+        mode: ModeWord,
+        /// The workload [default: the only one]
+        workload: Option<String>,
+        /// Every workload
+        #[arg(long, conflicts_with = "workload")]
+        all: bool,
     },
     /// Operations: what was done, by whom, and where the time went
     #[command(subcommand)]
@@ -124,6 +138,45 @@ enum One {
 }
 
 #[derive(Subcommand)]
+enum NodeCommand {
+    List,
+    Show {
+        name: String,
+    },
+    /// Take all authority from a node, and cut its power where there is a device for it
+    Fence {
+        name: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Take a fenced node back
+    Readmit {
+        name: String,
+    },
+}
+
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum ModeWord {
+    /// A lost primary is replaced at once
+    Act,
+    /// The move is prepared and waits for `karst operation approve`
+    Ask,
+    /// The loss is reported and nothing is done
+    Watch,
+}
+
+impl From<ModeWord> for Mode {
+    fn from(word: ModeWord) -> Self {
+        match word {
+            ModeWord::Act => Mode::Act,
+            ModeWord::Ask => Mode::Ask,
+            ModeWord::Watch => Mode::Watch,
+        }
+    }
+}
+
+#[derive(Subcommand)]
 enum Show {
     Show,
 }
@@ -137,6 +190,10 @@ enum OperationCommand {
     },
     /// Its steps, as they happen
     Watch {
+        id: String,
+    },
+    /// Let it go on, where it waits for that (mode `ask`)
+    Approve {
         id: String,
     },
 }
@@ -190,20 +247,30 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Status { watch: false } => show::status(&client()?, format).await,
         Command::Status { watch: true } => show::watch(&client()?).await,
         Command::Why { workload } => show::why(&client()?, workload.as_deref(), format).await,
-        Command::Node(One::List) => show::nodes(&client()?, None, format).await,
-        Command::Node(One::Show { name }) => show::nodes(&client()?, Some(&name), format).await,
+        Command::Node(NodeCommand::List) => show::nodes(&client()?, None, format).await,
+        Command::Node(NodeCommand::Show { name }) => show::nodes(&client()?, Some(&name), format).await,
+        Command::Node(NodeCommand::Fence { name, yes }) => act::fence(&client()?, &name, yes, format).await,
+        Command::Node(NodeCommand::Readmit { name }) => act::readmit(&client()?, &name, format).await,
+        Command::Mode { mode, workload, all } => {
+            act::mode(&client()?, mode.into(), workload.as_deref(), all, format).await
+        }
         Command::Quorum(Show::Show) => show::quorum(&client()?, format).await,
         Command::Workload(One::List) => show::workloads(&client()?, None, format).await,
         Command::Workload(One::Show { name }) => show::workloads(&client()?, Some(&name), format).await,
         Command::Switchover { workload, to, consent } => {
-            act::change(&client()?, "switchover", &workload, to, consent.plan, consent.yes, format).await
+            let body = MoveBody { to: to.map(Into::into), ..MoveBody::default() };
+            act::change(&client()?, "switchover", &workload, body, &consent, format).await
         }
-        Command::Failover { workload, to, consent } => {
-            act::change(&client()?, "failover", &workload, Some(to), consent.plan, consent.yes, format).await
+        Command::Failover { workload, to, accept_loss, consent } => {
+            let body = MoveBody { to: Some(to.into()), accept_loss, ..MoveBody::default() };
+            act::change(&client()?, "failover", &workload, body, &consent, format).await
         }
         Command::Operation(OperationCommand::List) => show::operations(&client()?, format).await,
         Command::Operation(OperationCommand::Show { id }) => show::operation(&client()?, &id, format).await,
         Command::Operation(OperationCommand::Watch { id }) => act::watch(&client()?, show::operation_id(&id)?).await,
+        Command::Operation(OperationCommand::Approve { id }) => {
+            act::approve(&client()?, show::operation_id(&id)?).await
+        }
         Command::Endpoint(EndpointCommand::Show { workload }) => {
             show::endpoints(&client()?, workload.as_deref(), format).await
         }

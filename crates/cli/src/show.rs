@@ -49,9 +49,10 @@ pub fn screen(reply: &StatusReply) -> String {
     for w in &s.workloads {
         let _ = writeln!(
             text,
-            "\n\n{} [{}]  epoch {}  sync set {}: {}",
+            "\n\n{} [{}]  mode {}  epoch {}  sync set {}: {}",
             w.workload,
             w.condition.word(),
+            w.mode.word(),
             w.epoch,
             w.sync.number,
             names(&w.sync.sure)
@@ -103,17 +104,22 @@ fn node_table(nodes: &[NodeView]) -> String {
         } else {
             format!("does not hear {}", names(&n.does_not_hear))
         };
-        let silent = if n.state == "up" { deaf } else { format!("silent for {} ms", n.silent_ms) };
+        let mut remarks = vec![if n.state == "up" { deaf } else { format!("silent for {} ms", n.silent_ms) }];
+        remarks.extend(n.fenced.as_ref().map(|why| format!("FENCED: {why}")));
+        let remarks: Vec<String> = remarks.into_iter().filter(|r| !r.is_empty()).collect();
+        // Words, not the whole reason: `karst why` has that.
+        let power = n.power.as_deref().map_or("-", |p| p.split(':').next().unwrap_or(p));
         [
             n.node.to_string(),
             n.zone.clone(),
             n.votes.to_string(),
             if n.witness { "witness" } else { "" }.into(),
             n.state.clone(),
-            silent,
+            power.into(),
+            remarks.join("; "),
         ]
     };
-    columns(["NODE", "ZONE", "VOTES", "KIND", "STATE", ""], nodes.iter().map(row))
+    columns(["NODE", "ZONE", "VOTES", "KIND", "STATE", "POWER", ""], nodes.iter().map(row))
 }
 
 fn replica_table(w: &WorkloadView) -> String {
@@ -257,6 +263,7 @@ pub async fn operations(client: &Client, format: Format) -> Result<Ending> {
 
 fn outcome(operation: &Progress) -> String {
     match &operation.outcome {
+        None if operation.waits => "waits for approval".into(),
         None => "under way".into(),
         Some(Outcome::Done) => "done".into(),
         Some(Outcome::Undone(why)) => format!("not done: {why}"),

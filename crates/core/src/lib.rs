@@ -8,7 +8,7 @@
 //! What it does not do: talk to peers, disks, servers or people. Those are the daemon's and the adapters' work.
 //!
 //! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`consensus`], [`state`], [`health`], [`authority`],
-//! [`replica`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
+//! [`replica`], [`power`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
 
 pub mod authority;
 pub mod consensus;
@@ -19,6 +19,7 @@ pub mod message;
 pub mod node;
 pub mod operation;
 pub mod outage;
+pub mod power;
 pub mod replica;
 pub mod spec;
 pub mod state;

@@ -28,6 +28,31 @@ impl std::fmt::Display for Kind {
     }
 }
 
+/// Whether a workload is moved without a person.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Mode {
+    /// A lost primary is replaced at once.
+    #[default]
+    Act,
+    /// The move is prepared, and waits for a person's approval.
+    Ask,
+    /// The loss is reported, and nothing is done.
+    Watch,
+}
+
+impl Mode {
+    pub const ALL: [Mode; 3] = [Mode::Act, Mode::Ask, Mode::Watch];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            Mode::Act => "act",
+            Mode::Ask => "ask",
+            Mode::Watch => "watch",
+        }
+    }
+}
+
 /// What is to be done; its id is the log index of the entry that carries it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Operation {
@@ -40,6 +65,10 @@ pub struct Operation {
     pub by: String,
     /// What was seen, by whom.
     pub why: String,
+    /// Begun in mode `ask`: it goes no further until somebody approves it.
+    pub asks: bool,
+    /// Acknowledged bytes that its asker accepts to lose (forced failover only).
+    pub accept_loss: u64,
 }
 
 /// Where the time of a failover or switchover goes.
@@ -91,6 +120,8 @@ pub enum Outcome {
 pub struct Progress {
     pub id: OperationId,
     pub what: Operation,
+    /// Prepared, and waiting for approval.
+    pub waits: bool,
     pub steps: Vec<Step>,
     /// The node that became primary.
     pub target: Option<NodeId>,

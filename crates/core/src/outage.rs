@@ -9,6 +9,9 @@ use std::time::Duration;
 /// here with room.
 pub const PROMOTE_ALLOWANCE: Duration = Duration::from_millis(400);
 
+/// What a power device may take until it was read as off: a session, the order, the reading.
+pub const POWER_ALLOWANCE: Duration = Duration::from_millis(500);
+
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WorstCase {
     pub case: String,
@@ -42,6 +45,18 @@ pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
             vec![
                 ("its exit seen, its last process ended".into(), timings.kill_bound),
                 ("report to the coordinator".into(), timings.renewal()),
+                commit.clone(),
+                settle.clone(),
+                commit.clone(),
+                promote.clone(),
+            ],
+        ),
+        case(
+            "host lost, its power confirmed off",
+            vec![
+                ("suspicion, also of the peers".into(), timings.suspicion_ceiling + timings.renewal()),
+                commit.clone(),
+                ("power cut and read back".into(), POWER_ALLOWANCE),
                 commit.clone(),
                 settle.clone(),
                 commit.clone(),

@@ -180,6 +180,8 @@ pub enum Done {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Report {
     pub boot: BootId,
+    /// The hardware's UUID, where the host can tell.
+    pub system: Option<String>,
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
 }

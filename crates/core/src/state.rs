@@ -2,8 +2,8 @@
 //!
 //! Applying is deterministic, and every command says which epoch it is about: one that comes too late changes nothing.
 
-use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
-use crate::operation::{Kind, Operation, Outcome, Phase};
+use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
+use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -14,9 +14,11 @@ use std::time::Duration;
 pub enum Ended {
     /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a clean stop ended its
     /// write-ahead log; a standby that has everything up to there has everything.
-    Surrender { boot: crate::ids::BootId, clean_at: Option<Lsn> },
+    Surrender { boot: BootId, clean_at: Option<Lsn> },
     /// No lease of it can be valid any more.
     LeaseOver,
+    /// Its host's power device was read as off after the revocation was committed (C7).
+    PowerOff,
 }
 
 /// Who holds the workload's current epoch, and how far it is.
@@ -80,6 +82,29 @@ pub struct WorkloadState {
     pub standing: BTreeMap<NodeId, Standing>,
     /// The operation under way.
     pub operation: Option<OperationId>,
+    /// Whether the cluster moves it by itself.
+    pub mode: Mode,
+}
+
+/// A node that may hold nothing until it is readmitted (S6).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fenced {
+    /// The entry that fenced it: what permits the power device's use (C7).
+    pub id: Index,
+    /// The start of the host that was fenced, where it was known.
+    pub boot: Option<BootId>,
+    pub why: String,
+    pub by: String,
+    /// Its power was read as off after the entry was committed.
+    pub off: bool,
+}
+
+/// What the log says of a node besides its workloads.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NodeState {
+    /// The hardware's UUID as the host reported it: a power device must name the same one (C7).
+    pub system: Option<String>,
+    pub fenced: Option<Fenced>,
 }
 
 impl WorkloadState {
@@ -118,6 +143,17 @@ pub enum Command {
     /// A coordinator's first entry in its term.
     Noop,
     Begin(Operation),
+    /// A person lets the operation go on that was prepared in mode `ask`.
+    Approve {
+        operation: OperationId,
+        workload: WorkloadId,
+        by: String,
+    },
+    Mode {
+        workload: WorkloadId,
+        mode: Mode,
+        by: String,
+    },
     Revoke {
         workload: WorkloadId,
         epoch: Epoch,
@@ -165,14 +201,44 @@ pub enum Command {
         outcome: Outcome,
         phases: Vec<(Phase, Duration)>,
     },
+    /// The node holds nothing from here on, and its power may be cut under this entry (C7).
+    Fence {
+        node: NodeId,
+        boot: Option<BootId>,
+        why: String,
+        by: String,
+    },
+    /// Its power was read as off after `fence` was committed.
+    PowerOff {
+        node: NodeId,
+        fence: Index,
+    },
+    /// It may take part again.
+    Readmit {
+        node: NodeId,
+        fence: Index,
+        why: String,
+        by: String,
+    },
+    /// What the host says its hardware is.
+    System {
+        node: NodeId,
+        system: String,
+    },
 }
 
 impl Command {
     pub fn workload(&self) -> Option<&WorkloadId> {
         match self {
-            Command::Noop => None,
+            Command::Noop
+            | Command::Fence { .. }
+            | Command::PowerOff { .. }
+            | Command::Readmit { .. }
+            | Command::System { .. } => None,
             Command::Begin(operation) => Some(&operation.workload),
-            Command::Revoke { workload, .. }
+            Command::Approve { workload, .. }
+            | Command::Mode { workload, .. }
+            | Command::Revoke { workload, .. }
             | Command::End { workload, .. }
             | Command::Assign { workload, .. }
             | Command::Open { workload, .. }
@@ -188,6 +254,8 @@ impl Command {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LoggedOperation {
     pub what: Operation,
+    /// Who let it go on, where it had to be asked.
+    pub approved: Option<String>,
     pub target: Option<NodeId>,
     pub outcome: Option<Outcome>,
     pub phases: Vec<(Phase, Duration)>,
@@ -199,9 +267,21 @@ pub struct ClusterState {
     pub applied: Index,
     pub workloads: BTreeMap<WorkloadId, WorkloadState>,
     pub operations: BTreeMap<OperationId, LoggedOperation>,
+    pub nodes: BTreeMap<NodeId, NodeState>,
+}
+
+impl LoggedOperation {
+    /// It was prepared, and waits for a person.
+    pub fn waits(&self) -> bool {
+        self.what.asks && self.approved.is_none()
+    }
 }
 
 impl ClusterState {
+    pub fn fenced(&self, node: &NodeId) -> Option<&Fenced> {
+        self.nodes.get(node)?.fenced.as_ref()
+    }
+
     pub fn workload(&self, id: &WorkloadId) -> &WorkloadState {
         static NEW: WorkloadState = WorkloadState {
             epoch: Epoch(0),
@@ -210,6 +290,7 @@ impl ClusterState {
             sync: SyncSet { epoch: Epoch(0), number: 0, sure: Vec::new(), asked: Vec::new() },
             standing: BTreeMap::new(),
             operation: None,
+            mode: Mode::Act,
         };
         self.workloads.get(id).unwrap_or(&NEW)
     }
@@ -217,17 +298,35 @@ impl ClusterState {
     /// Applies one committed entry; returns whether it changed anything (a late one does not).
     pub fn apply(&mut self, index: Index, command: &Command) -> bool {
         self.applied = index;
-        let Some(id) = command.workload() else { return true };
+        let Some(id) = command.workload() else { return self.apply_to_node(index, command) };
         let w = self.workloads.entry(id.clone()).or_default();
         match command {
-            Command::Noop => {}
+            Command::Noop
+            | Command::Fence { .. }
+            | Command::PowerOff { .. }
+            | Command::Readmit { .. }
+            | Command::System { .. } => {}
+            Command::Mode { mode, .. } => w.mode = *mode,
+            Command::Approve { operation, by, .. } => {
+                let running = w.operation == Some(*operation);
+                let Some(logged) = self.operations.get_mut(operation).filter(|o| running && o.waits()) else {
+                    return false;
+                };
+                logged.approved = Some(by.clone());
+            }
             Command::Begin(what) => {
                 if w.operation.is_some() {
                     return false;
                 }
                 let id = OperationId(index.0);
                 w.operation = Some(id);
-                let logged = LoggedOperation { what: what.clone(), target: None, outcome: None, phases: Vec::new() };
+                let logged = LoggedOperation {
+                    what: what.clone(),
+                    approved: None,
+                    target: None,
+                    outcome: None,
+                    phases: Vec::new(),
+                };
                 self.operations.insert(id, logged);
             }
             Command::Revoke { epoch, .. } => match &w.tenure {
@@ -294,6 +393,38 @@ impl ClusterState {
             }
         }
         true
+    }
+
+    fn apply_to_node(&mut self, index: Index, command: &Command) -> bool {
+        match command {
+            Command::Fence { node, boot, why, by } => {
+                let state = self.nodes.entry(node.clone()).or_default();
+                if state.fenced.is_some() {
+                    return false;
+                }
+                let (boot, why, by) = (boot.clone(), why.clone(), by.clone());
+                state.fenced = Some(Fenced { id: index, boot, why, by, off: false });
+            }
+            Command::PowerOff { node, fence } => match self.fence_of(node, *fence) {
+                Some(fenced) => fenced.off = true,
+                None => return false,
+            },
+            Command::Readmit { node, fence, .. } => {
+                if self.fence_of(node, *fence).is_none() {
+                    return false;
+                }
+                self.nodes.entry(node.clone()).or_default().fenced = None;
+            }
+            Command::System { node, system } => {
+                self.nodes.entry(node.clone()).or_default().system = Some(system.clone());
+            }
+            _ => {}
+        }
+        true
+    }
+
+    fn fence_of(&mut self, node: &NodeId, id: Index) -> Option<&mut Fenced> {
+        self.nodes.get_mut(node)?.fenced.as_mut().filter(|f| f.id == id)
     }
 
     /// The running operation of a workload, with its id.

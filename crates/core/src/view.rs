@@ -3,7 +3,7 @@
 
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::node::Node;
-use crate::operation::Progress;
+use crate::operation::{Mode, Progress};
 use crate::replica::{GateReport, ReplicaReport, Role};
 use crate::spec::{Finding, Severity, check};
 use crate::state::{Standing, SyncSet, Tenure};
@@ -79,6 +79,10 @@ pub struct NodeView {
     pub silent_ms: u64,
     /// Nodes that it says it does not hear.
     pub does_not_hear: Vec<NodeId>,
+    /// Why it may hold nothing until it is readmitted, if so (S6).
+    pub fenced: Option<String>,
+    /// What its power device said last: `on`, `off`, or why that is not known; none without a device.
+    pub power: Option<String>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -89,6 +93,7 @@ pub struct WorkloadView {
     /// What a person can safely do next, if anything.
     pub next: Option<String>,
     pub epoch: Epoch,
+    pub mode: Mode,
     pub tenure: Tenure,
     pub primary: Option<NodeId>,
     pub sync: SyncSet,
@@ -134,6 +139,7 @@ impl Node {
         let operations = self.state().operations.iter().rev().take(30).map(|(id, o)| Progress {
             id: *id,
             what: o.what.clone(),
+            waits: o.waits() && o.outcome.is_none(),
             steps: self.steps_of(*id),
             target: o.target.clone(),
             outcome: o.outcome.clone(),
@@ -151,7 +157,7 @@ impl Node {
             nodes,
             operations: operations.collect(),
             workloads,
-            findings: check(self.spec()).into_iter().chain(self.unguarded()).collect(),
+            findings: check(self.spec()).into_iter().chain(self.unguarded()).chain(self.power_findings()).collect(),
             at: scene.now,
         }
     }
@@ -202,6 +208,8 @@ impl Node {
             state: state.into(),
             silent_ms: silent.as_millis() as u64,
             does_not_hear: if state == "up" { does_not_hear } else { Vec::new() },
+            fenced: self.state().fenced(node).map(|f| f.why.clone()),
+            power: self.power_of(node),
         }
     }
 
@@ -229,7 +237,11 @@ impl Node {
             .map(|(node, replica)| {
                 let report = scene.replica(node, id).cloned();
                 let fresh = scene.is_up(node);
-                let (state, detail) = replica_state(report.as_ref().filter(|_| fresh), w.unsound(node));
+                let (state, detail) = match (self.state().fenced(node), fresh) {
+                    (Some(_), true) => ("stopped".into(), "fenced: waits to be readmitted".into()),
+                    (Some(fenced), false) if fenced.off => ("unknown".into(), "fenced, its power is off".into()),
+                    _ => replica_state(report.as_ref().filter(|_| fresh), w.unsound(node)),
+                };
                 let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
                 let lag = match (head, position) {
                     (Some(head), Some(seen)) => Some(head.0.saturating_sub(seen.position.0)),
@@ -262,6 +274,7 @@ impl Node {
             sentence,
             next,
             epoch: w.epoch,
+            mode: w.mode,
             tenure: w.tenure.clone(),
             primary,
             sync: w.sync.clone(),
@@ -296,8 +309,19 @@ impl Node {
                 let asked = replicas.len() - 1;
                 let streaming = w.sync.sure.len();
                 let primary_answers = replicas.iter().any(|r| r.node == *holder && r.state == "primary");
+                if let Some((id, o)) = operation.filter(|(_, o)| o.waits()) {
+                    let text = format!("{}: {} ({id}) waits for approval: {}", o.what.workload, o.what.kind, o.what.why);
+                    return (Condition::Down, text, Some(format!("karst operation approve {id}")));
+                }
                 if let Some(doing) = doing {
                     return (Condition::Settling, doing, None);
+                }
+                if !primary_answers && w.mode == Mode::Watch {
+                    let detail = replicas.iter().find(|r| r.node == *holder).map_or("", |r| r.detail.as_str());
+                    let text = format!("{id}: {holder} does not serve ({detail}); mode is watch, so nothing is done");
+                    let to = candidates.iter().find(|c| c.excluded.is_none());
+                    let next = to.map(|c| format!("karst failover {id} --to {}, or karst mode act {id}", c.node));
+                    return (Condition::Down, text, next);
                 }
                 if !primary_answers || !serving {
                     return (Condition::Settling, format!("{id}: waiting for {holder} to serve"), None);
@@ -331,7 +355,11 @@ impl Node {
                     candidates.iter().filter_map(|c| Some(format!("{}: {}", c.node, c.excluded.as_ref()?))).collect();
                 let pending = candidates.iter().any(|c| c.pending || c.excluded.is_none());
                 let text = format!("{id}: no primary since {last}'s epoch ended; {}", reasons.join("; "));
-                let next = format!("bring {last} back, or one of the standbys that has every write");
+                let lossy = candidates.iter().find(|c| c.may_lack.is_some());
+                let or = lossy.map_or(String::new(), |c| {
+                    format!("; or accept a loss: karst failover {id} --to {} --plan shows how much", c.node)
+                });
+                let next = format!("bring {last} back, or one of the standbys that has every write{or}");
                 if pending { (Condition::Settling, text, None) } else { (Condition::Down, text, Some(next)) }
             }
         }
@@ -388,6 +416,10 @@ fn sentence(
     match worst {
         Some(w) if w.condition != Condition::Healthy => (w.condition, format!("{}.", w.sentence)),
         _ if !silent.is_empty() => (Condition::Weakened, format!("Not heard: {}. Workloads run.", silent.join(", "))),
+        _ if nodes.iter().any(|n| n.fenced.is_some()) => {
+            let names: Vec<&str> = nodes.iter().filter(|n| n.fenced.is_some()).map(|n| n.node.as_str()).collect();
+            (Condition::Weakened, format!("Fenced and heard: {}; karst node readmit takes it back.", names.join(", ")))
+        }
         Some(w) if workloads.len() == 1 => (Condition::Healthy, format!("All is well. {}.", w.sentence)),
         _ => (Condition::Healthy, format!("All is well: {} workloads, all standbys in place.", workloads.len())),
     }

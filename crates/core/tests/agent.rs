@@ -45,7 +45,7 @@ impl Rig {
         let timings = Timings::default();
         let operation = self.operation;
         let scene =
-            Scene { now: self.now, workload, operation, timings: &timings, unprotected_if_empty: false, planted: None };
+            Scene { now: self.now, workload, operation, timings: &timings, fenced: false, unprotected_if_empty: false, planted: None };
         self.agent.step(&scene);
         let orders = self.agent.take_orders();
         orders.into_iter().filter(|o| !matches!(o, Order::Note { .. })).collect()

@@ -4,7 +4,7 @@ use karst_core::authority::Ledger;
 use karst_core::health::Health;
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Observation, ReplicaReport, Report, Role};
-use karst_core::spec::{Alone, Loss, NodeSpec, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::spec::{Alone, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
 use karst_core::state::{ClusterState, Command, Ended, Standing};
 use karst_core::steward::candidates::{Candidate, list};
 use karst_core::steward::{Heard, Notes, Scene, decide};
@@ -41,7 +41,7 @@ fn standby(position: u64) -> ReplicaReport {
 impl Case {
     fn new(loss: Loss) -> Self {
         let address = |n: usize, port| ([10, 0, 0, n as u8], port).into();
-        let node = |n: usize| NodeSpec { zone: "z".into(), votes: 1, witness: n == 2, peer: address(n, 1), api: None };
+        let node = |n: usize| NodeSpec { zone: "z".into(), votes: 1, witness: n == 2, peer: address(n, 1), api: None, power: None, readmit: Readmit::Auto };
         let replica = |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into() };
         let workload = WorkloadSpec {
             driver: "postgres".into(),
@@ -92,7 +92,7 @@ impl Case {
 
     fn report(&mut self, node: &str, replica: ReplicaReport) {
         let replicas = BTreeMap::from([(w(), replica)]);
-        let report = Report { boot: BootId::from("b"), replicas, gates: BTreeMap::new() };
+        let report = Report { boot: BootId::from("b"), system: None, replicas, gates: BTreeMap::new() };
         self.reports.insert(node.into(), Heard { at: self.now, report });
     }
 
@@ -107,6 +107,8 @@ impl Case {
             health: &self.health,
             ledger: &ledger,
             elected_at: Time::ZERO,
+            awake_since: Time::ZERO,
+            off: &BTreeMap::new(),
             planted: None,
         };
         ask(&scene, &self.spec.workloads[&w()])

@@ -1,10 +1,12 @@
-//! The hands: one task per replica that drives its server, and one gate per workload that this node serves.
+//! The hands: one task per replica that drives its server, one gate per workload that this node serves, one task per power
+//! device.
 
-use crate::heart::Told;
-use karst_adapters::{Gate, Postgres};
+use crate::heart::{Glance, Told};
+use karst_adapters::{Gate, Postgres, Power};
 use karst_core::node::GateOrder;
+use karst_core::power::PowerOrder;
 use karst_core::replica::Action;
-use karst_core::{Input, WorkloadId};
+use karst_core::{Input, NodeId, WorkloadId};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::mpsc::Sender;
@@ -82,6 +84,24 @@ pub async fn replica(
         }
     }
     exits.abort();
+}
+
+/// Asks one node's power device, one task for each order: a cut does not wait for a look.
+pub async fn power(
+    node: NodeId, device: Arc<Power>, mut orders: UnboundedReceiver<(PowerOrder, Option<String>)>,
+    glance: watch::Receiver<Glance>, heart: Sender<Told>,
+) {
+    while let Some((order, system)) = orders.recv().await {
+        let (node, device, glance, heart) = (node.clone(), device.clone(), glance.clone(), heart.clone());
+        tokio::spawn(async move {
+            let permit = || match order {
+                PowerOrder::Off { fence } => glance.borrow().may_cut(&node, fence),
+                PowerOrder::Look => false,
+            };
+            let result = device.carry_out(order, system.as_deref(), permit).await.map_err(|e| e.to_string());
+            let _ = heart.send(Told::Input(Box::new(Input::Powered { node, order, result })));
+        });
+    }
 }
 
 /// Keeps one gate: passes orders on and reports, each heartbeat and at once after an order.

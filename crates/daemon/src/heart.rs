@@ -6,7 +6,7 @@ use crate::store::Store;
 use karst_core::node::{Answer, Request};
 use karst_core::replica::Role;
 use karst_core::state::Tenure;
-use karst_core::{Effect, Epoch, Input, Node, NodeId, Term, WorkloadId};
+use karst_core::{Effect, Epoch, Index, Input, Node, NodeId, Term, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
@@ -22,6 +22,18 @@ pub struct Glance {
     pub is_coordinator: bool,
     pub applied: u64,
     pub workloads: BTreeMap<WorkloadId, WorkloadGlance>,
+    /// Whose power this node may cut, under which entry, and until when it may without asking again (C7).
+    pub cutting: Option<(Time, Vec<(NodeId, Index)>)>,
+}
+
+impl Glance {
+    /// Asked just before the request.
+    pub fn may_cut(&self, node: &NodeId, fence: Index) -> bool {
+        let allows = |(until, cuts): &(Time, Vec<(NodeId, Index)>)| {
+            *until > clock::now() && cuts.iter().any(|(n, f)| n == node && *f == fence)
+        };
+        self.cutting.as_ref().is_some_and(allows)
+    }
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -78,9 +90,8 @@ impl Heart {
 /// Starts the thread. `carry_out` gets every effect that is not the heart's own.
 pub fn start(
     mut node: Node, told: Receiver<Told>, tell: Sender<Told>, store: Store,
-    mut carry_out: impl FnMut(Effect) + Send + 'static,
+    (show, glance): (watch::Sender<Glance>, watch::Receiver<Glance>), mut carry_out: impl FnMut(Effect) + Send + 'static,
 ) -> (Heart, std::thread::JoinHandle<()>) {
-    let (show, glance) = watch::channel(Glance::default());
     let answers = Arc::new(Mutex::new(BTreeMap::new()));
     let heart = Heart { tell, answers: answers.clone(), tickets: Arc::default(), glance };
     let run = move || {
@@ -91,6 +102,15 @@ pub fn start(
                 Err(RecvTimeoutError::Timeout) => node.handle(clock::now(), Input::Woke),
                 Ok(Told::Stop) | Err(RecvTimeoutError::Disconnected) => return,
             }
+            // Shown before anything is carried out: a permit that comes with an effect is there when it is asked for.
+            let now = glance_of(&node);
+            show.send_if_modified(|shown| {
+                let changed = *shown != now;
+                if changed {
+                    *shown = now;
+                }
+                changed
+            });
             while let Some(effect) = node.poll_effect() {
                 match effect {
                     Effect::Persist { number, writes } => store.persist(number, writes),
@@ -107,14 +127,6 @@ pub fn start(
                     other => carry_out(other),
                 }
             }
-            let now = glance_of(&node);
-            show.send_if_modified(|shown| {
-                let changed = *shown != now;
-                if changed {
-                    *shown = now;
-                }
-                changed
-            });
         }
     };
     let thread = std::thread::Builder::new().name("heart".into()).spawn(run).expect("a thread can be started");
@@ -138,6 +150,7 @@ fn glance_of(node: &Node) -> Glance {
         coordinator: node.coordinator().cloned(),
         is_coordinator: node.is_coordinator(),
         applied: node.state().applied.0,
+        cutting: node.cutting().filter(|(_, cuts)| !cuts.is_empty()),
         workloads: node.spec().workloads.keys().map(|id| (id.clone(), workload(id))).collect(),
     }
 }

@@ -17,8 +17,9 @@ use actix_web::web;
 use anyhow::{Context, Result, bail};
 use clap::{Args, Parser, Subcommand};
 use heart::Told;
-use karst_adapters::Postgres;
 use karst_adapters::postgres::Plan;
+use karst_adapters::{Postgres, Power};
+use karst_core::power::PowerOrder;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
 use karst_history::History;
 use sha2::{Digest, Sha256};
@@ -72,6 +73,9 @@ struct Run {
     /// Who may use the HTTP service: lines of NAME LEVEL SHA256-IN-HEX
     #[arg(long, default_value = "/etc/karst/tokens")]
     tokens: PathBuf,
+    /// Where the host says which hardware it is, so that a power device can be matched with it
+    #[arg(long, default_value = "/sys/class/dmi/id/product_uuid")]
+    system_uuid: PathBuf,
     /// The history store, a PostgreSQL URL without password
     #[arg(long)]
     history: Option<String>,
@@ -148,6 +152,7 @@ struct Wiring {
     deadman: mpsc::UnboundedSender<deadman::Order>,
     replicas: BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
     gates: BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
+    power: BTreeMap<NodeId, mpsc::UnboundedSender<(PowerOrder, Option<String>)>>,
 }
 
 impl Wiring {
@@ -175,6 +180,11 @@ impl Wiring {
                     let _ = gate.send(order);
                 }
             }
+            Effect::Power { node, order, system } => {
+                if let Some(device) = self.power.get(&node) {
+                    let _ = device.send((order, system));
+                }
+            }
             // The heart keeps these to itself.
             Effect::Persist { .. } | Effect::Answer { .. } | Effect::Record(_) => {}
         }
@@ -200,6 +210,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         me: me.clone(),
         spec: spec.clone(),
         boot: BootId::from(boot.trim()),
+        system: std::fs::read_to_string(&run.system_uuid).ok().map(|s| s.trim().to_string()).filter(|s| !s.is_empty()),
         seed: rand::random(),
         stored: opened.stored,
         kept: opened.kept,
@@ -221,8 +232,11 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         let input = Input::Armed { workload, deadline, unguarded };
         let _ = confirmed.send(Told::Input(Box::new(input)));
     }));
-    let wiring = Wiring { peers, deadman, replicas, gates };
-    let (heart, heart_thread) = heart::start(node, told, tell, store.clone(), move |effect| wiring.carry_out(effect));
+    let (show_glance, glance) = watch::channel(heart::Glance::default());
+    let power = start_power(&spec, &glance, &tell)?;
+    let wiring = Wiring { peers, deadman, replicas, gates, power };
+    let carry_out = move |effect| wiring.carry_out(effect);
+    let (heart, heart_thread) = heart::start(node, told, tell, store.clone(), (show_glance, glance), carry_out);
 
     let password =
         run.history_password.as_ref().map(std::fs::read_to_string).transpose().context("history password")?;
@@ -293,6 +307,21 @@ fn start_hands(runtime: &Path, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc:
         }
     }
     Ok((replicas, gates))
+}
+
+/// Every node can ask every device: whoever is coordinator does.
+fn start_power(
+    spec: &Spec, glance: &watch::Receiver<heart::Glance>, tell: &std::sync::mpsc::Sender<Told>,
+) -> Result<BTreeMap<NodeId, mpsc::UnboundedSender<(PowerOrder, Option<String>)>>> {
+    let mut devices = BTreeMap::new();
+    for (id, node) in &spec.nodes {
+        let Some(power) = &node.power else { continue };
+        let device = Arc::new(Power::from_spec(power).with_context(|| format!("spec, node.{id}.power"))?);
+        let (order, orders) = mpsc::unbounded_channel();
+        tokio::spawn(hands::power(id.clone(), device, orders, glance.clone(), tell.clone()));
+        devices.insert(id.clone(), order);
+    }
+    Ok(devices)
 }
 
 async fn wait_for_stop() -> Result<()> {

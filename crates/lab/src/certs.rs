@@ -1,5 +1,6 @@
-//! The cluster's CA and a certificate for each node.
+//! The cluster's CA and a certificate for each node and for the power controller.
 
+use crate::controller;
 use crate::layout::{Layout, NODES};
 use anyhow::Result;
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose};
@@ -8,7 +9,8 @@ use std::os::unix::fs::PermissionsExt;
 
 /// Makes what is missing: a new CA makes new certificates for all.
 pub fn prepare(layout: &Layout) -> Result<()> {
-    if NODES.iter().all(|n| layout.host(n.name).join("tls/node.key").exists()) {
+    let hosts = || NODES.iter().map(|n| (n.name, n.management())).chain([(controller::HOST, controller::ADDRESS.into())]);
+    if hosts().all(|(name, _)| layout.host(name).join("tls/node.key").exists()) {
         return Ok(());
     }
     let mut ca = CertificateParams::new(Vec::<String>::new())?;
@@ -19,13 +21,13 @@ pub fn prepare(layout: &Layout) -> Result<()> {
     let ca_cert = ca.self_signed(&ca_key)?;
     let issuer = Issuer::new(ca, ca_key);
     fs::write(layout.dir.join("ca.pem"), ca_cert.pem())?;
-    for node in NODES {
-        let names = vec![node.name.to_string(), "localhost".into(), "127.0.0.1".into(), node.management()];
+    for (name, address) in hosts() {
+        let names = vec![name.to_string(), "localhost".into(), "127.0.0.1".into(), address];
         let mut params = CertificateParams::new(names)?;
-        params.distinguished_name.push(DnType::CommonName, node.name);
+        params.distinguished_name.push(DnType::CommonName, name);
         let key = KeyPair::generate()?;
         let cert = params.signed_by(&key, &issuer)?;
-        let dir = layout.host(node.name).join("tls");
+        let dir = layout.host(name).join("tls");
         fs::create_dir_all(&dir)?;
         fs::write(dir.join("ca.pem"), ca_cert.pem())?;
         fs::write(dir.join("node.pem"), cert.pem())?;

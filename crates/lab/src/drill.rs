@@ -307,7 +307,7 @@ pub async fn switchover(lab: &Lab, rounds: u32, aloud: bool) -> Result<Report> {
         let from = lab.primary().await?;
         let to = if from == "doline" { "polje" } else { "doline" };
         let (steal, at) = (steal_millis(), boot_nanos());
-        let body = MoveBody { to: Some(NodeId::from(to)), plan_only: false };
+        let body = MoveBody { to: Some(NodeId::from(to)), ..MoveBody::default() };
         lab.client.begin(WORKLOAD, "switchover", &body).await?;
         if aloud {
             println!("round {round}: switchover of {WORKLOAD} from {from} to {to}");

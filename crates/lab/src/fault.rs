@@ -3,6 +3,7 @@
 //! Cuts and losses live in the switch between the hosts, so that a host sees silence and no error. A power cut takes the
 //! links down first: a dying host says no goodbye.
 
+use crate::controller;
 use crate::find;
 use crate::layout::{ARCHIVE, CLIENT, Layout, NODES};
 use crate::network::{NETWORKS, SWITCH, port};
@@ -56,6 +57,10 @@ pub enum Fault {
     },
     /// Let everything on a host go on, the server first
     Thaw { host: String },
+    /// End the power controller: no host's power can be cut, nor read. Undo: controller-start
+    ControllerStop,
+    /// Start the power controller again
+    ControllerStart,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -120,6 +125,15 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
             freeze(layout, known(host)?, *what)?;
             format!("it stands still; `karst-lab fault thaw {host}` lets it go on")
         }
+        Fault::ControllerStop => {
+            std::fs::write(layout.host(controller::HOST).join("hold"), "")?;
+            find::signal(find::controller(layout)?, Signal::KILL)?;
+            "the power controller is gone; `karst-lab fault controller-start` brings it back".into()
+        }
+        Fault::ControllerStart => {
+            std::fs::remove_file(layout.host(controller::HOST).join("hold")).context("the power controller runs")?;
+            "the power controller starts".into()
+        }
         Fault::Thaw { host } => {
             thaw(layout, known(host)?)?;
             format!("everything on {host} goes on")
@@ -128,7 +142,7 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
 }
 
 fn everyone() -> impl Iterator<Item = &'static str> {
-    NODES.iter().map(|n| n.name).chain([CLIENT, ARCHIVE])
+    NODES.iter().map(|n| n.name).chain([CLIENT, ARCHIVE, controller::HOST])
 }
 
 fn known(host: &str) -> Result<&str> {
@@ -139,7 +153,7 @@ fn known(host: &str) -> Result<&str> {
     Ok(host)
 }
 
-fn power_off(layout: &Layout, host: &str) -> Result<()> {
+pub fn power_off(layout: &Layout, host: &str) -> Result<()> {
     std::fs::write(layout.host(host).join("off"), "")?;
     links(layout, host, "down")?;
     let Ok(first) = find::host_init(layout, host) else { return Ok(()) };
@@ -152,7 +166,7 @@ fn power_off(layout: &Layout, host: &str) -> Result<()> {
     Ok(())
 }
 
-fn power_on(layout: &Layout, host: &str) -> Result<()> {
+pub fn power_on(layout: &Layout, host: &str) -> Result<()> {
     links(layout, host, "up")?;
     match std::fs::remove_file(layout.host(host).join("off")) {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).context("the power switch"),

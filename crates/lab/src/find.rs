@@ -29,7 +29,7 @@ pub fn of_lab(layout: &Layout) -> Vec<i32> {
     let inside = |pid: &i32| {
         words(*pid).iter().any(|w| w.contains(&dir)) || cwd(*pid).is_some_and(|c| c.starts_with(&layout.dir))
     };
-    let roles = ["keep", "inside", "host", "lead", "writer"];
+    let roles = ["keep", "inside", "host", "lead", "writer", "controller"];
     let tool = |pid: &i32| {
         let is = |w: &String| roles.contains(&w.as_str()) || w.ends_with("karstd") || w.ends_with("postgres");
         words(*pid).iter().any(is)
@@ -76,6 +76,16 @@ pub fn host_init(layout: &Layout, host: &str) -> Result<i32> {
             && words.ends_with(&["host".into(), host.into()])
     };
     all().into_iter().find(is).with_context(|| format!("{host} has no power"))
+}
+
+/// The stand-in power controller.
+pub fn controller(layout: &Layout) -> Result<i32> {
+    let dir = layout.dir.to_string_lossy().into_owned();
+    let is = |pid: &i32| {
+        let words = words(*pid);
+        words.contains(&dir) && words.last().is_some_and(|w| w == "controller")
+    };
+    all().into_iter().find(is).context("the power controller does not run")
 }
 
 /// Every process of a host, its first one included: those of its PID namespace.

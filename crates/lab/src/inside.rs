@@ -2,7 +2,7 @@
 //! store, starts again what ends, and reaps what is left behind.
 
 use crate::layout::{ARCHIVE, CLIENT, GATES, Layout, NODES, RunAs, host, program};
-use crate::{certs, keep, network};
+use crate::{certs, controller, keep, network};
 use anyhow::{Context, Result};
 use rustix::process::WaitOptions;
 use std::fs::{self, File};
@@ -95,6 +95,14 @@ pub fn run(layout: &Layout) -> Result<()> {
         };
         kept.push(Kept::new(node.name, hold, start));
     }
+    let (program, controller_layout) = (me.clone(), layout.clone());
+    kept.push(Kept::new("power controller", layout.host(controller::HOST).join("hold"), move || {
+        let log = log_file(&controller_layout.dir.join("logs/controller.log"))?;
+        let mut command = Command::new("ip");
+        command.args(["netns", "exec", controller::HOST]).arg(&program).arg("--dir").arg(&controller_layout.dir);
+        command.arg("controller").stdin(Stdio::null()).stdout(log.try_clone()?).stderr(log);
+        command.spawn().context("the power controller")
+    }));
     for (i, name) in GATES.iter().enumerate() {
         let (me, socket) = (me.clone(), keep::gate_socket(layout, i));
         let to = format!("{}:6432", host(name).context("a gate's host")?.client());
@@ -215,11 +223,12 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
             .spawn()
             .context("deadman")
     });
-    let (tls, state, layout) = (dir.join("tls"), dir.join("state"), layout.clone());
+    let (tls, state, layout, named) = (dir.join("tls"), dir.join("state"), layout.clone(), name.to_string());
     let daemon = Kept::new("karstd", dir.join("hold-daemon"), move || {
         let mut command = Command::new(&daemon);
         command.arg("run");
         common(&mut command);
+        command.arg("--system-uuid").arg(layout.host(&named).join("system_uuid"));
         command.arg("--tls").arg(&tls).arg("--state").arg(&state).arg("--tokens").arg(layout.secret("tokens"));
         command.arg("--history").arg(format!("postgres://karst_history@{}/postgres", network::ARCHIVE_ADDRESS));
         command.arg("--history-password").arg(layout.secret("history"));

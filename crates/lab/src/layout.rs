@@ -1,5 +1,6 @@
 //! Where everything of a lab is: directories, addresses, the spec. One lab per directory.
 
+use crate::controller;
 use anyhow::{Context, Result};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -90,6 +91,10 @@ impl Layout {
     pub fn secret(&self, name: &str) -> PathBuf {
         self.dir.join("secrets").join(name)
     }
+    /// The hardware's UUID of a host: its own, and what the power controller says that it powers.
+    pub fn system_uuid(&self, name: &str) -> Option<String> {
+        Some(fs::read_to_string(self.host(name).join("system_uuid")).ok()?.trim().to_string())
+    }
     pub fn client_config(&self) -> PathBuf {
         self.dir.join("client.toml")
     }
@@ -132,7 +137,7 @@ impl Layout {
             let mut file = fs::OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(path)?;
             Ok(file.write_all(text.as_bytes())?)
         };
-        for name in ["captain", "replication", "client", "history"] {
+        for name in ["captain", "replication", "client", "history", "power"] {
             let path = self.secret(name);
             if !path.exists() {
                 put(&path, &format!("{:032x}\n", rand::random::<u128>()))?;
@@ -154,6 +159,14 @@ impl Layout {
         for node in NODES {
             for dir in ["run", "state", "data", "log"] {
                 fs::create_dir_all(self.host(node.name).join(dir))?;
+            }
+            let uuid = self.host(node.name).join("system_uuid");
+            if !uuid.exists() {
+                // RFC 9562, version 4.
+                let random = rand::random::<u128>() & !(0xf << 76) & !(0x3 << 62) | (4 << 76) | (2 << 62);
+                let hex = format!("{random:032x}");
+                let (a, b, c, d, e) = (&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]);
+                fs::write(uuid, format!("{a}-{b}-{c}-{d}-{e}\n"))?;
             }
         }
         Ok(())
@@ -177,6 +190,15 @@ impl Layout {
                 node.peer(),
                 node.management(),
                 if node.witness { "witness = true\n" } else { "" }
+            );
+            text += &format!(
+                "readmit = \"auto\"\n[node.{}.power]\ndriver = \"redfish\"\nurl = \"https://{}\"\nuser = \"{}\"\n\
+                 secret = \"file:{}\"\nca = \"{}\"\n",
+                node.name,
+                controller::ADDRESS,
+                controller::USER,
+                self.secret("power").display(),
+                self.dir.join("ca.pem").display()
             );
         }
         text += &format!(

@@ -7,6 +7,7 @@
 pub mod bench;
 pub mod certs;
 pub mod cluster;
+pub mod controller;
 pub mod demo;
 pub mod drill;
 pub mod fault;

@@ -4,7 +4,7 @@ use anyhow::{Context, Result, bail};
 use clap::{Parser, Subcommand};
 use karst_lab::layout::{CLIENT_ROLE, DATABASE, GATES, Layout, WORKLOAD};
 use karst_lab::writer::{self, Load};
-use karst_lab::{Lab, bench, demo, drill, fault, inside, keep};
+use karst_lab::{Lab, bench, controller, demo, drill, fault, inside, keep};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -66,6 +66,8 @@ enum Command {
     #[command(hide = true)]
     Inside,
     #[command(hide = true)]
+    Controller,
+    #[command(hide = true)]
     Host { name: String },
     #[command(hide = true)]
     Lead { socket: PathBuf, to: SocketAddr },
@@ -100,6 +102,7 @@ fn start(cli: Cli) -> Result<()> {
     match &cli.command {
         Command::Keep => return keep::run(&Layout::load(&cli.dir)?),
         Command::Inside => return inside::run(&Layout::load(&cli.dir)?),
+        Command::Controller => return controller::run(&Layout::load(&cli.dir)?),
         Command::Host { name } => return inside::run_host(&Layout::load(&cli.dir)?, name),
         Command::Lead { socket, to } => return keep::lead(socket, *to),
         _ => {}
@@ -146,7 +149,7 @@ async fn run(cli: Cli) -> Result<()> {
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
             writer::run(Load { to, password, writers, pause, journal, until, lab: layout }).await?;
         }
-        Command::Keep | Command::Inside | Command::Host { .. } | Command::Lead { .. } => unreachable!("run before"),
+        Command::Keep | Command::Inside | Command::Controller | Command::Host { .. } | Command::Lead { .. } => unreachable!("run before"),
     }
     Ok(())
 }

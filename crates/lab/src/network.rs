@@ -1,5 +1,6 @@
 //! Three networks, each a bridge in a switch of its own kind: peers, clients, management. Hosts are network namespaces.
 
+use crate::controller;
 use crate::layout::{ARCHIVE, CLIENT, NODES};
 use anyhow::{Context, Result, bail};
 use std::fmt::Write as _;
@@ -29,6 +30,7 @@ fn ports() -> Vec<Port> {
     }
     ports.push(Port { host: CLIENT, network: "client", address: "10.30.0.100".into() });
     ports.push(Port { host: ARCHIVE, network: "mgmt", address: "10.40.0.100".into() });
+    ports.push(Port { host: controller::HOST, network: "mgmt", address: controller::ADDRESS.into() });
     ports
 }
 
@@ -37,7 +39,7 @@ pub const ARCHIVE_ADDRESS: &str = "10.40.0.100";
 
 /// Makes everything. Runs inside the lab's own network namespace.
 pub fn build() -> Result<()> {
-    for name in NODES.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE]) {
+    for name in NODES.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE, controller::HOST]) {
         run(Command::new("ip").args(["netns", "add", name]), "ip netns add")?;
     }
     let mut switch = String::new();

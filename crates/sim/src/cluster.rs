@@ -1,6 +1,6 @@
 //! The cluster that the seeds run: the ferry company's four nodes and its workload that may lose nothing.
 
-use karst_core::spec::{Alone, Loss, NodeSpec, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::spec::{Alone, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 
@@ -13,6 +13,8 @@ pub fn ferry_spec() -> Spec {
         witness,
         peer: address(host, 4700),
         api: None,
+        power: None,
+        readmit: Readmit::Auto,
     };
     let replica = |rank, host| ReplicaSpec { rank, address: address(host, 5432), data: "/data".into() };
     Spec {
@@ -42,4 +44,13 @@ pub fn ferry_spec() -> Spec {
             },
         )]),
     }
+}
+
+/// The same with a power device for each host.
+pub fn powered_spec() -> Spec {
+    let mut spec = ferry_spec();
+    for node in spec.nodes.values_mut() {
+        node.power = Some(PowerSpec { driver: "command".into(), settings: BTreeMap::new() });
+    }
+    spec
 }

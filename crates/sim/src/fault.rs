@@ -47,6 +47,10 @@ pub enum Fault {
         sync_ms: u64,
         for_ms: u64,
     },
+    /// No power device answers.
+    DeadDevices {
+        for_ms: u64,
+    },
     /// An operator asks for a planned move.
     Switchover {
         to: NodeId,
@@ -78,7 +82,7 @@ impl Script {
             let other = nodes[chance.random_range(0..nodes.len())].clone();
             let replica = replicas[chance.random_range(0..replicas.len())].clone();
             let for_ms = *[50u64, 300, 900, 2_500, 6_000].get(chance.random_range(0..5)).expect("in range");
-            let fault = match chance.random_range(0..10) {
+            let fault = match chance.random_range(0..11) {
                 0 => Fault::KillDaemon { node, down_ms: for_ms },
                 1 => Fault::PauseDaemon { node, for_ms },
                 2 => Fault::PowerCut { node, down_ms: for_ms },
@@ -87,6 +91,7 @@ impl Script {
                 6 => Fault::OneWay { from: node, to: other, for_ms },
                 7 => Fault::Lossy { percent: chance.random_range(5..40), for_ms: for_ms * 2 },
                 8 => Fault::SlowDisk { node, sync_ms: chance.random_range(5..200), for_ms },
+                9 => Fault::DeadDevices { for_ms: for_ms * 2 },
                 _ => Fault::Switchover { to: replica },
             };
             faults.push((chance.random_range(300..30_000), fault));

@@ -1,11 +1,14 @@
 //! The world: one queue of happenings in true time, hosts with clocks of their own, a network, and servers.
 
+mod devices;
+
 use crate::check::{Data as DataCheck, Failure, Truth};
 use crate::fault::{Fault, Script};
 use crate::server::{Server, Sync};
 use karst_core::consensus::{Durable, Stored};
 use karst_core::message::Message;
 use karst_core::node::{GateOrder, Write};
+use karst_core::power::PowerOrder;
 use karst_core::replica::agent::Kept;
 use karst_core::replica::{Action, Done, Downstream, GateReport, Observation};
 use karst_core::spec::Spec;
@@ -81,6 +84,7 @@ enum Happening {
     Durable(NodeId, u64, u64, Vec<Write>),
     Act(NodeId, u64, u64, Action),
     Deadman(NodeId, u64),
+    Device(NodeId, u64, NodeId, PowerOrder, devices::Step),
     Fault(Fault),
     End(Fault),
     Tick,
@@ -100,10 +104,12 @@ pub struct World {
     hosts: BTreeMap<NodeId, Host>,
     cut: BTreeMap<(NodeId, NodeId), u32>,
     lossy: u32,
+    dead_devices: u32,
     truth: Truth,
     story: Vec<String>,
     next_write: u64,
     last_acknowledged: u64,
+    longest_pause: u64,
     next_promotion: u64,
 }
 
@@ -161,10 +167,12 @@ impl World {
             hosts,
             cut: BTreeMap::new(),
             lossy: 0,
+            dead_devices: 0,
             truth: Truth::default(),
             story: Vec::new(),
             next_write: 1,
             last_acknowledged: 0,
+            longest_pause: 0,
             next_promotion: 1,
         };
         let ids: Vec<NodeId> = world.hosts.keys().cloned().collect();
@@ -178,6 +186,16 @@ impl World {
     /// Of the committed log, the epoch of the workload; how often it moved.
     pub fn epoch(&self) -> u64 {
         self.truth.state.workload(&self.workload).epoch.0
+    }
+
+    /// Whose power was ever cut, or was about to be.
+    pub fn was_fenced(&self) -> bool {
+        self.story.iter().any(|line| line.contains(" is fenced by "))
+    }
+
+    /// The longest time without an acknowledged write, after the first.
+    pub fn longest_pause(&self) -> Duration {
+        Duration::from_nanos(self.longest_pause)
     }
 
     pub fn acknowledged(&self) -> usize {
@@ -236,6 +254,7 @@ impl World {
             }
             Happening::Act(id, run, number, action) => self.finish_action(&id, run, number, action)?,
             Happening::Deadman(id, count) => self.deadman(&id, count)?,
+            Happening::Device(by, run, node, order, step) => self.device(&by, run, node, order, step)?,
             Happening::Fault(fault) => self.begin_fault(fault)?,
             Happening::End(fault) => self.end_fault(fault)?,
             Happening::Tick => self.tick()?,
@@ -244,6 +263,11 @@ impl World {
             self.hosts.iter().filter(|(_, h)| h.server.runs && h.server.primary).map(|(n, _)| n).collect();
         if primaries.len() > 1 {
             return Err(("S3", format!("two primaries run at once: {primaries:?}")));
+        }
+        // S6: whoever was cut off holds nothing before it is readmitted.
+        let fenced_off = |n: &&&NodeId| self.truth.state.fenced(n).is_some_and(|f| f.off);
+        if let Some(node) = primaries.iter().find(fenced_off) {
+            return Err(("S6", format!("{node} is fenced and runs a primary")));
         }
         Ok(())
     }
@@ -261,6 +285,7 @@ impl World {
             me: id.clone(),
             spec,
             boot: BootId::from(format!("boot-{}", host.boot)),
+            system: None,
             seed,
             stored: host.disk.stored.clone(),
             kept: host.disk.kept.clone(),
@@ -373,6 +398,7 @@ impl World {
                 let seen = Input::GateSeen { workload: self.workload.clone(), report };
                 self.after(MS / 5, Happening::Input(id.clone(), run, seen));
             }
+            Effect::Power { node, order, .. } => self.ask_device(id, run, node, order),
             Effect::Answer { .. } => {}
             Effect::Record(event) => self.tell(format!("{id} records: {}", event.text)),
         }
@@ -618,6 +644,9 @@ impl World {
         let (done, still): (Vec<_>, Vec<_>) = waiting.into_iter().partition(|(at, _)| *at <= upto);
         self.host(id).server.waiting = still;
         if !done.is_empty() {
+            if self.last_acknowledged > 0 {
+                self.longest_pause = self.longest_pause.max(self.now - self.last_acknowledged);
+            }
             self.last_acknowledged = self.now;
         }
         self.truth.acknowledged.extend(done.into_iter().map(|(_, write)| write));
@@ -670,6 +699,10 @@ impl World {
                 self.host(node).sync_ms = *sync_ms;
                 lasts = Some(*for_ms);
             }
+            Fault::DeadDevices { for_ms } => {
+                self.dead_devices += 1;
+                lasts = Some(*for_ms);
+            }
             Fault::Switchover { to } => {
                 let Some(asked) = self.hosts.keys().next().cloned() else { return Ok(()) };
                 let request = karst_core::node::Request::Switchover {
@@ -713,6 +746,7 @@ impl World {
             Fault::Isolate { node, .. } => self.host(&node).isolated -= 1,
             Fault::OneWay { from, to, .. } => *self.cut.entry((from, to)).or_default() -= 1,
             Fault::Lossy { .. } => self.lossy = 0,
+            Fault::DeadDevices { .. } => self.dead_devices -= 1,
             Fault::SlowDisk { node, .. } => self.host(&node).sync_ms = 1,
             Fault::KillServer { .. } | Fault::Switchover { .. } => {}
         }

@@ -1,17 +1,24 @@
 //! Random faults over many seeds: S1 to S5, S8 and L1 hold. `KARST_SEEDS=A..B` runs others; a failure prints its story.
 
 use karst_core::{NodeId, Planted};
-use karst_sim::{Failure, Fault, Script, World, ferry_spec};
+use karst_core::Spec;
+use karst_sim::{Failure, Fault, Script, World, ferry_spec, powered_spec};
 use rand::SeedableRng;
 use rand_pcg::Pcg64Mcg;
+use std::time::Duration;
 
 fn run(seed: u64, planted: Option<Planted>) -> Result<(), Box<Failure>> {
-    let spec = ferry_spec();
+    let spec = spec_of(seed);
     let nodes: Vec<NodeId> = spec.nodes.keys().cloned().collect();
     let replicas: Vec<NodeId> = spec.workloads.values().flat_map(|w| w.replicas.keys().cloned()).collect();
     let mut chance = Pcg64Mcg::seed_from_u64(seed ^ 0xfe44);
     let script = Script::random(&mut chance, &nodes, &replicas, 8);
     World::new(spec, seed, planted).run(&script)
+}
+
+/// Every other seed has power devices.
+fn spec_of(seed: u64) -> Spec {
+    if seed.is_multiple_of(2) { ferry_spec() } else { powered_spec() }
 }
 
 fn seeds() -> std::ops::Range<u64> {
@@ -34,9 +41,10 @@ fn guarantees_hold_under_random_faults() {
 #[test]
 fn nothing_moves_without_a_fault() {
     for seed in 0..10 {
-        let mut world = World::new(ferry_spec(), seed, None);
+        let mut world = World::new(spec_of(seed), seed, None);
         world.run(&Script::calm(60)).unwrap_or_else(|f| panic!("{f}"));
         assert_eq!(world.epoch(), 1, "seed {seed}");
+        assert!(!world.was_fenced(), "seed {seed}");
         assert!(world.acknowledged() > 8_000, "seed {seed}: {} writes", world.acknowledged());
     }
 }
@@ -48,11 +56,14 @@ fn a_one_way_cut_moves_nothing() {
     let pairs = nodes.iter().flat_map(|a| nodes.iter().filter(move |b| *b != a).map(move |b| (a.clone(), b.clone())));
     for (seed, (from, to)) in pairs.enumerate() {
         let story = format!("{from} -> {to}");
-        let mut world = World::new(ferry_spec(), seed as u64, None);
         let cut = Fault::OneWay { from, to, for_ms: 15_000 };
         let script = Script { faults: vec![(8_000, cut)], until_ms: 30_000, calm_ms: 5_000 };
-        world.run(&script).unwrap_or_else(|f| panic!("{f}"));
-        assert_eq!(world.epoch(), 1, "{story}");
+        for spec in [ferry_spec(), powered_spec()] {
+            let mut world = World::new(spec, seed as u64, None);
+            world.run(&script).unwrap_or_else(|f| panic!("{f}"));
+            assert_eq!(world.epoch(), 1, "{story}");
+            assert!(!world.was_fenced(), "{story}");
+        }
     }
 }
 
@@ -77,23 +88,49 @@ fn a_seed_replays() {
 #[test]
 fn planted_bugs_are_found() {
     let isolate = |node: &str, for_ms| Fault::Isolate { node: node.into(), for_ms };
+    let dead = Fault::DeadDevices { for_ms: 10_000 };
     let kill = Fault::KillServer { node: "doline".into() };
     let slow = |node: &str| (100, Fault::SlowDisk { node: node.into(), sync_ms: 300, for_ms: 20_000 });
     let cases = [
         (Planted::SkipLeaseWait, "S3", vec![(8_000, isolate("doline", 6_000))]),
         (Planted::OutliveLease, "S3", vec![(8_000, isolate("doline", 6_000))]),
+        (Planted::AssumeOff, "S6", vec![(7_000, dead), (8_000, isolate("doline", 6_000))]),
         (Planted::PromoteLaggard, "S5", vec![(8_000, isolate("uvala", 1_500)), (9_520, kill)]),
         (Planted::SendBeforeDurable, "S8", vec![slow("doline"), slow("polje"), slow("ponor"), slow("uvala")]),
     ];
     for (planted, guarantee, faults) in cases {
+        let spec = if planted == Planted::AssumeOff { powered_spec() } else { ferry_spec() };
         let script = Script { faults, until_ms: 20_000, calm_ms: 0 };
         let found = (0..20).find_map(|seed| {
-            let result = World::new(ferry_spec(), seed, Some(planted)).run(&script);
+            let result = World::new(spec.clone(), seed, Some(planted)).run(&script);
             result.err().filter(|f| f.guarantee == guarantee)
         });
         assert!(found.is_some(), "{planted:?} was not found by {guarantee} in 20 seeds");
         // ... and by nothing else than the plant: the same script passes without it.
         let seed = found.expect("just found").seed;
-        World::new(ferry_spec(), seed, None).run(&script).unwrap_or_else(|f| panic!("{f}"));
+        World::new(spec, seed, None).run(&script).unwrap_or_else(|f| panic!("{f}"));
+    }
+}
+
+/// A host that is cut off, or without power, is replaced as soon as its power is confirmed off, well before its lease is
+/// over; with the devices dead the lease's end does it. The host comes back by itself, and holds nothing before (S6).
+#[test]
+fn a_confirmed_power_cut_is_quicker_than_the_lease() {
+    let story = |dead: bool, fault: Fault, seed| {
+        let faults = [Fault::DeadDevices { for_ms: 9_000 }].into_iter().filter(|_| dead).map(|f| (7_500, f));
+        let faults = faults.chain([(8_000, fault)]).collect();
+        let mut world = World::new(powered_spec(), seed, None);
+        world.run(&Script { faults, until_ms: 40_000, calm_ms: 20_000 }).unwrap_or_else(|f| panic!("{f}"));
+        world.longest_pause()
+    };
+    for seed in 0..6 {
+        for fault in [
+            Fault::Isolate { node: "doline".into(), for_ms: 6_000 },
+            Fault::PowerCut { node: "doline".into(), down_ms: 6_000 },
+        ] {
+            let (quick, slow) = (story(false, fault.clone(), seed), story(true, fault, seed));
+            assert!(quick < Duration::from_millis(1_700), "seed {seed}: {quick:?}");
+            assert!(slow > Duration::from_millis(2_000) && slow < Duration::from_millis(4_000), "seed {seed}: {slow:?}");
+        }
     }
 }

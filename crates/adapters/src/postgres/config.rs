@@ -99,18 +99,12 @@ impl Plan {
 }
 
 fn read_secret(reference: &str) -> std::result::Result<String, String> {
-    let value = match reference.split_once(':') {
-        Some(("file", path)) => std::fs::read_to_string(path).map_err(|e| format!("{path}: {e}"))?,
-        Some(("env", name)) => std::env::var(name).map_err(|e| format!("{name}: {e}"))?,
-        _ => return Err("use a reference, `file:PATH` or `env:NAME`".into()),
-    };
-    let value = value.trim();
+    let value = crate::secret::read(reference)?;
     let plain = |c: char| c.is_ascii_graphic() && !matches!(c, '\'' | '\\' | ':');
-    match value {
-        "" => Err("it is empty".into()),
-        v if v.chars().all(plain) => Ok(v.into()),
-        _ => Err("use printable characters without quotes, backslashes and colons".into()),
+    if value.chars().all(plain) {
+        return Ok(value);
     }
+    Err("use printable characters without quotes, backslashes and colons".into())
 }
 
 fn ids_of(user: &str) -> Option<(u32, u32)> {

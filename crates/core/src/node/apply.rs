@@ -13,7 +13,7 @@ impl Node {
             let index = self.state.applied.next();
             let Some(entry) = self.consensus.log().get(index).cloned() else { return };
             let changed = self.state.apply(index, &entry.command);
-            self.answer_committed(index, changed);
+            self.answer_committed(index, &entry.command, changed);
             if changed {
                 self.on_applied(index, &entry.command);
             }
@@ -21,7 +21,7 @@ impl Node {
     }
 
     fn on_applied(&mut self, index: Index, command: &Command) {
-        let Some(id) = command.workload().cloned() else { return };
+        let Some(id) = command.workload().cloned() else { return self.on_applied_to_node(index, command) };
         let now = self.now;
         let stamps = {
             let notes = self.notes.entry(id.clone()).or_default();
@@ -69,12 +69,34 @@ impl Node {
         self.record(event);
     }
 
-    fn answer_committed(&mut self, index: Index, changed: bool) {
+    fn on_applied_to_node(&mut self, index: Index, command: &Command) {
+        if matches!(command, Command::Noop | Command::System { .. }) {
+            return;
+        }
+        let (level, kind, text) = describe(command);
+        let mut event = Event::new(level, kind, text.clone());
+        event.index = Some(index);
+        // A fence is a step of whatever is under way because of it.
+        if let Command::Fence { node, .. } | Command::PowerOff { node, .. } = command {
+            let held = |(id, w): (_, &crate::state::WorkloadState)| Some((id, w.operation?)).filter(|_| w.holder() == Some(node));
+            let under_way: Vec<OperationId> = self.state.workloads.iter().filter_map(held).map(|(_, o)| o).collect();
+            for operation in under_way {
+                event = event.within(Some(operation));
+                let step = Step { text: text.clone(), phase: None, at: self.now };
+                self.steps.entry(operation).or_default().push(step);
+            }
+        }
+        self.record(event);
+    }
+
+    fn answer_committed(&mut self, index: Index, command: &Command, changed: bool) {
         if let Some(asker) = self.answers_due.remove(&index) {
-            let answer = if changed {
-                ask::Answer::Started { operation: OperationId(index.0) }
-            } else {
-                ask::Answer::Refused { why: "another operation of this workload began first".into() }
+            let answer = match command {
+                _ if !changed => ask::Answer::Refused {
+                    why: "something else was decided first; look at the status and ask again".into(),
+                },
+                Command::Begin(_) => ask::Answer::Started { operation: OperationId(index.0) },
+                _ => ask::Answer::Done { index, text: describe(command).2 },
             };
             self.answer(asker, answer);
         }
@@ -92,13 +114,21 @@ fn describe(command: &Command) -> (Level, &'static str, String) {
         Command::Begin(o) => {
             let to = o.to.as_ref().map(|t| format!(" to {t}")).unwrap_or_default();
             let from = o.from.as_ref().map(|f| format!(" from {f}")).unwrap_or_default();
-            (Level::Notice, "operation-began", format!("{}{from}{to} began, by {}: {}", o.kind, o.by, o.why))
+            let waits = if o.asks { "; it waits for approval" } else { "" };
+            (Level::Notice, "operation-began", format!("{}{from}{to} began, by {}: {}{waits}", o.kind, o.by, o.why))
         }
+        Command::Approve { by, .. } => (Level::Notice, "approved", format!("approved by {by}")),
+        Command::Mode { mode, by, .. } => (Level::Notice, "mode", format!("mode is {} from here on, set by {by}", mode.word())),
+        Command::Fence { node, why, by, .. } => (Level::Notice, "fenced", format!("{node} is fenced by {by}: {why}")),
+        Command::PowerOff { node, .. } => (Level::Notice, "power-off", format!("the power of {node} is off, read back from its device")),
+        Command::Readmit { node, why, by, .. } => (Level::Notice, "readmitted", format!("{node} is readmitted by {by}: {why}")),
+        Command::System { node, system } => (Level::Info, "system", format!("{node} is hardware {system}")),
         Command::Revoke { epoch, why, .. } => (Level::Notice, "revoked", format!("epoch {epoch} is revoked: {why}")),
         Command::End { epoch, how, .. } => {
             let how = match how {
                 Ended::Surrender { clean_at: Some(at), .. } => format!("the old primary stopped cleanly at {at}"),
                 Ended::Surrender { .. } => "the old primary surrendered: nothing of it runs any more".into(),
+                Ended::PowerOff => "the power of the old primary's host is off, read back from its device".into(),
                 Ended::LeaseOver => "no lease of the old primary can be valid any more".into(),
             };
             (Level::Notice, "isolated", format!("epoch {epoch} has ended: {how}"))

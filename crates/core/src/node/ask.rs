@@ -1,13 +1,14 @@
 //! Requests of people: what the coordinator answers, and plans before anything is changed.
 
 use super::{Effect, Node};
-use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::ids::{Index, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
-use crate::operation::{Kind, Operation};
+use crate::operation::{Kind, Mode, Operation, Outcome};
 use crate::replica::{Observation, ReplicaReport, Role};
 use crate::spec::Loss;
 use crate::state::{Command, Tenure};
-use crate::steward::candidates;
+use crate::steward::candidates::{self, MayLack};
+use crate::steward::fencing;
 use crate::view::Status;
 use serde::{Deserialize, Serialize};
 
@@ -28,7 +29,28 @@ pub enum Request {
         workload: WorkloadId,
         to: NodeId,
         by: String,
+        /// Acknowledged bytes that may be lost; `u64::MAX` where any number may.
+        accept_loss: u64,
         plan_only: bool,
+    },
+    Mode {
+        workload: WorkloadId,
+        mode: Mode,
+        by: String,
+    },
+    /// Lets an operation go on that waits for it.
+    Approve {
+        operation: OperationId,
+        by: String,
+    },
+    /// Cuts a node off from all authority, and its power where there is a device.
+    Fence {
+        node: NodeId,
+        by: String,
+    },
+    Readmit {
+        node: NodeId,
+        by: String,
     },
 }
 
@@ -38,6 +60,11 @@ pub enum Answer {
     Plan(Plan),
     Started {
         operation: OperationId,
+    },
+    /// Committed, with what it says.
+    Done {
+        index: Index,
+        text: String,
     },
     Refused {
         why: String,
@@ -57,7 +84,7 @@ pub struct Plan {
     pub steps: Vec<String>,
     /// Milliseconds in which clients cannot write: usual, and the bound after which it is forced.
     pub expected_pause_ms: (u64, u64),
-    /// Bytes of acknowledged writes that could be lost.
+    /// Bytes of acknowledged writes that could be lost; `u64::MAX` where that is not known.
     pub data_at_risk: u64,
     pub candidates: Vec<candidates::Candidate>,
 }
@@ -114,17 +141,23 @@ impl Node {
     }
 
     fn on_request(&mut self, asker: Asker, request: Request) {
-        let (kind, workload, to, by, plan_only) = match request {
+        let (kind, workload, to, by, accept_loss, plan_only) = match request {
             Request::Status | Request::OwnStatus => {
                 let status = Box::new(self.status());
                 return self.answer(asker, Answer::Status(status));
             }
-            Request::Switchover { workload, to, by, plan_only } => (Kind::Switchover, workload, to, by, plan_only),
-            Request::Failover { workload, to, by, plan_only } => {
-                (Kind::ForcedFailover, workload, Some(to), by, plan_only)
+            Request::Switchover { workload, to, by, plan_only } => (Kind::Switchover, workload, to, by, 0, plan_only),
+            Request::Failover { workload, to, by, accept_loss, plan_only } => {
+                (Kind::ForcedFailover, workload, Some(to), by, accept_loss, plan_only)
+            }
+            other => {
+                return match self.single(other) {
+                    Ok(command) => self.propose_for(asker, vec![command]),
+                    Err(why) => self.answer(asker, Answer::Refused { why }),
+                };
             }
         };
-        let plan = match self.plan(kind, &workload, to) {
+        let plan = match self.plan(kind, &workload, to, accept_loss) {
             Ok(plan) => plan,
             Err(why) => return self.answer(asker, Answer::Refused { why }),
         };
@@ -135,20 +168,85 @@ impl Node {
             return self.answer(asker, Answer::Refused { why });
         }
         let why = "asked for".to_string();
-        let begin = Operation { kind, workload, from: plan.from, to: plan.to, by, why };
-        match self.consensus.propose(vec![Command::Begin(begin)], self.now) {
-            Some(index) => {
-                self.answers_due.insert(index, asker);
+        // A failover that finds nobody who may take over is replaced by the one that a person answers for.
+        let stuck = self.state.running(&workload).map(|(operation, _)| {
+            let outcome = Outcome::Undone(format!("replaced by a forced failover asked for by {by}"));
+            Command::Finish { operation, workload: workload.clone(), outcome, phases: Vec::new() }
+        });
+        let (from, to) = (plan.from, plan.to);
+        let begin = Operation { kind, workload, from, to, by, why, asks: false, accept_loss };
+        self.propose_for(asker, stuck.into_iter().chain([Command::Begin(begin)]).collect());
+    }
+
+    /// Proposes, and answers when the last of them is committed.
+    fn propose_for(&mut self, asker: Asker, commands: Vec<Command>) {
+        let more = commands.len() as u64 - 1;
+        match self.consensus.propose(commands, self.now) {
+            Some(first) => {
+                self.answers_due.insert(Index(first.0 + more), asker);
             }
             None => self.answer(asker, Answer::NoCoordinator),
         }
     }
 
-    fn plan(&self, kind: Kind, id: &WorkloadId, to: Option<NodeId>) -> Result<Plan, String> {
-        let Some(spec) = self.spec.workloads.get(id) else {
-            let known: Vec<&str> = self.spec.workloads.keys().map(|w| w.as_str()).collect();
-            return Err(format!("there is no workload `{id}`; known: {}", known.join(", ")));
-        };
+    /// What one entry does by itself.
+    fn single(&self, request: Request) -> Result<Command, String> {
+        match request {
+            Request::Mode { workload, mode, by } => {
+                self.known_workload(&workload)?;
+                Ok(Command::Mode { workload, mode, by })
+            }
+            Request::Approve { operation, by } => {
+                let logged = self.state.operations.get(&operation);
+                match logged {
+                    None => Err(format!("there is no operation {operation}")),
+                    Some(o) if o.outcome.is_some() => Err(format!("{operation} is over")),
+                    Some(o) if !o.waits() => Err(format!("{operation} does not wait for approval")),
+                    Some(o) => Ok(Command::Approve { operation, workload: o.what.workload.clone(), by }),
+                }
+            }
+            Request::Fence { node, by } => {
+                self.known_node(&node)?;
+                if let Some(fenced) = self.state.fenced(&node) {
+                    return Err(format!("{node} is fenced already, by {}: {}", fenced.by, fenced.why));
+                }
+                if node == self.me {
+                    return Err(format!("{node} is the coordinator and cannot cut its own power; stop its daemon first"));
+                }
+                let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
+                Ok(Command::Fence { node, boot, why: "asked for".into(), by })
+            }
+            Request::Readmit { node, by } => {
+                self.known_node(&node)?;
+                let Some(fenced) = self.state.fenced(&node) else { return Err(format!("{node} is not fenced")) };
+                if let Some(why) = fencing::unfit(&self.scene(), &node) {
+                    return Err(format!("{node} cannot be readmitted yet: {why}"));
+                }
+                Ok(Command::Readmit { node, fence: fenced.id, why: "asked for".into(), by })
+            }
+            _ => Err("that is not a single entry".into()),
+        }
+    }
+
+    fn known_workload(&self, id: &WorkloadId) -> Result<(), String> {
+        if self.spec.workloads.contains_key(id) {
+            return Ok(());
+        }
+        let known: Vec<&str> = self.spec.workloads.keys().map(|w| w.as_str()).collect();
+        Err(format!("there is no workload `{id}`; known: {}", known.join(", ")))
+    }
+
+    fn known_node(&self, id: &NodeId) -> Result<(), String> {
+        if self.spec.nodes.contains_key(id) {
+            return Ok(());
+        }
+        let known: Vec<&str> = self.spec.nodes.keys().map(|n| n.as_str()).collect();
+        Err(format!("there is no node `{id}`; known: {}", known.join(", ")))
+    }
+
+    fn plan(&self, kind: Kind, id: &WorkloadId, to: Option<NodeId>, accept_loss: u64) -> Result<Plan, String> {
+        self.known_workload(id)?;
+        let spec = &self.spec.workloads[id];
         if let Some(to) = to.as_ref().filter(|to| !spec.replicas.contains_key(*to)) {
             let known: Vec<&str> = spec.replicas.keys().map(|n| n.as_str()).collect();
             return Err(format!("`{to}` has no replica of {id}; replicas: {}", known.join(", ")));
@@ -156,7 +254,10 @@ impl Node {
         let scene = self.scene();
         let w = self.state.workload(id);
         let list = candidates::list(&scene, id, spec);
-        let from = w.holder().cloned();
+        let from = match &w.tenure {
+            Tenure::Ended { last, .. } => Some(last.clone()),
+            _ => w.holder().cloned(),
+        };
         if let Some(to) = to.as_ref().filter(|_| to == from) {
             return Err(format!("{to} is the primary of {id} already"));
         }
@@ -164,19 +265,35 @@ impl Node {
         let best = list.iter().filter(|c| c.excluded.is_none()).min_by_key(|c| (c.rank, c.node.clone()));
         let target = to.or_else(|| best.map(|c| c.node.clone()));
         let judged = target.as_ref().and_then(|t| list.iter().find(|c| c.node == *t));
-        let idle = w.operation.map(|o| format!("{o} is running"));
+        // Forced: also where nobody is primary any more, in place of a failover that found nobody.
+        let forced = kind == Kind::ForcedFailover;
+        let ended = matches!(w.tenure, Tenure::Ended { .. });
+        let replaceable = forced && (ended || self.state.running(id).is_some_and(|(_, o)| o.waits()));
+        let idle = w.operation.filter(|_| !replaceable).map(|o| format!("{o} is running"));
+        let lack = judged.and_then(|c| c.may_lack);
         let old = from.as_ref().and_then(|f| scene.replica(f, id));
         let old_answers = old.is_some_and(|r| r.seen.as_ref().is_some_and(|o| o.is(Role::Primary)));
         let mut preconditions = vec![
             Precondition { text: "no other operation of this workload runs".into(), unmet: idle },
             Precondition {
-                text: "the workload has an open primary".into(),
-                unmet: (!open).then(|| "nobody is open as primary".into()),
+                text: if forced { "no other move is half done" } else { "the workload has an open primary" }.into(),
+                unmet: (!open && !(forced && ended)).then(|| "nobody is open as primary".into()),
             },
             Precondition {
                 text: target.as_ref().map_or("a standby may take over".into(), |t| format!("{t} may take over")),
                 unmet: match judged {
-                    Some(c) => c.excluded.clone(),
+                    Some(c) if forced && c.may_with_loss(accept_loss) => None,
+                    Some(c) => match (forced, c.may_lack) {
+                        (true, Some(MayLack::Bytes(bytes))) => Some(format!(
+                            "it may lack up to {bytes} bytes of acknowledged writes; accept that with --accept-loss {bytes}B"
+                        )),
+                        (true, Some(MayLack::Unknown)) => Some(
+                            "how much of the acknowledged writes it lacks is not known: the last primary was not heard by \
+                             this coordinator; accept any loss with --accept-loss all"
+                                .into(),
+                        ),
+                        _ => c.excluded.clone(),
+                    },
                     None => Some("no replica is eligible".into()),
                 },
             },
@@ -202,10 +319,11 @@ impl Node {
         steps.push("gates release clients to it".into());
         steps.push(match kind {
             Kind::Switchover => format!("{old_name} follows as a standby"),
-            _ => format!("{old_name} comes back by a fresh clone"),
+            _ => format!("{old_name} comes back by a rewind, or a clone"),
         });
         let position = |r: Option<&ReplicaReport>| r.and_then(|r| r.seen.as_ref()).map(|o: &Observation| o.position.0);
         let risk = match (kind, spec.loss) {
+            (Kind::ForcedFailover, _) if lack.is_some() => lack.map_or(0, MayLack::bytes),
             (Kind::Switchover, _) | (_, Loss::None) => 0,
             _ => {
                 let behind = target.as_ref().and_then(|t| position(scene.replica(t, id)));

@@ -17,7 +17,7 @@ impl Node {
         let replicas =
             self.agents.iter().map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now))).collect();
         let gates = self.gates.iter().map(|(id, g)| (id.clone(), g.report.clone())).collect();
-        Report { boot: self.boot.clone(), replicas, gates }
+        Report { boot: self.boot.clone(), system: self.system.clone(), replicas, gates }
     }
 
     /// Which leases this node needs: of the epoch it holds, or that its gate forwards to.
@@ -88,7 +88,10 @@ impl Node {
             _ => false,
         };
         let ending = self.consensus.log().after(self.state.applied).iter().any(|e| ends(&e.command));
-        if !leads || ending || w.epoch != epoch {
+        let fences = |c: &Command| matches!(c, Command::Fence { node, .. } if node == to);
+        let fenced = self.state.fenced(to).is_some()
+            || self.consensus.log().after(self.state.applied).iter().any(|e| fences(&e.command));
+        if !leads || ending || fenced || w.epoch != epoch {
             return None;
         }
         let holder = w.grantable()?;

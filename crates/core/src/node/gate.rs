@@ -23,6 +23,9 @@ pub enum GateOrder {
 impl Node {
     fn gate_order(&self, id: &WorkloadId) -> GateOrder {
         let w = self.state.workload(id);
+        if self.state.fenced(&self.me).is_some() {
+            return GateOrder::Hold { cut: true };
+        }
         let (Tenure::Open { holder, serving: true }, Some(gate)) = (&w.tenure, self.gates.get(id)) else {
             return GateOrder::Hold { cut: true };
         };

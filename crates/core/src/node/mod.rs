@@ -12,6 +12,7 @@ mod apply;
 mod ask;
 mod checkin;
 mod gate;
+mod power;
 
 pub use ask::{Answer, Plan, Precondition, Request};
 pub use gate::GateOrder;
@@ -23,6 +24,7 @@ use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::message::Message;
 use crate::operation::Step;
+use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::{Agent, Kept, Order};
 use crate::replica::{Action, Done, GateReport, Observation, Role};
 use crate::spec::{Alone, Loss, Spec};
@@ -46,6 +48,8 @@ pub enum Planted {
     OutliveLease,
     /// Any standby may be promoted, and the one that has least is (S5).
     PromoteLaggard,
+    /// A power device's order is taken for its effect (C7).
+    AssumeOff,
     /// Messages leave before what they say is durable (A5, S2).
     SendBeforeDurable,
 }
@@ -56,6 +60,8 @@ pub struct NodeConfig {
     pub me: NodeId,
     pub spec: Spec,
     pub boot: BootId,
+    /// The hardware's UUID, where the host can tell.
+    pub system: Option<String>,
     /// Of the generator behind all random choices.
     pub seed: u64,
     pub stored: Stored,
@@ -93,6 +99,12 @@ pub enum Input {
     GateSeen {
         workload: WorkloadId,
         report: GateReport,
+    },
+    /// What a power device said.
+    Powered {
+        node: NodeId,
+        order: PowerOrder,
+        result: Result<PowerSeen, String>,
     },
     /// Somebody asks this node; the answer carries the ticket.
     Asked {
@@ -144,6 +156,13 @@ pub enum Effect {
         workload: WorkloadId,
         order: GateOrder,
     },
+    /// Ask the power device of a node. A cut is allowed only while [`Node::cutting`] still names it (C7).
+    Power {
+        node: NodeId,
+        order: PowerOrder,
+        /// What the device must say it powers, if it says so at all.
+        system: Option<String>,
+    },
     Answer {
         ticket: u64,
         answer: Answer,
@@ -168,6 +187,7 @@ pub struct Node {
     me: NodeId,
     spec: Spec,
     boot: BootId,
+    system: Option<String>,
     chance: Pcg64Mcg,
     planted: Option<Planted>,
     consensus: Consensus,
@@ -185,6 +205,10 @@ pub struct Node {
     next_ask: u64,
     beat_due: Time,
     granted_at: Time,
+    devices: power::Devices,
+    /// Since when this node has not stood still, and when it last did anything.
+    awake_since: Time,
+    moved_at: Time,
     last_essence: Option<checkin::Essence>,
     decide_due: Time,
     health_due: Time,
@@ -199,7 +223,7 @@ pub struct Node {
 
 impl Node {
     pub fn new(config: NodeConfig, now: Time) -> Self {
-        let NodeConfig { me, spec, boot, seed, stored, mut kept, planted } = config;
+        let NodeConfig { me, spec, boot, system, seed, stored, mut kept, planted } = config;
         let t = &spec.timings;
         let pace = Pace { heartbeat: t.heartbeat, stickiness: t.stickiness, election_spread: t.election_spread };
         let quiet = t.quiet_after_start();
@@ -224,6 +248,7 @@ impl Node {
             me,
             spec,
             boot,
+            system,
             chance: random,
             planted,
             consensus,
@@ -239,6 +264,9 @@ impl Node {
             next_ask: 1,
             beat_due: now,
             granted_at: now,
+            devices: power::Devices::default(),
+            awake_since: now,
+            moved_at: now,
             last_essence: None,
             decide_due: now,
             health_due: now,
@@ -294,6 +322,11 @@ impl Node {
     /// Takes what happened. `now` is this node's steady clock.
     pub fn handle(&mut self, now: Time, input: Input) {
         self.now = self.now.max(now);
+        // It is woken each heartbeat: whoever was silent for longer than that may have been heard by nobody here.
+        if self.now.since(self.moved_at) > self.spec.timings.heartbeat * 2 {
+            self.awake_since = self.now;
+        }
+        self.moved_at = self.now;
         match input {
             Input::Received { from, message } => self.on_message(&from, message),
             Input::Persisted { number } => self.on_persisted(number),
@@ -319,6 +352,7 @@ impl Node {
                     gate.report = report;
                 }
             }
+            Input::Powered { node, order, result } => self.on_powered(&node, order, result),
             Input::Asked { ticket, request } => self.on_asked(ask::Asker::Here(ticket), request),
             Input::Woke => {}
         }
@@ -334,7 +368,7 @@ impl Node {
     pub fn poll_timeout(&self) -> Time {
         let mut due = self.beat_due.min(self.consensus.next_due(self.now)).min(self.health_due);
         if self.is_coordinator() {
-            due = due.min(self.decide_due);
+            due = due.min(self.decide_due).min(self.power_due());
         }
         for agent in self.agents.values() {
             due = due.min(agent.next_due(&self.spec.timings));
@@ -450,6 +484,7 @@ impl Node {
             self.step_gates();
             self.check_in();
             self.decide();
+            self.step_power();
             self.run_consensus_orders();
             if before == (self.state.applied, self.consensus.log().last())
                 && self.consensus.commit() == self.state.applied
@@ -513,6 +548,7 @@ impl Node {
                 // Once the target is assigned, the new primary has nothing to prepare any more.
                 operation: self.state.running(&id).filter(|(_, o)| o.target.is_none()).map(|(op, o)| (op, o.what.kind)),
                 timings: &self.spec.timings,
+                fenced: self.state.fenced(&self.me).is_some(),
                 unprotected_if_empty: spec.loss != Loss::None || spec.alone == Alone::Continue,
                 planted: self.planted,
             };
@@ -544,20 +580,22 @@ impl Node {
         if self.consensus.log().last().1 != self.state.applied {
             return;
         }
-        let mut commands = Vec::new();
         self.decide_due = Time(u64::MAX);
+        let scene = steward::Scene {
+            now: self.now,
+            me: &self.me,
+            spec: &self.spec,
+            state: &self.state,
+            reports: &self.reports,
+            health: &self.health,
+            ledger: &self.ledger,
+            elected_at,
+            awake_since: self.awake_since,
+            off: &self.devices.off,
+            planted: self.planted,
+        };
+        let mut commands = steward::fencing::decide_nodes(&scene);
         for (id, workload) in &self.spec.workloads {
-            let scene = steward::Scene {
-                now: self.now,
-                me: &self.me,
-                spec: &self.spec,
-                state: &self.state,
-                reports: &self.reports,
-                health: &self.health,
-                ledger: &self.ledger,
-                elected_at,
-                planted: self.planted,
-            };
             let notes = self.notes.entry(id.clone()).or_default();
             commands.extend(steward::decide(&scene, id, workload, notes));
             self.decide_due = self.decide_due.min(steward::next_look(&scene, id, notes));
@@ -593,6 +631,8 @@ impl Node {
             health: &self.health,
             ledger: &self.ledger,
             elected_at: self.consensus.elected_at().unwrap_or(self.now),
+            awake_since: self.awake_since,
+            off: &self.devices.off,
             planted: self.planted,
         }
     }

@@ -63,6 +63,8 @@ pub struct Scene<'a> {
     pub workload: &'a WorkloadState,
     pub operation: Option<(OperationId, Kind)>,
     pub timings: &'a Timings,
+    /// This node holds nothing until it is readmitted (S6).
+    pub fenced: bool,
     /// The spec wants no synchronous standby, or allows writes to go on without one.
     pub unprotected_if_empty: bool,
     pub planted: Option<Planted>,
@@ -443,6 +445,10 @@ impl Agent {
         }
         if !seen.runs && self.authority.armed().is_some() {
             self.orders.push(Order::Disarm);
+            return;
+        }
+        if scene.fenced {
+            // Nothing is started and nobody's data are touched until it is readmitted (S6).
             return;
         }
         if primary.is_some() && !seen.runs && self.can_wait(w, now) {

@@ -1,6 +1,6 @@
 //! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the parser's side's work.
 
-use super::{Alone, Loss, Spec, WorkloadSpec};
+use super::{Alone, Loss, Readmit, Spec, WorkloadSpec};
 use crate::ids::WorkloadId;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -103,6 +103,13 @@ fn nodes(spec: &Spec, found: &mut Findings) {
         }
         if node.votes > 7 {
             found.error(&["node", id.as_str(), "votes"], format!("{} votes", node.votes), "use 0 to 7");
+        }
+        if node.power.is_some() && node.readmit == Readmit::Ask {
+            found.warn(
+                &["node", id.as_str(), "readmit"],
+                "after its power was cut it waits for `karst node readmit`",
+                "use `readmit = \"auto\"` where a host that has booted anew may come back by itself",
+            );
         }
         if node.witness && node.votes == 0 {
             found.error(

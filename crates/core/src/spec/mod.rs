@@ -38,6 +38,29 @@ pub struct NodeSpec {
     pub peer: SocketAddr,
     /// Where its HTTP service listens with TLS.
     pub api: Option<SocketAddr>,
+    /// What can cut its power, on a network of its own; without one only its lease's end proves that it is gone.
+    pub power: Option<PowerSpec>,
+    /// How it comes back after it was fenced (S6).
+    pub readmit: Readmit,
+}
+
+/// A power device and how to reach it; the settings are the adapter's.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PowerSpec {
+    /// `redfish` or `command`.
+    pub driver: String,
+    pub settings: BTreeMap<String, String>,
+}
+
+/// Who takes a fenced node back.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Readmit {
+    /// The cluster, once the host has booted anew and nothing runs there.
+    Auto,
+    /// A person.
+    #[default]
+    Ask,
 }
 
 /// What may be lost when a primary dies.

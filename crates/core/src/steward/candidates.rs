@@ -23,11 +23,38 @@ pub struct Candidate {
     pub rank: u32,
     /// A member of the sync set has every acknowledged write.
     pub in_sync_set: bool,
+    /// Where nothing else is against it: how many acknowledged bytes it may lack, as far as is known.
+    pub may_lack: Option<MayLack>,
+}
+
+/// What a replica may lack of what the last primary acknowledged.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum MayLack {
+    /// From its position to the last primary's last known one.
+    Bytes(u64),
+    /// The last primary's position was not heard.
+    Unknown,
+}
+
+impl MayLack {
+    /// The number to compare with what somebody accepts to lose; unknown is more than any size.
+    pub fn bytes(self) -> u64 {
+        match self {
+            MayLack::Bytes(bytes) => bytes,
+            MayLack::Unknown => u64::MAX,
+        }
+    }
 }
 
 impl Candidate {
     pub(super) fn preference(&self) -> (Option<Lsn>, Reverse<u32>, Reverse<NodeId>) {
         (self.position, Reverse(self.rank), Reverse(self.node.clone()))
+    }
+
+    /// Whether it may take over if so many acknowledged bytes may be lost (forced failover).
+    pub fn may_with_loss(&self, accepted: u64) -> bool {
+        self.excluded.is_none() || self.may_lack.is_some_and(|l| l.bytes() <= accepted)
     }
 
     pub(super) fn reason(&self) -> String {
@@ -54,13 +81,14 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
             (false, _) => report.and_then(|r| r.seen.as_ref()).map(|o| o.position),
         };
         let in_sync_set = w.sync.sure.contains(node);
-        let (excluded, pending) = match refusal(scene, id, spec, w, node, ended) {
-            Err(Refusal::Pending(why)) => (Some(why), true),
-            Err(Refusal::No(why)) => (Some(why), false),
-            Ok(()) => (None, false),
+        let (excluded, pending, may_lack) = match refusal(scene, id, spec, w, node, ended) {
+            Err(Refusal::Pending(why)) => (Some(why), true, None),
+            Err(Refusal::No(why)) => (Some(why), false, None),
+            Err(Refusal::Lacks(why, lack)) => (Some(why), false, Some(lack)),
+            Ok(()) => (None, false, None),
         };
         let rank = spec.replicas[node].rank;
-        Candidate { node: node.clone(), excluded, pending, position, rank, in_sync_set }
+        Candidate { node: node.clone(), excluded, pending, position, rank, in_sync_set, may_lack }
     };
     spec.replicas.keys().filter(|n| Some(*n) != out).map(judge).collect()
 }
@@ -68,6 +96,8 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
 enum Refusal {
     Pending(String),
     No(String),
+    /// Only what it may lack is against it: a person may accept that.
+    Lacks(String, MayLack),
 }
 
 fn refusal(
@@ -78,8 +108,8 @@ fn refusal(
     if let Some(why) = w.unsound(node) {
         return no(format!("its data must be rewound or cloned first: {why}"));
     }
-    if spec.loss == Loss::None && !w.sync.sure.contains(node) && scene.planted != Some(Planted::PromoteLaggard) {
-        return no("not in the sync set: it may lack acknowledged writes (S5)".into());
+    if scene.state.fenced(node).is_some() {
+        return no("it is fenced (S6): readmit it first".into());
     }
     if !scene.is_up(node) {
         return no("its node is not heard".into());
@@ -113,11 +143,16 @@ fn refusal(
             opened.switch, opened.epoch
         ));
     }
-    if let Loss::Bytes(allowed) = spec.loss {
-        let last = scene.replica(&opened.holder, id).and_then(|r| r.seen.as_ref()).map(|o| o.position);
-        if let Some(behind) = last.map(|l| l.0.saturating_sub(position.0)).filter(|b| *b > allowed) {
-            return no(format!("{behind} bytes behind; {allowed} may be lost"));
+    let last = scene.replica(&opened.holder, id).and_then(|r| r.seen.as_ref()).map(|o| o.position);
+    let behind = last.map(|l| l.0.saturating_sub(position.0));
+    match (spec.loss, behind) {
+        (Loss::None, _) if !w.sync.sure.contains(node) && scene.planted != Some(Planted::PromoteLaggard) => {
+            let lack = behind.map_or(MayLack::Unknown, MayLack::Bytes);
+            Err(Refusal::Lacks("not in the sync set: it may lack acknowledged writes (S5)".into(), lack))
         }
+        (Loss::Bytes(allowed), Some(behind)) if behind > allowed => {
+            Err(Refusal::Lacks(format!("{behind} bytes behind; {allowed} may be lost"), MayLack::Bytes(behind)))
+        }
+        _ => Ok(()),
     }
-    Ok(())
 }

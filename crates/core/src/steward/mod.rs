@@ -7,13 +7,14 @@
 //! 3. A sync set shrinks in the log before its primary hears of it, and grows after the newcomer has everything (D2).
 
 pub mod candidates;
+pub mod fencing;
 mod sync;
 
 use crate::authority::Ledger;
 use crate::health::Health;
-use crate::ids::{Epoch, Lsn, NodeId, OperationId, WorkloadId};
+use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
 use crate::node::Planted;
-use crate::operation::{Kind, Operation, Outcome, Phase};
+use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
 use crate::replica::{Data, ReplicaReport, Report, Role};
 use crate::spec::{Alone, Loss, Spec, WorkloadSpec};
 use crate::state::{ClusterState, Command, Ended, Standing, Tenure, WorkloadState};
@@ -83,6 +84,10 @@ pub struct Scene<'a> {
     pub health: &'a Health,
     pub ledger: &'a Ledger,
     pub elected_at: Time,
+    /// Since when this node has not stood still itself.
+    pub awake_since: Time,
+    /// Fenced nodes whose power was read as off after this entry was committed.
+    pub off: &'a BTreeMap<NodeId, Index>,
     pub planted: Option<Planted>,
 }
 
@@ -118,7 +123,7 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
         Tenure::Vacant => desk.form(),
         Tenure::Assigned { holder } => desk.while_assigned(&holder, notes),
         Tenure::Open { holder, .. } => desk.while_open(&holder, notes),
-        Tenure::Revoking { holder } => desk.end(&holder).into_iter().collect(),
+        Tenure::Revoking { holder } => desk.while_revoking(&holder),
         Tenure::Ended { last, how } => desk.choose(&last, &how, notes),
     }
 }
@@ -142,9 +147,16 @@ impl Desk<'_> {
     }
 
     fn begin(&self, kind: Kind, from: Option<&NodeId>, why: &str) -> Option<Command> {
-        let by = "cluster".to_string();
-        let operation =
-            Operation { kind, workload: self.id.clone(), from: from.cloned(), to: None, by, why: why.into() };
+        let operation = Operation {
+            kind,
+            workload: self.id.clone(),
+            from: from.cloned(),
+            to: None,
+            by: "cluster".into(),
+            why: why.into(),
+            asks: kind == Kind::Failover && self.w.mode == Mode::Ask,
+            accept_loss: 0,
+        };
         self.w.operation.is_none().then_some(Command::Begin(operation))
     }
 
@@ -195,16 +207,39 @@ impl Desk<'_> {
         let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
         let how = match (surrendered, boot) {
             (Some((_, clean_at)), Some(boot)) => Ended::Surrender { boot, clean_at },
+            _ if self.is_off(holder) => Ended::PowerOff,
             _ if over <= self.scene.now => Ended::LeaseOver,
             _ => return None,
         };
         Some(Command::End { workload: self.id.clone(), epoch, how })
     }
 
-    /// Ends a tenure because its holder is lost.
+    /// Its power was read as off after the entry that fenced it, and so after the revocation that came with it.
+    fn is_off(&self, holder: &NodeId) -> bool {
+        let fenced = self.scene.state.fenced(holder);
+        fenced.is_some_and(|f| f.off || self.scene.off.get(holder) == Some(&f.id))
+    }
+
+    /// Ends a tenure because its holder is lost, or prepares that, as the workload's mode says.
     fn fail_over(&self, holder: &NodeId, why: &str) -> Vec<Command> {
         let begin = self.begin(Kind::Failover, Some(holder), why);
-        begin.into_iter().chain([self.revoke(why)]).chain(self.end(holder)).collect()
+        let running = self.scene.state.running(self.id);
+        match self.w.mode {
+            Mode::Watch if running.is_none() => return Vec::new(),
+            Mode::Ask if running.is_none() => return begin.into_iter().collect(),
+            _ if running.is_some_and(|(_, o)| o.waits()) => return Vec::new(),
+            _ => {}
+        }
+        let now = [self.revoke(why)].into_iter().chain(self.fence(holder, why));
+        begin.into_iter().chain(now).chain(self.end(holder)).collect()
+    }
+
+    /// While it is revoked: the old authority's end, or what brings it about.
+    fn while_revoking(&self, holder: &NodeId) -> Vec<Command> {
+        match self.end(holder) {
+            Some(end) => vec![end],
+            None => self.fence(holder, "it was not heard while its authority was being ended").into_iter().collect(),
+        }
     }
 
     /// Why the holder counts as lost, if it does.
@@ -235,6 +270,16 @@ impl Desk<'_> {
             }
         }
         let silent = self.scene.reports.get(holder).map_or(now.since(self.scene.elected_at), |h| now.since(h.at));
+        if let Some(fenced) = self.scene.state.fenced(holder) {
+            notes.lost = Some(now - silent);
+            return Some(format!("{holder} is fenced: {}", fenced.why));
+        }
+        if self.may_fence(holder) {
+            let unheard = self.scene.health.silence(holder, now);
+            notes.lost = Some(now - unheard);
+            let ms = unheard.as_millis();
+            return Some(format!("nobody has heard {holder} for {ms} ms; its power device can say whether it is off"));
+        }
         // A holder that was just assigned has not asked for its lease yet.
         let since = notes.tenure_since.as_ref().map_or(now, |(_, at)| *at);
         let had_time = now.since(since) >= timings.lease_is_over_after();
@@ -290,6 +335,7 @@ impl Desk<'_> {
     }
 
     fn while_open(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
+        let waiting = self.scene.state.running(self.id).filter(|(_, o)| o.waits()).map(|(id, _)| id);
         if let Some(why) = self.lost(holder, notes) {
             if self.spec.alone == Alone::Continue && self.spec.loss == Loss::None && self.w.sync.sure.is_empty() {
                 // D3: unprotected writes may exist that only this node has; nothing else is eligible. Its own
@@ -297,6 +343,9 @@ impl Desk<'_> {
                 return self.fail_over(holder, &format!("{why}; writes were unprotected (alone = \"continue\")"));
             }
             return self.fail_over(holder, &why);
+        }
+        if let Some(id) = waiting {
+            return vec![self.finish(id, Outcome::Undone(format!("{holder} is back; nobody had approved the move")), notes)];
         }
         if let Some((id, operation)) = self.scene.state.running(self.id) {
             let what = &operation.what;
@@ -447,7 +496,8 @@ impl Desk<'_> {
             Some(Planted::PromoteLaggard) => eligible().min_by_key(|c| c.preference()),
             _ => eligible().max_by_key(|c| c.preference()),
         };
-        let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.excluded.is_none()));
+        let accepted = self.scene.state.running(self.id).map_or(0, |(_, o)| o.what.accept_loss);
+        let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.may_with_loss(accepted)));
         if let Some(best) = target.or_else(best) {
             return vec![self.assign(&best.node, best.reason())];
         }

@@ -6,11 +6,11 @@ use super::problem::Refusal;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use karst_api::{
-    HistoryReply, HistoryState, MoveBody, Problem, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
+    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, Problem, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
 };
 use karst_core::node::{Answer, Request};
 use karst_core::spec::{Finding, Severity, check};
-use karst_core::{NodeId, WorkloadId, outage};
+use karst_core::{NodeId, OperationId, WorkloadId, outage};
 use karst_history::Query;
 use serde::Deserialize;
 use std::sync::PoisonError;
@@ -28,8 +28,8 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         title = "Karst",
         description = "Keeps replicated programs available. Any node answers; what only the coordinator can do is passed on to it."
     ),
-    paths(status, spec, history, myself, switchover, failover, role, session_doc),
-    components(schemas(Problem, MoveBody, StartedReply, SelfReply, HistoryState, SessionBody))
+    paths(status, spec, history, myself, switchover, failover, mode, approve, fence, readmit, role, session_doc),
+    components(schemas(Problem, MoveBody, ModeBody, ChangedReply, StartedReply, SelfReply, HistoryState, SessionBody))
 )]
 struct Doc;
 
@@ -43,6 +43,10 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/api/v1/history", web::get().to(history))
         .route("/api/v1/workloads/{workload}/switchover", web::post().to(switchover))
         .route("/api/v1/workloads/{workload}/failover", web::post().to(failover))
+        .route("/api/v1/workloads/{workload}/mode", web::put().to(mode))
+        .route("/api/v1/operations/{operation}/approve", web::post().to(approve))
+        .route("/api/v1/nodes/{node}/fence", web::post().to(fence))
+        .route("/api/v1/nodes/{node}/readmit", web::post().to(readmit))
         .route("/role/{workload}/{role}", web::get().to(role));
 }
 
@@ -154,8 +158,49 @@ async fn failover(
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner();
     let to: NodeId = body.to.ok_or_else(|| Refusal::bad("`to` is missing: a forced failover names its target"))?;
+    let accept_loss = match body.accept_loss.as_deref() {
+        None => 0,
+        Some("all") => u64::MAX,
+        Some(text) => karst_api::specfile::size(text).ok_or_else(|| {
+            Refusal::bad(format!("`accept_loss`: `{text}` is not a size; write `16MB`, `300B` or `all`"))
+        })?,
+    };
+    if accept_loss > 0 && !body.plan_only {
+        user.needs(Level::Administer)?;
+    }
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
-    change(&service, &user, Request::Failover { workload, to, by, plan_only }, plan_only).await
+    change(&service, &user, Request::Failover { workload, to, by, accept_loss, plan_only }, plan_only).await
+}
+
+#[utoipa::path(put, path = "/api/v1/workloads/{workload}/mode", params(("workload" = String, Path)), request_body = ModeBody,
+    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+async fn mode(
+    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<ModeBody>,
+) -> Result<HttpResponse, Refusal> {
+    let (workload, mode, by) = (path.into_inner().into(), body.mode, user.name.clone());
+    change(&service, &user, Request::Mode { workload, mode, by }, false).await
+}
+
+#[utoipa::path(post, path = "/api/v1/operations/{operation}/approve", params(("operation" = u64, Path)),
+    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+async fn approve(service: web::Data<Service>, user: User, path: web::Path<u64>) -> Result<HttpResponse, Refusal> {
+    let (operation, by) = (OperationId(path.into_inner()), user.name.clone());
+    change(&service, &user, Request::Approve { operation, by }, false).await
+}
+
+#[utoipa::path(post, path = "/api/v1/nodes/{node}/fence", params(("node" = String, Path)),
+    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+async fn fence(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+    user.needs(Level::Administer)?;
+    let (node, by) = (path.into_inner().into(), user.name.clone());
+    change(&service, &user, Request::Fence { node, by }, false).await
+}
+
+#[utoipa::path(post, path = "/api/v1/nodes/{node}/readmit", params(("node" = String, Path)),
+    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+async fn readmit(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+    let (node, by) = (path.into_inner().into(), user.name.clone());
+    change(&service, &user, Request::Readmit { node, by }, false).await
 }
 
 async fn change(service: &Service, user: &User, request: Request, plan_only: bool) -> Result<HttpResponse, Refusal> {
@@ -164,6 +209,7 @@ async fn change(service: &Service, user: &User, request: Request, plan_only: boo
     match service.heart.ask(request, CHANGE_PATIENCE).await {
         Some(Answer::Plan(plan)) => Ok(HttpResponse::Ok().json(plan)),
         Some(Answer::Started { operation }) => Ok(HttpResponse::Accepted().json(StartedReply { operation })),
+        Some(Answer::Done { index, text }) => Ok(HttpResponse::Ok().json(ChangedReply { index, text })),
         Some(Answer::Refused { why }) => Err(Refusal::new(StatusCode::CONFLICT, why)),
         Some(Answer::NoCoordinator) => Err(Refusal::unavailable(format!(
             "no coordinator is known to {}; try again or ask another node",

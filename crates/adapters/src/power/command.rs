@@ -1,0 +1,61 @@
+//! A power device behind a program of the user's: `PROGRAM ARGUMENTS state` prints `{"power": "on"}` or
+//! `{"power": "off"}`, with `"system": "UUID"` where it knows; `PROGRAM ARGUMENTS off` asks for the cut. Exit code 0 means
+//! that it was done, anything else that it was not, and the last line on standard error says why.
+
+use super::{PowerError, Result, check_system, needed};
+use karst_core::power::PowerSeen;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::process::Stdio;
+use tokio::process::Command;
+
+#[derive(Debug)]
+pub(super) struct Program {
+    words: Vec<String>,
+}
+
+#[derive(Deserialize)]
+struct Said {
+    power: String,
+    system: Option<String>,
+}
+
+impl Program {
+    pub(super) fn from_settings(settings: &BTreeMap<String, String>) -> Result<Self> {
+        let words: Vec<String> = needed(settings, "command", "run")?.split_whitespace().map(String::from).collect();
+        if !words.first().is_some_and(|w| w.starts_with('/')) {
+            return Err(PowerError::Setting { key: "run", why: "begin it with the program's absolute path".into() });
+        }
+        Ok(Self { words })
+    }
+
+    async fn run(&self, verb: &str) -> Result<Vec<u8>> {
+        let program = &self.words[0];
+        let mut command = Command::new(program);
+        command.args(&self.words[1..]).arg(verb).stdin(Stdio::null()).kill_on_drop(true);
+        let output = command.output().await.map_err(|e| PowerError::Unreachable(format!("{program}: {e}")))?;
+        if output.status.success() {
+            return Ok(output.stdout);
+        }
+        let error = String::from_utf8_lossy(&output.stderr);
+        let why = error.lines().last().map_or_else(|| output.status.to_string(), String::from);
+        Err(PowerError::Refused { what: format!("`{program} {verb}`"), why })
+    }
+
+    pub(super) async fn look(&self, system: Option<&str>) -> Result<PowerSeen> {
+        let out = self.run("state").await?;
+        let said: Said = serde_json::from_slice(&out)
+            .map_err(|e| PowerError::Strange(format!("`{} state` printed no such JSON: {e}", self.words[0])))?;
+        let on = match said.power.as_str() {
+            "on" => true,
+            "off" => false,
+            other => return Err(PowerError::Strange(format!("power `{other}`; use `on` or `off`"))),
+        };
+        check_system(system, said.system.as_deref())?;
+        Ok(PowerSeen { on, system: said.system })
+    }
+
+    pub(super) async fn force_off(&self) -> Result<()> {
+        self.run("off").await.map(drop)
+    }
+}

@@ -1,0 +1,145 @@
+//! Power devices, as the coordinator uses them: looked at now and then, and told to cut under a committed entry (C7).
+
+use super::{Effect, Node, Planted};
+use crate::event::{Event, Level};
+use crate::ids::{Index, NodeId};
+use crate::power::{PowerOrder, PowerSeen};
+use crate::spec::Severity;
+use crate::steward::fencing;
+use crate::time::Time;
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// How often a coordinator reads each device's state, so that one that would fail is known before the night it is needed.
+const LOOK_EVERY: Duration = Duration::from_secs(15);
+/// Between a cut that failed and the next try.
+const TRY_AGAIN: Duration = Duration::from_millis(100);
+/// Between a look that failed and the next; and before the first, while hosts still say which hardware they are.
+const LOOK_AGAIN: Duration = Duration::from_secs(2);
+
+/// The devices as this node knows them; nothing that a next coordinator could not find out.
+#[derive(Debug, Default)]
+pub(super) struct Devices {
+    /// Fences whose power was read as off.
+    pub off: BTreeMap<NodeId, Index>,
+    devices: BTreeMap<NodeId, Device>,
+}
+
+#[derive(Debug, Default)]
+struct Device {
+    asked: Option<PowerOrder>,
+    /// The last cut that was ordered.
+    ordered: Option<Index>,
+    due: Time,
+    seen: Option<Result<PowerSeen, String>>,
+    /// The last failure that was recorded, so that a retry says something only when it is news.
+    said: Option<String>,
+}
+
+impl Node {
+    /// Fences that this node may use a power device for right now: committed, its leadership acknowledged (A3).
+    pub fn cutting(&self) -> Option<(Time, Vec<(NodeId, Index)>)> {
+        let until = self.consensus.leadership_until(self.now).filter(|until| *until > self.now)?;
+        self.consensus.is_established().then(|| (until, fencing::to_cut(&self.scene())))
+    }
+
+    pub(super) fn step_power(&mut self) {
+        if !self.is_coordinator() {
+            self.devices = Devices::default();
+            return;
+        }
+        let Some((_, cuts)) = self.cutting() else { return };
+        let now = self.now;
+        let mut orders = Vec::new();
+        let powered = self.spec.nodes.iter().filter(|(_, n)| n.power.is_some());
+        for node in powered.map(|(id, _)| id) {
+            let fresh = || Device { due: now + LOOK_AGAIN, ..Device::default() };
+            let device = self.devices.devices.entry(node.clone()).or_insert_with(fresh);
+            let fence = cuts.iter().find(|(n, _)| n == node).map(|(_, fence)| *fence);
+            let order = fence.map_or(PowerOrder::Look, |fence| PowerOrder::Off { fence });
+            // A new cut waits neither for a look that is under way nor for the next look's turn.
+            let new_cut = fence.is_some() && device.ordered != fence;
+            if new_cut || (device.asked.is_none() && device.due <= now) {
+                (device.asked, device.ordered) = (Some(order), fence);
+                orders.push((node.clone(), order));
+            }
+        }
+        for (node, order) in orders {
+            if let (PowerOrder::Off { fence }, Some(Planted::AssumeOff)) = (order, self.planted) {
+                self.devices.off.insert(node.clone(), fence);
+            }
+            let system = self.state.nodes.get(&node).and_then(|n| n.system.clone());
+            self.emit(Effect::Power { node, order, system });
+        }
+    }
+
+    /// When a device has to be asked again.
+    pub(super) fn power_due(&self) -> Time {
+        let idle = self.devices.devices.values().filter(|d| d.asked.is_none());
+        idle.map(|d| d.due).min().unwrap_or(Time(u64::MAX))
+    }
+
+    pub(super) fn on_powered(&mut self, node: &NodeId, order: PowerOrder, result: Result<PowerSeen, String>) {
+        let now = self.now;
+        let Some(device) = self.devices.devices.get_mut(node) else { return };
+        if device.asked == Some(order) {
+            device.asked = None;
+        }
+        device.due = now
+            + match (order, &result) {
+                (PowerOrder::Off { .. }, _) => TRY_AGAIN,
+                (PowerOrder::Look, Ok(_)) => LOOK_EVERY,
+                (PowerOrder::Look, Err(_)) => LOOK_AGAIN,
+            };
+        let fenced = self.state.fenced(node).map(|f| f.id);
+        let failed = match (&result, order) {
+            (Ok(seen), PowerOrder::Off { fence }) if !seen.on => {
+                // Read after that entry was committed, which this node knew before it asked.
+                if fenced == Some(fence) {
+                    self.devices.off.insert(node.clone(), fence);
+                }
+                None
+            }
+            (Ok(_), PowerOrder::Off { .. }) => Some("it says that the power is still on".to_string()),
+            (Ok(_), PowerOrder::Look) => None,
+            (Err(why), _) => Some(why.clone()),
+        };
+        let news = failed.is_some() && failed != device.said;
+        device.said.clone_from(&failed);
+        device.seen = Some(result);
+        if let (Some(why), true) = (failed, news) {
+            let (level, kind, text) = match order {
+                PowerOrder::Off { .. } => {
+                    (Level::Warning, "power-unconfirmed", format!("the power of {node} is not confirmed off: {why}; trying on"))
+                }
+                PowerOrder::Look => (Level::Warning, "power-device", format!("the power device of {node} fails: {why}")),
+            };
+            self.record(Event::new(level, kind, text).with("node", node));
+        }
+    }
+
+    /// What the device of a node said last: `on`, `off`, or why it cannot be said.
+    pub(crate) fn power_of(&self, node: &NodeId) -> Option<String> {
+        self.spec.nodes.get(node)?.power.as_ref()?;
+        let seen = self.devices.devices.get(node).and_then(|d| d.seen.as_ref());
+        Some(match seen {
+            Some(Ok(seen)) => if seen.on { "on" } else { "off" }.into(),
+            Some(Err(why)) => format!("unknown: {why}"),
+            None => "not read yet".into(),
+        })
+    }
+
+    /// Hosts whose power could not be confirmed off if they were lost now.
+    pub(crate) fn power_findings(&self) -> Vec<crate::spec::Finding> {
+        let failing = |(node, device): (&NodeId, &Device)| {
+            let why = device.seen.as_ref()?.as_ref().err()?;
+            Some(crate::spec::Finding {
+                severity: Severity::Warning,
+                path: vec!["node".into(), node.to_string(), "power".into()],
+                what: format!("the power device of {node} fails ({why}): if {node} is lost, its lease is waited for"),
+                remedy: "mend the device or its settings; it is asked again every 15 s".into(),
+            })
+        };
+        self.devices.devices.iter().filter_map(failing).collect()
+    }
+}

@@ -1,0 +1,114 @@
+//! Fencing and its end: who is gone, whose power may be cut, who comes back (C7, S6).
+//!
+//! A silence is enough to fence and never enough to move authority: that takes a state which was read as off, a
+//! surrender, or the lease's end.
+
+use super::{Desk, Scene};
+use crate::ids::{Index, NodeId};
+use crate::operation::Kind;
+use crate::replica::Role;
+use crate::spec::Readmit;
+use crate::state::{Command, Fenced, NodeState};
+use std::time::Duration;
+
+impl Scene<'_> {
+    /// Nobody who can be heard has heard this node lately, though a majority can be heard and this node itself did not
+    /// stand still meanwhile (L2).
+    pub fn is_gone(&self, node: &NodeId) -> bool {
+        let (bound, floor) = (self.health.bound(node), self.spec.timings.suspicion_floor);
+        let silent = |since: Duration| since >= bound;
+        let unheard = silent(self.health.silence(node, self.now))
+            && self.reports.get(node).is_none_or(|h| silent(self.now.since(h.at)))
+            && silent(self.now.since(self.awake_since));
+        let near = |p: &&NodeId| *p != node && *p != self.me && self.health.silence(p, self.now) < floor;
+        let peers: Vec<&NodeId> = self.spec.nodes.keys().filter(near).collect();
+        let hears = |p: &&NodeId| {
+            let age = self.health.heard_by(p).and_then(|heard| heard.get(node));
+            age.is_some_and(|age| *age + self.health.silence(p, self.now) < floor)
+        };
+        let majority = self.spec.votes().is_majority(peers.iter().copied().chain([self.me]));
+        unheard && majority && !peers.iter().any(hears)
+    }
+}
+
+impl Desk<'_> {
+    /// Whether the holder's host may be fenced now: it has a power device, nobody hears it, and no person asked for the
+    /// move (planned moves fence nobody).
+    pub(super) fn may_fence(&self, holder: &NodeId) -> bool {
+        let planned = self.scene.state.running_kind(self.id).is_some_and(|kind| kind != Kind::Failover);
+        let powered = self.scene.spec.nodes.get(holder).is_some_and(|n| n.power.is_some());
+        powered && !planned && holder != self.scene.me && self.scene.is_gone(holder)
+    }
+
+    /// The entry that permits the power device's use, unless it is there already.
+    pub(super) fn fence(&self, holder: &NodeId, why: &str) -> Option<Command> {
+        if self.scene.state.fenced(holder).is_some() || !self.may_fence(holder) {
+            return None;
+        }
+        let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
+        Some(Command::Fence { node: holder.clone(), boot, why: why.into(), by: "cluster".into() })
+    }
+}
+
+/// What to commit about nodes as such.
+pub fn decide_nodes(scene: &Scene) -> Vec<Command> {
+    let mut commands = Vec::new();
+    for (node, spec) in &scene.spec.nodes {
+        let known = scene.state.nodes.get(node);
+        let report = scene.reports.get(node).map(|h| &h.report);
+        if let Some(system) = report.and_then(|r| r.system.as_ref())
+            && known.and_then(|k| k.system.as_ref()) != Some(system)
+        {
+            commands.push(Command::System { node: node.clone(), system: system.clone() });
+        }
+        let Some(fenced) = scene.state.fenced(node) else { continue };
+        if !fenced.off && scene.off.get(node) == Some(&fenced.id) {
+            commands.push(Command::PowerOff { node: node.clone(), fence: fenced.id });
+        } else if let Some(why) = may_return(scene, node, fenced, spec.readmit) {
+            let by = "cluster".into();
+            commands.push(Command::Readmit { node: node.clone(), fence: fenced.id, why, by });
+        }
+    }
+    commands
+}
+
+/// Why the cluster takes a fenced node back by itself, if it does.
+fn may_return(scene: &Scene, node: &NodeId, fenced: &Fenced, readmit: Readmit) -> Option<String> {
+    let report = &scene.reports.get(node).filter(|_| scene.is_up(node))?.report;
+    if unfit(scene, node).is_some() {
+        return None;
+    }
+    let same_boot = fenced.boot.as_ref() == Some(&report.boot);
+    if same_boot && !fenced.off && fenced.by == "cluster" {
+        return Some("its power was never cut, and its authority has ended otherwise".into());
+    }
+    let anew = fenced.off || (fenced.boot.is_some() && !same_boot);
+    (readmit == Readmit::Auto && anew && !same_boot).then(|| "it has booted anew, and nothing runs there".into())
+}
+
+/// Why a fenced node cannot be taken back yet, if so: something of it may still act.
+pub fn unfit(scene: &Scene, node: &NodeId) -> Option<String> {
+    let Some(heard) = scene.reports.get(node).filter(|_| scene.is_up(node)) else {
+        return Some("it is not heard".into());
+    };
+    for (id, replica) in &heard.report.replicas {
+        let Some(seen) = &replica.seen else { return Some(format!("its server of {id} was not probed yet")) };
+        if seen.runs && seen.role != Some(Role::Standby) {
+            return Some(format!("a server of {id} runs there"));
+        }
+    }
+    let held = scene.state.workloads.iter().find(|(_, w)| w.holder() == Some(node));
+    held.map(|(id, w)| format!("it still holds epoch {} of {id}", w.epoch))
+}
+
+/// The fences whose power has still to be cut: a node that is heard again is left its power.
+pub fn to_cut(scene: &Scene) -> Vec<(NodeId, Index)> {
+    let wanted = |(node, state): (&NodeId, &NodeState)| {
+        let fenced = state.fenced.as_ref()?;
+        let powered = scene.spec.nodes.get(node)?.power.is_some();
+        let by_hand = fenced.by != "cluster";
+        let open = powered && !fenced.off && scene.off.get(node) != Some(&fenced.id);
+        (open && (by_hand || !scene.is_up(node))).then(|| (node.clone(), fenced.id))
+    };
+    scene.state.nodes.iter().filter_map(wanted).collect()
+}
