@@ -72,6 +72,7 @@ impl Gate {
             GateOrder::Hold { .. } => None,
         };
         GateReport {
+            listening: true,
             forwarding,
             flows: self.counts.flows.load(Ordering::Relaxed),
             waiting: self.counts.waiting.load(Ordering::Relaxed),

@@ -1,12 +1,14 @@
 //! The packet guard of a primary (SAFETY C3): what is sent to or from the workload's port passes only while an nftables
 //! element with a timeout lives. A host that is frozen as a whole and thawed later finds it expired, whatever of it runs
-//! first: its kernel still completes handshakes and its server still answers, and nothing of it gets through.
+//! first: its kernel still completes handshakes and its server still answers, and nothing of it gets through. The same holds
+//! for a floating address, ARP and neighbour discovery included.
 //!
 //! One `nft` is kept and told line by line, each line one transaction: a renewal costs no new process. Only the deadman
 //! opens. A host without `nft` or without the right to use it has no guard, and says so.
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::io::{self, BufRead, BufReader, Write};
+use std::net::IpAddr;
 use std::path::Path;
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::time::Duration;
@@ -15,6 +17,9 @@ use std::time::Duration;
 const PROGRAMS: [&str; 3] = ["/usr/sbin/nft", "/sbin/nft", "/usr/local/sbin/nft"];
 /// One transaction takes about 1 ms; whoever waits here has a deadline of its own to keep.
 const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
+
+/// The first one starts the program.
+const STARTS: Timespec = Timespec { tv_sec: 1, tv_nsec: 0 };
 
 /// What would leave is answered with a reset to the server's own socket: an answer that only waited there would be sent
 /// again by the kernel when the port is free for a standby, long after the server's end.
@@ -26,7 +31,19 @@ const RULES: &str = "add table inet karst; \
     add chain inet karst leaving { type filter hook output priority 0; }; \
     flush chain inet karst arriving; flush chain inet karst leaving; \
     add rule inet karst arriving iifname != \"lo\" tcp dport @guarded tcp dport != @open drop; \
-    add rule inet karst leaving oifname != \"lo\" tcp sport @guarded tcp sport != @open reject with tcp reset";
+    add rule inet karst leaving oifname != \"lo\" tcp sport @guarded tcp sport != @open reject with tcp reset; \
+    add set inet karst held4 { type ipv4_addr; }; add set inet karst open4 { type ipv4_addr; flags timeout; }; \
+    add set inet karst held6 { type ipv6_addr; }; add set inet karst open6 { type ipv6_addr; flags timeout; }; \
+    add rule inet karst arriving ip daddr @held4 ip daddr != @open4 drop; \
+    add rule inet karst leaving ip saddr @held4 ip saddr != @open4 drop; \
+    add rule inet karst arriving ip6 daddr @held6 ip6 daddr != @open6 drop; \
+    add rule inet karst leaving ip6 saddr @held6 ip6 saddr != @open6 drop; \
+    add table arp karst; \
+    add set arp karst held4 { type ipv4_addr; }; add set arp karst open4 { type ipv4_addr; flags timeout; }; \
+    add chain arp karst arriving { type filter hook input priority 0; }; flush chain arp karst arriving; \
+    add chain arp karst leaving { type filter hook output priority 0; }; flush chain arp karst leaving; \
+    add rule arp karst arriving arp daddr ip @held4 arp daddr ip != @open4 drop; \
+    add rule arp karst leaving arp saddr ip @held4 arp saddr ip != @open4 drop";
 
 /// The guard of one host.
 #[derive(Debug, Default)]
@@ -79,18 +96,65 @@ impl Guard {
         self.tell(&format!("add {element}; delete {element}"))
     }
 
+    /// Nobody here answers for this address until it is opened: neither to ARP nor to neighbour discovery, nor to packets.
+    ///
+    /// # Errors
+    /// As [`Guard::open_for`].
+    pub fn hold(&mut self, ip: IpAddr) -> io::Result<()> {
+        let lines: Vec<String> =
+            tables(ip).map(|(table, n)| format!("add element {table} held{n} {{ {ip} }}")).collect();
+        self.tell(&lines.join("; "))
+    }
+
+    /// Lets this host answer for the address for that long.
+    ///
+    /// # Errors
+    /// As [`Guard::open_for`].
+    pub fn open_address(&mut self, ip: IpAddr, time: Duration) -> io::Result<()> {
+        let ms = time.as_millis().max(1);
+        let line = |(table, n): (&str, u8)| {
+            let element = format!("element {table} open{n} {{ {ip}");
+            format!(
+                "add {element} timeout {ms}ms }}; delete {element} }}; add {element} timeout {ms}ms }}; \
+                 add element {table} held{n} {{ {ip} }}"
+            )
+        };
+        let lines: Vec<String> = tables(ip).map(line).collect();
+        self.tell(&lines.join("; "))
+    }
+
+    /// Nobody here answers for it any more.
+    ///
+    /// # Errors
+    /// As [`Guard::open_for`].
+    pub fn close_address(&mut self, ip: IpAddr) -> io::Result<()> {
+        let line = |(table, n): (&str, u8)| {
+            let element = format!("element {table} open{n} {{ {ip}");
+            format!("add {element} timeout 1s }}; delete {element} }}")
+        };
+        let lines: Vec<String> = tables(ip).map(line).collect();
+        self.tell(&lines.join("; "))
+    }
+
     fn tell(&mut self, line: &str) -> io::Result<()> {
         if self.nft.is_none() {
             let mut nft = Nft::start()?;
-            nft.transact(RULES)?;
+            nft.transact(RULES, &STARTS)?;
             self.nft = Some(nft);
         }
-        let told = self.nft.as_mut().expect("it was just started").transact(line);
+        let told = self.nft.as_mut().expect("it was just started").transact(line, &PATIENCE);
         if told.is_err() {
             self.nft = None;
         }
         told
     }
+}
+
+/// The tables that have a say over an address, with the number of its family.
+fn tables(ip: IpAddr) -> impl Iterator<Item = (&'static str, u8)> {
+    let (tables, n): (&[&str], u8) =
+        if ip.is_ipv4() { (&["inet karst", "arp karst"], 4) } else { (&["inet karst"], 6) };
+    tables.iter().map(move |table| (*table, n))
 }
 
 impl Nft {
@@ -110,14 +174,14 @@ impl Nft {
 
     /// One line, then a question whose answer has a last line that can be known: when it comes, the line took effect or
     /// an error stands before it.
-    fn transact(&mut self, line: &str) -> io::Result<()> {
+    fn transact(&mut self, line: &str, patience: &Timespec) -> io::Result<()> {
         writeln!(self.say, "{line}\nlist set inet karst guarded")?;
         self.say.flush()?;
         let mut said = String::new();
         loop {
             let mut answer = String::new();
             if self.hear.buffer().is_empty()
-                && poll(&mut [PollFd::new(self.hear.get_ref(), PollFlags::IN)], Some(&PATIENCE))? == 0
+                && poll(&mut [PollFd::new(self.hear.get_ref(), PollFlags::IN)], Some(patience))? == 0
             {
                 return Err(io::Error::new(io::ErrorKind::TimedOut, "nft does not answer"));
             }

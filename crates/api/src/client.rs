@@ -1,6 +1,8 @@
 //! The typed HTTP client: tries several servers in turn, and says which one said what.
 
-use crate::types::{ChangedReply, HistoryReply, ModeBody, MoveBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply};
+use crate::types::{
+    ChangedReply, HistoryReply, ModeBody, MoveBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply,
+};
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use karst_core::OperationId;

@@ -26,11 +26,14 @@
 //! data = "/var/lib/karst/sailings"
 //! [workload.sailings.gate]
 //! ponor = "10.30.0.13:6432"
+//! [workload.sailings.address]
+//! on = ["10.30.0.50/24", "fd30::50/64"]
+//! follows = "gate"               # or "primary"
 //! ```
 
 use karst_core::spec::{
-    Alone, Finding, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec,
-    check, nearest,
+    AddressSpec, Alone, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Severity, Spec,
+    Timings, WorkloadSpec, check, nearest,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -371,9 +374,36 @@ impl Reader {
                 gates.insert(name.into(), address);
             }
         }
+        let address = self.floating(&mut level);
         let settings = self.settings(&mut level);
         self.finish(&level);
-        WorkloadSpec { driver, loss, alone: alone.unwrap_or_default(), restart, replicas, gates, settings }
+        WorkloadSpec { driver, loss, alone: alone.unwrap_or_default(), restart, replicas, gates, address, settings }
+    }
+
+    fn floating(&mut self, level: &mut Level) -> Option<AddressSpec> {
+        let mut inner = self.table(level, "address");
+        inner.table?;
+        let path = joined(&inner.path, "on");
+        let list = inner.get("on");
+        let items: Vec<Option<&str>> = match list.and_then(Item::as_array) {
+            Some(array) => array.iter().map(|v| v.as_str()).collect(),
+            None => list.map(Item::as_str).into_iter().collect(),
+        };
+        self.need(&inner, "on", list.map(|_| ()));
+        let mut on = Vec::new();
+        for item in items {
+            match item.and_then(|text| text.parse().ok()) {
+                Some(subnet) => on.push(subnet),
+                None => {
+                    let what = format!("`{}` is not an address with its subnet's prefix", item.unwrap_or_default());
+                    self.error(path.clone(), what, "write it as \"10.30.0.50/24\" or \"fd30::50/64\"");
+                }
+            }
+        }
+        let words = [("gate", Follows::Gate), ("primary", Follows::Primary)];
+        let follows = self.choice(&mut inner, "follows", &words).unwrap_or_default();
+        self.finish(&inner);
+        Some(AddressSpec { on, follows })
     }
 
     fn settings(&mut self, level: &mut Level) -> BTreeMap<String, String> {

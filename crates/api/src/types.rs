@@ -151,11 +151,18 @@ pub fn endpoints(workload: &karst_core::view::WorkloadView) -> Vec<Endpoint> {
         text,
         reaches,
     };
-    let mut list: Vec<Endpoint> = workload
-        .gates
-        .iter()
-        .map(|g| row(&format!("writes, gate on {}", g.node), g.address.to_string(), g.forwards_to.clone()))
-        .collect();
+    let port = workload.gates.first().map_or(5432, |g| g.address.port());
+    let floating = workload.address.iter().flat_map(|a| &a.on).map(|on| {
+        let ip = on.split('/').next().unwrap_or(on);
+        row("writes, the one address to keep", format!("host={ip} port={port}"), workload.primary.clone())
+    });
+    let mut list: Vec<Endpoint> = floating.collect();
+    list.extend(
+        workload
+            .gates
+            .iter()
+            .map(|g| row(&format!("writes, gate on {}", g.node), g.address.to_string(), g.forwards_to.clone())),
+    );
     let list_of = |addresses: Vec<std::net::SocketAddr>| {
         let hosts: Vec<String> = addresses.iter().map(|a| a.ip().to_string()).collect();
         let ports: Vec<String> = addresses.iter().map(|a| a.port().to_string()).collect();

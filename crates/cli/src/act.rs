@@ -1,8 +1,8 @@
 //! What changes something: the plan first, then consent, then the steps as they happen. Ending the client ends nothing
 //! else.
 
-use crate::{Consent, Ending};
 use crate::output::{Format, print, size};
+use crate::{Consent, Ending};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::node::Plan;

@@ -59,6 +59,15 @@ pub fn screen(reply: &StatusReply) -> String {
         );
         text += &replica_table(w);
         text += "\n";
+        if let Some(a) = &w.address {
+            let place = match (&a.holder, a.held) {
+                (Some(holder), true) => format!("is on {holder}"),
+                (Some(holder), false) => format!("goes to {holder}"),
+                (None, _) => "is nowhere".into(),
+            };
+            let remark = a.remark.as_ref().map_or(String::new(), |r| format!("; {r}"));
+            let _ = writeln!(text, "  address {} {place}{remark}", a.on.join(", "));
+        }
         for g in &w.gates {
             let to = g.forwards_to.as_ref().map_or("holds new connections".into(), |n| format!("forwards to {n}"));
             let flows =

@@ -6,8 +6,36 @@
 
 use crate::ids::{Epoch, NodeId, WorkloadId};
 use crate::time::{Time, shortened, stretched};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
+
+/// What a lease covers.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Claim {
+    /// Being the primary of a workload, under one of its epochs.
+    Primary(WorkloadId),
+    /// Answering for its floating address, under one of its numbers.
+    Address(WorkloadId),
+}
+
+impl Claim {
+    pub fn workload(&self) -> &WorkloadId {
+        match self {
+            Claim::Primary(id) | Claim::Address(id) => id,
+        }
+    }
+}
+
+impl std::fmt::Display for Claim {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Claim::Primary(id) => write!(f, "{id}"),
+            Claim::Address(id) => write!(f, "{id}'s address"),
+        }
+    }
+}
 
 /// The holder's side: one workload's lease, and what the deadman has confirmed.
 #[derive(Clone, Debug, Default)]
@@ -78,18 +106,18 @@ impl GateLease {
 /// The coordinator's side: when it last granted what.
 #[derive(Clone, Debug, Default)]
 pub struct Ledger {
-    last: BTreeMap<WorkloadId, (Epoch, NodeId, Time)>,
+    last: BTreeMap<Claim, (Epoch, NodeId, Time)>,
 }
 
 impl Ledger {
-    pub fn on_grant(&mut self, workload: &WorkloadId, epoch: Epoch, holder: &NodeId, now: Time) {
-        self.last.insert(workload.clone(), (epoch, holder.clone(), now));
+    pub fn on_grant(&mut self, claim: &Claim, epoch: Epoch, holder: &NodeId, now: Time) {
+        self.last.insert(claim.clone(), (epoch, holder.clone(), now));
     }
 
-    /// When no lease of the workload can be valid any more (A2): counted from the later of the election and the own
+    /// When no lease of the claim can be valid any more (A2): counted from the later of the election and the own
     /// last grant.
-    pub fn over_at(&self, workload: &WorkloadId, elected_at: Time, longest: Duration) -> Time {
-        let granted = self.last.get(workload).map_or(elected_at, |(_, _, at)| *at);
+    pub fn over_at(&self, claim: &Claim, elected_at: Time, longest: Duration) -> Time {
+        let granted = self.last.get(claim).map_or(elected_at, |(_, _, at)| *at);
         granted.max(elected_at) + stretched(longest)
     }
 }
@@ -115,7 +143,7 @@ mod tests {
                 .on_grant(Epoch(1), Time((local(sent, holder_ppm) * 1e6) as u64), lease)
                 .expect("a first grant is news");
             let mut ledger = Ledger::default();
-            let (w, n) = (WorkloadId::from("w"), NodeId::from("n"));
+            let (w, n) = (Claim::Primary("w".into()), NodeId::from("n"));
             ledger.on_grant(&w, Epoch(1), &n, Time((local(granted, coordinator_ppm) * 1e6) as u64));
             let over = ledger.over_at(&w, Time::ZERO, lease);
             let true_until = until.0 as f64 / (1.0 + holder_ppm as f64 / 1e6);

@@ -1,7 +1,8 @@
 //! What nodes say to each other, besides consensus.
 
+use crate::authority::Claim;
 use crate::consensus::Talk;
-use crate::ids::{Epoch, NodeId, Term, WorkloadId};
+use crate::ids::{Epoch, NodeId, Term};
 use crate::replica::Report;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
@@ -18,14 +19,14 @@ pub enum Message {
     /// asks for. `sent` is its own clock: its lease counts from there.
     Checkin {
         sent: Time,
-        wants: Vec<(WorkloadId, Epoch)>,
+        wants: Vec<(Claim, Epoch)>,
         report: Report,
     },
     /// The coordinator's answer (A2): leases of this duration, counted from `sent`.
     Grant {
         sent: Time,
         term: Term,
-        leases: Vec<(WorkloadId, Epoch, Duration)>,
+        leases: Vec<(Claim, Epoch, Duration)>,
     },
     /// For a node whose link to the sender is broken (A4).
     Relay {

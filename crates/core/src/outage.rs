@@ -38,6 +38,7 @@ pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
     };
     let lease = ("the lease runs out, as the coordinator counts it".to_string(), timings.lease_is_over_after());
     let last = ("the last renewal's way".to_string(), timings.renewal());
+    let off = ("power cut and read back".to_string(), POWER_ALLOWANCE);
     let case = |name: &str, terms: Vec<(String, Duration)>| WorstCase { case: name.into(), terms };
     vec![
         case(
@@ -56,7 +57,7 @@ pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
             vec![
                 ("suspicion, also of the peers".into(), timings.suspicion_ceiling + timings.renewal()),
                 commit.clone(),
-                ("power cut and read back".into(), POWER_ALLOWANCE),
+                off.clone(),
                 commit.clone(),
                 settle.clone(),
                 commit.clone(),
@@ -66,6 +67,13 @@ pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
         case(
             "host lost, by lease alone",
             vec![last.clone(), lease.clone(), commit.clone(), settle.clone(), commit.clone(), promote.clone()],
+        ),
+        case(
+            "primary and coordinator lost together, the power confirmed off",
+            election(timings)
+                .into_iter()
+                .chain([commit.clone(), off, commit.clone(), settle.clone(), commit.clone(), promote.clone()])
+                .collect(),
         ),
         case(
             "primary and coordinator lost together",

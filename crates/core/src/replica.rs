@@ -5,6 +5,7 @@
 pub mod agent;
 
 use crate::ids::{BootId, Epoch, Lsn, NodeId, OperationId, WorkloadId};
+use crate::node::AddressReport;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -184,6 +185,7 @@ pub struct Report {
     pub system: Option<String>,
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
+    pub addresses: BTreeMap<WorkloadId, AddressReport>,
 }
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -216,6 +218,8 @@ pub struct ReplicaReport {
 /// A gate as its node sees it.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GateReport {
+    /// Clients can connect to it.
+    pub listening: bool,
     /// The epoch it forwards to; none while it holds.
     pub forwarding: Option<Epoch>,
     pub flows: u64,

@@ -84,6 +84,17 @@ pub struct WorkloadState {
     pub operation: Option<OperationId>,
     /// Whether the cluster moves it by itself.
     pub mode: Mode,
+    pub place: Place,
+}
+
+/// Where the floating address is (S7).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Place {
+    /// Strictly increasing; 0 means "was never anywhere".
+    pub number: Epoch,
+    pub holder: Option<NodeId>,
+    /// No more grants for the holder: it has to be gone before it arrives anywhere else.
+    pub leaving: bool,
 }
 
 /// A node that may hold nothing until it is readmitted (S6).
@@ -201,6 +212,25 @@ pub enum Command {
         outcome: Outcome,
         phases: Vec<(Phase, Duration)>,
     },
+    /// The address may be taken up there, and nowhere else.
+    Place {
+        workload: WorkloadId,
+        number: Epoch,
+        holder: NodeId,
+        why: String,
+    },
+    /// It leaves its holder.
+    Withdraw {
+        workload: WorkloadId,
+        number: Epoch,
+        why: String,
+    },
+    /// It is nowhere any more.
+    Vacate {
+        workload: WorkloadId,
+        number: Epoch,
+        how: Ended,
+    },
     /// The node holds nothing from here on, and its power may be cut under this entry (C7).
     Fence {
         node: NodeId,
@@ -237,6 +267,9 @@ impl Command {
             | Command::System { .. } => None,
             Command::Begin(operation) => Some(&operation.workload),
             Command::Approve { workload, .. }
+            | Command::Place { workload, .. }
+            | Command::Withdraw { workload, .. }
+            | Command::Vacate { workload, .. }
             | Command::Mode { workload, .. }
             | Command::Revoke { workload, .. }
             | Command::End { workload, .. }
@@ -291,6 +324,7 @@ impl ClusterState {
             standing: BTreeMap::new(),
             operation: None,
             mode: Mode::Act,
+            place: Place { number: Epoch(0), holder: None, leaving: false },
         };
         self.workloads.get(id).unwrap_or(&NEW)
     }
@@ -306,6 +340,24 @@ impl ClusterState {
             | Command::PowerOff { .. }
             | Command::Readmit { .. }
             | Command::System { .. } => {}
+            Command::Place { number, holder, .. } => {
+                if w.place.holder.is_some() || *number <= w.place.number {
+                    return false;
+                }
+                w.place = Place { number: *number, holder: Some(holder.clone()), leaving: false };
+            }
+            Command::Withdraw { number, .. } => {
+                if w.place.number != *number || w.place.holder.is_none() || w.place.leaving {
+                    return false;
+                }
+                w.place.leaving = true;
+            }
+            Command::Vacate { number, .. } => {
+                if w.place.number != *number || !w.place.leaving {
+                    return false;
+                }
+                (w.place.holder, w.place.leaving) = (None, false);
+            }
             Command::Mode { mode, .. } => w.mode = *mode,
             Command::Approve { operation, by, .. } => {
                 let running = w.operation == Some(*operation);

@@ -2,7 +2,7 @@
 //! that was asked from what it knows itself.
 
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
-use crate::node::Node;
+use crate::node::{AddressReport, Node};
 use crate::operation::{Mode, Progress};
 use crate::replica::{GateReport, ReplicaReport, Role};
 use crate::spec::{Finding, Severity, check};
@@ -100,6 +100,7 @@ pub struct WorkloadView {
     pub replicas: Vec<ReplicaView>,
     pub candidates: Vec<Candidate>,
     pub gates: Vec<GateView>,
+    pub address: Option<AddressView>,
     pub operation: Option<OperationId>,
 }
 
@@ -116,6 +117,18 @@ pub struct ReplicaView {
     pub lag: Option<u64>,
     pub standing: Standing,
     pub report: Option<ReplicaReport>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddressView {
+    /// `10.30.0.50/24`
+    pub on: Vec<String>,
+    /// The node that it was given to.
+    pub holder: Option<NodeId>,
+    /// That node has it and answers for it.
+    pub held: bool,
+    /// What is against it: a conflict, a trouble.
+    pub remark: Option<String>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -279,10 +292,26 @@ impl Node {
             primary,
             sync: w.sync.clone(),
             gates,
+            address: self.address_view(id),
             replicas,
             candidates,
             operation: w.operation,
         }
+    }
+
+    fn address_view(&self, id: &WorkloadId) -> Option<AddressView> {
+        let (scene, w) = (self.scene(), self.state().workload(id));
+        let spec = self.spec().workloads[id].address.as_ref()?;
+        let holder = w.place.holder.clone();
+        let heard = holder.as_ref().and_then(|h| scene.reports.get(h).filter(|_| scene.is_up(h)));
+        let report = heard.and_then(|h| h.report.addresses.get(id));
+        let conflict = |r: &AddressReport| Some(format!("{} answers for it too", r.conflict.as_ref()?));
+        Some(AddressView {
+            on: spec.on.iter().map(ToString::to_string).collect(),
+            holder,
+            held: report.is_some_and(|r| r.held) && !w.place.leaving,
+            remark: report.and_then(|r| conflict(r).or_else(|| r.trouble.clone())),
+        })
     }
 
     fn workload_sentence(
@@ -310,7 +339,8 @@ impl Node {
                 let streaming = w.sync.sure.len();
                 let primary_answers = replicas.iter().any(|r| r.node == *holder && r.state == "primary");
                 if let Some((id, o)) = operation.filter(|(_, o)| o.waits()) {
-                    let text = format!("{}: {} ({id}) waits for approval: {}", o.what.workload, o.what.kind, o.what.why);
+                    let text =
+                        format!("{}: {} ({id}) waits for approval: {}", o.what.workload, o.what.kind, o.what.why);
                     return (Condition::Down, text, Some(format!("karst operation approve {id}")));
                 }
                 if let Some(doing) = doing {

@@ -44,8 +44,15 @@ impl Rig {
     fn step(&mut self, workload: &WorkloadState) -> Vec<Order> {
         let timings = Timings::default();
         let operation = self.operation;
-        let scene =
-            Scene { now: self.now, workload, operation, timings: &timings, fenced: false, unprotected_if_empty: false, planted: None };
+        let scene = Scene {
+            now: self.now,
+            workload,
+            operation,
+            timings: &timings,
+            fenced: false,
+            unprotected_if_empty: false,
+            planted: None,
+        };
         self.agent.step(&scene);
         let orders = self.agent.take_orders();
         orders.into_iter().filter(|o| !matches!(o, Order::Note { .. })).collect()

@@ -3,10 +3,11 @@
 use karst_core::authority::Ledger;
 use karst_core::health::Health;
 use karst_core::ids::Lsn;
+use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Report, Role};
 use karst_core::spec::{Alone, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
 use karst_core::state::{ClusterState, Command, Ended, Standing};
-use karst_core::steward::candidates::{Candidate, list};
+use karst_core::steward::candidates::{Candidate, MayLack, list};
 use karst_core::steward::{Heard, Notes, Scene, decide};
 use karst_core::{BootId, Epoch, NodeId, Time, WorkloadId};
 use std::collections::BTreeMap;
@@ -41,7 +42,15 @@ fn standby(position: u64) -> ReplicaReport {
 impl Case {
     fn new(loss: Loss) -> Self {
         let address = |n: usize, port| ([10, 0, 0, n as u8], port).into();
-        let node = |n: usize| NodeSpec { zone: "z".into(), votes: 1, witness: n == 2, peer: address(n, 1), api: None, power: None, readmit: Readmit::Auto };
+        let node = |n: usize| NodeSpec {
+            zone: "z".into(),
+            votes: 1,
+            witness: n == 2,
+            peer: address(n, 1),
+            api: None,
+            power: None,
+            readmit: Readmit::Auto,
+        };
         let replica = |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into() };
         let workload = WorkloadSpec {
             driver: "postgres".into(),
@@ -50,6 +59,7 @@ impl Case {
             restart: false,
             replicas: [0, 1, 3].map(|n| (NodeId::from(NODES[n]), replica(n))).into(),
             gates: BTreeMap::new(),
+            address: None,
             settings: BTreeMap::new(),
         };
         let spec = Spec {
@@ -90,9 +100,38 @@ impl Case {
         case
     }
 
+    fn copy(&self) -> Self {
+        Self {
+            spec: self.spec.clone(),
+            state: self.state.clone(),
+            reports: self.reports.clone(),
+            health: self.health.clone(),
+            now: self.now,
+        }
+    }
+
+    /// Epoch 2 is open, with `doline` again.
+    fn open_again(mut self) -> Self {
+        let (workload, epoch) = (w(), Epoch(2));
+        let sync = vec!["polje".into(), "uvala".into()];
+        for command in [
+            Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: String::new() },
+            Command::Open { workload, epoch, timeline: 1, switch: Lsn(0), sync },
+        ] {
+            assert!(self.state.apply(self.state.applied.next(), &command));
+        }
+        self
+    }
+
     fn report(&mut self, node: &str, replica: ReplicaReport) {
         let replicas = BTreeMap::from([(w(), replica)]);
-        let report = Report { boot: BootId::from("b"), system: None, replicas, gates: BTreeMap::new() };
+        let report = Report {
+            boot: BootId::from("b"),
+            system: None,
+            replicas,
+            gates: BTreeMap::new(),
+            addresses: BTreeMap::new(),
+        };
         self.reports.insert(node.into(), Heard { at: self.now, report });
     }
 
@@ -230,4 +269,82 @@ fn a_formation_cut_short_is_tried_again() {
     assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("doline"));
     case.reports.remove(&NodeId::from("doline"));
     assert_eq!(case.chosen_with(&mut notes), None, "whether the absent one has data decides");
+}
+
+/// A replica outside the sync set takes over only where a person accepts what it may lack, and the number is said.
+#[test]
+fn a_loss_is_taken_only_when_it_is_accepted() {
+    let mut case = Case::new(Loss::None);
+    let command =
+        Command::Sync { workload: w(), epoch: Epoch(1), number: 2, sure: vec![], asked: vec![], why: String::new() };
+    assert!(case.state.apply(case.state.applied.next(), &command));
+    let last = Observation { position: Lsn(340), ..Observation::down(Data::Present { standby: false }) };
+    case.report("doline", ReplicaReport { seen: Some(last), ..ReplicaReport::default() });
+    let judged = case.verdict("polje");
+    assert!(judged.excluded.is_some_and(|why| why.contains("S5")));
+    assert_eq!(judged.may_lack, Some(MayLack::Bytes(240)));
+    assert_eq!(case.chosen(), None);
+    let forced = |accept_loss| Operation {
+        kind: Kind::ForcedFailover,
+        workload: w(),
+        from: Some("doline".into()),
+        to: Some("polje".into()),
+        by: "captain".into(),
+        why: String::new(),
+        asks: false,
+        accept_loss,
+    };
+    for (accepted, chosen) in [(239, None), (240, Some("polje".to_string()))] {
+        let mut case = case.copy();
+        let begun = case.state.apply(case.state.applied.next(), &Command::Begin(forced(accepted)));
+        assert!(begun);
+        assert_eq!(case.chosen(), chosen, "{accepted} accepted");
+    }
+    // Not heard by this coordinator: more than any size.
+    case.reports.remove(&NodeId::from("doline"));
+    assert_eq!(case.verdict("polje").may_lack, Some(MayLack::Unknown));
+}
+
+/// S6: a fenced node is nobody's candidate.
+#[test]
+fn a_fenced_node_is_excluded_until_it_is_readmitted() {
+    let mut case = Case::new(Loss::None);
+    let (boot, why, by) = (None, String::new(), "cluster".to_string());
+    let fence = Command::Fence { node: "polje".into(), boot, why: why.clone(), by: by.clone() };
+    let at = case.state.applied.next();
+    assert!(case.state.apply(at, &fence) && !case.state.apply(at.next(), &fence), "once only");
+    assert!(case.verdict("polje").excluded.is_some_and(|why| why.contains("S6")));
+    assert_eq!(case.chosen(), Some("uvala".into()));
+    let late = Command::Readmit { node: "polje".into(), fence: at.next(), why: why.clone(), by: by.clone() };
+    assert!(!case.state.apply(at.next(), &late), "of another fence");
+    assert!(case.state.apply(at.next(), &Command::Readmit { node: "polje".into(), fence: at, why, by }));
+    assert_eq!(case.chosen(), Some("polje".into()));
+}
+
+/// Mode `ask` prepares and waits for approval, `watch` does nothing, `act` goes on at once.
+#[test]
+fn the_mode_says_who_decides() {
+    for mode in Mode::ALL {
+        let mut case = Case::new(Loss::None).open_again();
+        let apply = |case: &mut Case, command: &Command| assert!(case.state.apply(case.state.applied.next(), command));
+        apply(&mut case, &Command::Mode { workload: w(), mode, by: "captain".into() });
+        let down = Observation::down(Data::Present { standby: false });
+        let surrendered = Some((Epoch(2), None));
+        case.report("doline", ReplicaReport { seen: Some(down), surrendered, ..ReplicaReport::default() });
+        let decided = |case: &Case| case.with(|scene, spec| decide(scene, &w(), spec, &mut Notes::default()));
+        let first = decided(&case);
+        match (mode, first.as_slice()) {
+            (Mode::Watch, []) => {}
+            (Mode::Act, [Command::Begin(o), Command::Revoke { .. }, Command::End { .. }]) => assert!(!o.asks),
+            (Mode::Ask, [begin @ Command::Begin(o)]) => {
+                assert!(o.asks);
+                apply(&mut case, begin);
+                assert_eq!(decided(&case), vec![], "it waits");
+                let operation = case.state.workload(&w()).operation.expect("it has begun");
+                apply(&mut case, &Command::Approve { operation, workload: w(), by: "captain".into() });
+                assert!(matches!(decided(&case).as_slice(), [Command::Revoke { .. }, Command::End { .. }]));
+            }
+            other => panic!("{other:?}"),
+        }
+    }
 }

@@ -97,7 +97,16 @@ fn one_operation_at_a_time() {
     let mut state = Built::new();
     let begin = || {
         let (by, why) = ("captain".to_string(), String::new());
-        Command::Begin(Operation { kind: Kind::Switchover, workload: w(), from: None, to: None, by, why, asks: false, accept_loss: 0 })
+        Command::Begin(Operation {
+            kind: Kind::Switchover,
+            workload: w(),
+            from: None,
+            to: None,
+            by,
+            why,
+            asks: false,
+            accept_loss: 0,
+        })
     };
     assert!(state.apply(begin()));
     assert!(!state.apply(begin()), "the second is refused, and its asker told so");

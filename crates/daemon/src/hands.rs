@@ -1,9 +1,9 @@
-//! The hands: one task per replica that drives its server, one gate per workload that this node serves, one task per power
-//! device.
+//! The hands: one task per replica that drives its server, one gate per workload that this node serves, one task per floating
+//! address, one per power device.
 
 use crate::heart::{Glance, Told};
-use karst_adapters::{Gate, Postgres, Power};
-use karst_core::node::GateOrder;
+use karst_adapters::{Address, Gate, Postgres, Power};
+use karst_core::node::{AddressOrder, AddressSeen, GateOrder};
 use karst_core::power::PowerOrder;
 use karst_core::replica::Action;
 use karst_core::{Input, NodeId, WorkloadId};
@@ -14,6 +14,10 @@ use std::time::Duration;
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
+
+/// How often an address is looked after, and every how many looks it is asked for again, or who else answers for it.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+const TRY_AGAIN: u32 = 5;
 
 /// What a replica's task is told.
 pub enum Hand {
@@ -84,6 +88,57 @@ pub async fn replica(
         }
     }
     exits.abort();
+}
+
+/// Keeps one workload's floating address: takes it up or gives it up as ordered, looks now and then whether it is still
+/// here and answered only here, and says what came of it.
+pub async fn address(
+    workload: WorkloadId, address: Address, mut orders: UnboundedReceiver<AddressOrder>, heart: Sender<Told>,
+) {
+    let mut order: Option<AddressOrder> = None;
+    let mut seen = AddressSeen::default();
+    let mut look = tokio::time::interval(LOOK_EVERY);
+    look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut looks = 0u32;
+    loop {
+        let fresh = tokio::select! {
+            next = orders.recv() => {
+                let Some(next) = next else { return };
+                order = Some(next);
+                true
+            }
+            _ = look.tick() => false,
+        };
+        let Some(AddressOrder { turn, hold }) = order else { continue };
+        looks = looks.wrapping_add(1);
+        let before = seen.clone();
+        seen.turn = turn;
+        let done = match hold {
+            Some(_) if fresh || !address.is_here() => {
+                // Whoever else had it may keep it: it is asked for again, and not fought over (RFC 5227, 2.4).
+                let wait = before.trouble.is_some() && !fresh && !looks.is_multiple_of(TRY_AGAIN);
+                if wait {
+                    Err(before.trouble.clone().unwrap_or_default())
+                } else {
+                    address.take_up().await.map_err(|e| e.to_string())
+                }
+            }
+            Some(_) => Ok(()),
+            None if fresh || address.is_here() => address.give_up().await.map_err(|e| e.to_string()),
+            None => Ok(()),
+        };
+        seen.trouble = done.err();
+        seen.held = address.is_here();
+        if seen.held && hold.is_some() && !fresh && looks.is_multiple_of(TRY_AGAIN) {
+            seen.conflict = address.conflict().await.unwrap_or_default();
+        } else if !seen.held {
+            seen.conflict = None;
+        }
+        if fresh || seen != before {
+            let seen = Box::new(Input::AddressSeen { workload: workload.clone(), seen: seen.clone() });
+            let _ = heart.send(Told::Input(seen));
+        }
+    }
 }
 
 /// Asks one node's power device, one task for each order: a cut does not wait for a look.

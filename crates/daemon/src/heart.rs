@@ -90,7 +90,8 @@ impl Heart {
 /// Starts the thread. `carry_out` gets every effect that is not the heart's own.
 pub fn start(
     mut node: Node, told: Receiver<Told>, tell: Sender<Told>, store: Store,
-    (show, glance): (watch::Sender<Glance>, watch::Receiver<Glance>), mut carry_out: impl FnMut(Effect) + Send + 'static,
+    (show, glance): (watch::Sender<Glance>, watch::Receiver<Glance>),
+    mut carry_out: impl FnMut(Effect) + Send + 'static,
 ) -> (Heart, std::thread::JoinHandle<()>) {
     let answers = Arc::new(Mutex::new(BTreeMap::new()));
     let heart = Heart { tell, answers: answers.clone(), tickets: Arc::default(), glance };

@@ -18,12 +18,16 @@ use anyhow::{Context, Result, bail};
 use clap::{Args, Parser, Subcommand};
 use heart::Told;
 use karst_adapters::postgres::Plan;
-use karst_adapters::{Postgres, Power};
+use karst_adapters::{Address, Postgres, Power};
+use karst_core::authority::Claim;
+use karst_core::node::AddressOrder;
 use karst_core::power::PowerOrder;
+use karst_core::spec::WorkloadSpec;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
 use karst_history::History;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::channel;
@@ -102,15 +106,24 @@ fn main() -> Result<()> {
         .with_context(|| format!("runtime directory {}", common.runtime.display()))?;
     match cli.command {
         Command::Deadman(common) => {
-            let watched = spec.workloads.iter().filter_map(|(id, w)| {
-                let replica = w.replicas.get(&me)?;
-                let (data, port) = (replica.data.clone().into(), replica.address.port());
-                Some(deadman::Watched { workload: id.clone(), data, port })
-            });
-            deadman::server::run(&common.runtime, watched.collect(), spec.timings.kill_bound).context("the deadman")
+            let watched = spec.workloads.iter().flat_map(|(id, w)| watched(id, w, &me)).collect();
+            deadman::server::run(&common.runtime, watched, spec.timings.kill_bound).context("the deadman")
         }
         Command::Run(run) => run_daemon(run, spec, text, me),
     }
+}
+
+/// What of a workload the deadman watches on this node.
+fn watched(id: &WorkloadId, workload: &WorkloadSpec, me: &NodeId) -> Vec<deadman::Watched> {
+    let server = workload.replicas.get(me).map(|replica| {
+        let (data, port) = (replica.data.clone().into(), replica.address.port());
+        deadman::Watched { claim: Claim::Primary(id.clone()), what: deadman::What::Server { data, port } }
+    });
+    let address = workload.address.as_ref().filter(|_| workload.may_hold_address(me)).map(|address| {
+        let list = address.on.iter().map(|subnet| subnet.ip).collect();
+        deadman::Watched { claim: Claim::Address(id.clone()), what: deadman::What::Addresses(list) }
+    });
+    server.into_iter().chain(address).collect()
 }
 
 fn start_logs(json: bool) {
@@ -152,6 +165,7 @@ struct Wiring {
     deadman: mpsc::UnboundedSender<deadman::Order>,
     replicas: BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
     gates: BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
+    addresses: BTreeMap<WorkloadId, mpsc::UnboundedSender<AddressOrder>>,
     power: BTreeMap<NodeId, mpsc::UnboundedSender<(PowerOrder, Option<String>)>>,
 }
 
@@ -169,11 +183,16 @@ impl Wiring {
                     let _ = hand.send(hands::Hand::Cancel { id });
                 }
             }
-            Effect::Arm { workload, deadline } => {
-                let _ = self.deadman.send(deadman::Order::Arm { workload, deadline });
+            Effect::Arm { claim, deadline } => {
+                let _ = self.deadman.send(deadman::Order::Arm { claim, deadline });
             }
-            Effect::Disarm { workload } => {
-                let _ = self.deadman.send(deadman::Order::Disarm { workload });
+            Effect::Disarm { claim } => {
+                let _ = self.deadman.send(deadman::Order::Disarm { claim });
+            }
+            Effect::Address { workload, order } => {
+                if let Some(address) = self.addresses.get(&workload) {
+                    let _ = address.send(order);
+                }
             }
             Effect::Gate { workload, order } => {
                 if let Some(gate) = self.gates.get(&workload) {
@@ -228,13 +247,14 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let (deadman, orders) = mpsc::unbounded_channel();
     let confirmed = tell.clone();
     tokio::spawn(deadman::client::run(run.common.runtime.join("deadman.sock"), orders, move |counting| {
-        let deadman::Counting { workload, deadline, unguarded } = counting;
-        let input = Input::Armed { workload, deadline, unguarded };
+        let deadman::Counting { claim, deadline, unguarded } = counting;
+        let input = Input::Armed { claim, deadline, unguarded };
         let _ = confirmed.send(Told::Input(Box::new(input)));
     }));
     let (show_glance, glance) = watch::channel(heart::Glance::default());
     let power = start_power(&spec, &glance, &tell)?;
-    let wiring = Wiring { peers, deadman, replicas, gates, power };
+    let addresses = start_addresses(&spec, &me, &tell)?;
+    let wiring = Wiring { peers, deadman, replicas, gates, addresses, power };
     let carry_out = move |effect| wiring.carry_out(effect);
     let (heart, heart_thread) = heart::start(node, told, tell, store.clone(), (show_glance, glance), carry_out);
 
@@ -302,11 +322,28 @@ fn start_hands(runtime: &Path, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc:
         }
         if let Some(address) = workload.gates.get(me) {
             let (order, orders) = mpsc::unbounded_channel();
-            tokio::spawn(hands::gate(id.clone(), *address, spec.timings.heartbeat, orders, tell.clone()));
+            // A floating address comes and goes: the gate has to listen on whatever this host has.
+            let everywhere = SocketAddr::from((std::net::Ipv6Addr::UNSPECIFIED, address.port()));
+            let listen = if workload.may_hold_address(me) { everywhere } else { *address };
+            tokio::spawn(hands::gate(id.clone(), listen, spec.timings.heartbeat, orders, tell.clone()));
             gates.insert(id.clone(), order);
         }
     }
     Ok((replicas, gates))
+}
+
+fn start_addresses(
+    spec: &Spec, me: &NodeId, tell: &std::sync::mpsc::Sender<Told>,
+) -> Result<BTreeMap<WorkloadId, mpsc::UnboundedSender<AddressOrder>>> {
+    let mut addresses = BTreeMap::new();
+    for (id, workload) in spec.workloads.iter().filter(|(_, w)| w.may_hold_address(me)) {
+        let Some(address) = &workload.address else { continue };
+        let hand = Address::new(address.on.clone()).with_context(|| format!("the address of {id}"))?;
+        let (order, orders) = mpsc::unbounded_channel();
+        tokio::spawn(hands::address(id.clone(), hand, orders, tell.clone()));
+        addresses.insert(id.clone(), order);
+    }
+    Ok(addresses)
 }
 
 /// Every node can ask every device: whoever is coordinator does.

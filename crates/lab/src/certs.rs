@@ -9,7 +9,8 @@ use std::os::unix::fs::PermissionsExt;
 
 /// Makes what is missing: a new CA makes new certificates for all.
 pub fn prepare(layout: &Layout) -> Result<()> {
-    let hosts = || NODES.iter().map(|n| (n.name, n.management())).chain([(controller::HOST, controller::ADDRESS.into())]);
+    let hosts =
+        || NODES.iter().map(|n| (n.name, n.management())).chain([(controller::HOST, controller::ADDRESS.into())]);
     if hosts().all(|(name, _)| layout.host(name).join("tls/node.key").exists()) {
         return Ok(());
     }

@@ -51,7 +51,8 @@ pub fn run(layout: &Layout) -> Result<()> {
                     let answer = next.call(request);
                     async move {
                         let mut answer = answer.await?;
-                        let odata = (header::HeaderName::from_static("odata-version"), header::HeaderValue::from_static("4.0"));
+                        let odata =
+                            (header::HeaderName::from_static("odata-version"), header::HeaderValue::from_static("4.0"));
                         answer.headers_mut().insert(odata.0, odata.1);
                         Ok(answer)
                     }
@@ -136,7 +137,10 @@ impl Controller {
     }
 
     fn close(&self, id: &str) -> HttpResponse {
-        let known = id.parse().ok().and_then(|id: u64| self.sessions.lock().unwrap_or_else(PoisonError::into_inner).remove(&id));
+        let known = id
+            .parse()
+            .ok()
+            .and_then(|id: u64| self.sessions.lock().unwrap_or_else(PoisonError::into_inner).remove(&id));
         if known.is_some() { HttpResponse::NoContent().finish() } else { missing(id) }
     }
 
@@ -146,7 +150,9 @@ impl Controller {
             return self.sessions.lock().unwrap_or_else(PoisonError::into_inner).values().any(|t| t == token);
         }
         let wanted = format!("{USER}:{}", self.password);
-        given("Authorization").and_then(|a| a.strip_prefix("Basic ")).is_some_and(|b| b == BASE64_STANDARD.encode(&wanted))
+        given("Authorization")
+            .and_then(|a| a.strip_prefix("Basic "))
+            .is_some_and(|b| b == BASE64_STANDARD.encode(&wanted))
     }
 
     fn is_on(&self, host: &str) -> bool {
@@ -156,7 +162,8 @@ impl Controller {
 
     fn read(&self, path: &[&str]) -> Option<Value> {
         let members = |kind: &str, names: Vec<String>| {
-            let links: Vec<Value> = names.iter().map(|n| json!({ "@odata.id": format!("/redfish/v1/{kind}/{n}") })).collect();
+            let links: Vec<Value> =
+                names.iter().map(|n| json!({ "@odata.id": format!("/redfish/v1/{kind}/{n}") })).collect();
             let name = kind.rsplit('/').next().unwrap_or(kind);
             json!({
                 "@odata.id": format!("/redfish/v1/{kind}"),

@@ -32,8 +32,11 @@ pub enum Drill {
         workload: String,
         #[arg(long, default_value_t = 1)]
         rounds: u32,
+        /// With the power controller gone too: its lease's end alone says that it is
+        #[arg(long)]
+        unconfirmed: bool,
     },
-    /// Cut the primary's host off from its peers, clients still reaching it; healed when clients write elsewhere
+    /// Cut the primary's host off from its peers, with the power controller gone; healed when clients write elsewhere
     CutOff {
         workload: String,
         #[arg(long, default_value_t = 1)]
@@ -179,7 +182,9 @@ pub async fn run(lab: Lab, drill: Drill) -> Result<()> {
             return crate::storm::run(&lab, Duration::from_secs(minutes * 60), seed).await;
         }
         Drill::KillServer { workload, rounds } => (workload, *rounds, Some(Loss::Server)),
-        Drill::PowerOff { workload, rounds } => (workload, *rounds, Some(Loss::Power)),
+        Drill::PowerOff { workload, rounds, unconfirmed } => {
+            (workload, *rounds, Some(if *unconfirmed { Loss::PowerAlone } else { Loss::Power }))
+        }
         Drill::CutOff { workload, rounds } => (workload, *rounds, Some(Loss::Peers)),
         Drill::Switchover { workload, rounds } => (workload, *rounds, None),
     };
@@ -221,7 +226,11 @@ fn known(workload: &str) -> Result<()> {
 pub enum Loss {
     /// Its first process is killed, by number.
     Server,
+    /// Its host loses power, and the power controller says so.
     Power,
+    /// Its host loses power, and nobody says so.
+    PowerAlone,
+    /// Its host is cut off from its peers, and nobody can cut its power.
     Peers,
 }
 
@@ -230,6 +239,7 @@ impl Loss {
         match self {
             Loss::Server => "kill-server",
             Loss::Power => "power-off",
+            Loss::PowerAlone => "power-off, unconfirmed",
             Loss::Peers => "cut-off",
         }
     }
@@ -243,7 +253,7 @@ impl Loss {
                 find::signal(pid, Signal::KILL)?;
                 Ok(format!("killed process {pid}, the first of {WORKLOAD}'s server on {host}"))
             }
-            Loss::Power => fault::apply(&lab.layout, &Fault::PowerOff { host }),
+            Loss::Power | Loss::PowerAlone => fault::apply(&lab.layout, &Fault::PowerOff { host }),
             Loss::Peers => fault::apply(&lab.layout, &Fault::Cut { host, network: peer }),
         }
     }
@@ -251,7 +261,9 @@ impl Loss {
     fn mend(self, lab: &Lab, host: &str) -> Result<()> {
         match self {
             Loss::Server => Ok(()),
-            Loss::Power => fault::apply(&lab.layout, &Fault::PowerOn { host: host.into() }).map(drop),
+            Loss::Power | Loss::PowerAlone => {
+                fault::apply(&lab.layout, &Fault::PowerOn { host: host.into() }).map(drop)
+            }
             Loss::Peers => fault::apply(&lab.layout, &Fault::Heal).map(drop),
         }
     }
@@ -260,7 +272,11 @@ impl Loss {
     fn worst_case(self, all: &[WorstCase]) -> Duration {
         let wanted: &[&str] = match self {
             Loss::Server => &["server process lost"],
-            Loss::Power | Loss::Peers => &["host lost, by lease alone", "primary and coordinator lost together"],
+            Loss::Power => &[
+                "host lost, its power confirmed off",
+                "primary and coordinator lost together, the power confirmed off",
+            ],
+            Loss::PowerAlone | Loss::Peers => &["host lost, by lease alone", "primary and coordinator lost together"],
         };
         let cases = all.iter().filter(|c| wanted.contains(&c.case.as_str()));
         cases.map(WorstCase::total).max().unwrap_or_default()
@@ -269,6 +285,17 @@ impl Loss {
 
 /// Loses the primary `rounds` times, each time waiting until all is well again.
 pub async fn lose_primary(lab: &Lab, loss: Loss, rounds: u32, aloud: bool) -> Result<Report> {
+    let controller = match loss {
+        Loss::PowerAlone | Loss::Peers => Some(Fault::ControllerStop),
+        Loss::Power => Some(Fault::ControllerStart),
+        Loss::Server => None,
+    };
+    if let Some(fault) = controller {
+        let done = fault::apply(&lab.layout, &fault)?;
+        if aloud {
+            println!("{done}");
+        }
+    }
     let worst = loss.worst_case(&lab.client.spec().await?.worst_cases);
     if aloud {
         println!("{}: at the worst, clients cannot write for {} ms", loss.name(), worst.as_millis());
@@ -290,6 +317,7 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, rounds: u32, aloud: bool) -> Re
         lab.healthy(Duration::from_secs(180)).await?;
     }
     let report = finish(lab, load, marks, aloud).await?;
+    fault::apply(&lab.layout, &Fault::ControllerStart)?;
     // What the machine took from all of us is nobody's pause.
     let late = report.rounds.iter().find(|r| r.pause - r.steal as f64 > worst.as_secs_f64() * 1e3);
     if let Some(round) = late {

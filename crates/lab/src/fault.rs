@@ -127,11 +127,13 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
         }
         Fault::ControllerStop => {
             std::fs::write(layout.host(controller::HOST).join("hold"), "")?;
-            find::signal(find::controller(layout)?, Signal::KILL)?;
+            if let Ok(pid) = find::controller(layout) {
+                find::signal(pid, Signal::KILL)?;
+            }
             "the power controller is gone; `karst-lab fault controller-start` brings it back".into()
         }
         Fault::ControllerStart => {
-            std::fs::remove_file(layout.host(controller::HOST).join("hold")).context("the power controller runs")?;
+            unless_missing(std::fs::remove_file(layout.host(controller::HOST).join("hold")))?;
             "the power controller starts".into()
         }
         Fault::Thaw { host } => {
@@ -168,10 +170,21 @@ pub fn power_off(layout: &Layout, host: &str) -> Result<()> {
 
 pub fn power_on(layout: &Layout, host: &str) -> Result<()> {
     links(layout, host, "up")?;
-    match std::fs::remove_file(layout.host(host).join("off")) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).context("the power switch"),
+    unless_missing(std::fs::remove_file(layout.host(host).join("off")))
+}
+
+fn unless_missing(removed: std::io::Result<()>) -> Result<()> {
+    match removed {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error.into()),
         _ => Ok(()),
     }
+}
+
+/// Gives back its power to every host that has none: what an operator does after a fence.
+pub fn power_on_all(layout: &Layout) -> Result<Vec<&'static str>> {
+    let off: Vec<&str> = NODES.iter().map(|n| n.name).filter(|n| layout.host(n).join("off").exists()).collect();
+    off.iter().try_for_each(|host| power_on(layout, host))?;
+    Ok(off)
 }
 
 fn links(layout: &Layout, host: &str, state: &str) -> Result<()> {

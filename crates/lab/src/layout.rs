@@ -17,6 +17,9 @@ pub const GATES: [&str; 2] = ["ponor", "uvala"];
 /// The host that clients run on, and the one of the history store.
 pub const CLIENT: &str = "quayside";
 pub const ARCHIVE: &str = "archive";
+/// What clients dial, wherever it is.
+pub const FLOATING: &str = "10.30.0.50";
+pub const FLOATING6: &str = "fd30::50";
 pub const WORKLOAD: &str = "sailings";
 pub const DATABASE: &str = "sailings";
 pub const CLIENT_ROLE: &str = "booking_desk";
@@ -225,6 +228,9 @@ impl Layout {
                 text += &format!("{name} = \"{}:6432\"\n", node.client());
             }
         }
+        text += &format!(
+            "\n[workload.{WORKLOAD}.address]\non = [\"{FLOATING}/24\", \"{FLOATING6}/64\"]\nfollows = \"gate\"\n"
+        );
         text
     }
 }

@@ -149,7 +149,9 @@ async fn run(cli: Cli) -> Result<()> {
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
             writer::run(Load { to, password, writers, pause, journal, until, lab: layout }).await?;
         }
-        Command::Keep | Command::Inside | Command::Controller | Command::Host { .. } | Command::Lead { .. } => unreachable!("run before"),
+        Command::Keep | Command::Inside | Command::Controller | Command::Host { .. } | Command::Lead { .. } => {
+            unreachable!("run before")
+        }
     }
     Ok(())
 }

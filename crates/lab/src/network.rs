@@ -59,7 +59,10 @@ pub fn build() -> Result<()> {
     let mut switch = String::new();
     for Port { host, network, address } in ports() {
         let _ = writeln!(switch, "link set {} master {network} up", port(host, network));
-        let up = format!("link set lo up\naddr add {address}/24 dev {network}\nlink set {network} up\n");
+        let six = address
+            .strip_prefix("10.30.0.")
+            .map_or(String::new(), |n| format!("addr add fd30::{n}/64 dev {network} nodad\n"));
+        let up = format!("link set lo up\naddr add {address}/24 dev {network}\nlink set {network} up\n{six}");
         batch(host, &up)?;
     }
     batch(SWITCH, &switch)

@@ -37,9 +37,10 @@ enum Blow {
     CutFromPeers,
     OneWay,
     Loss,
+    NoController,
 }
 
-const BLOWS: [Blow; 11] = [
+const BLOWS: [Blow; 12] = [
     Blow::KillServer,
     Blow::KillDaemon,
     Blow::KillDeadman,
@@ -51,6 +52,7 @@ const BLOWS: [Blow; 11] = [
     Blow::CutFromPeers,
     Blow::OneWay,
     Blow::Loss,
+    Blow::NoController,
 ];
 
 /// What came of one fault.
@@ -129,16 +131,23 @@ async fn strike(lab: &Lab, blow: Blow, host: &'static str, other: &str, hold: Du
         Blow::CutFromPeers => apply(Fault::Cut { host: name(), network: peer })?,
         Blow::OneWay => apply(Fault::CutPair { from: name(), to: other.into(), one_way: true, network: peer })?,
         Blow::Loss => apply(Fault::Loss { percent: 20, network: peer })?,
+        // The power goes, and nobody can say so.
+        Blow::NoController => {
+            apply(Fault::ControllerStop)?;
+            apply(Fault::PowerOff { host: name() })?;
+        }
     }
     tokio::time::sleep(hold).await;
     match blow {
-        Blow::KillServer | Blow::KillDaemon | Blow::KillDeadman => {}
+        Blow::KillServer | Blow::KillDaemon | Blow::KillDeadman | Blow::PowerCut => {}
         Blow::FreezeDaemon | Blow::FreezeDeadman | Blow::FreezeHost => apply(Fault::Thaw { host: name() })?,
-        Blow::PowerCut => apply(Fault::PowerOn { host: name() })?,
         Blow::CutOff | Blow::CutFromPeers | Blow::OneWay | Blow::Loss => apply(Fault::Heal)?,
+        Blow::NoController => apply(Fault::ControllerStart)?,
     }
     // Longer than any lease: before that, all may still look well because nobody has noticed.
     tokio::time::sleep(NOTICED).await;
+    // Whoever was fenced stays off until a person has looked.
+    fault::power_on_all(&lab.layout)?;
     let well = lab.healthy(HEALS).await.with_context(|| format!("after {blow:?} on {host}"))?;
     let after = &well.status.workloads[0];
     let allowed = match blow {

@@ -18,11 +18,12 @@ use std::time::Duration;
 #[ignore = "minutes of real faults against real time bounds: `make faults`, on a machine that is not starved of CPU"]
 async fn hosts_fail_and_come_back() {
     let lab = TestLab::start("test-hosts", 9820).await.unwrap();
-    for loss in [Loss::Power, Loss::Peers] {
+    for loss in [Loss::PowerAlone, Loss::Peers] {
         // It fails by itself if a round takes longer than the worst case that is printed beforehand (L1).
         let report = drill::lose_primary(&lab, loss, 2, true).await.unwrap();
         assert_eq!((report.missing_total(), report.refused()), (0, 0), "{report:?}");
     }
+    apply(&lab, Fault::ControllerStop).unwrap();
     let load = drill::start_load(&lab.layout, "hosts", 2, 2).unwrap();
     cut_off_with_a_writer_on_it(&lab).await.unwrap();
     frozen_whole_and_thawed(&lab).await.unwrap();

@@ -1,6 +1,8 @@
 //! The cluster that the seeds run: the ferry company's four nodes and its workload that may lose nothing.
 
-use karst_core::spec::{Alone, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::spec::{
+    AddressSpec, Alone, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Spec, Subnet, Timings, WorkloadSpec,
+};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 
@@ -40,6 +42,10 @@ pub fn ferry_spec() -> Spec {
                     ("uvala".into(), replica(9, 14)),
                 ]),
                 gates: BTreeMap::from([("ponor".into(), address(13, 6432)), ("uvala".into(), address(14, 6432))]),
+                address: Some(AddressSpec {
+                    on: vec![Subnet { ip: [10, 30, 0, 50].into(), prefix: 24 }],
+                    follows: Follows::Gate,
+                }),
                 settings: BTreeMap::new(),
             },
         )]),

@@ -1,13 +1,15 @@
 //! The world: one queue of happenings in true time, hosts with clocks of their own, a network, and servers.
 
+mod addresses;
 mod devices;
 
 use crate::check::{Data as DataCheck, Failure, Truth};
 use crate::fault::{Fault, Script};
 use crate::server::{Server, Sync};
+use karst_core::authority::Claim;
 use karst_core::consensus::{Durable, Stored};
 use karst_core::message::Message;
-use karst_core::node::{GateOrder, Write};
+use karst_core::node::{AddressOrder, GateOrder, Write};
 use karst_core::power::PowerOrder;
 use karst_core::replica::agent::Kept;
 use karst_core::replica::{Action, Done, Downstream, GateReport, Observation};
@@ -61,6 +63,8 @@ struct Host {
     /// The deadman's deadline on the host's clock.
     deadline: Option<Time>,
     deadline_count: u64,
+    has_address: bool,
+    address_deadline: Option<Time>,
     acting: BTreeSet<u64>,
     wake: Option<u64>,
     isolated: u32,
@@ -84,6 +88,7 @@ enum Happening {
     Durable(NodeId, u64, u64, Vec<Write>),
     Act(NodeId, u64, u64, Action),
     Deadman(NodeId, u64),
+    Address(NodeId, u64, AddressOrder),
     Device(NodeId, u64, NodeId, PowerOrder, devices::Step),
     Fault(Fault),
     End(Fault),
@@ -109,6 +114,7 @@ pub struct World {
     story: Vec<String>,
     next_write: u64,
     last_acknowledged: u64,
+    address_answered: u64,
     longest_pause: u64,
     next_promotion: u64,
 }
@@ -147,6 +153,8 @@ impl World {
                 server: Server::new(),
                 deadline: None,
                 deadline_count: 0,
+                has_address: false,
+                address_deadline: None,
                 acting: BTreeSet::new(),
                 wake: None,
                 isolated: 0,
@@ -172,6 +180,7 @@ impl World {
             story: Vec::new(),
             next_write: 1,
             last_acknowledged: 0,
+            address_answered: 0,
             longest_pause: 0,
             next_promotion: 1,
         };
@@ -214,6 +223,10 @@ impl World {
             self.step(happening).map_err(|(g, what)| self.failure(g, what))?;
         }
         let lately = self.now.saturating_sub(self.last_acknowledged) < 1_000 * MS;
+        let floats = self.spec.workloads[&self.workload].address.is_some();
+        if floats && script.calm_ms > 0 && self.now.saturating_sub(self.address_answered) > 100 * MS {
+            return Err(self.failure("L1", "nobody answers for the address".into()));
+        }
         self.truth.check_served(&self.workload, lately).map_err(|(g, what)| self.failure(g, what))
     }
 
@@ -254,6 +267,7 @@ impl World {
             }
             Happening::Act(id, run, number, action) => self.finish_action(&id, run, number, action)?,
             Happening::Deadman(id, count) => self.deadman(&id, count)?,
+            Happening::Address(id, run, order) => self.address(&id, run, order)?,
             Happening::Device(by, run, node, order, step) => self.device(&by, run, node, order, step)?,
             Happening::Fault(fault) => self.begin_fault(fault)?,
             Happening::End(fault) => self.end_fault(fault)?,
@@ -264,6 +278,9 @@ impl World {
         if primaries.len() > 1 {
             return Err(("S3", format!("two primaries run at once: {primaries:?}")));
         }
+        self.check_address()?;
+        let primaries: Vec<&NodeId> =
+            self.hosts.iter().filter(|(_, h)| h.server.runs && h.server.primary).map(|(n, _)| n).collect();
         // S6: whoever was cut off holds nothing before it is readmitted.
         let fenced_off = |n: &&&NodeId| self.truth.state.fenced(n).is_some_and(|f| f.off);
         if let Some(node) = primaries.iter().find(fenced_off) {
@@ -292,12 +309,20 @@ impl World {
             planted,
         };
         host.node = Some(Node::new(config, host.clock(now)));
-        host.gate = GateReport::default();
+        host.gate = GateReport { listening: true, ..GateReport::default() };
         host.acting.clear();
-        let (run, deadline) = (host.run, host.deadline);
+        let (run, deadline, address) = (host.run, host.deadline, host.address_deadline);
         self.truth.forget(id);
-        let armed = Input::Armed { workload: self.workload.clone(), deadline, unguarded: None };
-        self.after(1, Happening::Input(id.clone(), run, armed));
+        for (claim, deadline) in
+            [(Claim::Primary(self.workload.clone()), deadline), (Claim::Address(self.workload.clone()), address)]
+        {
+            let armed = Input::Armed { claim, deadline, unguarded: None };
+            self.after(1, Happening::Input(id.clone(), run, armed));
+        }
+        if self.spec.workloads[&self.workload].gates.contains_key(id) {
+            let (workload, report) = (self.workload.clone(), self.hosts[id].gate.clone());
+            self.after(MS, Happening::Input(id.clone(), run, Input::GateSeen { workload, report }));
+        }
         self.after(2, Happening::Input(id.clone(), run, Input::Woke));
     }
 
@@ -373,20 +398,29 @@ impl World {
             Effect::Cancel { id: number, .. } => {
                 self.host(id).acting.remove(&number);
             }
-            Effect::Arm { deadline, .. } => {
+            Effect::Address { order, .. } => self.order_address(id, run, order),
+            Effect::Arm { claim: claim @ Claim::Address(_), deadline } => {
+                self.host(id).address_deadline = Some(deadline);
+                self.armed(id, run, claim, Some(deadline));
+            }
+            Effect::Disarm { claim: claim @ Claim::Address(_) } => {
+                self.host(id).address_deadline = None;
+                self.armed(id, run, claim, None);
+            }
+            Effect::Arm { claim, deadline } => {
                 let kill_bound = self.spec.timings.kill_bound;
                 let host = self.host(id);
                 host.deadline = Some(deadline);
                 host.deadline_count += 1;
                 let (count, act_at) = (host.deadline_count, host.true_time(deadline - kill_bound));
                 self.at(act_at, Happening::Deadman(id.clone(), count));
-                self.armed(id, run, Some(deadline));
+                self.armed(id, run, claim, Some(deadline));
             }
-            Effect::Disarm { .. } => {
+            Effect::Disarm { claim } => {
                 let host = self.host(id);
                 host.deadline = None;
                 host.deadline_count += 1;
-                self.armed(id, run, None);
+                self.armed(id, run, claim, None);
             }
             Effect::Gate { order, .. } => {
                 let forwarding = match order {
@@ -405,8 +439,8 @@ impl World {
         Ok(())
     }
 
-    fn armed(&mut self, id: &NodeId, run: u64, deadline: Option<Time>) {
-        let armed = Input::Armed { workload: self.workload.clone(), deadline, unguarded: None };
+    fn armed(&mut self, id: &NodeId, run: u64, claim: Claim, deadline: Option<Time>) {
+        let armed = Input::Armed { claim, deadline, unguarded: None };
         self.after(MS / 5, Happening::Input(id.clone(), run, armed));
     }
 
@@ -671,6 +705,7 @@ impl World {
                 host.boot += 1;
                 host.deadline = None;
                 host.deadline_count += 1;
+                (host.has_address, host.address_deadline) = (false, None);
                 host.server.stop();
                 lasts = Some(*down_ms);
             }

@@ -1,7 +1,7 @@
 //! Random faults over many seeds: S1 to S5, S8 and L1 hold. `KARST_SEEDS=A..B` runs others; a failure prints its story.
 
-use karst_core::{NodeId, Planted};
 use karst_core::Spec;
+use karst_core::{NodeId, Planted};
 use karst_sim::{Failure, Fault, Script, World, ferry_spec, powered_spec};
 use rand::SeedableRng;
 use rand_pcg::Pcg64Mcg;
@@ -93,6 +93,7 @@ fn planted_bugs_are_found() {
     let slow = |node: &str| (100, Fault::SlowDisk { node: node.into(), sync_ms: 300, for_ms: 20_000 });
     let cases = [
         (Planted::SkipLeaseWait, "S3", vec![(8_000, isolate("doline", 6_000))]),
+        (Planted::AddressAtOnce, "S7", vec![(8_000, isolate("ponor", 6_000))]),
         (Planted::OutliveLease, "S3", vec![(8_000, isolate("doline", 6_000))]),
         (Planted::AssumeOff, "S6", vec![(7_000, dead), (8_000, isolate("doline", 6_000))]),
         (Planted::PromoteLaggard, "S5", vec![(8_000, isolate("uvala", 1_500)), (9_520, kill)]),
@@ -130,7 +131,10 @@ fn a_confirmed_power_cut_is_quicker_than_the_lease() {
         ] {
             let (quick, slow) = (story(false, fault.clone(), seed), story(true, fault, seed));
             assert!(quick < Duration::from_millis(1_700), "seed {seed}: {quick:?}");
-            assert!(slow > Duration::from_millis(2_000) && slow < Duration::from_millis(4_000), "seed {seed}: {slow:?}");
+            assert!(
+                slow > Duration::from_millis(2_000) && slow < Duration::from_millis(4_000),
+                "seed {seed}: {slow:?}"
+            );
         }
     }
 }

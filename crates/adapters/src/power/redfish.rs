@@ -81,7 +81,8 @@ impl Redfish {
 
     /// The reset types that the controller says it takes: in the action, or where that points to (DSP0266, 6.5.4).
     async fn offered(&self, action: &Value) -> Result<Vec<String>> {
-        let words = |list: &Value| list.as_array().into_iter().flatten().filter_map(Value::as_str).map(String::from).collect();
+        let words =
+            |list: &Value| list.as_array().into_iter().flatten().filter_map(Value::as_str).map(String::from).collect();
         if let Some(info) = action["@Redfish.ActionInfo"].as_str() {
             let info = self.get(info).await?;
             let parameters = info["Parameters"].as_array().into_iter().flatten();
@@ -116,7 +117,8 @@ impl Redfish {
         for member in members {
             all.push(self.get(&member).await?);
         }
-        let says = |system: &Value, key: &str, what: &str| system[key].as_str().is_some_and(|v| v.eq_ignore_ascii_case(what));
+        let says =
+            |system: &Value, key: &str, what: &str| system[key].as_str().is_some_and(|v| v.eq_ignore_ascii_case(what));
         let fits = |system: &&Value| match (&self.wanted, host) {
             (Some(wanted), _) => says(system, "Id", wanted) || says(system, "UUID", wanted),
             (None, Some(host)) => says(system, "UUID", host),
@@ -152,7 +154,11 @@ impl Redfish {
                 self.known.lock().await.token = None;
                 continue;
             }
-            return if response.status().is_success() { Ok(response) } else { Err(refusal(&method, path, response).await) };
+            return if response.status().is_success() {
+                Ok(response)
+            } else {
+                Err(refusal(&method, path, response).await)
+            };
         }
         Err(PowerError::Strange("a new session is refused".into()))
     }
@@ -181,7 +187,9 @@ impl Redfish {
         }
         let has_place = response.headers().contains_key(LOCATION);
         let token = response.headers().get("X-Auth-Token").and_then(|t| t.to_str().ok()).map(String::from);
-        token.filter(|_| has_place).ok_or_else(|| PowerError::Strange("a session without X-Auth-Token or Location".into()))
+        token
+            .filter(|_| has_place)
+            .ok_or_else(|| PowerError::Strange("a session without X-Auth-Token or Location".into()))
     }
 
     async fn send(&self, mut request: RequestBuilder, body: Option<&Value>) -> Result<Response> {
@@ -206,6 +214,10 @@ async fn refusal(method: &Method, path: &str, response: Response) -> PowerError 
     let error = &body["error"];
     let messages = error["@Message.ExtendedInfo"].as_array().into_iter().flatten();
     let messages: Vec<&str> = messages.filter_map(|m| m["Message"].as_str()).collect();
-    let words = if messages.is_empty() { error["message"].as_str().unwrap_or_default().to_string() } else { messages.join(" ") };
+    let words = if messages.is_empty() {
+        error["message"].as_str().unwrap_or_default().to_string()
+    } else {
+        messages.join(" ")
+    };
     PowerError::Refused { what: format!("{method} {path}"), why: format!("{status} {words}").trim().to_string() }
 }

@@ -78,7 +78,9 @@ impl Node {
         event.index = Some(index);
         // A fence is a step of whatever is under way because of it.
         if let Command::Fence { node, .. } | Command::PowerOff { node, .. } = command {
-            let held = |(id, w): (_, &crate::state::WorkloadState)| Some((id, w.operation?)).filter(|_| w.holder() == Some(node));
+            let held = |(id, w): (_, &crate::state::WorkloadState)| {
+                Some((id, w.operation?)).filter(|_| w.holder() == Some(node))
+            };
             let under_way: Vec<OperationId> = self.state.workloads.iter().filter_map(held).map(|(_, o)| o).collect();
             for operation in under_way {
                 event = event.within(Some(operation));
@@ -117,11 +119,29 @@ fn describe(command: &Command) -> (Level, &'static str, String) {
             let waits = if o.asks { "; it waits for approval" } else { "" };
             (Level::Notice, "operation-began", format!("{}{from}{to} began, by {}: {}{waits}", o.kind, o.by, o.why))
         }
+        Command::Place { number, holder, why, .. } => {
+            (Level::Notice, "address-placed", format!("its address goes to {holder} (number {number}; {why})"))
+        }
+        Command::Withdraw { why, .. } => (Level::Notice, "address-leaves", format!("its address leaves: {why}")),
+        Command::Vacate { how, .. } => {
+            let how = match how {
+                Ended::Surrender { .. } => "its node gave it up",
+                Ended::PowerOff => "its host's power is off, read back from its device",
+                Ended::LeaseOver => "no lease of it can be valid any more",
+            };
+            (Level::Notice, "address-gone", format!("its address is nowhere: {how}"))
+        }
         Command::Approve { by, .. } => (Level::Notice, "approved", format!("approved by {by}")),
-        Command::Mode { mode, by, .. } => (Level::Notice, "mode", format!("mode is {} from here on, set by {by}", mode.word())),
+        Command::Mode { mode, by, .. } => {
+            (Level::Notice, "mode", format!("mode is {} from here on, set by {by}", mode.word()))
+        }
         Command::Fence { node, why, by, .. } => (Level::Notice, "fenced", format!("{node} is fenced by {by}: {why}")),
-        Command::PowerOff { node, .. } => (Level::Notice, "power-off", format!("the power of {node} is off, read back from its device")),
-        Command::Readmit { node, why, by, .. } => (Level::Notice, "readmitted", format!("{node} is readmitted by {by}: {why}")),
+        Command::PowerOff { node, .. } => {
+            (Level::Notice, "power-off", format!("the power of {node} is off, read back from its device"))
+        }
+        Command::Readmit { node, why, by, .. } => {
+            (Level::Notice, "readmitted", format!("{node} is readmitted by {by}: {why}"))
+        }
         Command::System { node, system } => (Level::Info, "system", format!("{node} is hardware {system}")),
         Command::Revoke { epoch, why, .. } => (Level::Notice, "revoked", format!("epoch {epoch} is revoked: {why}")),
         Command::End { epoch, how, .. } => {

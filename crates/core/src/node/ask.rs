@@ -211,7 +211,9 @@ impl Node {
                     return Err(format!("{node} is fenced already, by {}: {}", fenced.by, fenced.why));
                 }
                 if node == self.me {
-                    return Err(format!("{node} is the coordinator and cannot cut its own power; stop its daemon first"));
+                    return Err(format!(
+                        "{node} is the coordinator and cannot cut its own power; stop its daemon first"
+                    ));
                 }
                 let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
                 Ok(Command::Fence { node, boot, why: "asked for".into(), by })

@@ -1,6 +1,7 @@
 //! The exchange between a node and the coordinator: reports one way, leases the other (A2, A4).
 
 use super::{Effect, Node};
+use crate::authority::Claim;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
 use crate::message::Message;
 use crate::replica::Report;
@@ -10,25 +11,31 @@ use crate::time::Time;
 use std::time::Duration;
 
 /// Whom a node checks in with, what it wants, and what others act on in its report.
-pub(super) type Essence = (NodeId, Vec<(WorkloadId, Epoch)>, Report);
+pub(super) type Essence = (NodeId, Vec<(Claim, Epoch)>, Report);
 
 impl Node {
     fn report(&self) -> Report {
         let replicas =
             self.agents.iter().map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now))).collect();
         let gates = self.gates.iter().map(|(id, g)| (id.clone(), g.report.clone())).collect();
-        Report { boot: self.boot.clone(), system: self.system.clone(), replicas, gates }
+        let addresses = self.addresses.iter().map(|(id, k)| (id.clone(), self.address_report(id, k))).collect();
+        Report { boot: self.boot.clone(), system: self.system.clone(), replicas, gates, addresses }
     }
 
-    /// Which leases this node needs: of the epoch it holds, or that its gate forwards to.
-    fn wants(&self) -> Vec<(WorkloadId, Epoch)> {
+    /// Which leases this node needs: of the epoch it holds, or that its gate forwards to; of the address that is here.
+    fn wants(&self) -> Vec<(Claim, Epoch)> {
         let here = |id: &WorkloadId| {
             let w = self.state.workload(id);
             let holds = w.grantable() == Some(&self.me);
             let gates = self.gates.contains_key(id) && w.grantable().is_some();
-            (holds || gates).then(|| (id.clone(), w.epoch))
+            (holds || gates).then(|| (Claim::Primary(id.clone()), w.epoch))
         };
-        self.spec.workloads.keys().filter_map(here).collect()
+        let address = |id: &WorkloadId| {
+            let place = &self.state.workload(id).place;
+            let mine = place.holder.as_ref() == Some(&self.me) && !place.leaving;
+            mine.then(|| (Claim::Address(id.clone()), place.number))
+        };
+        self.spec.workloads.keys().flat_map(|id| here(id).into_iter().chain(address(id))).collect()
     }
 
     /// Beats to everyone and checks in with the coordinator, each heartbeat; checks in at once when something that
@@ -63,13 +70,13 @@ impl Node {
         }
     }
 
-    pub(super) fn on_checkin(&mut self, from: &NodeId, sent: Time, wants: Vec<(WorkloadId, Epoch)>, report: Report) {
+    pub(super) fn on_checkin(&mut self, from: &NodeId, sent: Time, wants: Vec<(Claim, Epoch)>, report: Report) {
         if !self.is_coordinator() {
             return;
         }
         let fresh = Heard { at: self.now, report };
         self.reports.insert(from.clone(), fresh);
-        let leases: Vec<_> = wants.into_iter().filter_map(|(id, epoch)| self.grant(from, &id, epoch)).collect();
+        let leases: Vec<_> = wants.into_iter().filter_map(|(claim, epoch)| self.grant(from, claim, epoch)).collect();
         let term = self.term();
         if *from == self.me {
             self.on_grant(sent, term, &leases);
@@ -80,36 +87,52 @@ impl Node {
 
     /// Grants one lease, if this coordinator may: its leadership is acknowledged, its own term's first entry is
     /// applied, and nothing appended ends this epoch (A2, A3).
-    fn grant(&mut self, to: &NodeId, id: &WorkloadId, epoch: Epoch) -> Option<(WorkloadId, Epoch, Duration)> {
+    fn grant(&mut self, to: &NodeId, claim: Claim, epoch: Epoch) -> Option<(Claim, Epoch, Duration)> {
         let leads = self.consensus.is_established() && self.consensus.leadership_until(self.now)? > self.now;
+        let id = claim.workload();
         let w = self.state.workload(id);
-        let ends = |c: &Command| match c {
-            Command::Revoke { workload, .. } | Command::Assign { workload, .. } => workload == id,
+        let ends = |c: &Command| match (c, &claim) {
+            (Command::Revoke { workload, .. } | Command::Assign { workload, .. }, Claim::Primary(id))
+            | (Command::Withdraw { workload, .. }, Claim::Address(id)) => workload == id,
             _ => false,
         };
         let ending = self.consensus.log().after(self.state.applied).iter().any(|e| ends(&e.command));
         let fences = |c: &Command| matches!(c, Command::Fence { node, .. } if node == to);
         let fenced = self.state.fenced(to).is_some()
             || self.consensus.log().after(self.state.applied).iter().any(|e| fences(&e.command));
-        if !leads || ending || fenced || w.epoch != epoch {
+        let (current, holder) = match &claim {
+            Claim::Primary(_) => (w.epoch, w.grantable()?),
+            Claim::Address(_) => (w.place.number, w.place.holder.as_ref().filter(|_| !w.place.leaving)?),
+        };
+        if !leads || ending || fenced || current != epoch {
             return None;
         }
-        let holder = w.grantable()?;
         if holder == to {
-            self.ledger.on_grant(id, epoch, to, self.now);
-        } else if !self.spec.workloads.get(id)?.gates.contains_key(to) {
+            self.ledger.on_grant(&claim, epoch, to, self.now);
+        } else if !(matches!(claim, Claim::Primary(_)) && self.spec.workloads.get(id)?.gates.contains_key(to)) {
             return None;
         }
-        Some((id.clone(), epoch, self.spec.timings.lease))
+        Some((claim, epoch, self.spec.timings.lease))
     }
 
-    pub(super) fn on_grant(&mut self, sent: Time, term: Term, leases: &[(WorkloadId, Epoch, Duration)]) {
+    pub(super) fn on_grant(&mut self, sent: Time, term: Term, leases: &[(Claim, Epoch, Duration)]) {
         if term < self.term() {
             return;
         }
         self.granted_at = self.now;
-        for (id, epoch, lease) in leases {
+        for (claim, epoch, lease) in leases {
+            let id = claim.workload();
             let w = self.state.workload(id);
+            if let Claim::Address(_) = claim {
+                let mine = w.place.holder.as_ref() == Some(&self.me) && !w.place.leaving && w.place.number == *epoch;
+                if let Some(keeper) = self.addresses.get_mut(id)
+                    && mine
+                    && let Some(deadline) = keeper.authority.on_grant(*epoch, sent, *lease)
+                {
+                    self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
+                }
+                continue;
+            }
             if let Some(gate) = self.gates.get_mut(id) {
                 gate.lease.on_grant(*epoch, sent, *lease);
             }
@@ -121,7 +144,7 @@ impl Node {
                 && holds
                 && let Some(deadline) = agent.authority.on_grant(*epoch, sent, *lease)
             {
-                self.effects.push_back(Effect::Arm { workload: id.clone(), deadline });
+                self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
             }
         }
     }

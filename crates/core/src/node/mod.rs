@@ -8,16 +8,18 @@
 //! Nothing is sent that depends on state not yet durable: such messages are held back until the
 //! [`Input::Persisted`] that they wait for.
 
+mod address;
 mod apply;
 mod ask;
 mod checkin;
 mod gate;
 mod power;
 
+pub use address::{AddressOrder, AddressReport, AddressSeen};
 pub use ask::{Answer, Plan, Precondition, Request};
 pub use gate::GateOrder;
 
-use crate::authority::{Authority, GateLease, Ledger};
+use crate::authority::{Authority, Claim, GateLease, Ledger};
 use crate::consensus::{self, Consensus, Durable, Pace, Stored};
 use crate::event::{Event, Level};
 use crate::health::{Health, Verdict};
@@ -44,6 +46,8 @@ const DEADMAN_ANSWERS: std::time::Duration = std::time::Duration::from_millis(10
 pub enum Planted {
     /// A primary is replaced without waiting for its lease (S3).
     SkipLeaseWait,
+    /// An address is given on without waiting for its old holder's lease (S7).
+    AddressAtOnce,
     /// A primary runs on past its lease (C2).
     OutliveLease,
     /// Any standby may be promoted, and the one that has least is (S5).
@@ -89,12 +93,16 @@ pub enum Input {
         id: u64,
         result: Result<Done, String>,
     },
-    /// The deadman acts before this deadline, or watches nothing of the workload.
+    /// The deadman acts before this deadline, or watches nothing of the claim.
     Armed {
-        workload: WorkloadId,
+        claim: Claim,
         deadline: Option<Time>,
         /// Why packets of the primary pass whether or not it does (C3).
         unguarded: Option<String>,
+    },
+    AddressSeen {
+        workload: WorkloadId,
+        seen: AddressSeen,
     },
     GateSeen {
         workload: WorkloadId,
@@ -144,13 +152,17 @@ pub enum Effect {
         workload: WorkloadId,
         id: u64,
     },
-    /// Have the deadman end the workload's processes before this deadline, unless it is moved.
+    /// Have the deadman end the workload's processes, or take its address away, before this deadline, unless it is moved.
     Arm {
-        workload: WorkloadId,
+        claim: Claim,
         deadline: Time,
     },
     Disarm {
+        claim: Claim,
+    },
+    Address {
         workload: WorkloadId,
+        order: AddressOrder,
     },
     Gate {
         workload: WorkloadId,
@@ -195,6 +207,7 @@ pub struct Node {
     health: Health,
     agents: BTreeMap<WorkloadId, Agent>,
     gates: BTreeMap<WorkloadId, Gate>,
+    addresses: BTreeMap<WorkloadId, address::Keeper>,
     /// As coordinator: what the others reported, what was granted, what is being decided.
     reports: BTreeMap<NodeId, Heard>,
     ledger: Ledger,
@@ -232,11 +245,16 @@ impl Node {
         let consensus = Consensus::new(me.clone(), members, spec.votes(), pace, stored, now, quiet, random.random());
         let mut agents = BTreeMap::new();
         let mut gates = BTreeMap::new();
+        let mut addresses = BTreeMap::new();
+        let awaiting = || Authority::awaiting(now + t.kill_bound + DEADMAN_ANSWERS);
         for (id, workload) in &spec.workloads {
             if workload.replicas.contains_key(&me) {
                 let mut agent = Agent::new(me.clone(), kept.remove(id).unwrap_or_default());
-                agent.authority = Authority::awaiting(now + t.kill_bound + DEADMAN_ANSWERS);
+                agent.authority = awaiting();
                 agents.insert(id.clone(), agent);
+            }
+            if workload.may_hold_address(&me) {
+                addresses.insert(id.clone(), address::Keeper::new(awaiting()));
             }
             if workload.gates.contains_key(&me) {
                 let (lease, report) = (GateLease::default(), GateReport::default());
@@ -255,6 +273,7 @@ impl Node {
             state: ClusterState::default(),
             agents,
             gates,
+            addresses,
             reports: BTreeMap::new(),
             ledger: Ledger::default(),
             notes: BTreeMap::new(),
@@ -341,10 +360,21 @@ impl Node {
                     agent.on_done(id, result, state, self.now);
                 }
             }
-            Input::Armed { workload, deadline, unguarded } => {
+            Input::Armed { claim: Claim::Primary(workload), deadline, unguarded } => {
                 if let Some(agent) = self.agents.get_mut(&workload) {
                     agent.unguarded = unguarded;
                     agent.authority.on_armed(deadline);
+                }
+            }
+            Input::Armed { claim: Claim::Address(workload), deadline, .. } => {
+                if let Some(keeper) = self.addresses.get_mut(&workload) {
+                    keeper.authority.on_armed(deadline);
+                }
+            }
+            Input::AddressSeen { workload, seen } => {
+                if let Some(keeper) = self.addresses.get_mut(&workload) {
+                    let old = std::mem::replace(&mut keeper.seen, seen);
+                    self.note_address(&workload, &old);
                 }
             }
             Input::GateSeen { workload, report } => {
@@ -373,7 +403,7 @@ impl Node {
         for agent in self.agents.values() {
             due = due.min(agent.next_due(&self.spec.timings));
         }
-        due.min(self.gates_due())
+        due.min(self.gates_due()).min(self.addresses_due())
     }
 
     fn on_message(&mut self, from: &NodeId, message: Message) {
@@ -482,6 +512,7 @@ impl Node {
             self.apply_committed();
             self.step_agents();
             self.step_gates();
+            self.step_addresses();
             self.check_in();
             self.decide();
             self.step_power();
@@ -564,7 +595,7 @@ impl Node {
                     Order::Keep(kept) => {
                         self.write(Write::Kept { workload: id.clone(), kept }, Mark::Kept(id.clone()));
                     }
-                    Order::Disarm => self.emit(Effect::Disarm { workload: id.clone() }),
+                    Order::Disarm => self.emit(Effect::Disarm { claim: Claim::Primary(id.clone()) }),
                     Order::Note { kind, text } => {
                         let text = format!("{} on {}: {text}", id, self.me);
                         self.record(Event::new(Level::Info, kind, text).about(&id).within(operation));

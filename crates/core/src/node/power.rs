@@ -109,10 +109,14 @@ impl Node {
         device.seen = Some(result);
         if let (Some(why), true) = (failed, news) {
             let (level, kind, text) = match order {
-                PowerOrder::Off { .. } => {
-                    (Level::Warning, "power-unconfirmed", format!("the power of {node} is not confirmed off: {why}; trying on"))
+                PowerOrder::Off { .. } => (
+                    Level::Warning,
+                    "power-unconfirmed",
+                    format!("the power of {node} is not confirmed off: {why}; trying on"),
+                ),
+                PowerOrder::Look => {
+                    (Level::Warning, "power-device", format!("the power device of {node} fails: {why}"))
                 }
-                PowerOrder::Look => (Level::Warning, "power-device", format!("the power device of {node} fails: {why}")),
             };
             self.record(Event::new(level, kind, text).with("node", node));
         }

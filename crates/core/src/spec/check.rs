@@ -1,6 +1,6 @@
 //! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the parser's side's work.
 
-use super::{Alone, Loss, Readmit, Spec, WorkloadSpec};
+use super::{Alone, Follows, Loss, Readmit, Spec, WorkloadSpec};
 use crate::ids::WorkloadId;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -239,6 +239,26 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
             "two replicas and `alone = \"block\"`: losing either one stops writes until it is back",
             "add a third replica",
         );
+    }
+    if let Some(address) = &workload.address {
+        let path = ["workload", w, "address"];
+        if address.on.is_empty() {
+            found.error(&path, "no address is given", "write `on = [\"10.30.0.50/24\"]`");
+        }
+        if address.follows == Follows::Gate && workload.gates.is_empty() {
+            found.error(
+                &path,
+                "it follows a gate, and there is none",
+                "add `[workload.NAME.gate]`, or `follows = \"primary\"`",
+            );
+        }
+        for subnet in &address.on {
+            let there =
+                workload.replicas.values().map(|r| r.address.ip()).chain(workload.gates.values().map(|g| g.ip()));
+            if there.into_iter().any(|ip| ip == subnet.ip) {
+                found.error(&path, format!("{} is a node's own address", subnet.ip), "give it one that no node has");
+            }
+        }
     }
     if workload.gates.is_empty() {
         found.warn(

@@ -13,7 +13,7 @@ use crate::ids::{NodeId, WorkloadId};
 use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 /// The whole cluster. Every node has the same one; nodes with different ones refuse each other.
@@ -95,8 +95,66 @@ pub struct WorkloadSpec {
     pub replicas: BTreeMap<NodeId, ReplicaSpec>,
     /// Where clients connect for writes.
     pub gates: BTreeMap<NodeId, SocketAddr>,
+    /// The one address that clients keep.
+    pub address: Option<AddressSpec>,
     /// Settings of the driver, as the spec file gives them.
     pub settings: BTreeMap<String, String>,
+}
+
+/// A floating address: one IPv4, one IPv6, or one of each.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddressSpec {
+    pub on: Vec<Subnet>,
+    pub follows: Follows,
+}
+
+/// An address with the length of its subnet's prefix, `10.30.0.50/24`. A node's interface is the one that has an address of
+/// the same subnet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Subnet {
+    pub ip: IpAddr,
+    /// 0 to 32, or 128.
+    pub prefix: u8,
+}
+
+impl Subnet {
+    /// Whether another address is in the same subnet.
+    pub fn has(self, other: IpAddr) -> bool {
+        let bits = |ip: IpAddr| match ip {
+            IpAddr::V4(v4) => (u128::from(v4.to_bits()) << 96, true),
+            IpAddr::V6(v6) => (v6.to_bits(), false),
+        };
+        let ((a, four), (b, other_four)) = (bits(self.ip), bits(other));
+        four == other_four && (self.prefix == 0 || (a ^ b) >> (128 - u32::from(self.prefix)) == 0)
+    }
+}
+
+impl std::fmt::Display for Subnet {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}/{}", self.ip, self.prefix)
+    }
+}
+
+impl std::str::FromStr for Subnet {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        let (ip, prefix) = text.split_once('/').ok_or(())?;
+        let (ip, prefix) = (ip.parse().map_err(|_| ())?, prefix.parse().map_err(|_| ())?);
+        let most = if matches!(ip, IpAddr::V4(_)) { 32 } else { 128 };
+        if prefix <= most { Ok(Self { ip, prefix }) } else { Err(()) }
+    }
+}
+
+/// Where a floating address belongs.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Follows {
+    /// A node whose gate listens.
+    #[default]
+    Gate,
+    /// The open primary itself.
+    Primary,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -107,6 +165,16 @@ pub struct ReplicaSpec {
     pub address: SocketAddr,
     /// The server's data directory on that node.
     pub data: String,
+}
+
+impl WorkloadSpec {
+    /// Whether this node may ever hold the floating address.
+    pub fn may_hold_address(&self, node: &NodeId) -> bool {
+        self.address.as_ref().is_some_and(|a| match a.follows {
+            Follows::Gate => self.gates.contains_key(node),
+            Follows::Primary => self.replicas.contains_key(node),
+        })
+    }
 }
 
 impl Spec {

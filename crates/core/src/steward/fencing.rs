@@ -4,18 +4,18 @@
 //! surrender, or the lease's end.
 
 use super::{Desk, Scene};
-use crate::ids::{Index, NodeId};
+use crate::ids::{Index, NodeId, WorkloadId};
 use crate::operation::Kind;
 use crate::replica::Role;
 use crate::spec::Readmit;
-use crate::state::{Command, Fenced, NodeState};
+use crate::state::{Command, Fenced, NodeState, WorkloadState};
 use std::time::Duration;
 
 impl Scene<'_> {
     /// Nobody who can be heard has heard this node lately, though a majority can be heard and this node itself did not
-    /// stand still meanwhile (L2).
+    /// stand still meanwhile (L2). The ceiling, not the detector's bound: a daemon that is started again is no lost host.
     pub fn is_gone(&self, node: &NodeId) -> bool {
-        let (bound, floor) = (self.health.bound(node), self.spec.timings.suspicion_floor);
+        let (bound, floor) = (self.spec.timings.suspicion_ceiling, self.spec.timings.suspicion_floor);
         let silent = |since: Duration| since >= bound;
         let unheard = silent(self.health.silence(node, self.now))
             && self.reports.get(node).is_none_or(|h| silent(self.now.since(h.at)))
@@ -45,8 +45,12 @@ impl Desk<'_> {
         if self.scene.state.fenced(holder).is_some() || !self.may_fence(holder) {
             return None;
         }
-        let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
-        Some(Command::Fence { node: holder.clone(), boot, why: why.into(), by: "cluster".into() })
+        Some(self.fence_now(holder, why))
+    }
+
+    pub(super) fn fence_now(&self, node: &NodeId, why: &str) -> Command {
+        let boot = self.scene.reports.get(node).map(|h| h.report.boot.clone());
+        Command::Fence { node: node.clone(), boot, why: why.into(), by: "cluster".into() }
     }
 }
 
@@ -91,14 +95,21 @@ pub fn unfit(scene: &Scene, node: &NodeId) -> Option<String> {
     let Some(heard) = scene.reports.get(node).filter(|_| scene.is_up(node)) else {
         return Some("it is not heard".into());
     };
+    let fenced = scene.state.fenced(node);
+    if fenced.is_some_and(|f| f.off && f.boot.as_ref() == Some(&heard.report.boot)) {
+        return Some("it is not heard since its power was cut".into());
+    }
     for (id, replica) in &heard.report.replicas {
         let Some(seen) = &replica.seen else { return Some(format!("its server of {id} was not probed yet")) };
         if seen.runs && seen.role != Some(Role::Standby) {
             return Some(format!("a server of {id} runs there"));
         }
     }
-    let held = scene.state.workloads.iter().find(|(_, w)| w.holder() == Some(node));
-    held.map(|(id, w)| format!("it still holds epoch {} of {id}", w.epoch))
+    let holds = |(id, w): (&WorkloadId, &WorkloadState)| {
+        let epoch = (w.holder() == Some(node)).then(|| format!("it still holds epoch {} of {id}", w.epoch));
+        epoch.or_else(|| (w.place.holder.as_ref() == Some(node)).then(|| format!("{id}'s address has not left it")))
+    };
+    scene.state.workloads.iter().find_map(holds)
 }
 
 /// The fences whose power has still to be cut: a node that is heard again is left its power.

@@ -6,11 +6,12 @@
 //! 2. A node is assigned only if it is a candidate (see [`candidates`]): for `loss = "none"` a member of the sync set (S5).
 //! 3. A sync set shrinks in the log before its primary hears of it, and grows after the newcomer has everything (D2).
 
+mod addresses;
 pub mod candidates;
 pub mod fencing;
 mod sync;
 
-use crate::authority::Ledger;
+use crate::authority::{Claim, Ledger};
 use crate::health::Health;
 use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
 use crate::node::Planted;
@@ -99,6 +100,14 @@ impl Scene<'_> {
         heard && (node == self.me || !self.health.is_suspected(node, self.now))
     }
 
+    /// When no lease of the claim can be valid any more, by this coordinator's own count.
+    pub(super) fn lease_over_at(&self, claim: &Claim) -> Time {
+        if self.planted == Some(Planted::SkipLeaseWait) {
+            return Time::ZERO;
+        }
+        self.ledger.over_at(claim, self.elected_at, self.spec.longest_lease())
+    }
+
     pub fn replica(&self, node: &NodeId, workload: &WorkloadId) -> Option<&ReplicaReport> {
         self.reports.get(node)?.report.replicas.get(workload)
     }
@@ -118,14 +127,19 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
     let tenure = &desk.w.tenure;
     if notes.tenure_since.as_ref().is_none_or(|(t, _)| t != tenure) {
         notes.tenure_since = Some((tenure.clone(), scene.now));
+        // Nobody streamed from a primary that was not there.
+        notes.quiet_standbys.clear();
     }
-    match tenure.clone() {
+    let address = desk.address();
+    let tenure = match tenure.clone() {
         Tenure::Vacant => desk.form(),
         Tenure::Assigned { holder } => desk.while_assigned(&holder, notes),
         Tenure::Open { holder, .. } => desk.while_open(&holder, notes),
         Tenure::Revoking { holder } => desk.while_revoking(&holder),
         Tenure::Ended { last, how } => desk.choose(&last, &how, notes),
-    }
+    };
+    // The primary first: an address is moved in the same commit or a later one.
+    tenure.into_iter().chain(address).collect()
 }
 
 /// When a decision may fall by the mere passing of time.
@@ -133,7 +147,10 @@ pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
     let timings = &scene.spec.timings;
     let mut due = scene.now + timings.heartbeat;
     if scene.state.workload(id).holder().is_some() {
-        due = due.min(scene.ledger.over_at(id, scene.elected_at, scene.spec.longest_lease()));
+        due = due.min(scene.lease_over_at(&Claim::Primary(id.clone())));
+    }
+    if scene.state.workload(id).place.holder.is_some() {
+        due = due.min(scene.lease_over_at(&Claim::Address(id.clone())));
     }
     if let Some((Tenure::Ended { .. }, since)) = &notes.tenure_since {
         due = due.min(*since + timings.settle_limit);
@@ -193,10 +210,7 @@ impl Desk<'_> {
     }
 
     fn lease_over_at(&self) -> Time {
-        if self.scene.planted == Some(Planted::SkipLeaseWait) {
-            return Time::ZERO;
-        }
-        self.scene.ledger.over_at(self.id, self.scene.elected_at, self.scene.spec.longest_lease())
+        self.scene.lease_over_at(&Claim::Primary(self.id.clone()))
     }
 
     /// The end of the old authority, if it is confirmed (S3): surrender or the lease's end, whichever comes first.
@@ -236,10 +250,8 @@ impl Desk<'_> {
 
     /// While it is revoked: the old authority's end, or what brings it about.
     fn while_revoking(&self, holder: &NodeId) -> Vec<Command> {
-        match self.end(holder) {
-            Some(end) => vec![end],
-            None => self.fence(holder, "it was not heard while its authority was being ended").into_iter().collect(),
-        }
+        let fence = || self.fence(holder, "it was not heard while its authority was being ended");
+        self.end(holder).or_else(fence).into_iter().collect()
     }
 
     /// Why the holder counts as lost, if it does.
@@ -345,7 +357,15 @@ impl Desk<'_> {
             return self.fail_over(holder, &why);
         }
         if let Some(id) = waiting {
-            return vec![self.finish(id, Outcome::Undone(format!("{holder} is back; nobody had approved the move")), notes)];
+            let serves = |r: &ReplicaReport| r.seen.as_ref().is_some_and(|o| o.is(Role::Primary) && !o.exited);
+            if !self.scene.is_up(holder) || !self.report(holder).is_some_and(serves) {
+                return Vec::new();
+            }
+            return vec![self.finish(
+                id,
+                Outcome::Undone(format!("{holder} is back; nobody had approved the move")),
+                notes,
+            )];
         }
         if let Some((id, operation)) = self.scene.state.running(self.id) {
             let what = &operation.what;

@@ -1,4 +1,5 @@
-//! The deadman: a second small process on each host that ends a primary's processes before its lease does (SAFETY C2).
+//! The deadman: a second small process on each host that ends a primary's processes, and takes away a floating address,
+//! before their lease ends (SAFETY C2).
 //!
 //! The daemon hands it deadlines; a daemon that is killed, stopped or hung hands it none, and the deadman acts at the
 //! deadline minus the kill bound. Deadlines are readings of CLOCK_BOOTTIME. They are kept in a file under the runtime
@@ -8,32 +9,40 @@
 pub mod client;
 pub mod server;
 
-use karst_core::{Time, WorkloadId};
+use karst_core::Time;
+use karst_core::authority::Claim;
 use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
 use std::path::PathBuf;
 
 /// From the daemon, one JSON line each.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Order {
-    Arm { workload: WorkloadId, deadline: Time },
-    Disarm { workload: WorkloadId },
+    Arm { claim: Claim, deadline: Time },
+    Disarm { claim: Claim },
 }
 
-/// To the daemon: what it counts down for this workload now. Sent for every workload on connection, and after each order.
+/// To the daemon: what it counts down for this claim now. Sent for every claim on connection, and after each order.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counting {
-    pub workload: WorkloadId,
+    pub claim: Claim,
     pub deadline: Option<Time>,
     /// Why no packet guard is in force although a primary is counted down (C3).
     pub unguarded: Option<String>,
 }
 
-/// What the deadman watches: the data directory names the processes.
+/// What the deadman watches.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Watched {
-    pub workload: WorkloadId,
-    pub data: PathBuf,
-    /// Where its clients and standbys connect.
-    pub port: u16,
+    pub claim: Claim,
+    pub what: What,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum What {
+    /// The data directory names the processes; clients and standbys connect to the port.
+    Server { data: PathBuf, port: u16 },
+    /// Floating addresses, which are taken away.
+    Addresses(Vec<IpAddr>),
 }

@@ -1,9 +1,11 @@
 //! The deadman's process: one thread, a listening socket, a boot-time timer. No runtime, nothing that can hang.
 
-use super::{Counting, Order, Watched};
+use super::{Counting, Order, Watched, What};
 use crate::clock;
+use karst_adapters::address::remove_now;
 use karst_adapters::{Guard, process};
-use karst_core::{Time, WorkloadId};
+use karst_core::Time;
+use karst_core::authority::Claim;
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::time::{
     Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, timerfd_create, timerfd_settime,
@@ -17,12 +19,12 @@ use std::time::Duration;
 
 struct Deadman {
     watched: Vec<Watched>,
-    deadlines: BTreeMap<WorkloadId, Time>,
+    deadlines: BTreeMap<Claim, Time>,
     kept: PathBuf,
     kill_bound: Duration,
     daemons: Vec<(UnixStream, Vec<u8>)>,
     guard: Guard,
-    unguarded: BTreeMap<WorkloadId, String>,
+    unguarded: BTreeMap<Claim, String>,
 }
 
 /// Runs until the process is ended.
@@ -68,25 +70,40 @@ impl Deadman {
     /// Goes on with the deadlines of an earlier run. Without any, this is the first run since the boot: whatever runs of
     /// the workloads belongs to nobody, and is ended before a daemon joins (C6).
     fn resume(&mut self) {
-        match std::fs::read(&self.kept).ok().and_then(|b| serde_json::from_slice(&b).ok()) {
-            Some(deadlines) => self.deadlines = deadlines,
-            None => {
-                for watched in &self.watched {
-                    if !process::of_workload(&watched.data).is_empty() {
-                        tracing::warn!(workload = %watched.workload, "ending processes that nobody owns");
-                        let _ = process::end_all(&watched.data, Duration::from_secs(10));
+        // A list, as the keys of a JSON object are texts.
+        let kept: Option<Vec<(Claim, Time)>> =
+            std::fs::read(&self.kept).ok().and_then(|b| serde_json::from_slice(&b).ok());
+        let first = kept.is_none();
+        self.deadlines = kept.unwrap_or_default().into_iter().collect();
+        for watched in self.watched.clone() {
+            let claim = &watched.claim;
+            match &watched.what {
+                What::Server { data, port } if first => {
+                    if !process::of_workload(data).is_empty() {
+                        tracing::warn!(%claim, "ending processes that nobody owns");
+                        let _ = process::end_all(data, Duration::from_secs(10));
                     }
                     // Without the right to it nothing was ever closed.
-                    let _ = self.guard.lift(watched.port);
+                    let _ = self.guard.lift(*port);
                 }
-                self.keep();
+                What::Server { .. } => {}
+                What::Addresses(list) => {
+                    if !self.deadlines.contains_key(claim) {
+                        list.iter().for_each(|ip| drop(remove_now(*ip)));
+                    }
+                    // From here on nobody on this host answers for it without this process's word (C3).
+                    let held = list.iter().try_for_each(|ip| self.guard.hold(*ip));
+                    self.note_guard(claim, held);
+                }
             }
         }
+        self.keep();
     }
 
     fn keep(&self) {
         let next = self.kept.with_extension("next");
-        let written = serde_json::to_vec(&self.deadlines)
+        let list: Vec<(&Claim, &Time)> = self.deadlines.iter().collect();
+        let written = serde_json::to_vec(&list)
             .map_err(io::Error::from)
             .and_then(|bytes| std::fs::write(&next, bytes))
             .and_then(|()| std::fs::rename(&next, &self.kept));
@@ -98,49 +115,76 @@ impl Deadman {
     /// Ends what is due.
     fn act(&mut self) {
         let now = clock::now();
-        let due: Vec<(WorkloadId, Time)> = self
+        let due: Vec<(Claim, Time)> = self
             .deadlines
             .iter()
             .filter(|(_, deadline)| **deadline - self.kill_bound <= now)
-            .map(|(w, d)| (w.clone(), *d))
+            .map(|(c, d)| (c.clone(), *d))
             .collect();
-        for (workload, deadline) in due {
-            self.deadlines.remove(&workload);
+        for (claim, deadline) in due {
+            self.deadlines.remove(&claim);
             self.keep();
-            let Some(watched) = self.watched.iter().find(|w| w.workload == workload) else { continue };
-            let ended = process::end_all(&watched.data, Duration::from_secs(10));
+            let Some(what) = self.what(&claim) else { continue };
+            let ended = match &what {
+                What::Server { data, port } => {
+                    let ended = process::end_all(data, Duration::from_secs(10));
+                    if ended.is_ok() {
+                        let _ = self.guard.lift(*port);
+                    }
+                    ended
+                }
+                What::Addresses(list) => {
+                    list.iter().for_each(|ip| drop(self.guard.close_address(*ip)));
+                    list.iter().try_fold(0, |n, ip| Ok(n + usize::from(remove_now(*ip)?)))
+                }
+            };
             let after = clock::now();
-            if ended.is_ok() {
-                let _ = self.guard.lift(watched.port);
-            }
             match ended {
                 Ok(0) => {}
-                Ok(signals) => tracing::warn!(
-                    %workload, signals, began_ns = now.0, ended_ns = after.0, deadline_ns = deadline.0,
-                    "the deadline came: the server was ended {} ms before it", deadline.since(after).as_millis()
+                Ok(count) => tracing::warn!(
+                    %claim, count, began_ns = now.0, ended_ns = after.0, deadline_ns = deadline.0,
+                    "the deadline came: it was ended {} ms before it", deadline.since(after).as_millis()
                 ),
-                Err(error) => tracing::error!(%workload, %error, "the server does not end"),
+                Err(error) => tracing::error!(%claim, %error, "it does not end"),
             }
-            self.tell(&workload);
+            self.tell(&claim);
         }
     }
 
-    fn port(&self, workload: &WorkloadId) -> Option<u16> {
-        self.watched.iter().find(|w| w.workload == *workload).map(|w| w.port)
+    fn what(&self, claim: &Claim) -> Option<What> {
+        self.watched.iter().find(|w| w.claim == *claim).map(|w| w.what.clone())
     }
 
     /// Lets packets pass until the deadline, and not if that came meanwhile (C3).
-    fn open(&mut self, workload: &WorkloadId, deadline: Time) {
-        let Some(port) = self.port(workload) else { return };
+    fn open(&mut self, claim: &Claim, deadline: Time) {
+        let Some(what) = self.what(claim) else { return };
         // An order may have waited while everything here stood still: a deadline that has passed opens nothing.
         let left = deadline.since(clock::now());
-        let opened = if left.is_zero() { Ok(()) } else { self.guard.open_for(port, left) };
-        let opened = opened.and_then(|()| if clock::now() >= deadline { self.guard.close(port) } else { Ok(()) });
-        match opened {
-            Ok(()) => drop(self.unguarded.remove(workload)),
+        if left.is_zero() {
+            return;
+        }
+        let opened = match &what {
+            What::Server { port, .. } => self.guard.open_for(*port, left),
+            What::Addresses(list) => list.iter().try_for_each(|ip| self.guard.open_address(*ip, left)),
+        };
+        let late = clock::now() >= deadline;
+        let opened = opened.and_then(|()| if late { self.close(&what) } else { Ok(()) });
+        self.note_guard(claim, opened);
+    }
+
+    fn close(&mut self, what: &What) -> io::Result<()> {
+        match what {
+            What::Server { port, .. } => self.guard.close(*port),
+            What::Addresses(list) => list.iter().try_for_each(|ip| self.guard.close_address(*ip)),
+        }
+    }
+
+    fn note_guard(&mut self, claim: &Claim, done: io::Result<()>) {
+        match done {
+            Ok(()) => drop(self.unguarded.remove(claim)),
             Err(error) => {
-                if self.unguarded.insert(workload.clone(), error.to_string()).is_none() {
-                    tracing::warn!(%workload, %error, "no packet guard: a host frozen as a whole is not covered (C3)");
+                if self.unguarded.insert(claim.clone(), error.to_string()).is_none() {
+                    tracing::warn!(%claim, %error, "no packet guard: a host frozen as a whole is not covered (C3)");
                 }
             }
         }
@@ -154,10 +198,10 @@ impl Deadman {
         Ok(())
     }
 
-    fn counting(&self, workload: &WorkloadId) -> Counting {
-        let deadline = self.deadlines.get(workload).copied();
-        let unguarded = self.unguarded.get(workload).filter(|_| deadline.is_some()).cloned();
-        Counting { workload: workload.clone(), deadline, unguarded }
+    fn counting(&self, claim: &Claim) -> Counting {
+        let deadline = self.deadlines.get(claim).copied();
+        let unguarded = self.unguarded.get(claim).filter(|_| deadline.is_some()).cloned();
+        Counting { claim: claim.clone(), deadline, unguarded }
     }
 
     fn welcome(&mut self, stream: UnixStream) {
@@ -165,12 +209,12 @@ impl Deadman {
             return;
         }
         self.daemons.push((stream, Vec::new()));
-        let workloads: Vec<WorkloadId> = self.watched.iter().map(|w| w.workload.clone()).collect();
-        workloads.iter().for_each(|w| self.tell(w));
+        let claims: Vec<Claim> = self.watched.iter().map(|w| w.claim.clone()).collect();
+        claims.iter().for_each(|claim| self.tell(claim));
     }
 
-    fn tell(&mut self, workload: &WorkloadId) {
-        let counting = self.counting(workload);
+    fn tell(&mut self, claim: &Claim) {
+        let counting = self.counting(claim);
         let mut line = serde_json::to_vec(&counting).expect("a small struct serialises");
         line.push(b'\n');
         self.daemons.retain_mut(|(stream, _)| stream.write_all(&line).is_ok());
@@ -198,24 +242,26 @@ impl Deadman {
             true
         });
         for order in orders {
-            let workload = match order {
-                Order::Arm { workload, deadline } => {
-                    self.deadlines.insert(workload.clone(), deadline);
-                    self.open(&workload, deadline);
-                    workload
+            let claim = match order {
+                Order::Arm { claim, deadline } => {
+                    self.deadlines.insert(claim.clone(), deadline);
+                    self.open(&claim, deadline);
+                    claim
                 }
-                Order::Disarm { workload } => {
-                    self.deadlines.remove(&workload);
-                    if let Some(port) = self.port(&workload) {
-                        let _ = self.guard.lift(port);
+                Order::Disarm { claim } => {
+                    self.deadlines.remove(&claim);
+                    match self.what(&claim) {
+                        Some(What::Server { port, .. }) => drop(self.guard.lift(port)),
+                        Some(addresses) => drop(self.close(&addresses)),
+                        None => {}
                     }
-                    workload
+                    claim
                 }
             };
             self.keep();
             // A deadline that passed before it was read is acted on before it is confirmed.
             self.act();
-            self.tell(&workload);
+            self.tell(&claim);
         }
     }
 }

@@ -6,7 +6,8 @@ use super::problem::Refusal;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use karst_api::{
-    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, Problem, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
+    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, Problem, SelfReply, SessionBody, SpecReply,
+    StartedReply, StatusReply,
 };
 use karst_core::node::{Answer, Request};
 use karst_core::spec::{Finding, Severity, check};
@@ -29,7 +30,16 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         description = "Keeps replicated programs available. Any node answers; what only the coordinator can do is passed on to it."
     ),
     paths(status, spec, history, myself, switchover, failover, mode, approve, fence, readmit, role, session_doc),
-    components(schemas(Problem, MoveBody, ModeBody, ChangedReply, StartedReply, SelfReply, HistoryState, SessionBody))
+    components(schemas(
+        Problem,
+        MoveBody,
+        ModeBody,
+        ChangedReply,
+        StartedReply,
+        SelfReply,
+        HistoryState,
+        SessionBody
+    ))
 )]
 struct Doc;
 

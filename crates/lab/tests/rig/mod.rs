@@ -4,6 +4,7 @@
 
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
+use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{ARCHIVE, NODES, WORKLOAD};
 use karst_lab::steal::boot_nanos;
 use karst_lab::{Lab, Layout, demo, find};
@@ -23,6 +24,8 @@ impl TestLab {
         }
         let lab = Self(Some(Lab::up(Layout::new(&dir, port)?, false)?));
         lab.healthy(LIMIT).await?;
+        // What leases and deadmen do by themselves is seen only where no power device is quicker.
+        fault::apply(&lab.layout, &Fault::ControllerStop)?;
         demo::fill(&lab.layout.gates(), &lab.layout.client_password()?).await?;
         Ok(lab)
     }

@@ -28,7 +28,8 @@ impl World {
         if matches!(step, Step::Arrives) && !dead && !self.hosts[by].is_paused {
             // Checked again just before the request (C7).
             let asker = self.hosts[by].node.as_ref().filter(|_| self.hosts[by].run == run);
-            let permits = |fence| asker.and_then(|n| n.cutting()).is_some_and(|(_, c)| c.contains(&(node.clone(), fence)));
+            let permits =
+                |fence| asker.and_then(|n| n.cutting()).is_some_and(|(_, c)| c.contains(&(node.clone(), fence)));
             if let PowerOrder::Off { fence } = order
                 && permits(fence)
                 && self.hosts[&node].has_power

@@ -1,0 +1,168 @@
+//! A floating address on this host: probed for before it is used, put on the interface of its subnet by netlink, announced,
+//! and looked after while it is here.
+
+mod wire;
+
+use karst_core::spec::Subnet;
+use pnet_datalink::NetworkInterface;
+use rtnetlink::packet_route::address::{AddressHeaderFlags, AddressMessage};
+use rtnetlink::{AddressMessageBuilder, Handle};
+use std::net::IpAddr;
+use std::time::Duration;
+
+/// How long others have to say that they have it, before it is used.
+const PROBE: Duration = Duration::from_millis(12);
+
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum AddressError {
+    #[error("no interface of this host has an address in the subnet of {0}")]
+    NoInterface(Subnet),
+    #[error("{ip} is answered by {other} already")]
+    Taken { ip: IpAddr, other: String },
+    #[error("{0}")]
+    Refused(String),
+}
+
+type Result<T> = std::result::Result<T, AddressError>;
+
+/// The addresses of one workload, which come and go together.
+#[derive(Debug)]
+pub struct Address {
+    on: Vec<Subnet>,
+    netlink: Handle,
+}
+
+impl Address {
+    /// Needs a tokio runtime around it.
+    ///
+    /// # Errors
+    /// If the kernel gives no netlink socket.
+    pub fn new(on: Vec<Subnet>) -> std::io::Result<Self> {
+        let (connection, netlink, _) = rtnetlink::new_connection()?;
+        tokio::spawn(connection);
+        Ok(Self { on, netlink })
+    }
+
+    /// Takes them up: nobody else answers, then they are here, then everyone is told. What is here already stays.
+    ///
+    /// # Errors
+    /// If somebody else answers for one, or it cannot be put on an interface: then none of them is left here.
+    pub async fn take_up(&self) -> Result<()> {
+        for subnet in &self.on {
+            if let Err(error) = self.take_up_one(*subnet).await {
+                self.give_up().await?;
+                return Err(error);
+            }
+        }
+        Ok(())
+    }
+
+    async fn take_up_one(&self, subnet: Subnet) -> Result<()> {
+        let (ip, interface) = (subnet.ip, interface_of(subnet)?);
+        if !has(&interface, ip) {
+            if let Some(other) = self.who_else(subnet).await? {
+                return Err(AddressError::Taken { ip, other });
+            }
+            self.netlink_add(&interface, ip).await?;
+        }
+        let told = tokio::task::spawn_blocking(move || wire::announce(ip, &interface)).await;
+        told.map_err(|e| AddressError::Refused(e.to_string()))?.map_err(|e| AddressError::Refused(e.to_string()))
+    }
+
+    /// Takes them away, from whatever interface has them.
+    ///
+    /// # Errors
+    /// If the kernel refuses.
+    pub async fn give_up(&self) -> Result<()> {
+        for subnet in &self.on {
+            for interface in pnet_datalink::interfaces().into_iter().filter(|i| has(i, subnet.ip)) {
+                let deleted = self.netlink.address().del(message(&interface, subnet.ip)).execute().await;
+                deleted
+                    .map_err(|e| AddressError::Refused(format!("{} stays on {}: {e}", subnet.ip, interface.name)))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether all of them are here.
+    pub fn is_here(&self) -> bool {
+        let interfaces = pnet_datalink::interfaces();
+        self.on.iter().all(|subnet| interfaces.iter().any(|i| has(i, subnet.ip)))
+    }
+
+    /// Who else answers for one of them.
+    ///
+    /// # Errors
+    /// If that cannot be asked.
+    pub async fn conflict(&self) -> Result<Option<String>> {
+        for subnet in &self.on {
+            if let Some(other) = self.who_else(*subnet).await? {
+                return Ok(Some(other));
+            }
+        }
+        Ok(None)
+    }
+
+    async fn who_else(&self, subnet: Subnet) -> Result<Option<String>> {
+        let interface = interface_of(subnet)?;
+        let asked = tokio::task::spawn_blocking(move || wire::who_else_has(subnet.ip, &interface, PROBE)).await;
+        let refused = |e: String| AddressError::Refused(format!("nobody can be asked for {}: {e}", subnet.ip));
+        let other = asked.map_err(|e| refused(e.to_string()))?.map_err(|e| refused(e.to_string()))?;
+        Ok(other.map(|mac| mac.to_string()))
+    }
+
+    async fn netlink_add(&self, interface: &NetworkInterface, ip: IpAddr) -> Result<()> {
+        let mut request = self.netlink.address().add(interface.index, ip, whole(ip));
+        if ip.is_ipv6() {
+            // It was just probed for, and the kernel's own detection would take a second.
+            request.message_mut().header.flags |= AddressHeaderFlags::Nodad;
+        }
+        let added = request.replace().execute().await;
+        added.map_err(|e| AddressError::Refused(format!("{ip} does not go on {}: {e}", interface.name)))
+    }
+}
+
+fn whole(ip: IpAddr) -> u8 {
+    if ip.is_ipv4() { 32 } else { 128 }
+}
+
+fn message(interface: &NetworkInterface, ip: IpAddr) -> AddressMessage {
+    match ip {
+        IpAddr::V4(v4) => {
+            AddressMessageBuilder::<std::net::Ipv4Addr>::new().index(interface.index).address(v4, 32).build()
+        }
+        IpAddr::V6(v6) => {
+            AddressMessageBuilder::<std::net::Ipv6Addr>::new().index(interface.index).address(v6, 128).build()
+        }
+    }
+}
+
+fn has(interface: &NetworkInterface, ip: IpAddr) -> bool {
+    interface.ips.iter().any(|n| n.ip() == ip)
+}
+
+/// The interface that has an address of its own in the subnet.
+fn interface_of(subnet: Subnet) -> Result<NetworkInterface> {
+    let fits = |i: &NetworkInterface| i.ips.iter().any(|n| n.ip() != subnet.ip && subnet.has(n.ip()));
+    pnet_datalink::interfaces().into_iter().find(fits).ok_or(AddressError::NoInterface(subnet))
+}
+
+/// Takes an address away without a runtime and without waiting for one: the deadman's way. Returns whether it was here.
+///
+/// # Errors
+/// If `ip` cannot be run, or refuses.
+pub fn remove_now(ip: IpAddr) -> std::io::Result<bool> {
+    let mut was_here = false;
+    for interface in pnet_datalink::interfaces().into_iter().filter(|i| has(i, ip)) {
+        was_here = true;
+        let mut command = std::process::Command::new("ip");
+        command.args(["address", "del", &format!("{ip}/{}", whole(ip)), "dev", &interface.name]);
+        let output = command.env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin").output()?;
+        if !output.status.success() {
+            let why = String::from_utf8_lossy(&output.stderr);
+            return Err(std::io::Error::other(format!("{ip} stays on {}: {}", interface.name, why.trim())));
+        }
+    }
+    Ok(was_here)
+}

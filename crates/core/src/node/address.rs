@@ -1,0 +1,126 @@
+//! A floating address on this node: held only under a lease that the deadman has confirmed, and given up before it ends
+//! (S7, C2).
+
+use super::{Effect, Node};
+use crate::authority::{Authority, Claim};
+use crate::event::{Event, Level};
+use crate::ids::{Epoch, WorkloadId};
+use crate::time::Time;
+use serde::{Deserialize, Serialize};
+
+/// What the hands do about an address; `turn` grows with each order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddressOrder {
+    pub turn: u64,
+    /// Under which number of its place it is held; none where it has to be gone.
+    pub hold: Option<Epoch>,
+}
+
+/// An address as the hands see it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddressSeen {
+    /// The last order that was carried out.
+    pub turn: u64,
+    pub held: bool,
+    /// Who else answers for it: a hardware address.
+    pub conflict: Option<String>,
+    pub trouble: Option<String>,
+}
+
+/// What a node says of an address in its check-in.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddressReport {
+    pub held: bool,
+    pub conflict: Option<String>,
+    /// Why it cannot be held here.
+    pub trouble: Option<String>,
+    /// It is gone from here under this number, which is leaving: it does not come back under it.
+    pub surrendered: Option<Epoch>,
+}
+
+#[derive(Debug, Default)]
+pub(super) struct Keeper {
+    pub authority: Authority,
+    pub seen: AddressSeen,
+    order: Option<AddressOrder>,
+}
+
+impl Keeper {
+    pub fn new(authority: Authority) -> Self {
+        Self { authority, ..Self::default() }
+    }
+
+    fn is_gone(&self) -> bool {
+        self.order.is_some_and(|o| o.hold.is_none() && o.turn == self.seen.turn) && !self.seen.held
+    }
+}
+
+impl Node {
+    /// What has to be so now; none while a restarted daemon does not know yet whether it still holds it (A7).
+    fn wanted_address(&self, id: &WorkloadId, keeper: &Keeper) -> Option<Option<Epoch>> {
+        let place = &self.state.workload(id).place;
+        let mine = place.holder.as_ref() == Some(&self.me) && !place.leaving && self.state.fenced(&self.me).is_none();
+        if !mine {
+            // The log may not be known yet: what the deadman still covers stays until it says otherwise.
+            let undecided = keeper.order.is_none() && keeper.authority.stop_by(self.spec.timings.kill_bound) > self.now;
+            return (!undecided || self.state.applied.0 > 0).then_some(None);
+        }
+        if keeper.authority.may_act(place.number, self.now, self.spec.timings.kill_bound) {
+            return Some(Some(place.number));
+        }
+        match keeper.order {
+            None if keeper.authority.stop_by(self.spec.timings.kill_bound) > self.now => None,
+            Some(o) if o.hold.is_some() && keeper.authority.stop_by(self.spec.timings.kill_bound) > self.now => {
+                Some(o.hold)
+            }
+            _ => Some(None),
+        }
+    }
+
+    pub(super) fn step_addresses(&mut self) {
+        let ids: Vec<WorkloadId> = self.addresses.keys().cloned().collect();
+        for id in ids {
+            let wanted = self.wanted_address(&id, &self.addresses[&id]);
+            let keeper = self.addresses.get_mut(&id).expect("its id was just listed");
+            if let Some(hold) = wanted
+                && keeper.order.is_none_or(|o| o.hold != hold)
+            {
+                let order = AddressOrder { turn: keeper.order.map_or(1, |o| o.turn + 1), hold };
+                keeper.order = Some(order);
+                self.emit(Effect::Address { workload: id.clone(), order });
+            }
+            let keeper = &self.addresses[&id];
+            if keeper.is_gone() && keeper.authority.armed().is_some() {
+                self.emit(Effect::Disarm { claim: Claim::Address(id) });
+            }
+        }
+    }
+
+    /// News about an address, for the record: a conflict once, not each time that it is seen.
+    pub(super) fn note_address(&mut self, id: &WorkloadId, old: &AddressSeen) {
+        let seen = &self.addresses[id].seen;
+        let conflict = seen.conflict.clone().filter(|_| seen.conflict != old.conflict);
+        let trouble = seen.trouble.clone().filter(|_| seen.trouble != old.trouble);
+        if let Some(other) = conflict {
+            let text = format!("{id}: {other} answers for its address too, as {} sees it (RFC 5227)", self.me);
+            self.record(Event::new(Level::Warning, "address-conflict", text).about(id).with("other", other));
+        }
+        if let Some(why) = trouble {
+            let text = format!("{id}: its address cannot be held on {}: {why}", self.me);
+            self.record(Event::new(Level::Warning, "address-trouble", text).about(id));
+        }
+    }
+
+    /// When an address that is held has to be given up.
+    pub(super) fn addresses_due(&self) -> Time {
+        let held = self.addresses.values().filter(|k| k.order.is_some_and(|o| o.hold.is_some()));
+        held.map(|k| k.authority.stop_by(self.spec.timings.kill_bound)).min().unwrap_or(Time(u64::MAX))
+    }
+
+    pub(super) fn address_report(&self, id: &WorkloadId, keeper: &Keeper) -> AddressReport {
+        let place = &self.state.workload(id).place;
+        let leaving = place.holder.as_ref() == Some(&self.me) && place.leaving;
+        let AddressSeen { held, conflict, trouble, .. } = keeper.seen.clone();
+        AddressReport { held, conflict, trouble, surrendered: (leaving && keeper.is_gone()).then_some(place.number) }
+    }
+}

@@ -1,0 +1,112 @@
+//! Where a workload's floating address is (S7): one holder at a time, under a lease of its own. It leaves the old holder in
+//! the log before the old holder's lease runs out or is given up, and arrives at the next one only after that.
+//!
+//! Mode does not matter here: an address that follows a healthy gate puts no write at risk.
+
+use super::Desk;
+use crate::authority::Claim;
+use crate::ids::NodeId;
+use crate::node::Planted;
+use crate::spec::Follows;
+use crate::state::{Command, Ended, Tenure};
+
+impl Desk<'_> {
+    /// What to commit about the address now.
+    pub(super) fn address(&self) -> Vec<Command> {
+        let Some(spec) = &self.spec.address else { return Vec::new() };
+        let place = &self.w.place;
+        let Some(holder) = &place.holder else { return self.settle_address(spec.follows).into_iter().collect() };
+        let claim = Claim::Address(self.id.clone());
+        if place.leaving {
+            let Some(how) = self.address_ended(holder, &claim) else {
+                let why = "it was not heard while the address was leaving it";
+                return self.fence_address(holder, why).into_iter().collect();
+            };
+            let vacate = Command::Vacate { workload: self.id.clone(), number: place.number, how };
+            return vec![vacate];
+        }
+        let Some(why) = self.address_lost(holder, spec.follows) else { return Vec::new() };
+        // With nobody else to go to it stays where it is: its holder may come back.
+        if self.next_place(spec.follows, Some(holder)).is_none() {
+            return Vec::new();
+        }
+        let withdraw = Command::Withdraw { workload: self.id.clone(), number: place.number, why: why.clone() };
+        [withdraw].into_iter().chain(self.fence_address(holder, &why)).collect()
+    }
+
+    fn settle_address(&self, follows: Follows) -> Option<Command> {
+        let to = self.next_place(follows, None)?;
+        let why = match follows {
+            Follows::Gate => "its gate listens",
+            Follows::Primary => "it is the primary",
+        };
+        let number = self.w.place.number.next();
+        Some(Command::Place { workload: self.id.clone(), number, holder: to, why: why.into() })
+    }
+
+    /// The best node for it: a gate that forwards before one that holds, then by name.
+    fn next_place(&self, follows: Follows, except: Option<&NodeId>) -> Option<NodeId> {
+        let fits = |n: &&NodeId| Some(*n) != except && self.may_have_address(n, follows).is_none();
+        match follows {
+            Follows::Gate => {
+                self.spec.gates.keys().filter(fits).min_by_key(|n| (!self.forwards(n), (*n).clone())).cloned()
+            }
+            Follows::Primary => self.spec.replicas.keys().find(fits).cloned(),
+        }
+    }
+
+    fn forwards(&self, node: &NodeId) -> bool {
+        let gate = self.scene.reports.get(node).and_then(|h| h.report.gates.get(self.id));
+        gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
+    }
+
+    /// Why it may not be there, if so.
+    fn may_have_address(&self, node: &NodeId, follows: Follows) -> Option<String> {
+        if self.scene.state.fenced(node).is_some() {
+            return Some("it is fenced".into());
+        }
+        let Some(heard) = self.scene.reports.get(node).filter(|_| self.scene.is_up(node)) else {
+            return Some("it is not heard".into());
+        };
+        let trouble = heard.report.addresses.get(self.id).and_then(|a| a.trouble.clone());
+        trouble.or(match follows {
+            Follows::Gate if !heard.report.gates.get(self.id).is_some_and(|g| g.listening) => {
+                Some("its gate does not listen".into())
+            }
+            Follows::Primary if !matches!(&self.w.tenure, Tenure::Open { holder, .. } if holder == node) => {
+                Some("it is not the primary".into())
+            }
+            _ => None,
+        })
+    }
+
+    /// Why it has to leave its holder, if it has to. A holder that is only late is left alone (L2): its lease says how long.
+    fn address_lost(&self, holder: &NodeId, follows: Follows) -> Option<String> {
+        if !self.scene.is_up(holder) && self.scene.state.fenced(holder).is_none() {
+            let claim = Claim::Address(self.id.clone());
+            let gone = self.scene.is_gone(holder) || self.scene.lease_over_at(&claim) <= self.scene.now;
+            return gone.then(|| format!("nobody hears {holder}"));
+        }
+        self.may_have_address(holder, follows).map(|why| format!("{holder}: {why}"))
+    }
+
+    fn address_ended(&self, holder: &NodeId, claim: &Claim) -> Option<Ended> {
+        let report = self.scene.reports.get(holder).map(|h| &h.report);
+        let given_up = report.and_then(|r| r.addresses.get(self.id)).and_then(|a| a.surrendered);
+        match report {
+            Some(r) if given_up == Some(self.w.place.number) => {
+                Some(Ended::Surrender { boot: r.boot.clone(), clean_at: None })
+            }
+            _ if self.is_off(holder) => Some(Ended::PowerOff),
+            _ if self.scene.lease_over_at(claim) <= self.scene.now => Some(Ended::LeaseOver),
+            _ if self.scene.planted == Some(Planted::AddressAtOnce) => Some(Ended::LeaseOver),
+            _ => None,
+        }
+    }
+
+    fn fence_address(&self, holder: &NodeId, why: &str) -> Option<Command> {
+        let powered = self.scene.spec.nodes.get(holder).is_some_and(|n| n.power.is_some());
+        let may = powered && holder != self.scene.me && self.scene.is_gone(holder);
+        (may && self.scene.state.fenced(holder).is_none()).then(|| self.fence_now(holder, why))
+    }
+}

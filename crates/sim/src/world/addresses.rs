@@ -1,0 +1,47 @@
+//! The floating address as the network sees it: whoever has it on an interface answers for it, however the daemon is,
+//! unless the packet guard has closed (C3).
+
+use super::{Happening, MS, World};
+use karst_core::node::{AddressOrder, AddressSeen};
+use karst_core::{Input, NodeId};
+use rand::Rng;
+
+impl World {
+    pub(super) fn order_address(&mut self, id: &NodeId, run: u64, order: AddressOrder) {
+        let delay = self.chance.random_range(MS / 5..6 * MS);
+        self.after(delay, Happening::Address(id.clone(), run, order));
+    }
+
+    pub(super) fn address(&mut self, id: &NodeId, run: u64, order: AddressOrder) -> Result<(), (&'static str, String)> {
+        if self.hosts[id].run != run {
+            return Ok(());
+        }
+        if self.hosts[id].is_paused {
+            // The hands stand still with their daemon.
+            self.after(10 * MS, Happening::Address(id.clone(), run, order));
+            return Ok(());
+        }
+        let held = order.hold.is_some();
+        self.host(id).has_address = held;
+        self.tell(format!("{id}: the address is {}", if held { "here" } else { "gone" }));
+        let seen = AddressSeen { turn: order.turn, held, conflict: None, trouble: None };
+        self.input(id, run, Input::AddressSeen { workload: self.workload.clone(), seen })
+    }
+
+    /// S7: no two hosts answer for it.
+    pub(super) fn check_address(&mut self) -> Result<(), (&'static str, String)> {
+        let now = self.now;
+        let answers = |h: &super::Host| {
+            let open = h.address_deadline.is_some_and(|d| h.clock(now) < d);
+            h.has_power && h.has_address && (open || self.planted == Some(karst_core::Planted::OutliveLease))
+        };
+        let answering: Vec<&NodeId> = self.hosts.iter().filter(|(_, h)| answers(h)).map(|(n, _)| n).collect();
+        if answering.len() > 1 {
+            return Err(("S7", format!("{answering:?} answer for the address at once")));
+        }
+        if !answering.is_empty() {
+            self.address_answered = now;
+        }
+        Ok(())
+    }
+}
