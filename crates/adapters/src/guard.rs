@@ -15,11 +15,8 @@ use std::time::Duration;
 
 /// Where the program may be: a service's PATH may lack the administrator's directories.
 const PROGRAMS: [&str; 3] = ["/usr/sbin/nft", "/sbin/nft", "/usr/local/sbin/nft"];
-/// One transaction takes about 1 ms; whoever waits here has a deadline of its own to keep.
-const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
-
-/// The first one starts the program.
-const STARTS: Timespec = Timespec { tv_sec: 1, tv_nsec: 0 };
+/// One transaction takes about 1 ms, on a starved host a hundred times that.
+const PATIENCE: Duration = Duration::from_secs(1);
 
 /// What would leave is answered with a reset to the server's own socket: an answer that only waited there would be sent
 /// again by the kernel when the port is free for a standby, long after the server's end.
@@ -49,6 +46,8 @@ const RULES: &str = "add table inet karst; \
 #[derive(Debug, Default)]
 pub struct Guard {
     nft: Option<Nft>,
+    /// How long the caller can wait for an answer: it has deadlines of its own to keep. Default one second.
+    patience: Option<Duration>,
 }
 
 #[derive(Debug)]
@@ -59,6 +58,11 @@ struct Nft {
 }
 
 impl Guard {
+    /// From here on no call blocks for longer.
+    pub fn wait_at_most(&mut self, time: Duration) {
+        self.patience = Some(time.min(PATIENCE));
+    }
+
     /// Lets packets of this port pass for that long, and none after that until it is said again.
     ///
     /// Returns when the kernel has it; within a few milliseconds.
@@ -137,12 +141,13 @@ impl Guard {
     }
 
     fn tell(&mut self, line: &str) -> io::Result<()> {
+        let patience = self.patience.unwrap_or(PATIENCE);
         if self.nft.is_none() {
             let mut nft = Nft::start()?;
-            nft.transact(RULES, &STARTS)?;
+            nft.transact(RULES, patience)?;
             self.nft = Some(nft);
         }
-        let told = self.nft.as_mut().expect("it was just started").transact(line, &PATIENCE);
+        let told = self.nft.as_mut().expect("it was just started").transact(line, patience);
         if told.is_err() {
             self.nft = None;
         }
@@ -174,14 +179,15 @@ impl Nft {
 
     /// One line, then a question whose answer has a last line that can be known: when it comes, the line took effect or
     /// an error stands before it.
-    fn transact(&mut self, line: &str, patience: &Timespec) -> io::Result<()> {
+    fn transact(&mut self, line: &str, patience: Duration) -> io::Result<()> {
+        let patience = Timespec { tv_sec: patience.as_secs().cast_signed(), tv_nsec: patience.subsec_nanos().into() };
         writeln!(self.say, "{line}\nlist set inet karst guarded")?;
         self.say.flush()?;
         let mut said = String::new();
         loop {
             let mut answer = String::new();
             if self.hear.buffer().is_empty()
-                && poll(&mut [PollFd::new(self.hear.get_ref(), PollFlags::IN)], Some(patience))? == 0
+                && poll(&mut [PollFd::new(self.hear.get_ref(), PollFlags::IN)], Some(&patience))? == 0
             {
                 return Err(io::Error::new(io::ErrorKind::TimedOut, "nft does not answer"));
             }

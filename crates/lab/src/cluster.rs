@@ -82,10 +82,16 @@ impl Lab {
     }
 }
 
-/// Every node heard, every standby in the sync set, every gate forwarding, nothing under way.
+/// Every node heard, every standby in the sync set, every gate forwarding, the address held, nothing under way.
 pub fn is_well(reply: &StatusReply) -> bool {
     let status = &reply.status;
     let gates = status.workloads.iter().all(|w| w.gates.iter().all(|g| g.forwards_to.is_some()));
     let idle = status.workloads.iter().all(|w| w.operation.is_none());
-    reply.complete && status.condition == Condition::Healthy && gates && idle && status.nodes.len() == NODES.len()
+    let reachable = status.workloads.iter().all(|w| w.address.as_ref().is_none_or(|a| a.held));
+    reply.complete
+        && reachable
+        && status.condition == Condition::Healthy
+        && gates
+        && idle
+        && status.nodes.len() == NODES.len()
 }

@@ -9,6 +9,7 @@ pub mod certs;
 pub mod cluster;
 pub mod controller;
 pub mod demo;
+pub mod dial;
 pub mod drill;
 pub mod fault;
 pub mod find;

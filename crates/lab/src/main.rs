@@ -2,9 +2,9 @@
 
 use anyhow::{Context, Result, bail};
 use clap::{Parser, Subcommand};
-use karst_lab::layout::{CLIENT_ROLE, DATABASE, GATES, Layout, WORKLOAD};
+use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, Layout, WORKLOAD};
 use karst_lab::writer::{self, Load};
-use karst_lab::{Lab, bench, controller, demo, drill, fault, inside, keep};
+use karst_lab::{Lab, bench, controller, demo, dial, drill, fault, inside, keep};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -68,6 +68,8 @@ enum Command {
     #[command(hide = true)]
     Controller,
     #[command(hide = true)]
+    Dial { to: SocketAddr, answers: PathBuf },
+    #[command(hide = true)]
     Host { name: String },
     #[command(hide = true)]
     Lead { socket: PathBuf, to: SocketAddr },
@@ -102,6 +104,7 @@ fn start(cli: Cli) -> Result<()> {
     match &cli.command {
         Command::Keep => return keep::run(&Layout::load(&cli.dir)?),
         Command::Inside => return inside::run(&Layout::load(&cli.dir)?),
+        Command::Dial { to, answers } => return dial::run(*to, answers),
         Command::Controller => return controller::run(&Layout::load(&cli.dir)?),
         Command::Host { name } => return inside::run_host(&Layout::load(&cli.dir)?, name),
         Command::Lead { socket, to } => return keep::lead(socket, *to),
@@ -140,16 +143,20 @@ async fn run(cli: Cli) -> Result<()> {
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
         Command::Writer { writers, pause_ms, journal, until, direct } => {
             let layout = Layout::load(&cli.dir)?;
-            let hosts: Vec<String> = GATES.iter().filter_map(|g| Some(karst_lab::layout::host(g)?.client())).collect();
             let to = match direct {
-                None => format!("host={} port=6432,6432", hosts.join(",")),
+                None => format!("host={FLOATING} port=6432"),
                 Some(at) => format!("host={} port={} options='-c synchronous_commit=local'", at.ip(), at.port()),
             };
             let to = format!("{to} dbname={DATABASE} user={CLIENT_ROLE}");
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
             writer::run(Load { to, password, writers, pause, journal, until, lab: layout }).await?;
         }
-        Command::Keep | Command::Inside | Command::Controller | Command::Host { .. } | Command::Lead { .. } => {
+        Command::Keep
+        | Command::Inside
+        | Command::Controller
+        | Command::Dial { .. }
+        | Command::Host { .. }
+        | Command::Lead { .. } => {
             unreachable!("run before")
         }
     }

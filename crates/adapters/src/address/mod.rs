@@ -11,7 +11,7 @@ use std::net::IpAddr;
 use std::time::Duration;
 
 /// How long others have to say that they have it, before it is used.
-const PROBE: Duration = Duration::from_millis(12);
+const PROBE: Duration = Duration::from_millis(8);
 
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -49,11 +49,11 @@ impl Address {
     /// # Errors
     /// If somebody else answers for one, or it cannot be put on an interface: then none of them is left here.
     pub async fn take_up(&self) -> Result<()> {
-        for subnet in &self.on {
-            if let Err(error) = self.take_up_one(*subnet).await {
-                self.give_up().await?;
-                return Err(error);
-            }
+        let all = futures_util::future::join_all(self.on.iter().map(|subnet| self.take_up_one(*subnet)));
+        let taken: Result<Vec<()>> = all.await.into_iter().collect();
+        if let Err(error) = taken {
+            self.give_up().await?;
+            return Err(error);
         }
         Ok(())
     }

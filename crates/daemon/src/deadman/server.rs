@@ -190,6 +190,12 @@ impl Deadman {
         }
     }
 
+    /// How long until something has to be ended.
+    fn until_due(&self) -> Duration {
+        let next = self.deadlines.values().min().map(|d| (*d - self.kill_bound).since(clock::now()));
+        next.unwrap_or(Duration::from_secs(1)).max(Duration::from_millis(10))
+    }
+
     fn set_timer(&self, timer: &OwnedFd) -> io::Result<()> {
         let next = self.deadlines.values().min().map_or(0, |d| (*d - self.kill_bound).0.max(1));
         let it_value = Timespec { tv_sec: (next / 1_000_000_000) as i64, tv_nsec: (next % 1_000_000_000) as i64 };
@@ -242,6 +248,7 @@ impl Deadman {
             true
         });
         for order in orders {
+            self.guard.wait_at_most(self.until_due());
             let claim = match order {
                 Order::Arm { claim, deadline } => {
                     self.deadlines.insert(claim.clone(), deadline);
