@@ -2,6 +2,7 @@ import { Card } from 'react-bootstrap'
 import { millis, type Operation } from './api'
 
 function verdict(o: Operation): string {
+  if (o.waits) return `▲ waits for approval: karst operation approve op-${o.id}`
   if (!o.outcome) return '◐ under way'
   if (o.outcome.result === 'done') return '● done'
   return `▲ ${o.outcome.result}: ${o.outcome.why ?? ''}`

@@ -11,6 +11,18 @@ export type NodeView = {
   state: string
   silent_ms: number
   does_not_hear: string[]
+  fenced: string | null
+  power: string | null
+}
+
+/** What its own node says of a server; positions are places in the write-ahead log. */
+export type Seen = {
+  runs: boolean
+  timeline: number
+  position: number
+  received: number
+  replayed: number
+  standbys: { node: string; streaming: boolean; sent: number; flushed: number; replayed: number }[]
 }
 
 export type Replica = {
@@ -20,6 +32,8 @@ export type Replica = {
   address: string
   in_sync_set: boolean
   lag: number | null
+  rank: number
+  report: { seen: Seen | null } | null
 }
 
 export type Gate = { node: string; address: string; forwards_to: string | null; report: { flows: number; waiting: number } | null }
@@ -30,10 +44,13 @@ export type Workload = {
   sentence: string
   next: string | null
   epoch: number
+  mode: string
   primary: string | null
   replicas: Replica[]
-  candidates: { node: string; excluded: string | null }[]
+  candidates: { node: string; excluded: string | null; rank: number }[]
   gates: Gate[]
+  address: { on: string[]; holder: string | null; held: boolean; remark: string | null } | null
+  sync: { number: number; sure: string[] }
   operation: number | null
 }
 
@@ -42,6 +59,7 @@ export type Step = { text: string; phase: string | null; at: number }
 export type Operation = {
   id: number
   what: { kind: string; workload: string; from: string | null; to: string | null; by: string; why: string }
+  waits: boolean
   steps: Step[]
   target: string | null
   outcome: { result: string; why?: string } | null
@@ -53,6 +71,7 @@ export type Status = {
   seen_by: string
   coordinator: string | null
   term: number
+  applied: number
   condition: Condition
   sentence: string
   quorum: { total: number; needed: number; heard: number; cannot_lose: string[] }
@@ -63,6 +82,30 @@ export type Status = {
 }
 
 export type StatusReply = { complete: boolean; status: Status; history: { reachable: boolean; waiting: number }; at: string }
+
+export type Endpoint = { purpose: string; text: string; reaches: string | null }
+
+export type Event = {
+  at: string
+  node: string
+  number: number
+  level: string
+  kind: string
+  text: string
+  workload: string | null
+  operation: number | null
+  index: number | null
+  data: Record<string, string>
+}
+
+export type HistoryReply = { records: Event[]; own_only: boolean }
+
+/** Reads one thing; an error says what the service says. */
+export async function read<T>(path: string): Promise<T> {
+  const response = await fetch(path)
+  if (!response.ok) throw new Error(((await response.json()) as { detail: string }).detail)
+  return (await response.json()) as T
+}
 
 export async function signIn(token: string): Promise<string | null> {
   const response = await fetch('/api/v1/session', {

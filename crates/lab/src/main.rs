@@ -2,7 +2,7 @@
 
 use anyhow::{Context, Result, bail};
 use clap::{Parser, Subcommand};
-use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, Layout, WORKLOAD};
+use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, GATES, Layout, WORKLOAD};
 use karst_lab::writer::{self, Load};
 use karst_lab::{Lab, bench, controller, demo, dial, drill, fault, inside, keep};
 use std::net::SocketAddr;
@@ -143,8 +143,10 @@ async fn run(cli: Cli) -> Result<()> {
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
         Command::Writer { writers, pause_ms, journal, until, direct } => {
             let layout = Layout::load(&cli.dir)?;
+            let hosts: Vec<String> = GATES.iter().filter_map(|g| Some(karst_lab::layout::host(g)?.client())).collect();
             let to = match direct {
-                None => format!("host={FLOATING} port=6432"),
+                // The one address first; a client library that takes a list has the gates themselves too.
+                None => format!("host={FLOATING},{} port=6432,6432,6432", hosts.join(",")),
                 Some(at) => format!("host={} port={} options='-c synchronous_commit=local'", at.ip(), at.port()),
             };
             let to = format!("{to} dbname={DATABASE} user={CLIENT_ROLE}");

@@ -117,7 +117,50 @@ async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
     }
     let untouched = page.execute("return window.untouched === true", vec![]).await?;
     ensure!(untouched.as_bool() == Some(true), "the page was loaded anew");
+    the_other_pages(lab, page).await
+}
+
+/// Each page shows what the cluster says of itself.
+async fn the_other_pages(lab: &Lab, page: &Client) -> Result<()> {
+    let status = lab.healthy(LIMIT).await?.status;
+    let newest = status.operations.first().context("an operation")?.id.0.to_string();
+    let zones = text_of(page, "zones").await?;
+    let wrong = status.nodes.iter().find(|n| !zones.contains(n.node.as_str()) || !zones.contains(&n.zone));
+    ensure!(wrong.is_none() && zones.contains("primary of"), "the map: {zones}");
+    go(page, "operation").await?;
+    let list = text_of(page, "operations").await?;
+    ensure!(list.contains(&format!("op-{newest}")), "the operations: {list}");
+    go(page, "history").await?;
+    let history = text_of(page, "history").await?;
+    ensure!(history.contains("is coordinator of term") && history.contains("vote."), "the history: {history}");
+    go(page, "workload/sailings").await?;
+    let endpoints = text_of(page, "endpoints").await?;
+    ensure!(endpoints.contains(karst_lab::layout::FLOATING), "the endpoints: {endpoints}");
+    let positions = text_of(page, "positions").await?;
+    let standbys =
+        status.workloads[0].replicas.iter().filter(|r| Some(&r.node) != status.workloads[0].primary.as_ref());
+    let missing = standbys.map(|r| r.node.as_str()).find(|n| !positions.contains(n));
+    ensure!(missing.is_none() && positions.contains("0/"), "the positions: {positions}");
     Ok(())
+}
+
+async fn go(page: &Client, place: &str) -> Result<()> {
+    page.execute(&format!("window.location.hash = '#/{place}'"), vec![]).await?;
+    Ok(())
+}
+
+/// The text of an element that has one.
+async fn text_of(page: &Client, id: &str) -> Result<String> {
+    let begun = Instant::now();
+    loop {
+        let element = page.wait().at_most(LIMIT).for_element(Locator::Id(id)).await?;
+        let text = element.text().await.unwrap_or_default();
+        if !text.is_empty() {
+            return Ok(text);
+        }
+        ensure!(begun.elapsed() < LIMIT, "{id} stays empty");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
 }
 
 /// The operation that the page shows.

@@ -29,7 +29,21 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         title = "Karst",
         description = "Keeps replicated programs available. Any node answers; what only the coordinator can do is passed on to it."
     ),
-    paths(status, spec, history, myself, switchover, failover, mode, approve, fence, readmit, role, session_doc),
+    paths(
+        status,
+        spec,
+        history,
+        myself,
+        endpoints,
+        switchover,
+        failover,
+        mode,
+        approve,
+        fence,
+        readmit,
+        role,
+        session_doc
+    ),
     components(schemas(
         Problem,
         MoveBody,
@@ -53,6 +67,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/api/v1/history", web::get().to(history))
         .route("/api/v1/workloads/{workload}/switchover", web::post().to(switchover))
         .route("/api/v1/workloads/{workload}/failover", web::post().to(failover))
+        .route("/api/v1/workloads/{workload}/endpoints", web::get().to(endpoints))
         .route("/api/v1/workloads/{workload}/mode", web::put().to(mode))
         .route("/api/v1/operations/{operation}/approve", web::post().to(approve))
         .route("/api/v1/nodes/{node}/fence", web::post().to(fence))
@@ -180,6 +195,17 @@ async fn failover(
     }
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
     change(&service, &user, Request::Failover { workload, to, by, accept_loss, plan_only }, plan_only).await
+}
+
+/// What clients paste, and whom each string reaches now.
+#[utoipa::path(get, path = "/api/v1/workloads/{workload}/endpoints", params(("workload" = String, Path)),
+    responses((status = 200, description = "a list of purpose, text, reaches"), (status = 404, body = Problem)))]
+async fn endpoints(service: web::Data<Service>, _user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+    let (name, status) = (path.into_inner(), status_now(&service).await?.status);
+    let found = status.workloads.iter().find(|w| w.workload.as_str() == name);
+    let workload =
+        found.ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, format!("there is no workload `{name}`")))?;
+    Ok(HttpResponse::Ok().json(karst_api::endpoints(workload)))
 }
 
 #[utoipa::path(put, path = "/api/v1/workloads/{workload}/mode", params(("workload" = String, Path)), request_body = ModeBody,

@@ -1,0 +1,61 @@
+import { Card, Table } from 'react-bootstrap'
+import type { Workload } from './api'
+import { bytes, ConditionBadge } from './words'
+
+/** A workload on one card: its replicas, who may take over, where clients get in. */
+export function WorkloadCard({ workload: w }: { workload: Workload }) {
+  return (
+    <Card data-workload={w.workload}>
+      <Card.Header className="d-flex gap-2">
+        <a href={`#/workload/${w.workload}`}>
+          <strong>{w.workload}</strong>
+        </a>
+        <ConditionBadge condition={w.condition} /> <span>epoch {w.epoch}</span>
+        {w.mode !== 'act' && <strong>▲ mode {w.mode}</strong>}
+        {w.next && <span className="ms-auto">Next: {w.next}</span>}
+      </Card.Header>
+      <Table size="sm" className="mb-0">
+        <thead>
+          <tr>
+            <th>Replica</th>
+            <th>Is</th>
+            <th>Every write</th>
+            <th>Behind</th>
+            <th>Detail</th>
+            <th>If the primary is lost</th>
+          </tr>
+        </thead>
+        <tbody>
+          {w.replicas.map((r) => {
+            const candidate = w.candidates.find((c) => c.node === r.node)
+            return (
+              <tr key={r.node} className={r.node === w.primary ? 'fw-bold' : undefined}>
+                <td>{r.node}</td>
+                <td>{r.state}</td>
+                <td>{r.node === w.primary ? '' : r.in_sync_set ? '● yes' : '▲ no'}</td>
+                <td>{r.lag === null ? 'unknown' : bytes(r.lag)}</td>
+                <td>{r.detail}</td>
+                <td>{candidate ? (candidate.excluded ? `may not: ${candidate.excluded}` : 'may take over') : ''}</td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </Table>
+      <Card.Footer className="small">
+        {w.address && (
+          <span className="me-4">
+            address <code>{w.address.on.join(', ')}</code>{' '}
+            {w.address.held ? `on ${w.address.holder}` : w.address.holder ? `◐ goes to ${w.address.holder}` : '■ nowhere'}
+            {w.address.remark && ` ▲ ${w.address.remark}`}
+          </span>
+        )}
+        {w.gates.map((g) => (
+          <span key={g.node} className="me-4">
+            gate {g.node} <code>{g.address}</code> {g.forwards_to ? `→ ${g.forwards_to}` : '◐ holds new connections'}
+            {g.report && `, ${g.report.flows} flows, ${g.report.waiting} waiting`}
+          </span>
+        ))}
+      </Card.Footer>
+    </Card>
+  )
+}

@@ -1,0 +1,102 @@
+import { Card } from 'react-bootstrap'
+import type { NodeView, Status } from './api'
+
+/** What a node is for each workload, in words: primary, standby, gate, address. */
+function duties(node: string, status: Status): string[] {
+  return status.workloads.flatMap((w) => {
+    const replica = w.replicas.find((r) => r.node === node)
+    const gate = w.gates.find((g) => g.node === node)
+    return [
+      w.primary === node ? `★ primary of ${w.workload}` : replica ? `${replica.state} of ${w.workload}` : null,
+      gate ? `gate of ${w.workload}` : null,
+      w.address?.holder === node ? `${w.address.held ? '◆' : '◇'} has ${w.address.on[0]?.split('/')[0]}` : null,
+    ].filter((d) => d !== null)
+  })
+}
+
+function Tile({ node: n, status }: { node: NodeView; status: Status }) {
+  const up = n.state === 'up'
+  const border = n.fenced ? 'border-danger' : up ? 'border-success' : 'border-warning'
+  return (
+    <div className={`border border-2 ${border} rounded p-2 mb-2 small`} data-node={n.node}>
+      <div className="d-flex">
+        <strong>{n.node}</strong>
+        <span className="ms-auto">{up ? '● up' : `■ ${n.state} for ${(n.silent_ms / 1000).toFixed(1)} s`}</span>
+      </div>
+      <div className="text-body-secondary">
+        {n.votes > 0 ? `${n.votes} vote${n.witness ? ', witness' : ''}` : 'no vote'}
+        {n.node === status.coordinator && ' · coordinator'}
+        {n.power && ` · power ${n.power.split(':')[0]}`}
+      </div>
+      {n.fenced && <div>■ fenced: {n.fenced}</div>}
+      {duties(n.node, status).map((d) => (
+        <div key={d}>{d}</div>
+      ))}
+    </div>
+  )
+}
+
+/** Links that do not work, each with its direction: a heartbeat that does not arrive. */
+function BrokenLinks({ nodes }: { nodes: NodeView[] }) {
+  const deaf = (from: string, to: string) => nodes.some((n) => n.node === to && n.does_not_hear.includes(from))
+  const broken = nodes.flatMap((to) => to.does_not_hear.map((from) => ({ from, to: to.node, both: deaf(to.node, from) })))
+  const shown = broken.filter((l) => !l.both || l.from < l.to)
+  if (shown.length === 0) return <>● every link that can be seen works</>
+  return (
+    <>
+      ▲{' '}
+      {shown.map((l) => (l.both ? `${l.from} ✕ ${l.to}` : `${l.from} ✕→ ${l.to} (one way)`)).join(', ')}
+    </>
+  )
+}
+
+export function ZoneMap({ status }: { status: Status }) {
+  const zones = [...new Set(status.nodes.map((n) => n.zone))]
+  return (
+    <Card id="zones">
+      <Card.Header>
+        Links: <BrokenLinks nodes={status.nodes} />
+      </Card.Header>
+      <Card.Body className="d-flex gap-3 pb-1">
+        {zones.map((zone) => (
+          <section key={zone} className="flex-fill" style={{ flexBasis: 0 }}>
+            <h2 className="h6 text-body-secondary">{zone}</h2>
+            {status.nodes
+              .filter((n) => n.zone === zone)
+              .map((n) => (
+                <Tile key={n.node} node={n} status={status} />
+              ))}
+          </section>
+        ))}
+      </Card.Body>
+    </Card>
+  )
+}
+
+/** One box for each vote: heard or not, with the line where the majority begins. */
+export function QuorumMeter({ status }: { status: Status }) {
+  const { quorum: q } = status
+  const boxes = Array.from({ length: q.total }, (_, i) => i)
+  const margin =
+    q.heard < q.needed
+      ? '■ no majority: nothing is promoted'
+      : q.cannot_lose.length === 0
+        ? '● any one node may be lost'
+        : `▲ not without ${q.cannot_lose.join(', ')}`
+  return (
+    <div className="d-flex align-items-center gap-1 mb-2" id="quorum">
+      <span className="me-1">Votes</span>
+      {boxes.map((i) => (
+        <span
+          key={i}
+          className={`border ${i < q.heard ? (q.heard < q.needed ? 'bg-danger' : 'bg-success') : 'bg-body-secondary'}`}
+          style={{ width: '1.6rem', height: '1rem', borderRight: i + 1 === q.needed ? '4px solid black !important' : undefined }}
+          title={i < q.heard ? 'heard' : 'not heard'}
+        />
+      ))}
+      <span className="ms-2">
+        {q.heard} of {q.total} heard, {q.needed} needed; <strong>{margin}</strong>
+      </span>
+    </div>
+  )
+}
