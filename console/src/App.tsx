@@ -47,7 +47,7 @@ function Pages({ status }: { status: Status }) {
       {page === 'operation' ? (
         <OperationPage status={status} id={name} />
       ) : page === 'history' ? (
-        <HistoryPage applied={status.applied} />
+        <HistoryPage key={name} applied={status.applied} operation={name} />
       ) : page === 'workload' ? (
         <WorkloadPage status={status} name={name} />
       ) : (

@@ -3,10 +3,10 @@ import { Alert, Form, Table } from 'react-bootstrap'
 import { type Event, type HistoryReply, read } from './api'
 
 /** What was recorded, newest first, with the evidence; read again whenever the log has grown. */
-export function HistoryPage({ applied }: { applied: number }) {
+export function HistoryPage({ applied, operation }: { applied: number; operation: string }) {
   const [reply, setReply] = useState<HistoryReply | null>(null)
   const [error, setError] = useState<string | null>(null)
-  const [wanted, setWanted] = useState('')
+  const [wanted, setWanted] = useState(operation && `op-${operation}`)
   useEffect(() => {
     read<HistoryReply>('/api/v1/history?limit=400').then(
       (r) => {
@@ -47,8 +47,7 @@ export function HistoryPage({ applied }: { applied: number }) {
               <td>{e.node}</td>
               <td className="text-nowrap">{e.kind}</td>
               <td>
-                {e.text}
-                {e.operation !== null && <a href={`#/operation/${e.operation}`}> op-{e.operation}</a>}
+                {e.text} {e.operation !== null && <a href={`#/operation/${e.operation}`}>op-{e.operation}</a>}
                 <div className="text-body-secondary">
                   {Object.entries(e.data).map(([key, value]) => (
                     <span key={key} className="me-3">

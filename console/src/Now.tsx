@@ -10,15 +10,15 @@ export function Now({ status }: { status: Status }) {
     <>
       <QuorumMeter status={status} />
       <Row className="g-2">
-        <Col md={7}>
-          <ZoneMap status={status} />
-        </Col>
-        <Col md={5}>{newest && <OperationCard operation={newest} />}</Col>
         {status.workloads.map((w) => (
           <Col md={12} key={w.workload}>
             <WorkloadCard workload={w} />
           </Col>
         ))}
+        <Col md={7}>
+          <ZoneMap status={status} />
+        </Col>
+        <Col md={5}>{newest && <OperationCard operation={newest} />}</Col>
         <Col md={12}>
           <Findings status={status} />
         </Col>

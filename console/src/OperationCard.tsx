@@ -29,7 +29,7 @@ export function OperationCard({ operation: o }: { operation: Operation }) {
         </ol>
         {o.phases.map(([phase, took]) => (
           <div key={phase} className="d-flex align-items-center gap-2">
-            <span style={{ width: '6rem' }}>{phase}</span>
+            <span style={{ width: '6rem' }}>{phase.replace('-', ' ')}</span>
             <span style={{ width: '5rem', textAlign: 'right' }}>{millis(took).toFixed(1)} ms</span>
             <span style={{ background: 'var(--bs-primary)', height: '0.6rem', width: `${(millis(took) / longest) * 45}%` }} />
           </div>

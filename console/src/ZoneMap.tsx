@@ -9,7 +9,7 @@ function duties(node: string, status: Status): string[] {
     return [
       w.primary === node ? `★ primary of ${w.workload}` : replica ? `${replica.state} of ${w.workload}` : null,
       gate ? `gate of ${w.workload}` : null,
-      w.address?.holder === node ? `${w.address.held ? '◆' : '◇'} has ${w.address.on[0]?.split('/')[0]}` : null,
+      w.address?.holder === node ? `${w.address.held ? '◆ has' : '◇ is to have'} ${w.address.on[0]?.split('/')[0]}` : null,
     ].filter((d) => d !== null)
   })
 }
@@ -40,7 +40,9 @@ function Tile({ node: n, status }: { node: NodeView; status: Status }) {
 function BrokenLinks({ nodes }: { nodes: NodeView[] }) {
   const deaf = (from: string, to: string) => nodes.some((n) => n.node === to && n.does_not_hear.includes(from))
   const broken = nodes.flatMap((to) => to.does_not_hear.map((from) => ({ from, to: to.node, both: deaf(to.node, from) })))
-  const shown = broken.filter((l) => !l.both || l.from < l.to)
+  // A host that nobody hears is no matter of links.
+  const up = (node: string) => nodes.some((n) => n.node === node && n.state === 'up')
+  const shown = broken.filter((l) => up(l.from) && (!l.both || l.from < l.to))
   if (shown.length === 0) return <>● every link that can be seen works</>
   return (
     <>
@@ -57,9 +59,9 @@ export function ZoneMap({ status }: { status: Status }) {
       <Card.Header>
         Links: <BrokenLinks nodes={status.nodes} />
       </Card.Header>
-      <Card.Body className="d-flex gap-3 pb-1">
+      <Card.Body className="gap-3 pb-1" style={{ display: 'grid', gridTemplateColumns: `repeat(${zones.length}, minmax(0, 1fr))` }}>
         {zones.map((zone) => (
-          <section key={zone} className="flex-fill" style={{ flexBasis: 0 }}>
+          <section key={zone}>
             <h2 className="h6 text-body-secondary">{zone}</h2>
             {status.nodes
               .filter((n) => n.zone === zone)

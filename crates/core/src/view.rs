@@ -199,7 +199,7 @@ impl Node {
         let spec = &self.spec().nodes[node];
         let silent = if node == self.me() { Duration::ZERO } else { scene.health.silence(node, scene.now) };
         let heard_by = scene.health.heard_by(node);
-        let state = if node == self.me() {
+        let state = if node == self.me() || (self.is_coordinator() && scene.reports_in(node)) {
             "up"
         } else if heard_by.is_none() {
             "unheard"
@@ -210,7 +210,8 @@ impl Node {
         };
         let deaf = |other: &&NodeId| {
             let bound = self.spec().timings.suspicion_ceiling;
-            *other != node && heard_by.is_some_and(|h| h.get(other).is_none_or(|age| *age > bound))
+            let said = heard_by.is_some_and(|h| h.get(other).is_none_or(|age| *age > bound));
+            *other != node && if node == self.me() { scene.health.is_suspected(other, scene.now) } else { said }
         };
         let does_not_hear = self.spec().nodes.keys().filter(deaf).cloned().collect();
         NodeView {
@@ -249,7 +250,7 @@ impl Node {
             .iter()
             .map(|(node, replica)| {
                 let report = scene.replica(node, id).cloned();
-                let fresh = scene.is_up(node);
+                let fresh = scene.reports_in(node);
                 let (state, detail) = match (self.state().fenced(node), fresh) {
                     (Some(_), true) => ("stopped".into(), "fenced: waits to be readmitted".into()),
                     (Some(fenced), false) if fenced.off => ("unknown".into(), "fenced, its power is off".into()),
@@ -274,7 +275,8 @@ impl Node {
             })
             .collect();
         let gates = spec.gates.iter().map(|(node, address)| {
-            let report = scene.reports.get(node).filter(|_| scene.is_up(node)).and_then(|h| h.report.gates.get(id));
+            let report =
+                scene.reports.get(node).filter(|_| scene.reports_in(node)).and_then(|h| h.report.gates.get(id));
             let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == w.epoch).and(primary.clone());
             GateView { node: node.clone(), address: *address, forwards_to: forwards, report: report.cloned() }
         });
@@ -303,7 +305,7 @@ impl Node {
         let (scene, w) = (self.scene(), self.state().workload(id));
         let spec = self.spec().workloads[id].address.as_ref()?;
         let holder = w.place.holder.clone();
-        let heard = holder.as_ref().and_then(|h| scene.reports.get(h).filter(|_| scene.is_up(h)));
+        let heard = holder.as_ref().and_then(|h| scene.reports.get(h).filter(|_| scene.reports_in(h)));
         let report = heard.and_then(|h| h.report.addresses.get(id));
         let conflict = |r: &AddressReport| Some(format!("{} answers for it too", r.conflict.as_ref()?));
         Some(AddressView {

@@ -166,7 +166,7 @@ struct Wiring {
     replicas: BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
     gates: BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
     addresses: BTreeMap<WorkloadId, mpsc::UnboundedSender<AddressOrder>>,
-    power: BTreeMap<NodeId, mpsc::UnboundedSender<(PowerOrder, Option<String>)>>,
+    power: BTreeMap<NodeId, PowerOrders>,
 }
 
 impl Wiring {
@@ -306,6 +306,9 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     Ok(())
 }
 
+/// To one power device: what to do, and which hardware it has to be.
+type PowerOrders = mpsc::UnboundedSender<(PowerOrder, Option<String>)>;
+
 type Hands = (
     BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
     BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
@@ -349,7 +352,7 @@ fn start_addresses(
 /// Every node can ask every device: whoever is coordinator does.
 fn start_power(
     spec: &Spec, glance: &watch::Receiver<heart::Glance>, tell: &std::sync::mpsc::Sender<Told>,
-) -> Result<BTreeMap<NodeId, mpsc::UnboundedSender<(PowerOrder, Option<String>)>>> {
+) -> Result<BTreeMap<NodeId, PowerOrders>> {
     let mut devices = BTreeMap::new();
     for (id, node) in &spec.nodes {
         let Some(power) = &node.power else { continue };

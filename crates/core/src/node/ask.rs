@@ -279,7 +279,7 @@ impl Node {
             Precondition { text: "no other operation of this workload runs".into(), unmet: idle },
             Precondition {
                 text: if forced { "no other move is half done" } else { "the workload has an open primary" }.into(),
-                unmet: (!open && !(forced && ended)).then(|| "nobody is open as primary".into()),
+                unmet: (!(open || forced && ended)).then(|| "nobody is open as primary".into()),
             },
             Precondition {
                 text: target.as_ref().map_or("a standby may take over".into(), |t| format!("{t} may take over")),

@@ -32,6 +32,7 @@ struct Device {
     ordered: Option<Index>,
     due: Time,
     seen: Option<Result<PowerSeen, String>>,
+    seen_at: Time,
     /// The last failure that was recorded, so that a retry says something only when it is news.
     said: Option<String>,
 }
@@ -50,6 +51,7 @@ impl Node {
         }
         let Some((_, cuts)) = self.cutting() else { return };
         let now = self.now;
+        let up: Vec<NodeId> = self.spec.nodes.keys().filter(|n| self.scene().is_up(n)).cloned().collect();
         let mut orders = Vec::new();
         let powered = self.spec.nodes.iter().filter(|(_, n)| n.power.is_some());
         for node in powered.map(|(id, _)| id) {
@@ -57,6 +59,10 @@ impl Node {
             let device = self.devices.devices.entry(node.clone()).or_insert_with(fresh);
             let fence = cuts.iter().find(|(n, _)| n == node).map(|(_, fence)| *fence);
             let order = fence.map_or(PowerOrder::Look, |fence| PowerOrder::Off { fence });
+            // What was read as off and is heard again is not off any more.
+            if matches!(&device.seen, Some(Ok(seen)) if !seen.on) && up.contains(node) {
+                device.due = device.due.min(device.seen_at + LOOK_AGAIN);
+            }
             // A new cut waits neither for a look that is under way nor for the next look's turn.
             let new_cut = fence.is_some() && device.ordered != fence;
             if new_cut || (device.asked.is_none() && device.due <= now) {
@@ -106,7 +112,7 @@ impl Node {
         };
         let news = failed.is_some() && failed != device.said;
         device.said.clone_from(&failed);
-        device.seen = Some(result);
+        (device.seen, device.seen_at) = (Some(result), now);
         if let (Some(why), true) = (failed, news) {
             let (level, kind, text) = match order {
                 PowerOrder::Off { .. } => (

@@ -95,9 +95,13 @@ pub struct Scene<'a> {
 impl Scene<'_> {
     /// Whether a node can be counted on right now.
     pub fn is_up(&self, node: &NodeId) -> bool {
+        self.reports_in(node) && (node == self.me || !self.health.is_suspected(node, self.now))
+    }
+
+    /// Whether its check-ins arrive, directly or round a broken link (A4).
+    pub fn reports_in(&self, node: &NodeId) -> bool {
         let fresh = |h: &Heard| self.now.since(h.at) < self.spec.timings.suspicion_ceiling;
-        let heard = self.reports.get(node).is_some_and(fresh);
-        heard && (node == self.me || !self.health.is_suspected(node, self.now))
+        self.reports.get(node).is_some_and(fresh)
     }
 
     /// When no lease of the claim can be valid any more, by this coordinator's own count.
