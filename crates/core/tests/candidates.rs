@@ -348,3 +348,36 @@ fn the_mode_says_who_decides() {
         }
     }
 }
+
+/// The only one that has everything is started again, though an earlier try of it was cut short before its epoch opened:
+/// otherwise the workload would have no primary for ever. Not at once: what failed would fail again.
+#[test]
+fn the_last_holder_tries_again() {
+    let mut case = Case::new(Loss::None).open_again();
+    let (epoch, why, how) = (Epoch(2), String::new(), Ended::Surrender { boot: BootId::from("b"), clean_at: None });
+    let unsound = |node: &str| Command::Mark {
+        workload: w(),
+        node: node.into(),
+        standing: Standing::Diverged("it did not stop cleanly".into()),
+    };
+    for command in [
+        Command::Revoke { workload: w(), epoch, why: why.clone() },
+        Command::End { workload: w(), epoch, how: how.clone() },
+        Command::Assign { workload: w(), epoch: Epoch(3), holder: "doline".into(), why: why.clone() },
+        Command::Revoke { workload: w(), epoch: Epoch(3), why },
+        Command::End { workload: w(), epoch: Epoch(3), how },
+        unsound("polje"),
+        unsound("uvala"),
+    ] {
+        assert!(case.state.apply(case.state.applied.next(), &command));
+    }
+    let mut notes = Notes::default();
+    assert_eq!(case.chosen_with(&mut notes), None);
+    case.now += case.spec.timings.lease;
+    for node in NODES {
+        case.health.on_beat(&node.into(), vec![], case.now);
+    }
+    let down = Observation::down(Data::Present { standby: false });
+    case.report("doline", ReplicaReport { seen: Some(down), ..ReplicaReport::default() });
+    assert_eq!(case.chosen_with(&mut notes), Some("doline".into()));
+}

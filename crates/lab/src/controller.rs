@@ -17,7 +17,7 @@ use std::sync::{Mutex, PoisonError};
 /// Where it listens, on the management network.
 pub const ADDRESS: &str = "10.40.0.90";
 /// Its host in the lab.
-pub const HOST: &str = "switchroom";
+pub const HOST: &str = "panel";
 /// Whom it knows; the password is the lab's secret `power`.
 pub const USER: &str = "karst";
 const OFFERED: [&str; 4] = ["On", "ForceOff", "ForceOn", "ForceRestart"];

@@ -360,7 +360,7 @@ async fn settle(lab: &Lab, load: &Running) -> Result<Option<OperationId>> {
         }
         anyhow::ensure!(
             boot_nanos() - begun < 30_000_000_000,
-            "the writers do not write; see {}",
+            "the writers do not write (`karst-lab demo` makes their table); see {}",
             lab.layout.dir.join("logs/load.log").display()
         );
         tokio::time::sleep(crate::cluster::LOOK).await;

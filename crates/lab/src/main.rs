@@ -48,6 +48,9 @@ enum Command {
     Demo {
         #[arg(long, default_value_t = 9100)]
         port: u16,
+        /// Brisk timings instead of the default ones
+        #[arg(long)]
+        brisk: bool,
     },
     /// Really do it, and measure
     Drill {
@@ -137,7 +140,7 @@ async fn run(cli: Cli) -> Result<()> {
             println!("{}", status.sentence);
         }
         Command::Env => print_env(&Layout::load(&cli.dir)?),
-        Command::Demo { port } => run_demo(&cli.dir, port).await?,
+        Command::Demo { port, brisk } => run_demo(&cli.dir, port, brisk).await?,
         Command::Drill { drill } => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, drill).await?,
         Command::Fault { fault } => println!("{}", fault::apply(&Layout::load(&cli.dir)?, &fault)?),
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
@@ -181,9 +184,9 @@ fn print_env(layout: &Layout) {
     );
 }
 
-async fn run_demo(dir: &std::path::Path, port: u16) -> Result<()> {
+async fn run_demo(dir: &std::path::Path, port: u16, brisk: bool) -> Result<()> {
     println!("Starting the lab: four hosts, a history store, a client host ...");
-    let lab = up(dir, port, false).await?;
+    let lab = up(dir, port, brisk).await?;
     let layout = &lab.layout;
     println!("Filling `{WORKLOAD}` ...");
     let bookings = demo::fill(&layout.gates(), &layout.client_password()?).await.context("filling")?;

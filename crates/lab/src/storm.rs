@@ -140,6 +140,8 @@ async fn strike(lab: &Lab, blow: Blow, host: &'static str, other: &str, hold: Du
     tokio::time::sleep(hold).await;
     match blow {
         Blow::KillServer | Blow::KillDaemon | Blow::KillDeadman | Blow::PowerCut => {}
+        // Who stood still for too long may have lost its power meanwhile.
+        Blow::FreezeDaemon | Blow::FreezeDeadman | Blow::FreezeHost if find::host_init(&lab.layout, host).is_err() => {}
         Blow::FreezeDaemon | Blow::FreezeDeadman | Blow::FreezeHost => apply(Fault::Thaw { host: name() })?,
         Blow::CutOff | Blow::CutFromPeers | Blow::OneWay | Blow::Loss => apply(Fault::Heal)?,
         Blow::NoController => apply(Fault::ControllerStart)?,

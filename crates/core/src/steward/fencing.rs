@@ -13,9 +13,11 @@ use std::time::Duration;
 
 impl Scene<'_> {
     /// Nobody who can be heard has heard this node lately, though a majority can be heard and this node itself did not
-    /// stand still meanwhile (L2). The ceiling, not the detector's bound: a daemon that is started again is no lost host.
+    /// stand still meanwhile (L2). Not before half the way from the detector's floor to its ceiling: a daemon that is started
+    /// again at once is no lost host.
     pub fn is_gone(&self, node: &NodeId) -> bool {
-        let (bound, floor) = (self.spec.timings.suspicion_ceiling, self.spec.timings.suspicion_floor);
+        let (floor, ceiling) = (self.spec.timings.suspicion_floor, self.spec.timings.suspicion_ceiling);
+        let bound = self.health.bound(node).max((floor + ceiling) / 2);
         let silent = |since: Duration| since >= bound;
         let unheard = silent(self.health.silence(node, self.now))
             && self.reports.get(node).is_none_or(|h| silent(self.now.since(h.at)))

@@ -525,18 +525,22 @@ impl Desk<'_> {
         if let Some(best) = target.or_else(best) {
             return vec![self.assign(&best.node, best.reason())];
         }
-        if waited && self.may_go_on(last, how) {
+        // A try that ended at once would end at once again.
+        let opened = self.w.opened.as_ref().is_some_and(|o| o.epoch == self.w.epoch);
+        let again = opened || self.scene.now.since(since) >= self.scene.spec.timings.lease;
+        if waited && again && self.may_go_on(last, how) {
             return vec![self.assign(last, "nobody else may take over, and it has every write")];
         }
         Vec::new()
     }
 
-    /// Whether the last holder itself may hold the next epoch: its server is stopped, its data whole.
+    /// Whether the last holder itself may hold the next epoch: its server is stopped, its data whole. A start of it that was
+    /// cut short before its epoch was opened changed nothing: its data were a primary's before, so that no new history
+    /// began (D5).
     fn may_go_on(&self, last: &NodeId, how: &Ended) -> bool {
-        let opened = self.w.opened.as_ref().is_some_and(|o| o.epoch == self.w.epoch && o.holder == *last);
-        let intact = |r: &ReplicaReport| {
-            !r.suspect && r.seen.as_ref().is_some_and(|o| !o.runs && matches!(o.data, Data::Present { .. }))
-        };
+        let opened = self.w.opened.as_ref().is_some_and(|o| o.holder == *last);
+        let whole = |data: &Data| matches!(data, Data::Present { standby: false });
+        let intact = |r: &ReplicaReport| !r.suspect && r.seen.as_ref().is_some_and(|o| !o.runs && whole(&o.data));
         let confirmed = matches!(how, Ended::Surrender { .. }) || self.scene.is_up(last);
         let sound = self.w.unsound(last).is_none();
         opened && confirmed && sound && self.scene.is_up(last) && self.report(last).is_some_and(intact)
