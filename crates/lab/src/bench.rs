@@ -19,6 +19,9 @@ pub struct Options {
     /// Rounds of the switchover
     #[arg(long, default_value_t = 10)]
     pub moves: u32,
+    /// Rounds of power-off, at each set of timings
+    #[arg(long, default_value_t = 10)]
+    pub cuts: u32,
     /// Where the table goes; the JSON goes beside it
     #[arg(long, default_value = "docs/benchmarks.md")]
     pub table: PathBuf,
@@ -38,6 +41,14 @@ struct Results {
     oracle_clean: Vec<oracle::Round>,
     kill_server: drill::Report,
     switchover: drill::Report,
+    power_off: drill::Report,
+    power_off_brisk: drill::Report,
+}
+
+impl Results {
+    fn drills(&self) -> [&drill::Report; 4] {
+        [&self.kill_server, &self.switchover, &self.power_off, &self.power_off_brisk]
+    }
 }
 
 pub async fn run(dir: &Path, options: Options) -> Result<()> {
@@ -55,12 +66,17 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
     let lab = Lab::up(Layout::new(&dir, 9400)?, false)?;
     let measured = measure(&lab, &options).await;
     lab.remove()?;
-    let (kill_server, switchover) = measured?;
+    let (kill_server, switchover, power_off) = measured?;
+    let lab = Lab::up(Layout::new(&dir, 9400)?, true)?;
+    let measured = cut_power(&lab, options.cuts).await;
+    lab.remove()?;
+    let power_off_brisk = measured?;
     let memory = std::fs::read_to_string("/proc/meminfo")?;
     let kib = memory.lines().next().and_then(|l| l.split_whitespace().nth(1)?.parse::<u64>().ok()).unwrap_or(0);
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
+    let memory_gib = (kib + (1 << 19)) >> 20;
     let results =
-        Results { cores, memory_gib: (kib + (1 << 19)) >> 20, oracle_kill, oracle_clean, kill_server, switchover };
+        Results { cores, memory_gib, oracle_kill, oracle_clean, kill_server, switchover, power_off, power_off_brisk };
     let text = table(&results);
     print!("{text}");
     if let Some(parent) = options.table.parent() {
@@ -71,14 +87,29 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
     Ok(())
 }
 
-async fn measure(lab: &Lab, options: &Options) -> Result<(drill::Report, drill::Report)> {
-    lab.healthy(Duration::from_secs(120)).await?;
-    demo::fill(&lab.layout.gates(), &lab.layout.client_password()?).await?;
+type Measured = (drill::Report, drill::Report, drill::Report);
+
+async fn measure(lab: &Lab, options: &Options) -> Result<Measured> {
+    fill(lab).await?;
     println!("kill-server: {} rounds under four writers ...", options.rounds);
     let killed = drill::lose_primary(lab, drill::Loss::Server, options.rounds, true).await?;
     println!("switchover: {} rounds under four writers ...", options.moves);
     let moved = drill::switchover(lab, options.moves, true).await?;
-    Ok((killed, moved))
+    println!("power-off: {} rounds under four writers ...", options.cuts);
+    let cut = drill::lose_primary(lab, drill::Loss::Power, options.cuts, true).await?;
+    Ok((killed, moved, cut))
+}
+
+async fn cut_power(lab: &Lab, rounds: u32) -> Result<drill::Report> {
+    fill(lab).await?;
+    println!("power-off at brisk timings: {rounds} rounds under four writers ...");
+    drill::lose_primary(lab, drill::Loss::Power, rounds, true).await
+}
+
+async fn fill(lab: &Lab) -> Result<()> {
+    lab.healthy(Duration::from_secs(120)).await?;
+    demo::fill(&lab.layout.gates(), &lab.layout.client_password()?).await?;
+    Ok(())
 }
 
 fn sorted(values: impl Iterator<Item = f64>) -> Vec<f64> {
@@ -91,11 +122,11 @@ fn table(r: &Results) -> String {
     let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
     let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
     let oracle_local = sorted(r.oracle_kill.iter().map(|o| o.local));
-    let (killed, moved) = (sorted(r.kill_server.pauses().into_iter()), sorted(r.switchover.pauses().into_iter()));
+    let [killed, moved, cut, cut_brisk] = r.drills().map(|drill| sorted(drill.pauses().into_iter()));
     let mut text = format!(
         "# Measured\n\nMade by `make bench` on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
          knows at once that the primary died, promotes, writes) and the product in one run.\n\n\
-         | what | rounds | median | 95 % | longest |\n|---|---|---|---|---|\n",
+         | what | rounds | median | 95 % | 99 % | longest |\n|---|---|---|---|---|---|\n",
         r.cores, r.memory_gib
     );
     for (what, values) in [
@@ -104,9 +135,12 @@ fn table(r: &Results) -> String {
         ("**kill-server: first acknowledged write through a gate**", &killed),
         ("oracle, stopped cleanly: first replicated write", &oracle_clean),
         ("**switchover: write pause of the clients**", &moved),
+        ("**host's power cut and confirmed, default timings: first acknowledged write**", &cut),
+        ("**host's power cut and confirmed, brisk timings: first acknowledged write**", &cut_brisk),
     ] {
         let q = |share| quantile(values, share);
-        let _ = writeln!(text, "| {what} | {} | {:.0} | {:.0} | {:.0} |", values.len(), q(0.5), q(0.95), q(1.0));
+        let (median, most) = (q(0.5), [q(0.95), q(0.99), q(1.0)].map(|v| format!("{v:.0}")).join(" | "));
+        let _ = writeln!(text, "| {what} | {} | {median:.0} | {most} |", values.len());
     }
     let _ = writeln!(
         text,
@@ -114,14 +148,14 @@ fn table(r: &Results) -> String {
          gate: {}.\n",
         quantile(&killed, 0.5) / quantile(&oracle_kill, 0.5),
         quantile(&moved, 0.5) / quantile(&oracle_clean, 0.5),
-        r.kill_server.missing_total() + r.switchover.missing_total(),
-        r.kill_server.acknowledged + r.switchover.acknowledged,
-        r.kill_server.refused() + r.switchover.refused(),
+        r.drills().iter().map(|d| d.missing_total()).sum::<usize>(),
+        r.drills().iter().map(|d| d.acknowledged).sum::<usize>(),
+        r.drills().iter().map(|d| d.refused()).sum::<usize>(),
     );
     text += "Every round, with the CPU time that the machine's host took away meanwhile (steal):\n\n\
              | what | from | to | pause | detect | decide | isolate | promote | route | first write | steal |\n\
              |---|---|---|---|---|---|---|---|---|---|---|\n";
-    for round in r.kill_server.rounds.iter().chain(&r.switchover.rounds) {
+    for round in r.drills().iter().flat_map(|d| &d.rounds) {
         let phases: Vec<String> = round.phases.iter().map(|(_, ms)| format!("{ms:.0}")).collect();
         let _ = writeln!(
             text,
