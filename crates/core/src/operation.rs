@@ -66,8 +66,10 @@ pub struct Operation {
     /// What was seen, by whom.
     pub why: String,
     /// Begun in mode `ask`: it goes no further until somebody approves it.
+    #[serde(default)]
     pub asks: bool,
     /// Acknowledged bytes that its asker accepts to lose (forced failover only).
+    #[serde(default)]
     pub accept_loss: u64,
 }
 

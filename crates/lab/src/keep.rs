@@ -1,6 +1,7 @@
 //! The keeper: the one process of a lab that lives outside its namespaces. It starts the inside, forwards the user's own
 //! loopback to it, and takes it down with itself.
 
+use crate::controller;
 use crate::layout::{Layout, NODES};
 use anyhow::{Context, Result, bail};
 use std::path::{Path, PathBuf};
@@ -78,7 +79,10 @@ pub fn run(layout: &Layout) -> Result<()> {
         for stale in ["deadman.json", "deadman.sock", "api.sock"] {
             let _ = std::fs::remove_file(layout.runtime(node.name).join(stale));
         }
+        // A lab begins with power everywhere.
+        let _ = std::fs::remove_file(layout.host(node.name).join("off"));
     }
+    let _ = std::fs::remove_file(layout.host(controller::HOST).join("hold"));
     let mut inside = start_inside(layout)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let ended = runtime.block_on(async {

@@ -1,7 +1,8 @@
 //! Where a workload's floating address is (S7): one holder at a time, under a lease of its own. It leaves the old holder in
 //! the log before the old holder's lease runs out or is given up, and arrives at the next one only after that.
 //!
-//! Mode does not matter here: an address that follows a healthy gate puts no write at risk.
+//! Mode does not matter here: an address that follows a healthy gate puts no write at risk. Nobody's power is cut for it
+//! either: its lease ends soon enough, and the host may be a voter.
 
 use super::Desk;
 use crate::authority::Claim;
@@ -18,20 +19,15 @@ impl Desk<'_> {
         let Some(holder) = &place.holder else { return self.settle_address(spec.follows).into_iter().collect() };
         let claim = Claim::Address(self.id.clone());
         if place.leaving {
-            let Some(how) = self.address_ended(holder, &claim) else {
-                let why = "it was not heard while the address was leaving it";
-                return self.fence_address(holder, why).into_iter().collect();
-            };
-            let vacate = Command::Vacate { workload: self.id.clone(), number: place.number, how };
-            return vec![vacate];
+            let vacate = |how| Command::Vacate { workload: self.id.clone(), number: place.number, how };
+            return self.address_ended(holder, &claim).map(vacate).into_iter().collect();
         }
         let Some(why) = self.address_lost(holder, spec.follows) else { return Vec::new() };
         // With nobody else to go to it stays where it is: its holder may come back.
         if self.next_place(spec.follows, Some(holder)).is_none() {
             return Vec::new();
         }
-        let withdraw = Command::Withdraw { workload: self.id.clone(), number: place.number, why: why.clone() };
-        [withdraw].into_iter().chain(self.fence_address(holder, &why)).collect()
+        vec![Command::Withdraw { workload: self.id.clone(), number: place.number, why }]
     }
 
     fn settle_address(&self, follows: Follows) -> Option<Command> {
@@ -102,11 +98,5 @@ impl Desk<'_> {
             _ if self.scene.planted == Some(Planted::AddressAtOnce) => Some(Ended::LeaseOver),
             _ => None,
         }
-    }
-
-    fn fence_address(&self, holder: &NodeId, why: &str) -> Option<Command> {
-        let powered = self.scene.spec.nodes.get(holder).is_some_and(|n| n.power.is_some());
-        let may = powered && holder != self.scene.me && self.scene.is_gone(holder);
-        (may && self.scene.state.fenced(holder).is_none()).then(|| self.fence_now(holder, why))
     }
 }

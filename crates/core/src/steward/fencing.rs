@@ -47,12 +47,8 @@ impl Desk<'_> {
         if self.scene.state.fenced(holder).is_some() || !self.may_fence(holder) {
             return None;
         }
-        Some(self.fence_now(holder, why))
-    }
-
-    pub(super) fn fence_now(&self, node: &NodeId, why: &str) -> Command {
-        let boot = self.scene.reports.get(node).map(|h| h.report.boot.clone());
-        Command::Fence { node: node.clone(), boot, why: why.into(), by: "cluster".into() }
+        let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
+        Some(Command::Fence { node: holder.clone(), boot, why: why.into(), by: "cluster".into() })
     }
 }
 
@@ -88,8 +84,9 @@ fn may_return(scene: &Scene, node: &NodeId, fenced: &Fenced, readmit: Readmit) -
     if same_boot && !fenced.off && fenced.by == "cluster" {
         return Some("its power was never cut, and its authority has ended otherwise".into());
     }
-    let anew = fenced.off || (fenced.boot.is_some() && !same_boot);
-    (readmit == Readmit::Auto && anew && !same_boot).then(|| "it has booted anew, and nothing runs there".into())
+    // Fenced by a coordinator that had never heard it, its boot is not known to be another one; its authority has ended all
+    // the same, and nothing runs there.
+    (readmit == Readmit::Auto && !same_boot).then(|| "it has booted anew, and nothing runs there".into())
 }
 
 /// Why a fenced node cannot be taken back yet, if so: something of it may still act.
