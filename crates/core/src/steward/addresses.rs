@@ -23,8 +23,9 @@ impl Desk<'_> {
             return self.address_ended(holder, &claim).map(vacate).into_iter().collect();
         }
         let Some(why) = self.address_lost(holder, spec.follows) else { return Vec::new() };
-        // With nobody else to go to it stays where it is: its holder may come back.
-        if self.next_place(spec.follows, Some(holder)).is_none() {
+        // With nobody else to go to it stays where it is: its holder may come back. A fenced one may not before it has left.
+        let fenced = self.scene.state.fenced(holder).is_some();
+        if !fenced && self.next_place(spec.follows, Some(holder)).is_none() {
             return Vec::new();
         }
         vec![Command::Withdraw { workload: self.id.clone(), number: place.number, why }]
