@@ -1,3 +1,4 @@
+import { Fragment } from 'react'
 import { Card } from 'react-bootstrap'
 import type { NodeView, Status } from './api'
 
@@ -89,12 +90,14 @@ export function QuorumMeter({ status }: { status: Status }) {
     <div className="d-flex align-items-center gap-1 mb-2" id="quorum">
       <span className="me-1">Votes</span>
       {boxes.map((i) => (
-        <span
-          key={i}
-          className={`border ${i < q.heard ? (q.heard < q.needed ? 'bg-danger' : 'bg-success') : 'bg-body-secondary'}`}
-          style={{ width: '1.6rem', height: '1rem', borderRight: i + 1 === q.needed ? '4px solid black !important' : undefined }}
-          title={i < q.heard ? 'heard' : 'not heard'}
-        />
+        <Fragment key={i}>
+          <span
+            className={`border ${i < q.heard ? (q.heard < q.needed ? 'bg-danger' : 'bg-success') : 'bg-body-secondary'}`}
+            style={{ width: '1.6rem', height: '1rem' }}
+            title={i < q.heard ? 'heard' : 'not heard'}
+          />
+          {i + 1 === q.needed && <span className="bg-dark" style={{ width: '3px', height: '1.5rem' }} title="the majority" />}
+        </Fragment>
       ))}
       <span className="ms-2">
         {q.heard} of {q.total} heard, {q.needed} needed; <strong>{margin}</strong>

@@ -60,21 +60,17 @@ impl Node {
     fn wanted_address(&self, id: &WorkloadId, keeper: &Keeper) -> Option<Option<Epoch>> {
         let place = &self.state.workload(id).place;
         let mine = place.holder.as_ref() == Some(&self.me) && !place.leaving && self.state.fenced(&self.me).is_none();
+        let kill_bound = self.spec.timings.kill_bound;
+        let covered = keeper.authority.stop_by(kill_bound) > self.now;
         if !mine {
             // The log may not be known yet: what the deadman still covers stays until it says otherwise.
-            let undecided = keeper.order.is_none() && keeper.authority.stop_by(self.spec.timings.kill_bound) > self.now;
-            return (!undecided || self.state.applied.0 > 0).then_some(None);
+            let undecided = keeper.order.is_none() && covered && self.state.applied.0 == 0;
+            return (!undecided).then_some(None);
         }
-        if keeper.authority.may_act(place.number, self.now, self.spec.timings.kill_bound) {
+        if keeper.authority.may_act(place.number, self.now, kill_bound) {
             return Some(Some(place.number));
         }
-        match keeper.order {
-            None if keeper.authority.stop_by(self.spec.timings.kill_bound) > self.now => None,
-            Some(o) if o.hold.is_some() && keeper.authority.stop_by(self.spec.timings.kill_bound) > self.now => {
-                Some(o.hold)
-            }
-            _ => Some(None),
-        }
+        if covered { keeper.order.map(|o| o.hold) } else { Some(None) }
     }
 
     pub(super) fn step_addresses(&mut self) {

@@ -607,30 +607,19 @@ impl Node {
 
     /// As coordinator: what to do next for each workload, one commit round at a time.
     fn decide(&mut self) {
-        let Some(elected_at) = self.consensus.elected_at().filter(|_| self.consensus.is_established()) else { return };
-        if self.consensus.log().last().1 != self.state.applied {
+        if !self.consensus.is_established() || self.consensus.log().last().1 != self.state.applied {
             return;
         }
-        self.decide_due = Time(u64::MAX);
-        let scene = steward::Scene {
-            now: self.now,
-            me: &self.me,
-            spec: &self.spec,
-            state: &self.state,
-            reports: &self.reports,
-            health: &self.health,
-            ledger: &self.ledger,
-            elected_at,
-            awake_since: self.awake_since,
-            off: &self.devices.off,
-            planted: self.planted,
-        };
+        let mut all_notes = std::mem::take(&mut self.notes);
+        let scene = self.scene();
         let mut commands = steward::fencing::decide_nodes(&scene);
+        let mut due = Time(u64::MAX);
         for (id, workload) in &self.spec.workloads {
-            let notes = self.notes.entry(id.clone()).or_default();
+            let notes = all_notes.entry(id.clone()).or_default();
             commands.extend(steward::decide(&scene, id, workload, notes));
-            self.decide_due = self.decide_due.min(steward::next_look(&scene, id, notes));
+            due = due.min(steward::next_look(&scene, id, notes));
         }
+        (self.notes, self.decide_due) = (all_notes, due);
         self.consensus.propose(commands, self.now);
     }
 

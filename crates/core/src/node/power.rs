@@ -82,7 +82,9 @@ impl Node {
     /// When a device has to be asked again.
     pub(super) fn power_due(&self) -> Time {
         let idle = self.devices.devices.values().filter(|d| d.asked.is_none());
-        idle.map(|d| d.due).min().unwrap_or(Time(u64::MAX))
+        // One that is due waits while this leader's leadership is not acknowledged: no reason to turn round and round.
+        let due = idle.map(|d| d.due).min().unwrap_or(Time(u64::MAX));
+        due.max(self.now + self.spec.timings.heartbeat / 4)
     }
 
     pub(super) fn on_powered(&mut self, node: &NodeId, order: PowerOrder, result: Result<PowerSeen, String>) {
