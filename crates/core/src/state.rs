@@ -4,6 +4,7 @@
 
 use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
 use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
+use crate::spec::{Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -120,6 +121,13 @@ pub struct NodeState {
 
 impl WorkloadState {
     /// The node that holds the current epoch, revoked or not.
+    /// It is served, nothing is under way, and every standby that has to be is in the sync set.
+    pub fn is_calm(&self, spec: &WorkloadSpec) -> bool {
+        let placed = |n: &NodeId| self.holder() == Some(n) || self.sync.sure.contains(n) || spec.loss != Loss::None;
+        let serves = matches!(self.tenure, Tenure::Open { serving: true, .. });
+        serves && self.operation.is_none() && self.standing.is_empty() && spec.replicas.keys().all(placed)
+    }
+
     pub fn holder(&self) -> Option<&NodeId> {
         match &self.tenure {
             Tenure::Assigned { holder } | Tenure::Open { holder, .. } | Tenure::Revoking { holder } => Some(holder),

@@ -3,7 +3,7 @@
 
 use crate::heart::{Glance, Told};
 use karst_adapters::{Address, Gate, Postgres, Power};
-use karst_core::node::{AddressOrder, AddressSeen, GateOrder};
+use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, GateOrder};
 use karst_core::power::PowerOrder;
 use karst_core::replica::Action;
 use karst_core::{Input, NodeId, WorkloadId};
@@ -14,6 +14,7 @@ use std::time::Duration;
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
+use tokio::time::Instant;
 
 /// How often an address is looked after, and every how many looks it is asked for again, or who else answers for it.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
@@ -23,11 +24,12 @@ const TRY_AGAIN: u32 = 5;
 pub enum Hand {
     Act { id: u64, action: Action },
     Cancel { id: u64 },
+    Attend { closely: bool },
 }
 
 /// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one action at a time.
 pub async fn replica(
-    workload: WorkloadId, server: Arc<Postgres>, probe_every: Duration, mut told: UnboundedReceiver<Hand>,
+    workload: WorkloadId, server: Arc<Postgres>, heartbeat: Duration, mut told: UnboundedReceiver<Hand>,
     heart: Sender<Told>,
 ) {
     let tell = move |input| drop(heart.send(Told::Input(Box::new(input))));
@@ -50,13 +52,19 @@ pub async fn replica(
             }
         })
     };
-    let mut probe = tokio::time::interval(probe_every);
+    let calm = heartbeat * CALM_LOOKS;
+    let mut probe = tokio::time::interval(heartbeat);
     probe.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut pid_known = false;
     loop {
         tokio::select! {
             hand = told.recv() => match hand {
                 None => break,
+                Some(Hand::Attend { closely }) => {
+                    let (first, every) = if closely { (Duration::ZERO, heartbeat) } else { (calm, calm) };
+                    probe = tokio::time::interval_at(Instant::now() + first, every);
+                    probe.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+                }
                 Some(Hand::Cancel { id }) => {
                     if let Some((_, task)) = acting.take_if(|(a, _)| *a == id) {
                         task.abort();

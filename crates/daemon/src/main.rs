@@ -183,6 +183,11 @@ impl Wiring {
                     let _ = hand.send(hands::Hand::Cancel { id });
                 }
             }
+            Effect::Attend { workload, closely } => {
+                if let Some(hand) = self.replicas.get(&workload) {
+                    let _ = hand.send(hands::Hand::Attend { closely });
+                }
+            }
             Effect::Arm { claim, deadline } => {
                 let _ = self.deadman.send(deadman::Order::Arm { claim, deadline });
             }

@@ -92,18 +92,18 @@ type Measured = (drill::Report, drill::Report, drill::Report);
 async fn measure(lab: &Lab, options: &Options) -> Result<Measured> {
     fill(lab).await?;
     println!("kill-server: {} rounds under four writers ...", options.rounds);
-    let killed = drill::lose_primary(lab, drill::Loss::Server, options.rounds, true).await?;
+    let killed = drill::lose_primary(lab, drill::Loss::Server, options.rounds, 0, true).await?;
     println!("switchover: {} rounds under four writers ...", options.moves);
     let moved = drill::switchover(lab, options.moves, true).await?;
     println!("power-off: {} rounds under four writers ...", options.cuts);
-    let cut = drill::lose_primary(lab, drill::Loss::Power, options.cuts, true).await?;
+    let cut = drill::lose_primary(lab, drill::Loss::Power, options.cuts, 0, true).await?;
     Ok((killed, moved, cut))
 }
 
 async fn cut_power(lab: &Lab, rounds: u32) -> Result<drill::Report> {
     fill(lab).await?;
     println!("power-off at brisk timings: {rounds} rounds under four writers ...");
-    drill::lose_primary(lab, drill::Loss::Power, rounds, true).await
+    drill::lose_primary(lab, drill::Loss::Power, rounds, 0, true).await
 }
 
 async fn fill(lab: &Lab) -> Result<()> {
@@ -122,7 +122,7 @@ fn table(r: &Results) -> String {
     let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
     let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
     let oracle_local = sorted(r.oracle_kill.iter().map(|o| o.local));
-    let [killed, moved, cut, cut_brisk] = r.drills().map(|drill| sorted(drill.pauses().into_iter()));
+    let [killed, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
     let mut text = format!(
         "# Measured\n\nMade by `make bench` on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
          knows at once that the primary died, promotes, writes) and the product in one run.\n\n\

@@ -3,8 +3,9 @@
 use crate::keep;
 use crate::layout::{Layout, NODES, RunAs, WORKLOAD};
 use anyhow::{Context, Result, bail};
+use karst_api::core::spec::Timings;
 use karst_api::core::view::{Condition, WorkloadView};
-use karst_api::{Client, StatusReply};
+use karst_api::{Client, StatusReply, specfile};
 use std::time::{Duration, Instant};
 
 /// How often a condition is looked at.
@@ -53,6 +54,12 @@ impl Lab {
 
     pub async fn primary(&self) -> Result<String> {
         Ok(self.workload().await?.primary.context("no primary now")?.to_string())
+    }
+
+    /// The timings that the daemons run with.
+    pub async fn timings(&self) -> Result<Timings> {
+        let text = self.client.spec().await?.text;
+        Ok(specfile::read(&text).spec.context("the daemons' own spec")?.timings)
     }
 
     /// Waits until `fits` is true of the coordinator's status.

@@ -2,12 +2,13 @@
 
 use crate::find;
 use crate::layout::{CLIENT, Layout};
+use crate::steal::wall_nanos;
 use anyhow::{Context, Result};
 use std::io::Write as _;
 use std::net::{SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 
 /// A dial that is not answered by then is given up for a new one: a lost SYN would be repeated after a second only.
 const PATIENCE: Duration = Duration::from_millis(5);
@@ -48,8 +49,7 @@ pub fn run(to: SocketAddr, answers: &Path) -> Result<()> {
     let mut file = std::fs::File::create(answers).with_context(|| answers.display().to_string())?;
     while answers.exists() {
         if TcpStream::connect_timeout(&to, PATIENCE).is_ok() {
-            let at = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH)?.as_nanos();
-            writeln!(file, "{at}")?;
+            writeln!(file, "{}", wall_nanos())?;
         }
         std::thread::sleep(Duration::from_millis(2));
     }

@@ -4,6 +4,7 @@
 //! links down first: a dying host says no goodbye.
 
 use crate::controller;
+use crate::disk;
 use crate::find;
 use crate::layout::{ARCHIVE, CLIENT, Layout, NODES};
 use crate::network::{NETWORKS, SWITCH, port};
@@ -57,6 +58,10 @@ pub enum Fault {
     },
     /// Let everything on a host go on, the server first
     Thaw { host: String },
+    /// Leave no room on the disk of a host's servers. Undo: free-disk
+    FillDisk { host: String },
+    /// Give it its room back
+    FreeDisk { host: String },
     /// End the power controller: no host's power can be cut, nor read. Undo: controller-start
     ControllerStop,
     /// Start the power controller again
@@ -124,6 +129,14 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
         Fault::Freeze { host, what } => {
             freeze(layout, known(host)?, *what)?;
             format!("it stands still; `karst-lab fault thaw {host}` lets it go on")
+        }
+        Fault::FillDisk { host } => {
+            disk::fill(layout, known(host)?)?;
+            format!("the disk of {host} is full; `karst-lab fault free-disk {host}` gives it its room back")
+        }
+        Fault::FreeDisk { host } => {
+            disk::free(layout, known(host)?)?;
+            format!("the disk of {host} has room again")
         }
         Fault::ControllerStop => {
             std::fs::write(layout.host(controller::HOST).join("hold"), "")?;

@@ -31,7 +31,9 @@ pub fn of_lab(layout: &Layout) -> Vec<i32> {
     };
     let roles = ["keep", "inside", "host", "lead", "writer", "dial", "controller"];
     let tool = |pid: &i32| {
-        let is = |w: &String| roles.contains(&w.as_str()) || w.ends_with("karstd") || w.ends_with("postgres");
+        let is = |w: &String| {
+            roles.contains(&w.as_str()) || ["karstd", "postgres", "tcpdump"].iter().any(|program| w.ends_with(program))
+        };
         words(*pid).iter().any(is)
     };
     all().into_iter().filter(|pid| *pid != me && inside(pid) && tool(pid)).collect()
@@ -95,13 +97,18 @@ pub fn on_host(layout: &Layout, host: &str) -> Result<Vec<i32>> {
     Ok(all().into_iter().filter(|pid| namespace(*pid) == own).collect())
 }
 
-/// The words that run a command in the network of one of the lab's hosts or of its switch; everything else stays as it is
-/// outside, process numbers included.
-pub fn enter(layout: &Layout, network: &str) -> Result<Command> {
+/// The first process of the lab's own namespaces.
+pub fn inside(layout: &Layout) -> Result<i32> {
     let dir = layout.dir.to_string_lossy().into_owned();
     let is = |pid: &i32| words(*pid).iter().any(|w| w == "inside") && words(*pid).contains(&dir);
     // Its launcher has the same words; the inside is the last of them.
-    let inside = all().into_iter().filter(is).max().context("the lab does not run")?;
+    all().into_iter().filter(is).max().context("the lab does not run")
+}
+
+/// The words that run a command in the network of one of the lab's hosts or of its switch; everything else stays as it is
+/// outside, process numbers included.
+pub fn enter(layout: &Layout, network: &str) -> Result<Command> {
+    let inside = inside(layout)?;
     let mut command = Command::new("nsenter");
     command.args(["-t", &inside.to_string(), &format!("--net=/proc/{inside}/root/run/netns/{network}")]);
     if !rustix::process::geteuid().is_root() {

@@ -2,7 +2,7 @@
 //! store, starts again what ends, and reaps what is left behind.
 
 use crate::layout::{ARCHIVE, CLIENT, GATES, Layout, NODES, RunAs, host, program};
-use crate::{certs, controller, keep, network};
+use crate::{certs, controller, disk, keep, network};
 use anyhow::{Context, Result};
 use rustix::process::WaitOptions;
 use std::fs::{self, File};
@@ -70,6 +70,9 @@ fn reap_orphans(known: &[u32]) {
 pub fn run(layout: &Layout) -> Result<()> {
     sh("mount -t tmpfs tmpfs /run && mkdir -p /run/netns && ip link set lo up")?;
     certs::prepare(layout)?;
+    for node in NODES {
+        disk::mount(layout, node.name).with_context(|| format!("the disk of {}", node.name))?;
+    }
     network::build().context("the networks")?;
     let me = std::env::current_exe()?;
     let mut kept = Vec::new();

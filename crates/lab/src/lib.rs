@@ -5,11 +5,13 @@
 //! at the cluster through the HTTP interface like anyone else.
 
 pub mod bench;
+pub mod capture;
 pub mod certs;
 pub mod cluster;
 pub mod controller;
 pub mod demo;
 pub mod dial;
+pub mod disk;
 pub mod drill;
 pub mod fault;
 pub mod find;

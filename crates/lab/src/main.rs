@@ -53,10 +53,7 @@ enum Command {
         brisk: bool,
     },
     /// Really do it, and measure
-    Drill {
-        #[command(subcommand)]
-        drill: drill::Drill,
-    },
+    Drill(drill::Options),
     /// Do something to a running lab from outside; each fault has its undo
     Fault {
         #[command(subcommand)]
@@ -141,7 +138,7 @@ async fn run(cli: Cli) -> Result<()> {
         }
         Command::Env => print_env(&Layout::load(&cli.dir)?),
         Command::Demo { port, brisk } => run_demo(&cli.dir, port, brisk).await?,
-        Command::Drill { drill } => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, drill).await?,
+        Command::Drill(options) => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, options).await?,
         Command::Fault { fault } => println!("{}", fault::apply(&Layout::load(&cli.dir)?, &fault)?),
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
         Command::Writer { writers, pause_ms, journal, until, direct } => {

@@ -12,3 +12,9 @@ pub fn boot_nanos() -> u64 {
     let t = rustix::time::clock_gettime(rustix::time::ClockId::Boottime);
     t.tv_sec as u64 * 1_000_000_000 + t.tv_nsec as u64
 }
+
+/// Nanoseconds since 1970: what captures and the history are stamped with.
+pub fn wall_nanos() -> u128 {
+    let now = std::time::SystemTime::now().duration_since(std::time::SystemTime::UNIX_EPOCH);
+    now.map_or(0, |d| d.as_nanos())
+}

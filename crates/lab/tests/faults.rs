@@ -4,11 +4,12 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_lab::drill::{InHost, server_ends};
 use karst_lab::journal::{self, Ending, Line};
 use karst_lab::layout::{ARCHIVE, NODES};
 use karst_lab::steal::boot_nanos;
 use karst_lab::{Lab, drill, find};
-use rig::{InHost, LIMIT, TestLab};
+use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
 use std::time::Duration;
 
@@ -109,7 +110,7 @@ async fn deadman_frozen(lab: &Lab) -> Result<()> {
     let writing = InHost::start(lab, &primary).await?;
     let frozen = boot_nanos();
     find::signal(deadman, Signal::STOP)?;
-    rig::server_ends(lab, &primary, frozen, writing).await?;
+    server_ends(lab, &primary, frozen, writing).await?;
     find::signal(deadman, Signal::CONT)?;
     lab.healthy(LIMIT).await?;
     Ok(())

@@ -9,7 +9,7 @@ use crate::server::{Server, Sync};
 use karst_core::authority::Claim;
 use karst_core::consensus::{Durable, Stored};
 use karst_core::message::Message;
-use karst_core::node::{AddressOrder, GateOrder, Write};
+use karst_core::node::{AddressOrder, CALM_LOOKS, GateOrder, Write};
 use karst_core::power::PowerOrder;
 use karst_core::replica::agent::Kept;
 use karst_core::replica::{Action, Done, Downstream, GateReport, Observation};
@@ -60,6 +60,8 @@ struct Host {
     offset: u64,
     rate_ppm: i64,
     server: Server,
+    /// Whether its daemon looks at the server all the time, or now and then.
+    closely: bool,
     /// The deadman's deadline on the host's clock.
     deadline: Option<Time>,
     deadline_count: u64,
@@ -147,6 +149,7 @@ impl World {
                 synced_at: 0,
                 paused: Vec::new(),
                 is_paused: false,
+                closely: true,
                 has_power: true,
                 offset: chance.random_range(0..1_000_000 * MS),
                 rate_ppm: chance.random_range(-9_000..=9_000),
@@ -309,6 +312,7 @@ impl World {
             planted,
         };
         host.node = Some(Node::new(config, host.clock(now)));
+        host.closely = true;
         host.gate = GateReport { listening: true, ..GateReport::default() };
         host.acting.clear();
         let (run, deadline, address) = (host.run, host.deadline, host.address_deadline);
@@ -394,6 +398,13 @@ impl World {
                 };
                 let delay = self.chance.random_range(MS..most * MS);
                 self.after(delay, Happening::Act(id.clone(), run, number, action));
+            }
+            Effect::Attend { workload, closely } => {
+                self.host(id).closely = closely;
+                if closely {
+                    let observation = self.observe(id);
+                    self.after(MS, Happening::Input(id.clone(), run, Input::Observed { workload, observation }));
+                }
             }
             Effect::Cancel { id: number, .. } => {
                 self.host(id).acting.remove(&number);
@@ -649,7 +660,8 @@ impl World {
                 }
                 self.acknowledge(id);
             }
-            if millis.is_multiple_of(20)
+            let every = if self.hosts[id].closely { 20 } else { 20 * u64::from(CALM_LOOKS) };
+            if millis.is_multiple_of(every)
                 && self.spec.workloads[&self.workload].replicas.contains_key(id)
                 && self.hosts[id].has_power
             {

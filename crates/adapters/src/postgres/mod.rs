@@ -56,6 +56,8 @@ struct Memory {
     write_failures: u32,
     write_probed: Option<std::time::Instant>,
     can_write: Option<bool>,
+    /// What the last write probe ran into.
+    write_trouble: Option<String>,
     /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
     sync: (u64, u64),
     unprotected: bool,
@@ -136,7 +138,8 @@ impl Postgres {
 
     /// What is so now.
     pub async fn observe(&self) -> Observation {
-        if process::of_workload(&self.plan.data).is_empty() {
+        // While the first process runs nobody has to look for the others: that costs a walk through all of the host's.
+        if self.first().is_none() && process::of_workload(&self.plan.data).is_empty() {
             return Observation::down(self.data_kind());
         }
         self.probe().await

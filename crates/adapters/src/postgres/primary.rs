@@ -9,7 +9,6 @@ use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sqlx::{PgConnection, Row};
 use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
-use std::sync::Arc;
 use std::time::Duration;
 
 const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
@@ -22,17 +21,7 @@ type Members = BTreeMap<String, (i32, Lsn)>;
 impl Postgres {
     /// A configuration reload. Sent to the first process itself: a query would cost a busy host more than the signal.
     pub(super) async fn reload(&self) -> Result<()> {
-        let known = self.remember(|m| m.first.clone());
-        let first = match known {
-            Some(first) => first,
-            None => {
-                let pid = self.postmaster().ok_or_else(|| Trouble::Wrong("the server does not run".into()))?;
-                let fd = pidfd_open(pid, PidfdFlags::empty()).map_err(|e| Trouble::io("pidfd")(e.into()))?;
-                let fd = Arc::new(fd);
-                self.remember(|m| m.first = Some(fd.clone()));
-                fd
-            }
-        };
+        let first = self.first().ok_or_else(|| Trouble::Wrong("the server does not run".into()))?;
         pidfd_send_signal(&*first, Signal::HUP).map_err(|e| Trouble::io("the reload signal")(e.into()))
     }
 

@@ -1,5 +1,6 @@
 //! What the server is and how far, by SQL; a write probe on a primary.
 
+use super::config::quoted;
 use super::{Postgres, Result};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Downstream, Observation, Role};
@@ -15,6 +16,9 @@ const WRITE_EVERY: Duration = Duration::from_secs(1);
 const WRITE_TRIES: u32 = 10;
 const ERROR_COUNTS: u32 = 5;
 const SILENCE_COUNTS: u32 = 2;
+/// Written anew by the server itself each time: more than a block of any table.
+const ROOM: &str = "karst.room";
+const ROOM_BYTES: u32 = 64 << 10;
 
 /// One round trip for everything; `timeline` of a standby is the newest that anything names.
 const LOOK: &str = "
@@ -51,7 +55,7 @@ impl Postgres {
         }
         if seen.role == Some(Role::Primary) {
             self.probe_write().await;
-            seen.can_write = self.remember(|m| m.can_write);
+            (seen.can_write, seen.trouble) = self.remember(|m| (m.can_write, m.write_trouble.clone()));
         }
         seen
     }
@@ -94,19 +98,34 @@ impl Postgres {
         if !due {
             return;
         }
-        let written =
-            tokio::time::timeout(PATIENCE, async { self.pulse(&mut *self.pool.acquire().await?).await }).await;
+        let written = tokio::time::timeout(PATIENCE, self.write_a_little()).await;
         self.remember(|m| {
             m.write_probed = Some(Instant::now());
-            if matches!(written, Ok(Ok(_))) {
-                (m.write_failures, m.can_write) = (0, Some(true));
-            } else {
-                m.write_failures += if written.is_ok() { ERROR_COUNTS } else { SILENCE_COUNTS };
-                if m.write_failures >= WRITE_TRIES {
-                    m.can_write = Some(false);
+            let (counts, trouble) = match written {
+                Ok(Ok(())) => {
+                    (m.write_failures, m.can_write, m.write_trouble) = (0, Some(true), None);
+                    return;
                 }
+                Ok(Err(error)) => (ERROR_COUNTS, error.to_string()),
+                Err(_) => (SILENCE_COUNTS, format!("no answer within {PATIENCE:?}")),
+            };
+            m.write_failures += counts;
+            m.write_trouble = Some(format!("a write failed: {trouble}"));
+            if m.write_failures >= WRITE_TRIES {
+                m.can_write = Some(false);
             }
         });
+    }
+
+    /// Into the log, where a commit goes, and into the data directory, where room for new rows is needed: an update of one
+    /// row would go on for long on a volume that is full.
+    async fn write_a_little(&self) -> Result<()> {
+        let mut connection = self.pool.acquire().await?;
+        self.pulse(&mut connection).await?;
+        let file = quoted(&self.plan.data.join(ROOM).to_string_lossy());
+        let copy = format!("copy (select repeat('.', {ROOM_BYTES})) to {file}");
+        sqlx::query(&copy).execute(&mut *connection).await?;
+        Ok(())
     }
 
     /// One local write; returns the position after it.

@@ -5,14 +5,16 @@ use super::{Postgres, Result, Trouble, until};
 use crate::process;
 use karst_core::{Lsn, NodeId};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
+use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use std::os::fd::OwnedFd;
 use std::process::{Output, Stdio};
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::process::Command;
 
 /// How long a start may take, crash recovery included.
 const START_LIMIT: Duration = Duration::from_secs(120);
+const NOW: Timespec = Timespec { tv_sec: 0, tv_nsec: 0 };
 /// How long ending all processes may take before it is reported as trouble.
 const END_LIMIT: Duration = Duration::from_secs(10);
 
@@ -181,9 +183,19 @@ impl Postgres {
         process::of_workload(&self.plan.data).contains(&pid).then(|| Pid::from_raw(pid))?
     }
 
+    /// A handle to the first process of the running server, which cannot come to mean another one.
+    pub(super) fn first(&self) -> Option<Arc<OwnedFd>> {
+        if let Some(first) = self.remember(|m| m.first.clone()).filter(|fd| !exits_within(fd, &NOW)) {
+            return Some(first);
+        }
+        let first = self.postmaster().and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()).map(Arc::new);
+        self.remember(|m| m.first.clone_from(&first));
+        first
+    }
+
     /// Waits until the server's first process exits; for ever while none runs.
     pub async fn exited(&self) {
-        match self.postmaster().and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()) {
+        match self.first() {
             Some(fd) => exit_of(fd).await,
             None => std::future::pending().await,
         }
@@ -211,10 +223,9 @@ impl Postgres {
 
     /// A fast stop; what it leaves after the limit is ended. The end of the log if the stop was clean.
     pub(super) async fn stop_clean(&self, limit: Duration) -> Result<Option<Lsn>> {
-        if let Some(pid) = self.postmaster() {
-            let fd = pidfd_open(pid, PidfdFlags::empty()).map_err(|e| Trouble::io("pidfd")(e.into()))?;
-            kill_process(pid, Signal::INT).map_err(|e| Trouble::io("the stop signal")(e.into()))?;
-            let _ = tokio::time::timeout(limit, exit_of(fd)).await;
+        if let Some(first) = self.first() {
+            pidfd_send_signal(&*first, Signal::INT).map_err(|e| Trouble::io("the stop signal")(e.into()))?;
+            let _ = tokio::time::timeout(limit, exit_of(first)).await;
         }
         self.end_all().await?;
         let mut control = self.program("pg_controldata");
@@ -226,18 +237,20 @@ impl Postgres {
 
 /// Returns when the process of a pidfd has exited, without a poll interval in between. Dropping it leaves a thread for
 /// a second at most.
-async fn exit_of(fd: OwnedFd) {
-    let fd = std::sync::Arc::new(fd);
+async fn exit_of(fd: Arc<OwnedFd>) {
     let second = Timespec { tv_sec: 1, tv_nsec: 0 };
     loop {
         let fd = fd.clone();
-        let waited = tokio::task::spawn_blocking(move || {
-            poll(&mut [PollFd::new(&*fd, PollFlags::IN)], Some(&second)).is_ok_and(|ready| ready > 0)
-        });
+        let waited = tokio::task::spawn_blocking(move || exits_within(&fd, &second));
         if waited.await.unwrap_or(true) {
             return;
         }
     }
+}
+
+/// A pidfd is readable once its process has exited (pidfd_open(2)).
+fn exits_within(fd: &OwnedFd, time: &Timespec) -> bool {
+    poll(&mut [PollFd::new(fd, PollFlags::IN)], Some(time)).is_ok_and(|ready| ready > 0)
 }
 
 /// One byte into the last record of a cleanly stopped server: whoever is past it has the record.

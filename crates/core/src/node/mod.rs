@@ -36,10 +36,13 @@ use crate::time::Time;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 /// How long the deadman may take to say what it counts down, after the daemon's start.
 const DEADMAN_ANSWERS: std::time::Duration = std::time::Duration::from_millis(100);
+
+/// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as much as all its beats.
+pub const CALM_LOOKS: u32 = 5;
 
 /// A rule broken on purpose, so that a test can show that its check can fail. Never set in the daemon.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -152,6 +155,12 @@ pub enum Effect {
         workload: WorkloadId,
         id: u64,
     },
+    /// Look at the workload's server here each heartbeat, and at once, or only each [`CALM_LOOKS`] heartbeats: an exit is
+    /// observed when it happens in either case. Each heartbeat until it is said.
+    Attend {
+        workload: WorkloadId,
+        closely: bool,
+    },
     /// Have the deadman end the workload's processes, or take its address away, before this deadline, unless it is moved.
     Arm {
         claim: Claim,
@@ -208,6 +217,8 @@ pub struct Node {
     agents: BTreeMap<WorkloadId, Agent>,
     gates: BTreeMap<WorkloadId, Gate>,
     addresses: BTreeMap<WorkloadId, address::Keeper>,
+    /// Whose servers are looked at now and then only.
+    calm: BTreeSet<WorkloadId>,
     /// As coordinator: what the others reported, what was granted, what is being decided.
     reports: BTreeMap<NodeId, Heard>,
     ledger: Ledger,
@@ -274,6 +285,7 @@ impl Node {
             agents,
             gates,
             addresses,
+            calm: BTreeSet::new(),
             reports: BTreeMap::new(),
             ledger: Ledger::default(),
             notes: BTreeMap::new(),
@@ -511,6 +523,7 @@ impl Node {
             self.run_consensus_orders();
             self.apply_committed();
             self.step_agents();
+            self.attend();
             self.step_gates();
             self.step_addresses();
             self.check_in();
@@ -601,6 +614,17 @@ impl Node {
                         self.record(Event::new(Level::Info, kind, text).about(&id).within(operation));
                     }
                 }
+            }
+        }
+    }
+
+    /// Looks closely at each server of which something is expected.
+    fn attend(&mut self) {
+        for (id, agent) in &self.agents {
+            let calm = agent.is_calm() && self.state.workload(id).is_calm(&self.spec.workloads[id]);
+            let changed = if calm { self.calm.insert(id.clone()) } else { self.calm.remove(id) };
+            if changed {
+                self.effects.push_back(Effect::Attend { workload: id.clone(), closely: !calm });
             }
         }
     }

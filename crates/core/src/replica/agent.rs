@@ -139,6 +139,14 @@ impl Agent {
         self.seen.as_ref().map(|(_, o)| o)
     }
 
+    /// Nothing is under way here, and the server is as it should be.
+    pub fn is_calm(&self) -> bool {
+        let well = |o: &Observation| {
+            o.runs && !o.exited && o.role.is_some() && o.trouble.is_none() && o.can_write != Some(false)
+        };
+        self.running.is_none() && self.failures == 0 && self.seen().is_some_and(well)
+    }
+
     pub fn on_observed(&mut self, observation: Observation, now: Time) {
         let ends = observation.exited || !observation.runs;
         let was_up = self.seen().is_some_and(|o| o.runs && !o.exited);

@@ -279,7 +279,8 @@ impl Desk<'_> {
             if cannot && self.scene.is_up(holder) {
                 let since = *notes.no_write_since.get_or_insert(now);
                 if now.since(since) >= timings.suspicion_ceiling {
-                    return Some(format!("{holder} reports: writes fail"));
+                    let why = report.seen.as_ref().and_then(|o| o.trouble.clone()).unwrap_or("writes fail".into());
+                    return Some(format!("{holder} reports: {why}"));
                 }
             } else {
                 notes.no_write_since = None;

@@ -1,0 +1,232 @@
+//! The acceptance run: every fault in turn on one lab under load, with what was promised and what was seen of each.
+
+use super::compare::compare;
+use super::load::start_load;
+use super::loss::Loss;
+use super::rounds::{Report, lose_primary, switchover};
+use super::{picture, scenes};
+use crate::cluster::Lab;
+use crate::disk;
+use crate::fault::{self, Fault};
+use crate::journal::Ending;
+use crate::layout::NODES;
+use anyhow::Result;
+use serde::Serialize;
+use std::fmt;
+use std::path::Path;
+use std::time::Duration;
+
+/// How much of everything.
+#[derive(Clone, Debug)]
+pub struct Extent {
+    /// Of each kind of loss.
+    pub rounds: u32,
+    /// How long a fifth of all packets is lost.
+    pub loss: Duration,
+}
+
+impl Extent {
+    /// Twenty rounds go with five minutes of loss, fewer with less.
+    pub fn of(rounds: u32) -> Self {
+        Self { rounds, loss: Duration::from_secs(15 * u64::from(rounds.min(20))) }
+    }
+}
+
+/// One promise.
+#[derive(Clone, Debug, Serialize)]
+pub struct Finding {
+    pub fault: String,
+    pub promise: String,
+    pub seen: String,
+    pub kept: bool,
+}
+
+/// Everything that was seen.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Acceptance {
+    pub findings: Vec<Finding>,
+    pub drills: Vec<Report>,
+}
+
+impl Acceptance {
+    pub fn broken(&self) -> usize {
+        self.findings.iter().filter(|f| !f.kept).count()
+    }
+
+    /// # Errors
+    /// If a file cannot be written.
+    pub fn save(&self, dir: &Path) -> Result<()> {
+        std::fs::create_dir_all(dir)?;
+        std::fs::write(dir.join("report.txt"), self.to_string())?;
+        std::fs::write(dir.join("report.json"), serde_json::to_string_pretty(self)?)?;
+        picture::draw(&dir.join("phases.svg"), &self.drills)
+    }
+
+    fn note(&mut self, fault: &str, promise: &str, seen: impl Into<String>, kept: bool) {
+        let (fault, promise, seen) = (fault.to_string(), promise.to_string(), seen.into());
+        println!("{} {fault}: {promise}: {seen}", if kept { "kept  " } else { "BROKEN" });
+        self.findings.push(Finding { fault, promise, seen, kept });
+    }
+
+    /// What every loss of a primary has to keep.
+    fn judge(&mut self, loss: Loss, limit: Option<Duration>, report: &Report) {
+        let name = loss.name();
+        let (missing, refused) = (report.missing_total(), report.refused());
+        self.note(
+            name,
+            "no acknowledged row is missing",
+            format!("{missing} of {}", report.acknowledged),
+            missing == 0,
+        );
+        self.note(name, "no gate refuses a connection", refused.to_string(), refused == 0);
+        let late = report.late();
+        let worst = report.worst.unwrap_or_default();
+        let seen = format!("{worst} ms printed, longest {:.0} ms", report.longest());
+        self.note(name, "never over the worst case that is printed beforehand", seen, late.is_none());
+        if let Some(limit) = limit {
+            let within = |ms: f64| ms < limit.as_secs_f64() * 1e3;
+            let seen = format!("median {:.0} ms, longest {:.0} ms", report.median(), report.longest());
+            let kept = report.rounds.iter().all(|r| within(r.pause - r.steal as f64));
+            self.note(name, &format!("under {} ms", limit.as_millis()), seen, kept);
+        }
+        if matches!(loss, Loss::Power | Loss::PowerAlone) {
+            let goodbyes: usize = report.rounds.iter().map(|r| r.goodbyes).sum();
+            let rounds = report.rounds.len();
+            let seen = format!("{goodbyes} in {rounds} rounds");
+            self.note(name, "no FIN or RST leaves a host without power", seen, goodbyes == 0);
+            let together = report.rounds.iter().filter(|r| r.coordinator_too).count();
+            let seen = format!("{together} of {rounds}");
+            let wanted = rounds / 4;
+            self.note(name, "in a quarter of the rounds it is the coordinator too", seen, together >= wanted);
+        }
+        let clashes: Vec<&str> = report.rounds.iter().flat_map(|r| &r.clashes).map(String::as_str).collect();
+        let seen = clashes.first().map_or("one".into(), ToString::to_string);
+        self.note(name, "one host at a time answers for an address", seen, clashes.is_empty());
+    }
+}
+
+impl fmt::Display for Acceptance {
+    fn fmt(&self, f: &mut fmt::Formatter) -> fmt::Result {
+        let mut fault = "";
+        for finding in &self.findings {
+            if finding.fault != fault {
+                fault = &finding.fault;
+                writeln!(f, "{fault}")?;
+            }
+            let mark = if finding.kept { "kept  " } else { "BROKEN" };
+            writeln!(f, "  {mark}  {}: {}", finding.promise, finding.seen)?;
+        }
+        writeln!(
+            f,
+            "\nfault                    rounds  median  longest  of which detect / decide / isolate / promote / route / first write (medians, ms)"
+        )?;
+        for report in &self.drills {
+            let phases: Vec<String> = report.phases().iter().map(|(_, ms)| format!("{ms:.0}")).collect();
+            let (name, rounds) = (report.name(), report.rounds.len());
+            writeln!(
+                f,
+                "{name:<24} {rounds:>6}  {:>6.0}  {:>7.0}  {}",
+                report.median(),
+                report.longest(),
+                phases.join(" / ")
+            )?;
+        }
+        writeln!(f, "\n{} promises, {} broken", self.findings.len(), self.broken())
+    }
+}
+
+/// Does everything, one fault after the other; a promise that is broken ends nothing.
+///
+/// # Errors
+/// If the lab cannot be used any more: it does not heal after a fault was undone.
+pub async fn run(lab: &Lab, extent: &Extent) -> Result<Acceptance> {
+    let mut found = Acceptance::default();
+    let timings = lab.timings().await?;
+    let brisk = timings.lease < karst_api::core::spec::Timings::default().lease;
+    let confirmed = Duration::from_millis(if brisk { 700 } else { 3_000 });
+    for (loss, limit) in
+        [(Loss::Server, None), (Loss::Power, Some(confirmed)), (Loss::PowerAlone, None), (Loss::Peers, None)]
+    {
+        let together = if matches!(loss, Loss::Power | Loss::PowerAlone) { extent.rounds.div_ceil(4) } else { 0 };
+        match lose_primary(lab, loss, extent.rounds, together, true).await {
+            Ok(report) => {
+                found.judge(loss, limit, &report);
+                found.drills.push(report);
+            }
+            Err(error) => found.note(loss.name(), "it heals", format!("{error:#}"), false),
+        }
+        undo_everything(lab).await?;
+    }
+    match switchover(lab, extent.rounds, true).await {
+        Ok(report) => {
+            let (missing, refused) = (report.missing_total(), report.refused());
+            found.note("switchover", "no acknowledged row is missing", missing.to_string(), missing == 0);
+            found.note("switchover", "no gate refuses a connection", refused.to_string(), refused == 0);
+            found.drills.push(report);
+        }
+        Err(error) => found.note("switchover", "it moves there and back", format!("{error:#}"), false),
+    }
+    undo_everything(lab).await?;
+    play(lab, extent, &mut found).await?;
+    Ok(found)
+}
+
+/// The scenes, with one load through all of them.
+async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> {
+    let load = start_load(&lab.layout, "scenes", 2, 2)?;
+    macro_rules! scene {
+        ($fault:literal, $promise:literal, $scene:expr) => {
+            let seen = $scene.await;
+            let kept = seen.is_ok();
+            found.note($fault, $promise, seen.unwrap_or_else(|error| format!("{error:#}")), kept);
+            undo_everything(lab).await?;
+        };
+    }
+    scene!(
+        "host cut off from everyone, a client on it",
+        "its server ends before its lease, and nobody writes on it after the new epoch began",
+        scenes::cut_off_with_a_writer_on_it(lab)
+    );
+    scene!(
+        "whole host frozen past its lease, thawed",
+        "it accepts no write after the new epoch began, and answers for no address",
+        scenes::frozen_whole_and_thawed(lab)
+    );
+    scene!("one-way cuts", "shown as what they are, and nothing moves", scenes::one_way_cuts(lab));
+    scene!("a fifth of all packets lost", "nothing moves", scenes::loss_of_a_fifth(lab, extent.loss));
+    scene!(
+        "power of two voters cut",
+        "the server ends before its lease, nothing is promoted, and it heals alone",
+        scenes::majority_lost(lab)
+    );
+    scene!(
+        "power of the address's host cut",
+        "clients are answered within 50 ms of the log's word, by one host",
+        scenes::address_moves(lab)
+    );
+    scene!("primary's disk full", "seen, moved and explained", scenes::disk_full(lab));
+    let lines = load.finish()?;
+    let (acknowledged, missing) = compare(lab, &lines).await?;
+    let missing: usize = missing.iter().map(|(_, n)| n).sum();
+    found.note("all of these", "no acknowledged row is missing", format!("{missing} of {acknowledged}"), missing == 0);
+    let refused = lines.iter().filter(|l| l.ending == Ending::Refused).count();
+    found.note("all of these", "no gate refuses a connection", refused.to_string(), refused == 0);
+    Ok(())
+}
+
+/// Whatever a scene left behind.
+async fn undo_everything(lab: &Lab) -> Result<()> {
+    for fault in [Fault::Heal, Fault::ControllerStart] {
+        fault::apply(&lab.layout, &fault)?;
+    }
+    fault::power_on_all(&lab.layout)?;
+    for node in NODES {
+        if crate::find::host_init(&lab.layout, node.name).is_ok() {
+            fault::apply(&lab.layout, &Fault::Thaw { host: node.name.into() })?;
+        }
+        if disk::is_full(&lab.layout, node.name) {
+            fault::apply(&lab.layout, &Fault::FreeDisk { host: node.name.into() })?;
+        }
+    }
+    lab.healthy(Duration::from_secs(180)).await.map(drop)
+}

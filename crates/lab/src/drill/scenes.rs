@@ -1,0 +1,232 @@
+//! What else can happen to hosts: each scene does it to a running lab under load, looks at what must hold, undoes it, and
+//! says in a few words what it saw. An error is a promise that was not kept.
+
+use super::in_host::{InHost, server_ends};
+use super::load::start_direct;
+use crate::capture::{self, Capture};
+use crate::cluster::Lab;
+use crate::dial::Dial;
+use crate::fault::{self, Fault, Frozen, Network};
+use crate::find;
+use crate::journal::{self, Ending};
+use crate::layout::{FLOATING, FLOATING6, NODES};
+use crate::steal::{boot_nanos, millis as steal_millis, wall_nanos};
+use anyhow::{Context, Result, ensure};
+use karst_api::core::view::NodeView;
+use karst_api::{Client, StatusReply};
+use std::net::{IpAddr, SocketAddr};
+use std::time::{Duration, Instant};
+use time::format_description::well_known::Rfc3339;
+
+pub const LIMIT: Duration = Duration::from_secs(120);
+/// From the log's word to the answer to the next client.
+const ADDRESS_ANSWERS: Duration = Duration::from_millis(50);
+
+fn apply(lab: &Lab, fault: Fault) -> Result<()> {
+    fault::apply(&lab.layout, &fault).map(drop)
+}
+
+fn is_elsewhere<'a>(primary: &'a str) -> impl Fn(&StatusReply) -> bool + 'a {
+    move |r| r.status.workloads[0].primary.as_ref().is_some_and(|p| p.as_str() != primary)
+}
+
+/// Cut off from everyone, the old primary stops itself before its lease ends, though a client on its own host writes on.
+pub async fn cut_off_with_a_writer_on_it(lab: &Lab) -> Result<String> {
+    apply(lab, Fault::ControllerStop)?;
+    lab.healthy(LIMIT).await?;
+    let primary = lab.primary().await?;
+    let writing = InHost::start(lab, &primary).await?;
+    apply(lab, Fault::Cut { host: primary.clone(), network: None })?;
+    // No lease can have been renewed after this.
+    let cut = boot_nanos();
+    let after = server_ends(lab, &primary, cut, writing).await?;
+    apply(lab, Fault::Heal)?;
+    lab.healthy(LIMIT).await?;
+    Ok(format!("its last process had ended {} ms after the cut; it came home by itself", after.as_millis()))
+}
+
+/// C3: frozen as a whole past its lease, the old primary accepts no write after the new epoch has begun, though its server
+/// is the first to run again and a client has the connection still open; and it answers for no address that another has.
+pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
+    apply(lab, Fault::ControllerStop)?;
+    let well = lab.healthy(LIMIT).await?;
+    ensure!(well.status.findings.iter().all(|f| !f.what.contains("no packet guard")), "{:?}", well.status.findings);
+    let primary = lab.primary().await?;
+    let mut capture = Capture::start(&lab.layout)?;
+    let direct = start_direct(&lab.layout, "direct", &primary)?;
+    let wrote = |after: u64| {
+        let lines = journal::read(&direct.journal).unwrap_or_default();
+        lines.iter().filter(|l| l.ending == Ending::Acknowledged && l.ended > after).map(|l| l.ended).max()
+    };
+    lab.wait("it writes", LIMIT, |_| wrote(0).is_some()).await?;
+    apply(lab, Fault::Freeze { host: primary.clone(), what: Frozen::Host })?;
+    let moved = lab.wait("a new primary", LIMIT, is_elsewhere(&primary)).await?;
+    let steps = &moved.status.operations.first().context("an operation")?.steps;
+    let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?.at.0;
+    apply(lab, Fault::Thaw { host: primary.clone() })?;
+    lab.healthy(LIMIT).await?;
+    let late = wrote(assigned);
+    direct.finish()?;
+    ensure!(
+        late.is_none(),
+        "the old primary accepted a write {:?} after the new epoch began",
+        late.map(|at| Duration::from_nanos(at - assigned))
+    );
+    one_answer(&mut capture)?;
+    Ok("no write of the old primary after the new epoch had begun; one answer for each address".into())
+}
+
+fn one_answer(capture: &mut Capture) -> Result<()> {
+    let clashes = capture::clashes(&capture.seen()?);
+    ensure!(clashes.is_empty(), "{}", clashes[0]);
+    Ok(())
+}
+
+/// The primary, its epoch, and a node that hears it and that it hears.
+async fn primary_and_another(lab: &Lab) -> Result<(String, karst_api::core::Epoch, String)> {
+    let before = lab.healthy(LIMIT).await?;
+    let (primary, epoch) = (lab.primary().await?, before.status.workloads[0].epoch);
+    let coordinator = before.status.coordinator.context("a coordinator")?.to_string();
+    let third = NODES.iter().map(|n| n.name).find(|n| *n != primary && *n != coordinator).context("a third node")?;
+    let far = if coordinator == primary { third.to_string() } else { coordinator };
+    Ok((primary, epoch, far))
+}
+
+/// L2: one direction is cut, then the other: it is shown as what it is, and the primary stays.
+pub async fn one_way_cuts(lab: &Lab) -> Result<String> {
+    let (primary, epoch, far) = primary_and_another(lab).await?;
+    for (from, to) in [(&primary, &far), (&far, &primary)] {
+        let network = Some(Network::Peer);
+        apply(lab, Fault::CutPair { from: from.clone(), to: to.clone(), one_way: true, network })?;
+        let hears_not = |r: &StatusReply| {
+            let deaf = |n: &NodeView| n.node.as_str() == to && n.does_not_hear.iter().any(|d| d.as_str() == from);
+            let silent = |n: &NodeView| n.node.as_str() == from && n.state == "suspected";
+            r.status.nodes.iter().any(|n| deaf(n) || silent(n))
+        };
+        lab.wait("the one-way cut is shown", LIMIT, hears_not).await?;
+        // Longer than any lease.
+        tokio::time::sleep(lab.timings().await?.lease * 3 / 2).await;
+        ensure!(lab.workload().await?.epoch == epoch, "it moved for {from} -> {to} cut");
+        apply(lab, Fault::Heal)?;
+        lab.healthy(LIMIT).await?;
+    }
+    Ok(format!("{primary} -> {far} and back: shown, and nothing moved"))
+}
+
+/// L2: a fifth of what the nodes send each other is lost, and the primary stays.
+pub async fn loss_of_a_fifth(lab: &Lab, time: Duration) -> Result<String> {
+    let (primary, epoch, _) = primary_and_another(lab).await?;
+    apply(lab, Fault::Loss { percent: 20, network: Some(Network::Peer) })?;
+    let begun = Instant::now();
+    while begun.elapsed() < time {
+        ensure!(
+            lab.workload().await.map_or(epoch, |w| w.epoch) == epoch,
+            "it moved after {} s",
+            begun.elapsed().as_secs()
+        );
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    apply(lab, Fault::Heal)?;
+    let after = lab.healthy(LIMIT).await?;
+    ensure!(after.status.workloads[0].epoch == epoch, "it moved when the loss had ended");
+    Ok(format!("{primary} stayed primary for {} s", time.as_secs()))
+}
+
+/// Both other voters lose their power: the server ends before its lease, the survivor says what is missing, nothing is
+/// promoted; when they return, it heals alone.
+pub async fn majority_lost(lab: &Lab) -> Result<String> {
+    lab.healthy(LIMIT).await?;
+    let lease = lab.timings().await?.lease;
+    let primary = lab.primary().await?;
+    let voters: Vec<&str> = NODES.iter().filter(|n| n.votes > 0 && n.name != primary).map(|n| n.name).collect();
+    // With the primary on the node without a vote all three voters but one go.
+    let off = &voters[..2];
+    for host in off {
+        apply(lab, Fault::PowerOff { host: (*host).into() })?;
+    }
+    // No lease can have been renewed after this.
+    let at = boot_nanos();
+    while !find::working_in(&lab.layout.data(&primary)).is_empty() {
+        ensure!(boot_nanos() - at < 10_000_000_000, "a server without a majority goes on");
+        tokio::time::sleep(Duration::from_millis(2)).await;
+    }
+    let after = Duration::from_nanos(boot_nanos() - at);
+    ensure!(after < lease, "the server ended {after:?} after the majority was lost, and its lease is {lease:?}");
+    let index = NODES.iter().position(|n| n.name == primary).context("the primary's place")?;
+    let survivor = Client::new(&lab.layout.servers()[index..=index], &lab.layout.token()?, None)?;
+    let begun = Instant::now();
+    let said = loop {
+        let status = survivor.status().await?.status;
+        let says = status.sentence.starts_with("No majority") && off.iter().all(|h| status.sentence.contains(h));
+        let own =
+            status.workloads[0].replicas.iter().find(|r| r.node.as_str() == primary).context("its own replica")?;
+        if says && own.state == "stopped" {
+            break status.sentence;
+        }
+        ensure!(begun.elapsed() < LIMIT, "the survivor says: {}; {own:?}", status.sentence);
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    };
+    for host in off {
+        apply(lab, Fault::PowerOn { host: (*host).into() })?;
+    }
+    lab.healthy(LIMIT).await?;
+    Ok(format!("the server ended {} ms after; {primary} said: {said} It healed alone", after.as_millis()))
+}
+
+/// The host that has the floating address loses its power, and another one has it: who dials it is answered again soon after
+/// the log's word, over IPv4 and IPv6, and nobody is answered by two (S7).
+pub async fn address_moves(lab: &Lab) -> Result<String> {
+    apply(lab, Fault::ControllerStart)?;
+    let well = lab.healthy(LIMIT).await?;
+    let place = |r: &StatusReply| r.status.workloads[0].address.clone().filter(|a| a.held).and_then(|a| a.holder);
+    let holder = place(&well).context("nobody has the address")?.to_string();
+    let mut capture = Capture::start(&lab.layout)?;
+    let to = |ip: &str| anyhow::Ok(SocketAddr::from((ip.parse::<IpAddr>()?, 6432)));
+    let dials = [Dial::start(&lab.layout, to(FLOATING)?)?, Dial::start(&lab.layout, to(FLOATING6)?)?];
+    lab.wait("it is answered", LIMIT, |_| dials.iter().all(|d| d.answers().len() > 20)).await?;
+    let steal = steal_millis();
+    apply(lab, Fault::PowerOff { host: holder.clone() })?;
+    let off = wall_nanos();
+    lab.wait("it is elsewhere", LIMIT, |r| place(r).is_some_and(|p| p.as_str() != holder)).await?;
+    let again = |d: &Dial| d.answers().last().is_some_and(|at| *at > off + 500_000_000);
+    lab.wait("it is answered again", LIMIT, |_| dials.iter().all(again)).await?;
+    let history = lab.client.history("limit=500").await?;
+    let placed = history.records.iter().rev().find(|r| r.kind == "address-placed").context("no record of it")?;
+    let placed = time::OffsetDateTime::parse(&placed.at, &Rfc3339)?.unix_timestamp_nanos().cast_unsigned();
+    let mut answered = Vec::new();
+    for dial in &dials {
+        let first = dial.answers().into_iter().find(|at| *at > placed).context("nobody answered")?;
+        let after = Duration::from_nanos(u64::try_from(first - placed)?);
+        // What the machine took from all of us is nobody's delay.
+        let allowed = ADDRESS_ANSWERS + Duration::from_millis(steal_millis() - steal);
+        ensure!(after < allowed, "answered only {after:?} after the log's word");
+        answered.push(format!("{} ms", after.as_millis()));
+    }
+    drop(dials);
+    one_answer(&mut capture)?;
+    // What shows that nobody else answers shows here who does.
+    let told = capture.seen()?.iter().filter(|f| f.at >= placed && matches!(f.what, capture::What::Answer(_))).count();
+    ensure!(told > 0, "the capture saw nobody say that it has the address");
+    apply(lab, Fault::PowerOn { host: holder })?;
+    lab.healthy(LIMIT).await?;
+    Ok(format!("answered {} after the log's word (IPv4, IPv6)", answered.join(" and ")))
+}
+
+/// The primary's disk is full: its server still answers, and writes fail; it is moved, the reason says so, and the host comes
+/// home when there is room again.
+pub async fn disk_full(lab: &Lab) -> Result<String> {
+    lab.healthy(LIMIT).await?;
+    let primary = lab.primary().await?;
+    let full = boot_nanos();
+    apply(lab, Fault::FillDisk { host: primary.clone() })?;
+    let moved = lab.wait("a new primary", LIMIT, is_elsewhere(&primary)).await?;
+    let took = Duration::from_nanos(boot_nanos() - full);
+    let steps = &moved.status.operations.first().context("an operation")?.steps;
+    let why = steps.iter().find(|s| s.text.contains("No space left")).map(|s| s.text.clone());
+    let exited = steps.iter().any(|s| s.text.contains("exited") || s.text.contains("does not run"));
+    ensure!(why.is_some() || exited, "the reason is not given: {steps:?}");
+    apply(lab, Fault::FreeDisk { host: primary.clone() })?;
+    lab.healthy(LIMIT).await?;
+    let why = why.unwrap_or_else(|| "its server ended".into());
+    Ok(format!("moved {} ms after; {why}", took.as_millis()))
+}
