@@ -16,8 +16,10 @@ mod tls;
 use actix_web::web;
 use anyhow::{Context, Result, bail};
 use clap::{Args, Parser, Subcommand};
+use deadman::watchdog::Watchdog;
 use heart::Told;
 use karst_adapters::postgres::Plan;
+use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
 use karst_adapters::{Address, Postgres, Power};
 use karst_core::authority::Claim;
 use karst_core::node::AddressOrder;
@@ -45,7 +47,7 @@ enum Command {
     /// Run the daemon
     Run(Run),
     /// Run the deadman, which ends primaries whose daemon does not renew their lease
-    Deadman(Common),
+    Deadman(Deadman),
 }
 
 #[derive(Args)]
@@ -59,9 +61,35 @@ struct Common {
     /// Sockets and what may be lost at a reboot
     #[arg(long, default_value = "/run/karst")]
     runtime: PathBuf,
+    /// A directory of the cgroup v2 hierarchy for the workloads' servers, one cgroup each, the same for daemon and deadman
+    /// [default: `karst` at its root, where there is such a hierarchy]
+    #[arg(long)]
+    cgroup: Option<PathBuf>,
     /// Logs as JSON lines
     #[arg(long)]
     json_logs: bool,
+}
+
+impl Common {
+    /// All processes of a workload's server on this host (C1).
+    fn processes(&self, workload: &WorkloadId, data: &str) -> Processes {
+        let parent = self.cgroup.clone().or_else(|| Some(find_hierarchy()?.join("karst")));
+        // Without the right to make one, servers are found by their directory alone.
+        let usable = parent.filter(|dir| std::fs::create_dir_all(dir).is_ok());
+        if usable.is_none() {
+            tracing::warn!(%workload, "no cgroup of its own: its processes are found by their working directory (C1)");
+        }
+        Processes::new(Path::new(data), usable.map(|dir| Cgroup::new(&dir, workload.as_str())))
+    }
+}
+
+#[derive(Args)]
+struct Deadman {
+    #[command(flatten)]
+    common: Common,
+    /// A watchdog device to feed: a host whose deadman stands still is reset by its hardware
+    #[arg(long)]
+    watchdog: Option<PathBuf>,
 }
 
 #[derive(Args)]
@@ -92,7 +120,7 @@ fn main() -> Result<()> {
     let cli = Cli::parse();
     let common = match &cli.command {
         Command::Run(run) => &run.common,
-        Command::Deadman(common) => common,
+        Command::Deadman(deadman) => &deadman.common,
     };
     start_logs(common.json_logs);
     // A host that is short of CPU must not look like a host that is gone; without the right to it, it runs as it is.
@@ -105,19 +133,20 @@ fn main() -> Result<()> {
     std::fs::create_dir_all(&common.runtime)
         .with_context(|| format!("runtime directory {}", common.runtime.display()))?;
     match cli.command {
-        Command::Deadman(common) => {
-            let watched = spec.workloads.iter().flat_map(|(id, w)| watched(id, w, &me)).collect();
-            deadman::server::run(&common.runtime, watched, spec.timings.kill_bound).context("the deadman")
+        Command::Deadman(Deadman { common, watchdog }) => {
+            let watched = spec.workloads.iter().flat_map(|(id, w)| watched(&common, id, w, &me)).collect();
+            let watchdog = watchdog.as_deref().map(Watchdog::open).transpose().context("the watchdog device")?;
+            deadman::server::run(&common.runtime, watched, spec.timings.kill_bound, watchdog).context("the deadman")
         }
         Command::Run(run) => run_daemon(run, spec, text, me),
     }
 }
 
 /// What of a workload the deadman watches on this node.
-fn watched(id: &WorkloadId, workload: &WorkloadSpec, me: &NodeId) -> Vec<deadman::Watched> {
+fn watched(common: &Common, id: &WorkloadId, workload: &WorkloadSpec, me: &NodeId) -> Vec<deadman::Watched> {
     let server = workload.replicas.get(me).map(|replica| {
-        let (data, port) = (replica.data.clone().into(), replica.address.port());
-        deadman::Watched { claim: Claim::Primary(id.clone()), what: deadman::What::Server { data, port } }
+        let (processes, port) = (common.processes(id, &replica.data), replica.address.port());
+        deadman::Watched { claim: Claim::Primary(id.clone()), what: deadman::What::Server { processes, port } }
     });
     let address = workload.address.as_ref().filter(|_| workload.may_hold_address(me)).map(|address| {
         let list = address.on.iter().map(|subnet| subnet.ip).collect();
@@ -248,7 +277,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     };
     let peers = peers::Peers::start(&me, &spec, &digest, &identity, receive)?;
     let disagreements = peers.disagreements.clone();
-    let (replicas, gates) = start_hands(&run.common.runtime, &spec, &me, &tell)?;
+    let (replicas, gates) = start_hands(&run.common, &spec, &me, &tell)?;
     let (deadman, orders) = mpsc::unbounded_channel();
     let confirmed = tell.clone();
     tokio::spawn(deadman::client::run(run.common.runtime.join("deadman.sock"), orders, move |counting| {
@@ -283,6 +312,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         disagreements,
         tokens,
         sessions: Default::default(),
+        strangers: Default::default(),
         stopping,
     });
     let (served, serving) = std::sync::mpsc::channel();
@@ -319,11 +349,12 @@ type Hands = (
     BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
 );
 
-fn start_hands(runtime: &Path, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc::Sender<Told>) -> Result<Hands> {
+fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc::Sender<Told>) -> Result<Hands> {
     let (mut replicas, mut gates) = (BTreeMap::new(), BTreeMap::new());
     for (id, workload) in &spec.workloads {
-        if workload.replicas.contains_key(me) {
-            let server = Arc::new(Postgres::new(Plan::from_spec(id, workload, me, runtime)?));
+        if let Some(replica) = workload.replicas.get(me) {
+            let processes = common.processes(id, &replica.data);
+            let server = Arc::new(Postgres::new(Plan::from_spec(id, workload, me, &common.runtime, processes)?));
             let (hand, told) = mpsc::unbounded_channel();
             tokio::spawn(hands::replica(id.clone(), server, spec.timings.heartbeat, told, tell.clone()));
             replicas.insert(id.clone(), hand);

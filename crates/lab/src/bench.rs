@@ -1,9 +1,10 @@
 //! The measured table: the oracle and the product's drills in one run, as ratios, with every round and its steal.
 
 use crate::cluster::Lab;
+use crate::demo;
+use crate::drill::{self, Course};
 use crate::layout::Layout;
 use crate::oracle::{self, Oracle};
-use crate::{demo, drill};
 use anyhow::Result;
 use clap::Args;
 use serde::Serialize;
@@ -14,8 +15,11 @@ use std::time::Duration;
 #[derive(Args, Debug)]
 pub struct Options {
     /// Rounds of kill-server and of the oracle
-    #[arg(long, default_value_t = 20)]
+    #[arg(long, default_value_t = 50)]
     pub rounds: u32,
+    /// Rounds of kill-server under four writers
+    #[arg(long, default_value_t = 10)]
+    pub busy: u32,
     /// Rounds of the switchover
     #[arg(long, default_value_t = 10)]
     pub moves: u32,
@@ -40,14 +44,17 @@ struct Results {
     oracle_kill: Vec<oracle::Round>,
     oracle_clean: Vec<oracle::Round>,
     kill_server: drill::Report,
+    kill_server_busy: drill::Report,
     switchover: drill::Report,
     power_off: drill::Report,
     power_off_brisk: drill::Report,
+    /// Milliseconds from the coordinator's end to another one's election, brisk timings.
+    coordinator_lost: Vec<f64>,
 }
 
 impl Results {
-    fn drills(&self) -> [&drill::Report; 4] {
-        [&self.kill_server, &self.switchover, &self.power_off, &self.power_off_brisk]
+    fn drills(&self) -> [&drill::Report; 5] {
+        [&self.kill_server, &self.kill_server_busy, &self.switchover, &self.power_off, &self.power_off_brisk]
     }
 }
 
@@ -66,17 +73,27 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
     let lab = Lab::up(Layout::new(&dir, 9400)?, false)?;
     let measured = measure(&lab, &options).await;
     lab.remove()?;
-    let (kill_server, switchover, power_off) = measured?;
+    let Measured { killed: kill_server, killed_busy: kill_server_busy, moved: switchover, cut: power_off } = measured?;
     let lab = Lab::up(Layout::new(&dir, 9400)?, true)?;
-    let measured = cut_power(&lab, options.cuts).await;
+    let measured = measure_brisk(&lab, options.cuts).await;
     lab.remove()?;
-    let power_off_brisk = measured?;
+    let (power_off_brisk, coordinator_lost) = measured?;
     let memory = std::fs::read_to_string("/proc/meminfo")?;
     let kib = memory.lines().next().and_then(|l| l.split_whitespace().nth(1)?.parse::<u64>().ok()).unwrap_or(0);
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
     let memory_gib = (kib + (1 << 19)) >> 20;
-    let results =
-        Results { cores, memory_gib, oracle_kill, oracle_clean, kill_server, switchover, power_off, power_off_brisk };
+    let results = Results {
+        cores,
+        memory_gib,
+        oracle_kill,
+        oracle_clean,
+        kill_server,
+        kill_server_busy,
+        switchover,
+        power_off,
+        power_off_brisk,
+        coordinator_lost,
+    };
     let text = table(&results);
     print!("{text}");
     if let Some(parent) = options.table.parent() {
@@ -87,23 +104,34 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
     Ok(())
 }
 
-type Measured = (drill::Report, drill::Report, drill::Report);
+struct Measured {
+    killed: drill::Report,
+    killed_busy: drill::Report,
+    moved: drill::Report,
+    cut: drill::Report,
+}
 
 async fn measure(lab: &Lab, options: &Options) -> Result<Measured> {
     fill(lab).await?;
-    println!("kill-server: {} rounds under four writers ...", options.rounds);
-    let killed = drill::lose_primary(lab, drill::Loss::Server, options.rounds, 0, true).await?;
-    println!("switchover: {} rounds under four writers ...", options.moves);
-    let moved = drill::switchover(lab, options.moves, true).await?;
+    println!("kill-server: {} rounds with one writer, as the oracle has ...", options.rounds);
+    let course = Course { writers: 1, ..Course::of(options.rounds) };
+    let killed = drill::lose_primary(lab, drill::Loss::Server, course).await?;
+    println!("kill-server: {} rounds under four writers ...", options.busy);
+    let killed_busy = drill::lose_primary(lab, drill::Loss::Server, Course::of(options.busy)).await?;
+    println!("switchover: {} rounds with one writer ...", options.moves);
+    let moved = drill::switchover(lab, Course { writers: 1, ..Course::of(options.moves) }).await?;
     println!("power-off: {} rounds under four writers ...", options.cuts);
-    let cut = drill::lose_primary(lab, drill::Loss::Power, options.cuts, 0, true).await?;
-    Ok((killed, moved, cut))
+    let cut = drill::lose_primary(lab, drill::Loss::Power, Course::of(options.cuts)).await?;
+    Ok(Measured { killed, killed_busy, moved, cut })
 }
 
-async fn cut_power(lab: &Lab, rounds: u32) -> Result<drill::Report> {
+/// At the brisk timings.
+async fn measure_brisk(lab: &Lab, rounds: u32) -> Result<(drill::Report, Vec<f64>)> {
     fill(lab).await?;
     println!("power-off at brisk timings: {rounds} rounds under four writers ...");
-    drill::lose_primary(lab, drill::Loss::Power, rounds, 0, true).await
+    let cut = drill::lose_primary(lab, drill::Loss::Power, Course::of(rounds)).await?;
+    println!("coordinator lost at brisk timings: {rounds} rounds ...");
+    Ok((cut, drill::lose_coordinator(lab, rounds).await?))
 }
 
 async fn fill(lab: &Lab) -> Result<()> {
@@ -122,7 +150,8 @@ fn table(r: &Results) -> String {
     let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
     let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
     let oracle_local = sorted(r.oracle_kill.iter().map(|o| o.local));
-    let [killed, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
+    let lost = sorted(r.coordinator_lost.iter().copied());
+    let [killed, killed_busy, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
     let mut text = format!(
         "# Measured\n\nMade by `make bench` on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
          knows at once that the primary died, promotes, writes) and the product in one run.\n\n\
@@ -132,11 +161,13 @@ fn table(r: &Results) -> String {
     for (what, values) in [
         ("oracle, killed: first local write", &oracle_local),
         ("oracle, killed: first replicated write", &oracle_kill),
-        ("**kill-server: first acknowledged write through a gate**", &killed),
+        ("**kill-server, one writer: first acknowledged write through a gate**", &killed),
+        ("**kill-server, four writers**", &killed_busy),
         ("oracle, stopped cleanly: first replicated write", &oracle_clean),
-        ("**switchover: write pause of the clients**", &moved),
+        ("**switchover, one writer: write pause**", &moved),
         ("**host's power cut and confirmed, default timings: first acknowledged write**", &cut),
         ("**host's power cut and confirmed, brisk timings: first acknowledged write**", &cut_brisk),
+        ("**coordinator's daemon killed, brisk timings: another one elected**", &lost),
     ] {
         let q = |share| quantile(values, share);
         let (median, most) = (q(0.5), [q(0.95), q(0.99), q(1.0)].map(|v| format!("{v:.0}")).join(" | "));
@@ -144,9 +175,10 @@ fn table(r: &Results) -> String {
     }
     let _ = writeln!(
         text,
-        "\nRatios of medians: kill-server {:.2}, switchover {:.2}. Acknowledged rows missing: {} of {}; connections refused by a \
+        "\nRatios: kill-server {:.2} (medians) and {:.2} (99 %), switchover {:.2} (medians). Acknowledged rows missing: {} of {}; connections refused by a \
          gate: {}.\n",
         quantile(&killed, 0.5) / quantile(&oracle_kill, 0.5),
+        quantile(&killed, 0.99) / quantile(&oracle_kill, 0.99),
         quantile(&moved, 0.5) / quantile(&oracle_clean, 0.5),
         r.drills().iter().map(|d| d.missing_total()).sum::<usize>(),
         r.drills().iter().map(|d| d.acknowledged).sum::<usize>(),

@@ -4,6 +4,7 @@
 use crate::fault;
 use crate::find;
 use crate::layout::{Layout, NODES};
+use crate::watchdogs;
 use actix_web::dev::Service as _;
 use actix_web::http::{Method, StatusCode, header};
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
@@ -43,6 +44,8 @@ pub fn run(layout: &Layout) -> Result<()> {
         tags: Mutex::default(),
     });
     let tls = tls(layout)?;
+    let watching = layout.clone();
+    std::thread::Builder::new().name("watchdogs".into()).spawn(move || watchdogs::watch(&watching))?;
     actix_web::rt::System::new().block_on(async move {
         let server = HttpServer::new(move || {
             App::new()

@@ -197,7 +197,8 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     let id = rand::random::<u128>();
     fs::write(&boot, format!("{id:032x}\n"))?;
     sh(&format!(
-        "mount --bind '{}' /proc/sys/kernel/random/boot_id; mount -t tmpfs tmpfs /dev/shm; hostname {name}",
+        "mount --bind '{}' /proc/sys/kernel/random/boot_id; mount -t tmpfs tmpfs /dev/shm; hostname {name}; \
+         mount -t cgroup2 cgroup2 /sys/fs/cgroup 2>/dev/null || true",
         boot.display()
     ))?;
     // A reboot empties the runtime directory.
@@ -211,14 +212,18 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     let common = move |command: &mut Command| {
         command.arg("--spec").arg(common_layout.spec()).args(["--node", &host]);
         command.arg("--runtime").arg(common_layout.runtime(&host));
+        if let Some(cgroup) = common_layout.cgroup() {
+            command.arg("--cgroup").arg(cgroup.join(&host));
+        }
     };
     let log = |what: &str| log_file(&dir.join("log").join(what));
     let (deadman_log, daemon_log) = (log("deadman.log")?, log("karstd.log")?);
-    let (deadman_daemon, deadman_common) = (daemon.clone(), common.clone());
+    let (deadman_daemon, deadman_common, watchdog) = (daemon.clone(), common.clone(), layout.watchdog(name));
     let deadman = Kept::new("deadman", dir.join("hold-deadman"), move || {
         let mut command = Command::new(&deadman_daemon);
         command.args(["deadman", "--json-logs"]);
         deadman_common(&mut command);
+        command.arg("--watchdog").arg(&watchdog);
         command
             .stdin(Stdio::null())
             .stdout(deadman_log.try_clone()?)

@@ -2,7 +2,7 @@
 //! loopback to it, and takes it down with itself.
 
 use crate::controller;
-use crate::layout::{Layout, NODES};
+use crate::layout::{Layout, NODES, WORKLOAD};
 use anyhow::{Context, Result, bail};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -69,7 +69,18 @@ pub fn stop(layout: &Layout) -> Result<bool> {
         std::thread::sleep(Duration::from_millis(20));
     }
     let _ = std::fs::remove_file(layout.dir.join("keeper.pid"));
+    remove_cgroups(layout);
     Ok(true)
+}
+
+/// Empty ones go; whoever is still in one keeps it.
+fn remove_cgroups(layout: &Layout) {
+    let Some(dir) = layout.cgroup() else { return };
+    for node in NODES {
+        let _ = std::fs::remove_dir(dir.join(node.name).join(WORKLOAD));
+        let _ = std::fs::remove_dir(dir.join(node.name));
+    }
+    let _ = std::fs::remove_dir(dir);
 }
 
 /// The keeper itself.

@@ -2,6 +2,7 @@
 
 use crate::controller;
 use anyhow::{Context, Result};
+use rustix::fs::{CWD, Mode, mkfifoat};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -88,6 +89,18 @@ impl Layout {
     pub fn data(&self, name: &str) -> PathBuf {
         self.host(name).join("data").join(WORKLOAD)
     }
+    /// What stands for a host's watchdog device.
+    pub fn watchdog(&self, name: &str) -> PathBuf {
+        self.host(name).join("watchdog")
+    }
+    /// Where the hosts' servers have their cgroups, if this machine lets us make any: one directory for each lab.
+    pub fn cgroup(&self) -> Option<PathBuf> {
+        // Where both versions are mounted, the second has a place of its own.
+        let places = ["/sys/fs/cgroup", "/sys/fs/cgroup/unified"].map(Path::new);
+        let hierarchy = places.into_iter().find(|place| place.join("cgroup.procs").exists())?;
+        let dir = hierarchy.join(format!("karst-lab-{}", self.port));
+        fs::create_dir_all(&dir).ok().map(|()| dir)
+    }
     pub fn spec(&self) -> PathBuf {
         self.dir.join("spec.toml")
     }
@@ -162,6 +175,9 @@ impl Layout {
         for node in NODES {
             for dir in ["run", "state", "data", "log"] {
                 fs::create_dir_all(self.host(node.name).join(dir))?;
+            }
+            if !self.watchdog(node.name).exists() {
+                mkfifoat(CWD, self.watchdog(node.name), Mode::RUSR | Mode::WUSR)?;
             }
             let uuid = self.host(node.name).join("system_uuid");
             if !uuid.exists() {

@@ -23,6 +23,7 @@ pub mod network;
 pub mod oracle;
 pub mod steal;
 pub mod storm;
+pub mod watchdogs;
 pub mod writer;
 
 pub use cluster::Lab;

@@ -31,7 +31,7 @@ async fn the_server_dies_and_clients_carry_on() {
 async fn first_failover(lab: &Lab) -> Result<()> {
     let (code, text) = karst(lab, &["status"])?;
     ensure!(code == 0 && text.contains("All is well"), "{code}: {text}");
-    let report = drill::lose_primary(lab, drill::Loss::Server, 3, 0, true).await?;
+    let report = drill::lose_primary(lab, drill::Loss::Server, drill::Course::of(3)).await?;
     ensure!(report.missing_total() == 0, "rows are missing: {:?}", report.missing);
     ensure!(report.acknowledged > 100 && report.refused() == 0 && report.late().is_none(), "{report:?}");
     // What shows that a host without power says nothing shows here that one with power does.

@@ -7,7 +7,7 @@ use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::operation::Mode;
 use karst_api::core::view::NodeView;
-use karst_lab::drill::{self, Loss, scenes};
+use karst_lab::drill::{self, Course, Loss, scenes};
 use karst_lab::fault::{self, Fault, Network};
 use karst_lab::layout::WORKLOAD;
 use karst_lab::{Lab, find};
@@ -20,7 +20,7 @@ async fn power_is_cut_confirmed_and_given_back() {
     apply(&lab, Fault::ControllerStart).unwrap();
     every_device_answers(&lab).await.unwrap();
     // The second finds its primary wherever the first left it; the first takes the coordinator along.
-    let report = drill::lose_primary(&lab, Loss::Power, 2, 1, true).await.unwrap();
+    let report = drill::lose_primary(&lab, Loss::Power, Course { together: 1, ..Course::of(2) }).await.unwrap();
     assert_eq!((report.missing_total(), report.refused(), report.late()), (0, 0, None), "{report:?}");
     assert!(report.rounds[0].coordinator_too, "{report:?}");
     // Nothing of a host without power leaves it, and nobody else answers before it is gone.

@@ -1,6 +1,7 @@
 //! What the driver is given, and the configuration files that it writes.
 
 use super::{Postgres, Result, Trouble};
+use crate::process::Processes;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{NodeId, WorkloadId};
 use std::collections::BTreeMap;
@@ -21,6 +22,7 @@ pub struct Plan {
     pub me: NodeId,
     pub address: SocketAddr,
     pub data: PathBuf,
+    pub processes: Processes,
     /// Under the daemon's runtime directory: configuration, socket, password file. Gone after a reboot.
     pub runtime: PathBuf,
     pub programs: PathBuf,
@@ -54,7 +56,7 @@ impl Plan {
     /// # Errors
     /// What is missing, and where.
     pub fn from_spec(
-        workload: &WorkloadId, spec: &WorkloadSpec, me: &NodeId, runtime: &Path,
+        workload: &WorkloadId, spec: &WorkloadSpec, me: &NodeId, runtime: &Path, processes: Processes,
     ) -> std::result::Result<Self, PlanError> {
         let given = |key: &'static str| spec.settings.get(key);
         let secret = |key: &'static str| {
@@ -82,6 +84,7 @@ impl Plan {
             me: me.clone(),
             address: spec.replicas[me].address,
             data: spec.replicas[me].data.clone().into(),
+            processes,
             runtime: runtime.join(workload.as_str()),
             programs: given("programs").map_or("/usr/lib/postgresql/15/bin", String::as_str).into(),
             launcher,

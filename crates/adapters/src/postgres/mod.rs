@@ -14,7 +14,6 @@ mod standby;
 
 pub use config::{Plan, PlanError};
 
-use crate::process;
 use karst_core::replica::{Action, Data, Done, Observation};
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
 use sqlx::{ConnectOptions, Row};
@@ -139,7 +138,7 @@ impl Postgres {
     /// What is so now.
     pub async fn observe(&self) -> Observation {
         // While the first process runs nobody has to look for the others: that costs a walk through all of the host's.
-        if self.first().is_none() && process::of_workload(&self.plan.data).is_empty() {
+        if self.first().is_none() && self.plan.processes.list().is_empty() {
             return Observation::down(self.data_kind());
         }
         self.probe().await
@@ -179,15 +178,26 @@ impl Postgres {
 
 /// Between two looks at something that is about to happen.
 const POLL: Duration = Duration::from_millis(2);
+/// Between two looks at replication that begins: each look costs the server that it waits for.
+const STREAM_POLL: Duration = Duration::from_millis(5);
 
 /// Asks again and again until `ready` says so.
-async fn until<F>(what: &'static str, limit: Duration, mut ready: impl FnMut() -> F) -> Result<()>
+async fn until<F>(what: &'static str, limit: Duration, ready: impl FnMut() -> F) -> Result<()>
+where
+    F: Future<Output = Result<bool>>,
+{
+    until_every(POLL, what, limit, ready).await
+}
+
+async fn until_every<F>(
+    pause: Duration, what: &'static str, limit: Duration, mut ready: impl FnMut() -> F,
+) -> Result<()>
 where
     F: Future<Output = Result<bool>>,
 {
     within(what, limit, async {
         while !ready().await? {
-            tokio::time::sleep(POLL).await;
+            tokio::time::sleep(pause).await;
         }
         Ok(())
     })

@@ -2,14 +2,14 @@
 
 use super::config::IMPOSSIBLE;
 use super::probe::lsn;
-use super::{POLL, Postgres, Result, Trouble, until, within};
+use super::{Postgres, Result, STREAM_POLL, Trouble, until, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use sqlx::{PgConnection, Row};
 use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
 /// How long the members of a sync set may take to be there; the coordinator changes the set long before.
@@ -36,11 +36,11 @@ impl Postgres {
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
     pub(super) async fn promote(&self) -> Result<(u32, Lsn)> {
         if self.value::<bool>("select pg_is_in_recovery()").await? {
-            let replayer = &self.replayer().await?;
+            let mut nudges = Nudges::of(self.replayer().await?);
             self.sql("select pg_promote(false)").await?;
-            until("the promotion", PROMOTE_LIMIT, || async move {
-                nudge(replayer.as_ref());
-                Ok(!self.value::<bool>("select pg_is_in_recovery()").await?)
+            until("the promotion", PROMOTE_LIMIT, || {
+                nudges.next();
+                async { Ok(!self.value::<bool>("select pg_is_in_recovery()").await?) }
             })
             .await?;
         }
@@ -97,14 +97,14 @@ impl Postgres {
                 standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(priority, _)| *priority == place(n)))
             };
             while !listed(members(&mut connection).await?) {
-                tokio::time::sleep(POLL).await;
+                tokio::time::sleep(STREAM_POLL).await;
             }
             let barrier = self.pulse(&mut connection).await?;
             let caught_up = |members: Members| {
                 standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(_, flushed)| *flushed >= barrier))
             };
             while !caught_up(members(&mut connection).await?) {
-                tokio::time::sleep(POLL).await;
+                tokio::time::sleep(STREAM_POLL).await;
             }
             Ok(())
         })
@@ -139,13 +139,28 @@ impl Postgres {
     }
 }
 
-/// Wakes a process that replays the log and may be waiting out a retry interval, every round: about every 4 ms.
-/// To that process alone: a reload of the whole server would have each of its processes read its files again, just when
-/// the host is busiest. It takes one for each of the states that it goes through.
-pub(super) fn nudge(replayer: Option<&OwnedFd>) {
-    if let Some(replayer) = replayer {
-        // Gone is as good as awake.
-        let _ = pidfd_send_signal(replayer, Signal::HUP);
+/// Wakes the process that replays the log again and again while something is waited for: it may be waiting out a retry
+/// interval (D10), and takes one for each of the states that it goes through. Each makes it read its settings again, so not
+/// more often than it helps. To that process alone: a reload of the whole server would have each of its processes read them.
+pub(super) struct Nudges {
+    replayer: Option<OwnedFd>,
+    next: Instant,
+}
+
+impl Nudges {
+    const EVERY: Duration = Duration::from_millis(10);
+
+    pub(super) fn of(replayer: Option<OwnedFd>) -> Self {
+        Self { replayer, next: Instant::now() }
+    }
+
+    /// Sends one if it is time.
+    pub(super) fn next(&mut self) {
+        if let Some(replayer) = self.replayer.as_ref().filter(|_| self.next <= Instant::now()) {
+            self.next = Instant::now() + Self::EVERY;
+            // Gone is as good as awake.
+            let _ = pidfd_send_signal(replayer, Signal::HUP);
+        }
     }
 }
 

@@ -1,7 +1,7 @@
 //! What the server is and how far, by SQL; a write probe on a primary.
 
 use super::config::quoted;
-use super::{Postgres, Result};
+use super::{Postgres, Result, Trouble};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Downstream, Observation, Role};
 use sqlx::postgres::PgRow;
@@ -19,6 +19,11 @@ const SILENCE_COUNTS: u32 = 2;
 /// Written anew by the server itself each time: more than a block of any table.
 const ROOM: &str = "karst.room";
 const ROOM_BYTES: u32 = 64 << 10;
+
+/// No room is no room, however often it is tried (manual, appendix A: disk_full).
+fn is_full(error: &Trouble) -> bool {
+    matches!(error, Trouble::Sql(sqlx::Error::Database(said)) if said.code().is_some_and(|code| code == "53100"))
+}
 
 /// One round trip for everything; `timeline` of a standby is the newest that anything names.
 const LOOK: &str = "
@@ -106,6 +111,7 @@ impl Postgres {
                     (m.write_failures, m.can_write, m.write_trouble) = (0, Some(true), None);
                     return;
                 }
+                Ok(Err(error)) if is_full(&error) => (WRITE_TRIES, error.to_string()),
                 Ok(Err(error)) => (ERROR_COUNTS, error.to_string()),
                 Err(_) => (SILENCE_COUNTS, format!("no answer within {PATIENCE:?}")),
             };
@@ -123,8 +129,10 @@ impl Postgres {
         let mut connection = self.pool.acquire().await?;
         self.pulse(&mut connection).await?;
         let file = quoted(&self.plan.data.join(ROOM).to_string_lossy());
-        let copy = format!("copy (select repeat('.', {ROOM_BYTES})) to {file}");
-        sqlx::query(&copy).execute(&mut *connection).await?;
+        // It is left empty, so that the next probe needs as much room again.
+        for rows in [format!("select repeat('.', {ROOM_BYTES})"), "select '' limit 0".into()] {
+            sqlx::query(&format!("copy ({rows}) to {file}")).execute(&mut *connection).await?;
+        }
         Ok(())
     }
 

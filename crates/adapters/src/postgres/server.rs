@@ -21,8 +21,12 @@ const END_LIMIT: Duration = Duration::from_secs(10);
 impl Postgres {
     /// A server program, run as the server's user, with nothing of Karst's environment.
     pub(super) fn program(&self, name: &str) -> Command {
+        self.launched(&self.plan.launcher, name)
+    }
+
+    fn launched(&self, launcher: &[String], name: &str) -> Command {
         let program = self.plan.programs.join(name);
-        let mut command = match self.plan.launcher.split_first() {
+        let mut command = match launcher.split_first() {
             Some((first, rest)) => {
                 let mut command = Command::new(first);
                 command.args(rest).arg(program);
@@ -73,7 +77,7 @@ impl Postgres {
             self.run(initdb, "initdb").await?;
             std::fs::rename(&fresh, data).map_err(Trouble::io(data.display().to_string()))?;
         }
-        if process::of_workload(data).is_empty() {
+        if self.plan.processes.list().is_empty() {
             self.start_primary().await?;
         }
         self.make_roles().await
@@ -137,7 +141,7 @@ impl Postgres {
     }
 
     async fn start(&self, upstream: Option<NodeId>) -> Result<()> {
-        if !process::of_workload(&self.plan.data).is_empty() {
+        if !self.plan.processes.list().is_empty() {
             return Err(Trouble::Wrong("something of the server runs already".into()));
         }
         if self.plan.data.join(super::rewind::MARK).exists() {
@@ -151,7 +155,9 @@ impl Postgres {
         let out = std::fs::OpenOptions::new().create(true).append(true).open(&log);
         let out = out.map_err(Trouble::io(log.display().to_string()))?;
         let err = out.try_clone().map_err(Trouble::io(log.display().to_string()))?;
-        let mut command = self.program("postgres");
+        let mut launcher = self.plan.processes.entry().map_err(Trouble::io("the cgroup of the workload"))?;
+        launcher.extend(self.plan.launcher.iter().cloned());
+        let mut command = self.launched(&launcher, "postgres");
         command.arg("-D").arg(&self.plan.data).stdout(out).stderr(err).process_group(0);
         // The server outlives this daemon: it is the deadman that bounds its life (C6).
         let mut child = command.kill_on_drop(false).spawn().map_err(Trouble::io("postgres"))?;
@@ -180,7 +186,7 @@ impl Postgres {
         let file = std::fs::read_to_string(self.plan.data.join("postmaster.pid")).ok()?;
         let pid = file.lines().next()?.trim().parse().ok()?;
         // Numbers repeat: believe the file only if such a process works in the data directory.
-        process::of_workload(&self.plan.data).contains(&pid).then(|| Pid::from_raw(pid))?
+        self.plan.processes.list().contains(&pid).then(|| Pid::from_raw(pid))?
     }
 
     /// A handle to the first process of the running server, which cannot come to mean another one.
@@ -209,8 +215,8 @@ impl Postgres {
     }
 
     async fn end_all(&self) -> Result<()> {
-        let data = self.plan.data.clone();
-        let ended = tokio::task::spawn_blocking(move || process::end_all(&data, END_LIMIT)).await;
+        let processes = self.plan.processes.clone();
+        let ended = tokio::task::spawn_blocking(move || processes.end_all(END_LIMIT)).await;
         ended
             .map_err(|e| Trouble::Wrong(e.to_string()))?
             .map(drop)

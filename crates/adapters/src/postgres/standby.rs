@@ -1,9 +1,9 @@
 //! What is done on a standby: following somebody else, and saying how far it is for good.
 
 use super::config::IMPOSSIBLE;
-use super::primary::nudge;
+use super::primary::Nudges;
 use super::probe::lsn;
-use super::{Postgres, Result, until};
+use super::{Postgres, Result, STREAM_POLL, until, until_every};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
 use std::time::Duration;
@@ -39,12 +39,14 @@ impl Postgres {
         let address = self.plan.replicas.get(&upstream).copied();
         let (host, port) = address.map_or((String::new(), 0), |a| (a.ip().to_string(), i32::from(a.port())));
         let (host, pool) = (&host, &self.pool);
-        let replayer = &self.replayer().await?;
-        until("streaming", REPOINT_LIMIT, || async move {
+        let mut nudges = Nudges::of(self.replayer().await?);
+        until_every(STREAM_POLL, "streaming", REPOINT_LIMIT, || {
             // D13: the first acknowledged write of the new primary waits for this.
-            nudge(replayer.as_ref());
-            let row = sqlx::query(streams).bind(port).bind(host).fetch_one(pool).await?;
-            Ok(sqlx::Row::try_get::<bool, _>(&row, 0)?)
+            nudges.next();
+            async move {
+                let row = sqlx::query(streams).bind(port).bind(host).fetch_one(pool).await?;
+                Ok(sqlx::Row::try_get::<bool, _>(&row, 0)?)
+            }
         })
         .await?;
         self.remember(|m| m.upstream = Some(upstream));

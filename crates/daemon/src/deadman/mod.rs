@@ -8,12 +8,13 @@
 
 pub mod client;
 pub mod server;
+pub mod watchdog;
 
+use karst_adapters::process::Processes;
 use karst_core::Time;
 use karst_core::authority::Claim;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
-use std::path::PathBuf;
 
 /// From the daemon, one JSON line each.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -41,8 +42,8 @@ pub struct Watched {
 
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum What {
-    /// The data directory names the processes; clients and standbys connect to the port.
-    Server { data: PathBuf, port: u16 },
+    /// Clients and standbys connect to the port.
+    Server { processes: Processes, port: u16 },
     /// Floating addresses, which are taken away.
     Addresses(Vec<IpAddr>),
 }

@@ -1,9 +1,10 @@
 //! The deadman's process: one thread, a listening socket, a boot-time timer. No runtime, nothing that can hang.
 
+use super::watchdog::Watchdog;
 use super::{Counting, Order, Watched, What};
 use crate::clock;
+use karst_adapters::Guard;
 use karst_adapters::address::remove_now;
-use karst_adapters::{Guard, process};
 use karst_core::Time;
 use karst_core::authority::Claim;
 use rustix::event::{PollFd, PollFlags, poll};
@@ -31,7 +32,9 @@ struct Deadman {
 ///
 /// # Errors
 /// If the socket or the timer cannot be made.
-pub fn run(runtime: &Path, watched: Vec<Watched>, kill_bound: Duration) -> io::Result<()> {
+pub fn run(
+    runtime: &Path, watched: Vec<Watched>, kill_bound: Duration, mut watchdog: Option<Watchdog>,
+) -> io::Result<()> {
     let socket = runtime.join("deadman.sock");
     let kept = runtime.join("deadman.json");
     let _ = std::fs::remove_file(&socket);
@@ -53,7 +56,8 @@ pub fn run(runtime: &Path, watched: Vec<Watched>, kill_bound: Duration) -> io::R
         deadman.set_timer(&timer)?;
         let mut fds = vec![PollFd::new(&timer, PollFlags::IN), PollFd::new(&listener, PollFlags::IN)];
         fds.extend(deadman.daemons.iter().map(|(s, _)| PollFd::new(s, PollFlags::IN)));
-        match poll(&mut fds, None) {
+        let patience = watchdog.as_mut().map(Watchdog::feed);
+        match poll(&mut fds, patience.as_ref()) {
             Err(rustix::io::Errno::INTR) | Ok(_) => {}
             Err(error) => return Err(error.into()),
         }
@@ -78,10 +82,10 @@ impl Deadman {
         for watched in self.watched.clone() {
             let claim = &watched.claim;
             match &watched.what {
-                What::Server { data, port } if first => {
-                    if !process::of_workload(data).is_empty() {
+                What::Server { processes, port } if first => {
+                    if !processes.list().is_empty() {
                         tracing::warn!(%claim, "ending processes that nobody owns");
-                        let _ = process::end_all(data, Duration::from_secs(10));
+                        let _ = processes.end_all(Duration::from_secs(10));
                     }
                     // Without the right to it nothing was ever closed.
                     let _ = self.guard.lift(*port);
@@ -126,8 +130,8 @@ impl Deadman {
             self.keep();
             let Some(what) = self.what(&claim) else { continue };
             let ended = match &what {
-                What::Server { data, port } => {
-                    let ended = process::end_all(data, Duration::from_secs(10));
+                What::Server { processes, port } => {
+                    let ended = processes.end_all(Duration::from_secs(10));
                     if ended.is_ok() {
                         let _ = self.guard.lift(*port);
                     }

@@ -7,7 +7,7 @@ use super::problem::Refusal;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::http::{StatusCode, header};
-use actix_web::{FromRequest, HttpRequest, HttpResponse, web};
+use actix_web::{FromRequest, HttpMessage as _, HttpRequest, HttpResponse, web};
 use karst_api::SessionBody;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
@@ -122,7 +122,12 @@ impl FromRequest for User {
         let bearer = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok());
         let bearer = bearer.and_then(|v| v.strip_prefix("Bearer ")).and_then(|t| service.tokens.user(t.trim()));
         let session = || request.cookie(COOKIE).and_then(|c| service.sessions.user(c.value()));
-        ready(bearer.or_else(session).ok_or_else(|| {
+        let user = bearer.or_else(session);
+        if let Some(user) = &user {
+            // For the audit trail.
+            request.extensions_mut().insert(user.clone());
+        }
+        ready(user.ok_or_else(|| {
             let what = "no valid token: send `Authorization: Bearer TOKEN`, or sign in at the console";
             Refusal::new(StatusCode::UNAUTHORIZED, what)
         }))
@@ -130,9 +135,12 @@ impl FromRequest for User {
 }
 
 /// `POST /api/v1/session`: a browser's event stream cannot send a header, and a token never goes into a URL.
-pub async fn open_session(service: web::Data<Service>, body: web::Json<SessionBody>) -> Result<HttpResponse, Refusal> {
+pub async fn open_session(
+    service: web::Data<Service>, request: HttpRequest, body: web::Json<SessionBody>,
+) -> Result<HttpResponse, Refusal> {
     let user = service.tokens.user(body.token.trim());
     let user = user.ok_or_else(|| Refusal::new(StatusCode::UNAUTHORIZED, "this token is not known here"))?;
+    request.extensions_mut().insert(user.clone());
     let cookie = Cookie::build(COOKIE, service.sessions.open(user))
         .http_only(true)
         .same_site(SameSite::Strict)

@@ -4,12 +4,14 @@
 
 mod access;
 mod api;
+mod audit;
 mod console;
 mod live;
 mod metrics;
 mod problem;
 
 pub use access::Tokens;
+pub use audit::Strangers;
 
 use crate::heart::Heart;
 use crate::peers::Disagreements;
@@ -34,6 +36,7 @@ pub struct Service {
     pub disagreements: Disagreements,
     pub tokens: Tokens,
     pub sessions: access::Sessions,
+    pub strangers: Strangers,
     /// Ends event streams when the daemon stops: Actix would wait for them.
     pub stopping: watch::Receiver<bool>,
 }
@@ -55,6 +58,7 @@ pub fn start(service: web::Data<Service>, listen: Listen) -> std::io::Result<act
         App::new()
             .app_data(service.clone())
             .app_data(problem::json_config())
+            .wrap(middleware::from_fn(audit::trail))
             .wrap(middleware::Compress::default())
             .configure(api::routes)
             .configure(live::routes)

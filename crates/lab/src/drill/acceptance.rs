@@ -3,7 +3,7 @@
 use super::compare::compare;
 use super::load::start_load;
 use super::loss::Loss;
-use super::rounds::{Report, lose_primary, switchover};
+use super::rounds::{Course, Report, lose_primary, switchover};
 use super::{picture, scenes};
 use crate::cluster::Lab;
 use crate::disk;
@@ -148,7 +148,7 @@ pub async fn run(lab: &Lab, extent: &Extent) -> Result<Acceptance> {
         [(Loss::Server, None), (Loss::Power, Some(confirmed)), (Loss::PowerAlone, None), (Loss::Peers, None)]
     {
         let together = if matches!(loss, Loss::Power | Loss::PowerAlone) { extent.rounds.div_ceil(4) } else { 0 };
-        match lose_primary(lab, loss, extent.rounds, together, true).await {
+        match lose_primary(lab, loss, Course { together, ..Course::of(extent.rounds) }).await {
             Ok(report) => {
                 found.judge(loss, limit, &report);
                 found.drills.push(report);
@@ -157,7 +157,7 @@ pub async fn run(lab: &Lab, extent: &Extent) -> Result<Acceptance> {
         }
         undo_everything(lab).await?;
     }
-    match switchover(lab, extent.rounds, true).await {
+    match switchover(lab, Course::of(extent.rounds)).await {
         Ok(report) => {
             let (missing, refused) = (report.missing_total(), report.refused());
             found.note("switchover", "no acknowledged row is missing", missing.to_string(), missing == 0);
@@ -204,6 +204,7 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         "clients are answered within 50 ms of the log's word, by one host",
         scenes::address_moves(lab)
     );
+    scene!("deadman stands still", "the watchdog resets its host, which comes home", scenes::watchdog_silent(lab));
     scene!("primary's disk full", "seen, moved and explained", scenes::disk_full(lab));
     let lines = load.finish()?;
     let (acknowledged, missing) = compare(lab, &lines).await?;

@@ -14,7 +14,7 @@ pub use compare::compare;
 pub use in_host::{InHost, server_ends};
 pub use load::{Running, start_load};
 pub use loss::Loss;
-pub use rounds::{Report, Round, lose_primary, switchover};
+pub use rounds::{Course, Report, Round, lose_coordinator, lose_primary, switchover};
 
 use crate::cluster::Lab;
 use crate::layout::WORKLOAD;
@@ -100,8 +100,8 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
     known(workload)?;
     lab.healthy(Duration::from_secs(60)).await?;
     let report = match loss {
-        Some(loss) => lose_primary(&lab, loss, rounds, 0, true).await?,
-        None => switchover(&lab, rounds, true).await?,
+        Some(loss) => lose_primary(&lab, loss, Course::of(rounds)).await?,
+        None => switchover(&lab, Course::of(rounds)).await?,
     };
     println!(
         "\nacknowledged rows missing: {}   (of {}, compared with {} replicas)",

@@ -30,8 +30,8 @@ fn paint(path: &Path, drills: &[Report]) -> Result<(), Box<dyn std::error::Error
     let longest = drills.iter().map(|d| d.longest().max(d.worst.unwrap_or(0) as f64)).fold(1.0, f64::max);
     let rows = drills.len() as f64;
     let mut chart = ChartBuilder::on(&canvas)
-        .caption("No write for how long, and why: medians; dot: longest round; line: worst case", ("sans-serif", 20))
         .margin(16)
+        .margin_top(84)
         .x_label_area_size(44)
         .y_label_area_size(190)
         .build_cartesian_2d(0.0..longest * 1.04, 0.0..rows)?;
@@ -41,7 +41,9 @@ fn paint(path: &Path, drills: &[Report]) -> Result<(), Box<dyn std::error::Error
         .disable_y_mesh()
         .disable_y_axis()
         .y_labels(0)
+        .light_line_style(WHITE)
         .x_desc("milliseconds")
+        .x_label_formatter(&|ms| format!("{ms:.0}"))
         .label_style(("sans-serif", 15))
         .draw()?;
     for (row, report) in drills.iter().enumerate() {
@@ -65,9 +67,12 @@ fn paint(path: &Path, drills: &[Report]) -> Result<(), Box<dyn std::error::Error
         let y = f64::from(plot.start) + height * (row as f64 + 0.5) - 8.0;
         canvas.draw(&Text::new(name.clone(), (20, y as i32), ("sans-serif", 15)))?;
     }
+    let caption =
+        "Nobody could write for so long: medians of the phases; dot: longest round; line: worst case, printed before";
+    canvas.draw(&Text::new(caption, (20, 16), ("sans-serif", 19)))?;
     if let Some(first) = drills.first() {
         for (i, ((phase, _), colour)) in first.phases().iter().zip(COLOURS).enumerate() {
-            let (x, y) = (left + 20 + 150 * i as i32, plot.start - 4);
+            let (x, y) = (left + 150 * i as i32, 66);
             canvas.draw(&Rectangle::new([(x, y - 12), (x + 14, y)], colour.filled()))?;
             canvas.draw(&Text::new(phase.clone(), (x + 20, y - 13), ("sans-serif", 15)))?;
         }

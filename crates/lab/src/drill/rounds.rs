@@ -11,7 +11,7 @@ use crate::find;
 use crate::journal::{self, Ending, Line};
 use crate::layout::{WORKLOAD, host};
 use crate::steal::{boot_nanos, millis as steal_millis, wall_nanos};
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, ensure};
 use karst_api::core::operation::{Phase, Progress};
 use karst_api::core::{NodeId, OperationId};
 use karst_api::{MoveBody, StatusReply};
@@ -19,6 +19,8 @@ use rustix::process::Signal;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::time::Duration;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 /// One round as it was measured. Milliseconds.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -91,12 +93,28 @@ impl Report {
     }
 }
 
-/// Loses the primary `rounds` times, each time waiting until all is well again; in the first `together` rounds its host is
-/// the coordinator too.
+/// How often, and under which load.
+#[derive(Clone, Copy, Debug)]
+pub struct Course {
+    pub rounds: u32,
+    /// In the first of these the primary's host is the coordinator too.
+    pub together: u32,
+    /// Clients that commit one row after the other with no pause.
+    pub writers: u32,
+}
+
+impl Course {
+    /// With the load of a drill.
+    pub fn of(rounds: u32) -> Self {
+        Self { rounds, together: 0, writers: 4 }
+    }
+}
+
+/// Loses the primary again and again, each time waiting until all is well again.
 ///
 /// # Errors
 /// If the cluster does not heal.
-pub async fn lose_primary(lab: &Lab, loss: Loss, rounds: u32, together: u32, aloud: bool) -> Result<Report> {
+pub async fn lose_primary(lab: &Lab, loss: Loss, course: Course) -> Result<Report> {
     let controller = match loss {
         Loss::PowerAlone | Loss::Peers => Some(Fault::ControllerStop),
         Loss::Power => Some(Fault::ControllerStart),
@@ -104,30 +122,24 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, rounds: u32, together: u32, alo
     };
     if let Some(fault) = controller {
         let done = fault::apply(&lab.layout, &fault)?;
-        if aloud {
-            println!("{done}");
-        }
+        println!("{done}");
     }
     let worst = loss.worst_case(&lab.client.spec().await?.worst_cases);
-    if aloud {
-        println!("{}: at the worst, clients cannot write for {} ms", loss.name(), worst.as_millis());
-    }
-    let load = start_load(&lab.layout, "drill", 4, 0)?;
+    println!("{}: at the worst, clients cannot write for {} ms", loss.name(), worst.as_millis());
+    let load = start_load(&lab.layout, "drill", course.writers, 0)?;
     let mut capture = Capture::start(&lab.layout)?;
     let mut marks = Vec::new();
-    for round in 1..=rounds {
-        if round <= together {
+    for round in 1..=course.rounds {
+        if round <= course.together {
             one_for_both(lab).await?;
         }
-        let before = settle(lab, &load).await?;
+        let before = settle(lab, &load, course.writers).await?;
         let from = lab.primary().await?;
         let coordinator = lab.status().await?.status.coordinator;
         let (steal, wall) = (steal_millis(), wall_nanos());
         let (at, done) = loss.happen(lab, &from)?;
-        if aloud {
-            println!("round {round}: {done}");
-        }
-        let operation = follow(lab, before, at, aloud).await?;
+        println!("round {round}: {done}");
+        let operation = follow(lab, before, at).await?;
         let mended = wall_nanos();
         loss.mend(lab, &from)?;
         let steal = steal_millis() - steal;
@@ -146,10 +158,38 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, rounds: u32, together: u32, alo
             steal,
         });
     }
-    let mut report = finish(lab, load, marks, aloud).await?;
+    let mut report = finish(lab, load, marks).await?;
     report.worst = u64::try_from(worst.as_millis()).ok();
     fault::apply(&lab.layout, &Fault::ControllerStart)?;
     Ok(report)
+}
+
+/// Kills the coordinator's daemon again and again; how long until another node is coordinator, in milliseconds each.
+///
+/// # Errors
+/// If the workload moves for it, or the cluster does not heal.
+pub async fn lose_coordinator(lab: &Lab, rounds: u32) -> Result<Vec<f64>> {
+    let mut took = Vec::new();
+    for round in 1..=rounds {
+        let well = lab.healthy(Duration::from_secs(180)).await?;
+        let (epoch, term) = (well.status.workloads[0].epoch, well.status.term);
+        let coordinator = well.status.coordinator.context("a coordinator")?.to_string();
+        let daemon = find::daemon(&lab.layout, &coordinator, "run")?;
+        let at = wall_nanos();
+        find::signal(daemon, Signal::KILL)?;
+        let newer = |r: &StatusReply| r.status.term > term && r.status.coordinator.is_some();
+        let other = lab.wait("another coordinator", Duration::from_secs(60), newer).await?.status;
+        let after = lab.healthy(Duration::from_secs(180)).await?;
+        ensure!(after.status.workloads[0].epoch == epoch, "{coordinator} was killed, and the workload moved");
+        let history = lab.client.history("limit=500").await?;
+        let elected = history.records.iter().filter(|r| r.kind == "elected");
+        let times = elected.filter_map(|r| OffsetDateTime::parse(&r.at, &Rfc3339).ok());
+        let first = times.map(|t| t.unix_timestamp_nanos().cast_unsigned()).filter(|t| *t > at).min();
+        let ms = (first.context("an election")? - at) as f64 / 1e6;
+        println!("round {round}: {coordinator} -> {} after {ms:.0} ms", other.coordinator.context("a coordinator")?);
+        took.push(ms);
+    }
+    Ok(took)
 }
 
 /// Makes the primary's host the coordinator too: a coordinator that cannot hold the workload is restarted until another
@@ -177,37 +217,35 @@ async fn one_for_both(lab: &Lab) -> Result<()> {
 }
 
 /// Switches over to the next replica, there and back.
-pub async fn switchover(lab: &Lab, rounds: u32, aloud: bool) -> Result<Report> {
-    let load = start_load(&lab.layout, "drill", 4, 0)?;
+pub async fn switchover(lab: &Lab, course: Course) -> Result<Report> {
+    let load = start_load(&lab.layout, "drill", course.writers, 0)?;
     let mut marks = Vec::new();
-    for round in 1..=rounds {
-        let before = settle(lab, &load).await?;
+    for round in 1..=course.rounds {
+        let before = settle(lab, &load, course.writers).await?;
         let from = lab.primary().await?;
         let to = if from == "doline" { "polje" } else { "doline" };
         let (steal, at) = (steal_millis(), boot_nanos());
         let body = MoveBody { to: Some(NodeId::from(to)), ..MoveBody::default() };
         lab.client.begin(WORKLOAD, "switchover", &body).await?;
-        if aloud {
-            println!("round {round}: switchover of {WORKLOAD} from {from} to {to}");
-        }
-        let operation = follow(lab, before, at, aloud).await?;
+        println!("round {round}: switchover of {WORKLOAD} from {from} to {to}");
+        let operation = follow(lab, before, at).await?;
         let steal = steal_millis() - steal;
         let (coordinator_too, goodbyes, clashes) = (false, 0, Vec::new());
         marks.push(Mark { what: "switchover".into(), from, at, operation, steal, coordinator_too, goodbyes, clashes });
         lab.healthy(Duration::from_secs(180)).await?;
     }
-    finish(lab, load, marks, aloud).await
+    finish(lab, load, marks).await
 }
 
 /// All is well, and every writer has written lately. The newest operation so far.
-async fn settle(lab: &Lab, load: &Running) -> Result<Option<OperationId>> {
+async fn settle(lab: &Lab, load: &Running, writers: u32) -> Result<Option<OperationId>> {
     lab.healthy(Duration::from_secs(180)).await?;
     let begun = boot_nanos();
     loop {
         let lines = journal::read(&load.journal).unwrap_or_default();
         let lately: BTreeSet<u32> =
             lines.iter().filter(|l| l.began > begun && l.ending == Ending::Acknowledged).map(|l| l.writer).collect();
-        if lately.len() >= 4 {
+        if lately.len() >= writers as usize {
             break;
         }
         anyhow::ensure!(
@@ -221,16 +259,14 @@ async fn settle(lab: &Lab, load: &Running) -> Result<Option<OperationId>> {
 }
 
 /// Prints the operation's steps while they happen, and returns it when it is done.
-async fn follow(lab: &Lab, before: Option<OperationId>, from: u64, aloud: bool) -> Result<Progress> {
+async fn follow(lab: &Lab, before: Option<OperationId>, from: u64) -> Result<Progress> {
     let mut shown = 0;
     let mut finished = None;
     let reply = lab.wait("the operation's end", Duration::from_secs(120), |reply| {
         let newest = reply.status.operations.iter().find(|o| Some(o.id) > before);
         let Some(operation) = newest else { return false };
         for step in operation.steps.iter().skip(shown) {
-            if aloud {
-                println!("  {:>7.0} ms  {}", step.at.0.saturating_sub(from) as f64 / 1e6, step.text);
-            }
+            println!("  {:>7.0} ms  {}", step.at.0.saturating_sub(from) as f64 / 1e6, step.text);
         }
         shown = shown.max(operation.steps.len());
         if operation.outcome.is_some() {
@@ -253,27 +289,25 @@ struct Mark {
     clashes: Vec<String>,
 }
 
-async fn finish(lab: &Lab, load: Running, marks: Vec<Mark>, aloud: bool) -> Result<Report> {
+async fn finish(lab: &Lab, load: Running, marks: Vec<Mark>) -> Result<Report> {
     let lines = load.finish()?;
     let mut rounds = Vec::new();
     for (i, mark) in marks.iter().enumerate() {
         let end = marks.get(i + 1).map_or(u64::MAX, |m| m.at);
         let round = measure(mark, &lines, end)?;
-        if aloud {
-            let phases: Vec<String> = round.phases.iter().map(|(name, ms)| format!("{name} {ms:.0}")).collect();
-            println!(
-                "round {}: {} -> {}, no write for {:.0} ms = {}; steal {} ms; FIN or RST out of {}: {}{}",
-                i + 1,
-                round.from,
-                round.to,
-                round.pause,
-                phases.join(" + "),
-                round.steal,
-                round.from,
-                round.goodbyes,
-                if round.coordinator_too { "; it was the coordinator too" } else { "" }
-            );
-        }
+        let phases: Vec<String> = round.phases.iter().map(|(name, ms)| format!("{name} {ms:.0}")).collect();
+        println!(
+            "round {}: {} -> {}, no write for {:.0} ms = {}; steal {} ms; FIN or RST out of {}: {}{}",
+            i + 1,
+            round.from,
+            round.to,
+            round.pause,
+            phases.join(" + "),
+            round.steal,
+            round.from,
+            round.goodbyes,
+            if round.coordinator_too { "; it was the coordinator too" } else { "" }
+        );
         rounds.push(round);
     }
     let (acknowledged, missing) = compare(lab, &lines).await?;

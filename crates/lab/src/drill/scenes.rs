@@ -11,6 +11,7 @@ use crate::find;
 use crate::journal::{self, Ending};
 use crate::layout::{FLOATING, FLOATING6, NODES};
 use crate::steal::{boot_nanos, millis as steal_millis, wall_nanos};
+use crate::watchdogs;
 use anyhow::{Context, Result, ensure};
 use karst_api::core::view::NodeView;
 use karst_api::{Client, StatusReply};
@@ -21,6 +22,9 @@ use time::format_description::well_known::Rfc3339;
 pub const LIMIT: Duration = Duration::from_secs(120);
 /// From the log's word to the answer to the next client.
 const ADDRESS_ANSWERS: Duration = Duration::from_millis(50);
+
+/// Two write probes, the suspicion's ceiling and the move, generously.
+const DISK_FULL_MOVES: Duration = Duration::from_secs(6);
 
 fn apply(lab: &Lab, fault: Fault) -> Result<()> {
     fault::apply(&lab.layout, &fault).map(drop)
@@ -212,6 +216,25 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
     Ok(format!("answered {} after the log's word (IPv4, IPv6)", answered.join(" and ")))
 }
 
+/// A deadman that stands still for long feeds no watchdog: the host is reset, under a new boot id, and comes home.
+pub async fn watchdog_silent(lab: &Lab) -> Result<String> {
+    apply(lab, Fault::ControllerStart)?;
+    let well = lab.healthy(LIMIT).await?;
+    let primary = lab.primary().await?;
+    // A standby's: nothing has to move for it.
+    let standby = well.status.workloads[0].sync.sure.iter().find(|n| n.as_str() != primary);
+    let standby = standby.context("a standby")?.to_string();
+    let boot = || std::fs::read_to_string(lab.layout.host(&standby).join("boot_id")).unwrap_or_default();
+    let before = boot();
+    let frozen = Instant::now();
+    apply(lab, Fault::Freeze { host: standby.clone(), what: Frozen::Deadman })?;
+    lab.wait("the host is reset", LIMIT, |_| boot() != before).await?;
+    let after = frozen.elapsed();
+    ensure!(after >= watchdogs::PATIENCE - Duration::from_secs(2), "it was reset already after {after:?}");
+    lab.healthy(LIMIT).await?;
+    Ok(format!("{standby} was reset {} s after, and came home", after.as_secs()))
+}
+
 /// The primary's disk is full: its server still answers, and writes fail; it is moved, the reason says so, and the host comes
 /// home when there is room again.
 pub async fn disk_full(lab: &Lab) -> Result<String> {
@@ -221,6 +244,7 @@ pub async fn disk_full(lab: &Lab) -> Result<String> {
     apply(lab, Fault::FillDisk { host: primary.clone() })?;
     let moved = lab.wait("a new primary", LIMIT, is_elsewhere(&primary)).await?;
     let took = Duration::from_nanos(boot_nanos() - full);
+    ensure!(took < DISK_FULL_MOVES, "it moved only after {took:?}");
     let steps = &moved.status.operations.first().context("an operation")?.steps;
     let why = steps.iter().find(|s| s.text.contains("No space left")).map(|s| s.text.clone());
     let exited = steps.iter().any(|s| s.text.contains("exited") || s.text.contains("does not run"));
