@@ -2,6 +2,7 @@ import { Col, Row } from 'react-bootstrap'
 import type { Status } from './api'
 import { OperationCard } from './OperationCard'
 import { WorkloadCard } from './WorkloadCard'
+import { WriteGraph } from './WriteGraph'
 import { QuorumMeter, ZoneMap } from './ZoneMap'
 
 export function Now({ status }: { status: Status }) {
@@ -18,7 +19,12 @@ export function Now({ status }: { status: Status }) {
         <Col md={7}>
           <ZoneMap status={status} />
         </Col>
-        <Col md={5}>{newest && <OperationCard operation={newest} />}</Col>
+        <Col md={5} className="d-flex flex-column gap-2">
+          {status.workloads.map((w) => (
+            <WriteGraph workload={w} key={w.workload} />
+          ))}
+          {newest && <OperationCard operation={newest} />}
+        </Col>
         <Col md={12}>
           <Findings status={status} />
         </Col>

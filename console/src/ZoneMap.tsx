@@ -8,7 +8,7 @@ function duties(node: string, status: Status): string[] {
     const replica = w.replicas.find((r) => r.node === node)
     const gate = w.gates.find((g) => g.node === node)
     return [
-      w.primary === node ? `★ primary of ${w.workload}` : replica ? `${replica.state} of ${w.workload}` : null,
+      w.primary === node ? `★ primary of ${w.workload}` : replica ? `${replica.state === 'unknown' ? 'replica' : replica.state} of ${w.workload}` : null,
       gate ? `gate of ${w.workload}` : null,
       w.address?.holder === node ? `${w.address.held ? '◆ has' : '◇ is to have'} ${w.address.on[0]?.split('/')[0]}` : null,
     ].filter((d) => d !== null)
@@ -20,7 +20,7 @@ function Tile({ node: n, status }: { node: NodeView; status: Status }) {
   const border = n.fenced ? 'border-danger' : up ? 'border-success' : 'border-warning'
   return (
     <div className={`border border-2 ${border} rounded p-2 mb-2 small`} data-node={n.node}>
-      <div className="d-flex">
+      <div className="d-flex gap-2">
         <strong>{n.node}</strong>
         <span className="ms-auto">{up ? '● up' : `■ ${n.state} for ${(n.silent_ms / 1000).toFixed(1)} s`}</span>
       </div>

@@ -13,17 +13,18 @@ export function useLive(): Live {
   useEffect(() => {
     const source = new EventSource('/api/v1/live')
     let lost: ReturnType<typeof setTimeout> | undefined
-    source.addEventListener('status', (event) => {
-      setReply(JSON.parse((event as MessageEvent<string>).data) as StatusReply)
-    })
-    source.onopen = () => {
+    // A node that loses its power says no goodbye: its stream just stays silent, and no error is raised.
+    const heard = () => {
       clearTimeout(lost)
       setStale(false)
-    }
-    source.onerror = () => {
-      clearTimeout(lost)
       lost = setTimeout(() => setStale(true), STALE_MS)
     }
+    heard()
+    source.addEventListener('status', (event) => {
+      setReply(JSON.parse((event as MessageEvent<string>).data) as StatusReply)
+      heard()
+    })
+    source.addEventListener('alive', heard)
     return () => {
       clearTimeout(lost)
       source.close()

@@ -228,3 +228,27 @@ fn a_diverged_replica_is_rewound_and_else_cloned() {
     rig.agent = Rig::new(Observation::down(Data::Unusable("a rewind was cut short".into()))).agent;
     assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
 }
+
+#[test]
+fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
+    let rig = Rig::new(up(Role::Standby));
+    assert!(rig.agent.is_calm());
+    let restless = [
+        Observation { exited: true, ..up(Role::Standby) },
+        Observation { role: None, ..up(Role::Standby) },
+        Observation { trouble: Some("a write failed".into()), ..up(Role::Primary) },
+        Observation { can_write: Some(false), ..up(Role::Primary) },
+        Observation::down(Data::Empty),
+    ];
+    for seen in restless {
+        assert!(!Rig::new(seen.clone()).agent.is_calm(), "{seen:?}");
+    }
+    let mut open = workload(2, Tenure::Open { holder: me(), serving: true });
+    open.sync = SyncSet { epoch: Epoch(2), number: 1, sure: vec![], asked: vec!["polje".into()] };
+    let mut rig = Rig::new(up(Role::Primary));
+    rig.lease(2, 2000);
+    let (busy, _) = rig.action(&open).expect("it sets the sync set");
+    assert!(!rig.agent.is_calm(), "an action runs");
+    rig.agent.on_done(busy, Err("no".into()), &open, rig.now);
+    assert!(!rig.agent.is_calm(), "it failed and is tried again");
+}

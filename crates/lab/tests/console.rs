@@ -117,7 +117,23 @@ async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
     }
     let untouched = page.execute("return window.untouched === true", vec![]).await?;
     ensure!(untouched.as_bool() == Some(true), "the page was loaded anew");
-    the_other_pages(lab, page).await
+    the_other_pages(lab, page).await?;
+    nothing_old_looks_live(lab, page).await
+}
+
+/// The page's own node stands still, says no goodbye, and what it said last is shown as old.
+async fn nothing_old_looks_live(lab: &Lab, page: &Client) -> Result<()> {
+    let daemon = find::daemon(&lab.layout, karst_lab::layout::NODES[2].name, "run")?;
+    find::signal(daemon, Signal::STOP)?;
+    let said = text_of(page, "stale").await.context("it still looks live");
+    find::signal(daemon, Signal::CONT)?;
+    ensure!(said?.contains("Not live"), "it is not said in words");
+    let begun = Instant::now();
+    while page.find(Locator::Id("stale")).await.is_ok() {
+        ensure!(begun.elapsed() < LIMIT, "it stays old though its node is back");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    Ok(())
 }
 
 /// Each page shows what the cluster says of itself.
@@ -127,6 +143,7 @@ async fn the_other_pages(lab: &Lab, page: &Client) -> Result<()> {
     let zones = text_of(page, "zones").await?;
     let wrong = status.nodes.iter().find(|n| !zones.contains(n.node.as_str()) || !zones.contains(&n.zone));
     ensure!(wrong.is_none() && zones.contains("primary of"), "the map: {zones}");
+    page.find(Locator::Css("[data-writes=sailings] canvas")).await.context("the graph of what is written")?;
     go(page, "operation").await?;
     let list = text_of(page, "operations").await?;
     ensure!(list.contains(&format!("op-{newest}")), "the operations: {list}");

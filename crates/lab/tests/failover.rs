@@ -26,6 +26,8 @@ async fn the_server_dies_and_clients_carry_on() {
     switch_back(&lab).await.unwrap();
     answers_and_refusals(&lab).await.unwrap();
     rig::history_is_complete(&lab).await.unwrap();
+    who_asked_is_on_record(&lab).await.unwrap();
+    nothing_secret_is_shown(&lab).await.unwrap();
 }
 
 async fn first_failover(lab: &Lab) -> Result<()> {
@@ -105,6 +107,61 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
     ensure!(metrics.contains("karst_workload_role{workload=\"sailings\"} 2") && metrics.contains("# EOF"), "{metrics}");
     ensure!(get("/openapi.json")?.contains("/api/v1/workloads/{workload}/switchover"));
     over_tls(lab)
+}
+
+/// The audit trail: who asked, from where, and the answer; a stranger too, and neither token nor body.
+async fn who_asked_is_on_record(lab: &Lab) -> Result<()> {
+    let socket = lab.layout.runtime(NODES[0].name).join("api.sock");
+    let stranger = Command::new("curl")
+        .args(["-s", "-X", "POST", "-H", "Authorization: Bearer herring-gull", "--unix-socket"])
+        .arg(socket)
+        .arg("http://node/api/v1/nodes/polje/fence")
+        .output()?;
+    ensure!(String::from_utf8_lossy(&stranger.stdout).contains("no valid token"), "a stranger was let in");
+    let asked = |text: &str, what: &[&str]| what.iter().all(|w| text.contains(w));
+    let begun = std::time::Instant::now();
+    loop {
+        let records = lab.client.history("limit=500").await?.records;
+        let lines: Vec<&str> = records.iter().filter(|r| r.kind == "asked").map(|r| r.text.as_str()).collect();
+        let moved = |l: &&str| {
+            asked(l, &["captain (administer)", "POST /api/v1/workloads/sailings/switchover", "answered 202"])
+        };
+        let strange = |l: &&str| asked(l, &["somebody without a valid token", "/nodes/polje/fence", "answered 401"]);
+        if lines.iter().any(moved) && lines.iter().any(strange) {
+            ensure!(lines.iter().all(|l| !l.contains("herring")), "a token is on record: {lines:?}");
+            return Ok(());
+        }
+        ensure!(begun.elapsed() < LIMIT, "not on record: {lines:?}");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+}
+
+/// None of the lab's secrets is in a log, in the history, or in the words of a process.
+async fn nothing_secret_is_shown(lab: &Lab) -> Result<()> {
+    let secrets = ["captain", "replication", "client", "history", "power"]
+        .map(|name| (name, std::fs::read_to_string(lab.layout.secret(name)).unwrap_or_default().trim().to_string()));
+    ensure!(secrets.iter().all(|(_, s)| s.len() > 20), "the secrets cannot be read");
+    let shown = |what: &str, text: &str| match secrets.iter().find(|(_, s)| text.contains(s.as_str())) {
+        Some((name, _)) => anyhow::bail!("the secret `{name}` is in {what}"),
+        None => Ok(()),
+    };
+    let logs = NODES.iter().map(|n| lab.layout.host(n.name).join("log")).chain([lab.layout.dir.join("logs")]);
+    let mut looked = 0;
+    for dir in logs {
+        for entry in std::fs::read_dir(&dir)? {
+            let path = entry?.path();
+            shown(&path.display().to_string(), &String::from_utf8_lossy(&std::fs::read(&path)?))?;
+            looked += 1;
+        }
+    }
+    ensure!(looked >= 12, "only {looked} logs");
+    let records = lab.client.history("limit=1000").await?.records;
+    records.iter().try_for_each(|r| shown("the history", &format!("{r:?}")))?;
+    for pid in find::of_lab(&lab.layout) {
+        let words = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+        shown("a process's words", &String::from_utf8_lossy(&words))?;
+    }
+    Ok(())
 }
 
 /// The listener on the management network: with the cluster's CA it is trusted, without it is not.

@@ -9,8 +9,8 @@ use std::time::Duration;
 
 /// How often a stream looks for a change.
 const LOOK: Duration = Duration::from_millis(150);
-/// A comment at least this often, so that a broken stream is noticed at both ends.
-const SIGN_OF_LIFE: u32 = 20;
+/// Something is said at least this often, in looks, so that a broken stream is noticed at both ends.
+const SIGN_OF_LIFE: u32 = 10;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config.route("/api/v1/live", web::get().to(live));
@@ -37,7 +37,7 @@ async fn live(service: web::Data<Service>, _user: User) -> HttpResponse {
             quiet += 1;
             pause(&mut stopping).await;
             if quiet >= SIGN_OF_LIFE {
-                return Some((Ok(Bytes::from_static(b": quiet\n\n")), (service, last, 0)));
+                return Some((Ok(Bytes::from_static(b"event: alive\ndata:\n\n")), (service, last, 0)));
             }
         }
     });

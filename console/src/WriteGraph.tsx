@@ -1,0 +1,74 @@
+import { useEffect, useRef } from 'react'
+import { Card } from 'react-bootstrap'
+import uPlot from 'uplot'
+import 'uplot/dist/uPlot.min.css'
+import type { Workload } from './api'
+
+const SECONDS = 60
+const PER_SECOND = 2
+const POINTS = SECONDS * PER_SECOND
+
+/** Where the log of the open primary ends; none while nobody serves. */
+function written(w: Workload): number | null {
+  return w.replicas.find((r) => r.node === w.primary)?.report?.seen?.position ?? null
+}
+
+/** How much the clients have written, second by second: a pause is a gap that anybody can see. */
+export function WriteGraph({ workload }: { workload: Workload }) {
+  const box = useRef<HTMLDivElement>(null)
+  const newest = useRef(workload)
+  useEffect(() => {
+    newest.current = workload
+  }, [workload])
+
+  useEffect(() => {
+    const holder = box.current
+    if (!holder) return
+    const width = () => holder.clientWidth
+    const times = Array.from({ length: POINTS }, (_, i) => (i - POINTS + 1) / PER_SECOND)
+    let rates: (number | null)[] = times.map(() => null)
+    let last = written(newest.current)
+    const chart = new uPlot(
+      {
+        width: width(),
+        height: 120,
+        legend: { show: false },
+        cursor: { show: false },
+        scales: { x: { time: false }, y: { range: (_, __, most) => [0, Math.max(most ?? 0, 1)] } },
+        axes: [
+          { values: (_, ticks) => ticks.map((t) => (t === 0 ? 'now' : `${t} s`)) },
+          { size: 80, values: (_, ticks) => ticks.map((t) => `${t} kB/s`) },
+        ],
+        series: [{}, { stroke: '#004d66', fill: '#4ca6b855', width: 2, spanGaps: false, points: { show: false } }],
+      },
+      [times, rates],
+      holder,
+    )
+    const tick = setInterval(() => {
+      const now = written(newest.current)
+      // A new primary goes on where the old one ended, or a little before.
+      const rate = now === null ? 0 : last === null ? null : (Math.max(0, now - last) / 1000) * PER_SECOND
+      last = now ?? last
+      rates = [...rates.slice(1), rate]
+      chart.setData([times, rates])
+    }, 1000 / PER_SECOND)
+    const resized = new ResizeObserver(() => chart.setSize({ width: width(), height: 120 }))
+    resized.observe(holder)
+    return () => {
+      clearInterval(tick)
+      resized.disconnect()
+      chart.destroy()
+    }
+  }, [])
+
+  return (
+    <Card data-writes={workload.workload}>
+      <Card.Header>
+        Written to <strong>{workload.workload}</strong>, last minute
+      </Card.Header>
+      <Card.Body className="p-1">
+        <div ref={box} />
+      </Card.Body>
+    </Card>
+  )
+}
