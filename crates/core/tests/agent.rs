@@ -229,6 +229,20 @@ fn a_diverged_replica_is_rewound_and_else_cloned() {
     assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
 }
 
+/// Seen: a standby that settled for 1.4 s kept a new primary, which waited for nobody else, from its first commit.
+#[test]
+fn a_standby_that_still_settles_follows_the_new_primary_at_once() {
+    let mut rig = Rig::new(up(Role::Standby));
+    let ended = workload(2, Tenure::Ended { last: "polje".into(), how: Ended::LeaseOver });
+    let (settling, action) = rig.action(&ended).expect("it settles");
+    assert_eq!(action, Action::Settle);
+    let open = workload(3, Tenure::Open { holder: "uvala".into(), serving: false });
+    let orders = rig.step(&open);
+    assert_eq!(orders[0], Order::Cancel { id: settling });
+    let follows = Action::Repoint { upstream: "uvala".into() };
+    assert!(matches!(&orders[1], Order::Start { action, .. } if *action == follows), "{orders:?}");
+}
+
 #[test]
 fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
     let rig = Rig::new(up(Role::Standby));

@@ -6,7 +6,7 @@ use crate::layout::Layout;
 use anyhow::{Context, Result, bail, ensure};
 use rustix::fs::{FallocateFlags, fallocate, statvfs};
 use std::fs::{self, File};
-use std::io::Write as _;
+use std::io::{Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -91,6 +91,7 @@ pub fn fill(layout: &Layout, host: &str) -> Result<()> {
         }
     }
     // The last blocks, which whoever writes meanwhile may still find.
+    filler.seek(SeekFrom::End(0))?;
     while filler.write(&[0; 4096]).is_ok_and(|n| n > 0) {}
     Ok(())
 }

@@ -5,7 +5,7 @@
 //!
 //! ```
 //! use karst_sim::{Script, World};
-//! let mut world = World::new(karst_sim::{ferry_spec, powered_spec}(), 1, None);
+//! let mut world = World::new(karst_sim::ferry_spec(), 1, None);
 //! world.run(&Script::calm(30)).unwrap_or_else(|failure| panic!("{failure}"));
 //! ```
 //!
@@ -20,4 +20,4 @@ mod world;
 pub use check::Failure;
 pub use cluster::{ferry_spec, powered_spec};
 pub use fault::{Fault, Script};
-pub use world::World;
+pub use world::{Slow, World};

@@ -84,6 +84,10 @@ impl Host {
     }
 }
 
+fn nanos(time: Duration) -> u64 {
+    u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
+}
+
 enum Happening {
     Input(NodeId, u64, Input),
     Wake(NodeId, u64, u64),
@@ -95,6 +99,19 @@ enum Happening {
     Fault(Fault),
     End(Fault),
     Tick,
+}
+
+/// What takes as long as given, every time; where nothing is given, chance decides.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Slow {
+    /// A power device, from the order to the reading.
+    pub device: Option<Duration>,
+    /// The promotion of a server.
+    pub promote: Option<Duration>,
+    /// A standby's report of its final position.
+    pub settle: Option<Duration>,
+    /// A sync of any node's store; a commit needs two, one after the other.
+    pub disk: Option<Duration>,
 }
 
 /// A whole cluster with its clients, driven by one seed.
@@ -112,6 +129,7 @@ pub struct World {
     cut: BTreeMap<(NodeId, NodeId), u32>,
     lossy: u32,
     dead_devices: u32,
+    slow: Slow,
     truth: Truth,
     story: Vec<String>,
     next_write: u64,
@@ -179,6 +197,7 @@ impl World {
             cut: BTreeMap::new(),
             lossy: 0,
             dead_devices: 0,
+            slow: Slow::default(),
             truth: Truth::default(),
             story: Vec::new(),
             next_write: 1,
@@ -193,6 +212,11 @@ impl World {
         }
         world.after(MS, Happening::Tick);
         world
+    }
+
+    /// From here on these take that long.
+    pub fn slow_down(&mut self, slow: Slow) {
+        self.slow = slow;
     }
 
     /// Of the committed log, the epoch of the workload; how often it moved.
@@ -376,7 +400,7 @@ impl World {
             Effect::Send { to, message } => self.deliver(id, to, message),
             Effect::Persist { number, writes } => {
                 let sync = self.hosts[id].sync_ms * MS;
-                let delay = self.chance.random_range(sync / 4..=sync);
+                let delay = self.slow.disk.map_or_else(|| self.chance.random_range(sync / 4..=sync), nanos);
                 // One store thread: syncs end in the order they began.
                 let end = self.hosts[id].synced_at.max(self.now) + delay;
                 self.host(id).synced_at = end;
@@ -396,7 +420,12 @@ impl World {
                     Action::Promote => 120,
                     _ => 30,
                 };
-                let delay = self.chance.random_range(MS..most * MS);
+                let slow = match action {
+                    Action::Promote => self.slow.promote,
+                    Action::Settle => self.slow.settle,
+                    _ => None,
+                };
+                let delay = slow.map_or_else(|| self.chance.random_range(MS..most * MS), nanos);
                 self.after(delay, Happening::Act(id.clone(), run, number, action));
             }
             Effect::Attend { workload, closely } => {

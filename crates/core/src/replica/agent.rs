@@ -434,6 +434,12 @@ impl Agent {
         if ended && let Some(Running { action: Action::Repoint { .. }, .. }) = self.running {
             self.cancel();
         }
+        // Somebody was chosen without it, who waits for this standby now (D13).
+        if primary.is_some()
+            && let Some(Running { action: Action::Settle, .. }) = self.running
+        {
+            self.cancel();
+        }
         self.rewound &= !seen.streaming;
         let unusable = w.unsound(&self.me).is_some() || self.is_suspect(w) || self.unrewindable;
         let rejoins = unusable && self.rejoined != Some(w.epoch);

@@ -184,13 +184,23 @@ async fn speak(
             closed = connection.closed() => return Err(closed.into()),
             () = local.restarted[node].notified() => anyhow::bail!("the peer was started again"),
         };
-        let Some(message) = message else { return Ok(()) };
-        let frame = encode(&message);
-        if message.is_beat() {
-            // Too big for a datagram or no room: the next beat is on its way.
-            let _ = connection.send_datagram(frame[4..].to_vec().into());
-        } else {
-            stream.write_all(&frame).await?;
+        if message.is_none() {
+            return Ok(());
+        }
+        // Whatever waits leaves together: a packet costs more than what is in it.
+        let (mut next, mut frames) = (message, Vec::new());
+        while let Some(message) = next {
+            let frame = encode(&message);
+            if message.is_beat() {
+                // Too big for a datagram or no room: the next beat is on its way.
+                let _ = connection.send_datagram(frame[4..].to_vec().into());
+            } else {
+                frames.extend(frame);
+            }
+            next = waiting.try_recv().ok();
+        }
+        if !frames.is_empty() {
+            stream.write_all(&frames).await?;
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Power devices: on a network of their own, slow, and able to fail. Whoever is cut gets its power back after a while, as
 //! if somebody had seen to it.
 
-use super::{Happening, MS, World};
+use super::{Happening, MS, World, nanos};
 use crate::fault::Fault;
 use karst_core::power::{PowerOrder, PowerSeen};
 use karst_core::{Input, NodeId};
@@ -16,8 +16,13 @@ pub(super) enum Step {
 }
 
 impl World {
+    /// Half of what a slow device takes: the order's way, and the reading's.
+    fn half_a_device(&self) -> Option<u64> {
+        self.slow.device.map(|time| nanos(time / 2))
+    }
+
     pub(super) fn ask_device(&mut self, by: &NodeId, run: u64, node: NodeId, order: PowerOrder) {
-        let delay = self.chance.random_range(MS..30 * MS);
+        let delay = self.half_a_device().unwrap_or_else(|| self.chance.random_range(MS..30 * MS));
         self.after(delay, Happening::Device(by.clone(), run, node, order, Step::Arrives));
     }
 
@@ -37,7 +42,7 @@ impl World {
                 let down_ms = self.chance.random_range(500..4_000);
                 self.begin_fault(Fault::PowerCut { node: node.clone(), down_ms })?;
             }
-            let delay = self.chance.random_range(MS..60 * MS);
+            let delay = self.half_a_device().unwrap_or_else(|| self.chance.random_range(MS..60 * MS));
             self.after(delay, Happening::Device(by.clone(), run, node, order, Step::Read));
             return Ok(());
         }

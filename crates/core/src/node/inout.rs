@@ -1,0 +1,166 @@
+//! What goes into a node, and what comes out of it.
+
+use super::ask::{Answer, Request};
+use super::{AddressOrder, AddressSeen, GateOrder};
+use crate::authority::Claim;
+use crate::consensus::{Durable, Stored};
+use crate::event::Event;
+use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
+use crate::message::Message;
+use crate::power::{PowerOrder, PowerSeen};
+use crate::replica::agent::Kept;
+use crate::replica::{Action, Done, GateReport, Observation};
+use crate::spec::Spec;
+use crate::time::Time;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as much as all its beats.
+pub const CALM_LOOKS: u32 = 5;
+
+/// A rule broken on purpose, so that a test can show that its check can fail. Never set in the daemon.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Planted {
+    /// A primary is replaced without waiting for its lease (S3).
+    SkipLeaseWait,
+    /// An address is given on without waiting for its old holder's lease (S7).
+    AddressAtOnce,
+    /// A primary runs on past its lease (C2).
+    OutliveLease,
+    /// Any standby may be promoted, and the one that has least is (S5).
+    PromoteLaggard,
+    /// A power device's order is taken for its effect (C7).
+    AssumeOff,
+    /// Messages leave before what they say is durable (A5, S2).
+    SendBeforeDurable,
+}
+
+/// What a node has to know at its start.
+#[derive(Clone, Debug)]
+pub struct NodeConfig {
+    pub me: NodeId,
+    pub spec: Spec,
+    pub boot: BootId,
+    /// The hardware's UUID, where the host can tell.
+    pub system: Option<String>,
+    /// Of the generator behind all random choices.
+    pub seed: u64,
+    pub stored: Stored,
+    pub kept: BTreeMap<WorkloadId, Kept>,
+    pub planted: Option<Planted>,
+}
+
+/// What happened.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Input {
+    Received {
+        from: NodeId,
+        message: Message,
+    },
+    /// Everything up to this [`Effect::Persist`] is durable.
+    Persisted {
+        number: u64,
+    },
+    Observed {
+        workload: WorkloadId,
+        observation: Observation,
+    },
+    Acted {
+        workload: WorkloadId,
+        id: u64,
+        result: Result<Done, String>,
+    },
+    /// The deadman acts before this deadline, or watches nothing of the claim.
+    Armed {
+        claim: Claim,
+        deadline: Option<Time>,
+        /// Why packets of the primary pass whether or not it does (C3).
+        unguarded: Option<String>,
+    },
+    AddressSeen {
+        workload: WorkloadId,
+        seen: AddressSeen,
+    },
+    GateSeen {
+        workload: WorkloadId,
+        report: GateReport,
+    },
+    /// What a power device said.
+    Powered {
+        node: NodeId,
+        order: PowerOrder,
+        result: Result<PowerSeen, String>,
+    },
+    /// Somebody asks this node; the answer carries the ticket.
+    Asked {
+        ticket: u64,
+        request: Request,
+    },
+    Woke,
+}
+
+/// Something to store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Write {
+    Log(Durable),
+    Kept { workload: WorkloadId, kept: Kept },
+}
+
+/// What has to be done.
+#[must_use]
+#[derive(Clone, Debug, PartialEq)]
+pub enum Effect {
+    Send {
+        to: NodeId,
+        message: Message,
+    },
+    /// Make these durable, in order, then say [`Input::Persisted`].
+    Persist {
+        number: u64,
+        writes: Vec<Write>,
+    },
+    Act {
+        workload: WorkloadId,
+        id: u64,
+        action: Action,
+        operation: Option<OperationId>,
+    },
+    Cancel {
+        workload: WorkloadId,
+        id: u64,
+    },
+    /// Look at the workload's server here each heartbeat, and at once, or only each [`CALM_LOOKS`] heartbeats: an exit is
+    /// observed when it happens in either case. Each heartbeat until it is said.
+    Attend {
+        workload: WorkloadId,
+        closely: bool,
+    },
+    /// Have the deadman end the workload's processes, or take its address away, before this deadline, unless it is moved.
+    Arm {
+        claim: Claim,
+        deadline: Time,
+    },
+    Disarm {
+        claim: Claim,
+    },
+    Address {
+        workload: WorkloadId,
+        order: AddressOrder,
+    },
+    Gate {
+        workload: WorkloadId,
+        order: GateOrder,
+    },
+    /// Ask the power device of a node. A cut is allowed only while [`Node::cutting`] still names it (C7).
+    Power {
+        node: NodeId,
+        order: PowerOrder,
+        /// What the device must say it powers, if it says so at all.
+        system: Option<String>,
+    },
+    Answer {
+        ticket: u64,
+        answer: Answer,
+    },
+    Record(Event),
+}

@@ -1,0 +1,86 @@
+//! L1: no outage is longer than the worst case that is printed beforehand, and each of its terms is real: a world in which it
+//! takes as long as it may comes near it.
+
+use karst_core::outage::{POWER_ALLOWANCE, PROMOTE_ALLOWANCE, worst_cases};
+use karst_core::spec::{Spec, Timings};
+use karst_sim::{Fault, Script, Slow, World, ferry_spec, powered_spec};
+use std::time::Duration;
+
+/// Enough for the coordinator to have been on the primary's host in some, and on another in most.
+const SEEDS: std::ops::Range<u64> = 0..12;
+const CUT_AT: u64 = 8_000;
+
+fn ms(ms: u64) -> Duration {
+    Duration::from_millis(ms)
+}
+
+/// The longest of the seeds' pauses after the primary's host lost its power.
+fn longest(spec: &Spec, slow: Slow, more: &[(u64, Fault)]) -> Duration {
+    let cut = (CUT_AT, Fault::PowerCut { node: "doline".into(), down_ms: 8_000 });
+    let faults: Vec<(u64, Fault)> = more.iter().cloned().chain([cut]).collect();
+    let script = Script { faults, until_ms: 30_000, calm_ms: 10_000 };
+    let pause = |seed| {
+        let mut world = World::new(spec.clone(), seed, None);
+        world.slow_down(slow);
+        world.run(&script).unwrap_or_else(|f| panic!("{f}"));
+        assert_eq!(world.epoch(), 2, "seed {seed}: it moved once");
+        world.longest_pause()
+    };
+    SEEDS.map(pause).max().expect("there are seeds")
+}
+
+fn printed(cases: [&str; 2]) -> Duration {
+    let all = worst_cases(&Timings::default());
+    let wanted = all.iter().filter(|c| cases.contains(&c.case.as_str()));
+    wanted.map(|c| c.total()).max().expect("the cases are printed")
+}
+
+/// What a promotion itself may take: the rest of its allowance is for the first replicated write.
+const PROMOTION: Duration = Duration::from_millis(300);
+
+/// A commit is the coordinator's sync, another node's, and two ways between them.
+const DISK: Duration = Duration::from_millis(20);
+
+#[test]
+fn every_term_of_a_confirmed_power_cut_is_real_and_the_sum_is_kept() {
+    let spec = powered_spec();
+    let worst = printed([
+        "host lost, its power confirmed off",
+        "primary and coordinator lost together, the power confirmed off",
+    ]);
+    let usual = longest(&spec, Slow::default(), &[]);
+    assert!(PROMOTION < PROMOTE_ALLOWANCE);
+    let limit = spec.timings.settle_limit;
+    let terms = [
+        // By chance a device takes up to 90 ms, a promotion up to 120, a report up to 30.
+        ("device", Slow { device: Some(POWER_ALLOWANCE), ..Slow::default() }, POWER_ALLOWANCE - ms(90)),
+        ("promotion", Slow { promote: Some(PROMOTION), ..Slow::default() }, PROMOTION - ms(120)),
+        // Four commits stand in a row, and the attempt that has to be durable.
+        ("commits", Slow { disk: Some(DISK), ..Slow::default() }, DISK * 5),
+        // Whoever takes longer is not waited for.
+        ("final positions", Slow { settle: Some(limit * 4), ..Slow::default() }, limit - ms(30)),
+    ];
+    for (term, slow, more) in terms {
+        let pause = longest(&spec, slow, &[]);
+        assert!(pause <= worst, "{term}: {pause:?}, and {worst:?} was printed");
+        // Which seed is the worst may change with it.
+        assert!(pause + ms(60) >= usual + more, "{term}: {pause:?} in place of {usual:?}: it costs nothing");
+    }
+    let all =
+        Slow { device: Some(POWER_ALLOWANCE), promote: Some(PROMOTION), settle: Some(limit * 4), disk: Some(DISK) };
+    let pause = longest(&spec, all, &[]);
+    assert!(pause <= worst && pause >= worst.mul_f64(0.7), "all of them: {pause:?} of {worst:?}");
+}
+
+#[test]
+fn without_a_device_the_lease_is_the_longest_term_and_the_sum_is_kept() {
+    let worst = printed(["host lost, by lease alone", "primary and coordinator lost together"]);
+    let lease = Timings::default().lease_is_over_after();
+    let slow = Slow { promote: Some(PROMOTION), ..Slow::default() };
+    let silent = [(CUT_AT - 1_000, Fault::DeadDevices { for_ms: 10_000 })];
+    for (what, spec, more) in [("no device", ferry_spec(), &[][..]), ("a dead device", powered_spec(), &silent)] {
+        let pause = longest(&spec, slow, more);
+        assert!(pause <= worst, "{what}: {pause:?}, and {worst:?} was printed");
+        assert!(pause >= lease, "{what}: {pause:?} is shorter than the lease of {lease:?}");
+    }
+}
