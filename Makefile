@@ -6,7 +6,7 @@ SHELL := /bin/bash
 .PHONY: demo test faults bench check packages toolchain console build
 
 RUST_NEEDED := 1.95
-PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux tcpdump curl chromium chromium-driver nodejs npm build-essential
+PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux mount e2fsprogs tcpdump curl chromium chromium-driver nodejs npm build-essential
 
 toolchain:
 	@have=$$(rustc --version 2>/dev/null | cut -d' ' -f2); \

@@ -17,7 +17,7 @@ const FILTER: &str = "(tcp[tcpflags] & (tcp-fin|tcp-rst) != 0) or (ip6[6] == 6 a
 /// Two hosts that take turns faster than this answer at the same time: an address that moves there and back needs two leases.
 const TURN: u128 = 500_000_000;
 
-/// A capture that runs until it is finished.
+/// A capture that runs until it is dropped.
 pub struct Capture {
     child: Child,
     frames: PathBuf,
@@ -55,11 +55,14 @@ impl fmt::Display for Clash {
 }
 
 impl Capture {
-    /// Begins; returns when frames are seen.
+    /// Begins; returns when frames are seen. None in an ordinary user's lab: there `tcpdump` has nobody to become.
     ///
     /// # Errors
     /// If `tcpdump` does not listen within ten seconds.
-    pub fn start(layout: &Layout) -> Result<Self> {
+    pub fn start(layout: &Layout) -> Result<Option<Self>> {
+        if !rustix::process::geteuid().is_root() {
+            return Ok(None);
+        }
         let dir = layout.dir.join("load");
         std::fs::create_dir_all(&dir)?;
         let (frames, said) = (dir.join("capture"), dir.join("capture.log"));
@@ -78,7 +81,7 @@ impl Capture {
             }
             std::thread::sleep(Duration::from_millis(10));
         }
-        Ok(Self { child, frames })
+        Ok(Some(Self { child, frames }))
     }
 
     /// What was seen so far.

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 /// How long a host may be silent: the shortest that real devices use by default.
 pub const PATIENCE: Duration = Duration::from_secs(10);
-const LOOK: Duration = Duration::from_millis(200);
+const LOOK: Duration = Duration::from_millis(500);
 
 struct Watched {
     host: &'static str,
@@ -28,11 +28,12 @@ pub fn watch(layout: &Layout) {
             while watched.pipe.read(&mut bytes).is_ok_and(|n| n > 0) {
                 watched.fed = Some(Instant::now());
             }
-            if find::host_init(layout, watched.host).is_err() {
-                // Without power there is no watchdog.
-                watched.fed = None;
-            } else if watched.fed.is_some_and(|at| at.elapsed() > PATIENCE) {
-                watched.fed = None;
+            if watched.fed.is_none_or(|at| at.elapsed() <= PATIENCE) {
+                continue;
+            }
+            watched.fed = None;
+            // Without power there is no watchdog.
+            if find::host_init(layout, watched.host).is_ok() {
                 eprintln!("{}: its watchdog was not fed for {PATIENCE:?}: reset", watched.host);
                 let reset = fault::power_off(layout, watched.host).and_then(|()| fault::power_on(layout, watched.host));
                 if let Err(error) = reset {

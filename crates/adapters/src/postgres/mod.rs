@@ -141,7 +141,9 @@ impl Postgres {
         if self.first().is_none() && self.plan.processes.list().is_empty() {
             return Observation::down(self.data_kind());
         }
-        self.probe().await
+        let seen = if self.has_lost_first() { self.just_exited() } else { self.probe().await };
+        // Its children answer for a moment longer, as if nothing had happened.
+        if self.has_lost_first() { self.just_exited() } else { seen }
     }
 
     fn data_kind(&self) -> Data {

@@ -199,8 +199,15 @@ impl Postgres {
             return Some(first);
         }
         let first = self.postmaster().and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()).map(Arc::new);
-        self.remember(|m| m.first.clone_from(&first));
+        if first.is_some() {
+            self.remember(|m| m.first.clone_from(&first));
+        }
         first
+    }
+
+    /// It had a first process, which has exited, and has no other yet.
+    pub(super) fn has_lost_first(&self) -> bool {
+        self.remember(|m| m.first.clone()).is_some_and(|fd| exits_within(&fd, &NOW))
     }
 
     /// Waits until the server's first process exits; for ever while none runs.

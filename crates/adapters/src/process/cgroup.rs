@@ -27,9 +27,10 @@ impl Cgroup {
     }
 
     /// Makes it, and gives the words that start a command in it: whatever is started enters before it becomes anything else.
+    /// One that may not be entered says so in the server's log, and costs nobody the server.
     pub(super) fn entry(&self) -> io::Result<Vec<String>> {
         fs::create_dir_all(&self.0)?;
-        let words = ["sh", "-c", "echo 0 > \"$0/cgroup.procs\" && exec \"$@\""];
+        let words = ["sh", "-c", "echo 0 > \"$0/cgroup.procs\"; exec \"$@\""];
         Ok(words.into_iter().map(String::from).chain([self.0.display().to_string()]).collect())
     }
 

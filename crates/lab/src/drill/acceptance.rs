@@ -90,14 +90,18 @@ impl Acceptance {
             self.note(name, &format!("under {} ms", limit.as_millis()), seen, kept);
         }
         if matches!(loss, Loss::Power | Loss::PowerAlone) {
-            let goodbyes: usize = report.rounds.iter().map(|r| r.goodbyes).sum();
             let rounds = report.rounds.len();
-            let seen = format!("{goodbyes} in {rounds} rounds");
-            self.note(name, "no FIN or RST leaves a host without power", seen, goodbyes == 0);
+            if let Some(goodbyes) = report.rounds.iter().map(|r| r.goodbyes).sum::<Option<usize>>() {
+                let seen = format!("{goodbyes} in {rounds} rounds");
+                self.note(name, "no FIN or RST leaves a host without power", seen, goodbyes == 0);
+            }
             let together = report.rounds.iter().filter(|r| r.coordinator_too).count();
             let seen = format!("{together} of {rounds}");
             let wanted = rounds / 4;
             self.note(name, "in a quarter of the rounds it is the coordinator too", seen, together >= wanted);
+        }
+        if report.rounds.iter().any(|r| r.goodbyes.is_none()) {
+            return;
         }
         let clashes: Vec<&str> = report.rounds.iter().flat_map(|r| &r.clashes).map(String::as_str).collect();
         let seen = clashes.first().map_or("one".into(), ToString::to_string);

@@ -36,8 +36,8 @@ pub struct Round {
     pub steal: u64,
     /// The lost primary's host was the coordinator too.
     pub coordinator_too: bool,
-    /// FIN and RST frames that came out of its host from the fault to its mending.
-    pub goodbyes: usize,
+    /// FIN and RST frames that came out of its host from the fault to its mending; none where nothing was captured.
+    pub goodbyes: Option<usize>,
     /// Times that two hosts answered for the floating address at once.
     pub clashes: Vec<String>,
 }
@@ -144,14 +144,14 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, course: Course) -> Result<Repor
         loss.mend(lab, &from)?;
         let steal = steal_millis() - steal;
         lab.healthy(Duration::from_secs(180)).await?;
-        let frames = capture.seen()?;
-        let of_round: Vec<_> = frames.into_iter().filter(|f| f.at >= wall).collect();
+        let frames = capture.as_mut().map(Capture::seen).transpose()?;
+        let of_round: Option<Vec<_>> = frames.map(|all| all.into_iter().filter(|f| f.at >= wall).collect());
         let left = |f: &&capture::Frame| f.host == from && f.what == capture::What::Goodbye && f.at < mended;
         marks.push(Mark {
             what: loss.name().into(),
             coordinator_too: coordinator.is_some_and(|c| c.as_str() == from),
-            goodbyes: of_round.iter().filter(left).count(),
-            clashes: capture::clashes(&of_round).iter().map(ToString::to_string).collect(),
+            goodbyes: of_round.as_ref().map(|frames| frames.iter().filter(left).count()),
+            clashes: of_round.iter().flat_map(|f| capture::clashes(f)).map(|clash| clash.to_string()).collect(),
             from,
             at,
             operation,
@@ -230,7 +230,7 @@ pub async fn switchover(lab: &Lab, course: Course) -> Result<Report> {
         println!("round {round}: switchover of {WORKLOAD} from {from} to {to}");
         let operation = follow(lab, before, at).await?;
         let steal = steal_millis() - steal;
-        let (coordinator_too, goodbyes, clashes) = (false, 0, Vec::new());
+        let (coordinator_too, goodbyes, clashes) = (false, None, Vec::new());
         marks.push(Mark { what: "switchover".into(), from, at, operation, steal, coordinator_too, goodbyes, clashes });
         lab.healthy(Duration::from_secs(180)).await?;
     }
@@ -285,7 +285,7 @@ struct Mark {
     operation: Progress,
     steal: u64,
     coordinator_too: bool,
-    goodbyes: usize,
+    goodbyes: Option<usize>,
     clashes: Vec<String>,
 }
 
@@ -297,15 +297,14 @@ async fn finish(lab: &Lab, load: Running, marks: Vec<Mark>) -> Result<Report> {
         let round = measure(mark, &lines, end)?;
         let phases: Vec<String> = round.phases.iter().map(|(name, ms)| format!("{name} {ms:.0}")).collect();
         println!(
-            "round {}: {} -> {}, no write for {:.0} ms = {}; steal {} ms; FIN or RST out of {}: {}{}",
+            "round {}: {} -> {}, no write for {:.0} ms = {}; steal {} ms{}{}",
             i + 1,
             round.from,
             round.to,
             round.pause,
             phases.join(" + "),
             round.steal,
-            round.from,
-            round.goodbyes,
+            round.goodbyes.map_or(String::new(), |n| format!("; FIN or RST out of {}: {n}", round.from)),
             if round.coordinator_too { "; it was the coordinator too" } else { "" }
         );
         rounds.push(round);
