@@ -218,7 +218,8 @@ async fn frozen_daemon(lab: &Lab) -> Result<()> {
     let writing = InHost::start(lab, &primary).await?;
     let frozen = karst_lab::steal::boot_nanos();
     find::signal(daemon, Signal::STOP)?;
-    server_ends(lab, &primary, frozen, writing).await?;
+    let lease = lab.timings().await?.lease;
+    server_ends(lab, &primary, frozen, lease, writing).await?;
     find::signal(daemon, Signal::CONT)?;
     lab.wait("all is well again", LIMIT, is_well).await?;
     Ok(())

@@ -110,7 +110,8 @@ async fn deadman_frozen(lab: &Lab) -> Result<()> {
     let writing = InHost::start(lab, &primary).await?;
     let frozen = boot_nanos();
     find::signal(deadman, Signal::STOP)?;
-    server_ends(lab, &primary, frozen, writing).await?;
+    let lease = lab.timings().await?.lease;
+    server_ends(lab, &primary, frozen, lease, writing).await?;
     find::signal(deadman, Signal::CONT)?;
     lab.healthy(LIMIT).await?;
     Ok(())

@@ -38,10 +38,11 @@ impl InHost {
     }
 }
 
-/// Waits until nothing of the server on `primary` runs, which has to be before its lease ends, and before anyone else
-/// gets an epoch. `stopped` is when its daemon or deadman stood still: the last renewal was before that. How long it took.
-pub async fn server_ends(lab: &Lab, primary: &str, stopped: u64, writing: InHost) -> Result<Duration> {
-    let lease = lab.timings().await?.lease;
+/// Waits until nothing of the server on `primary` runs, which has to be within `longest` of `stopped`, when its daemon or
+/// deadman stood still or its host was cut off, and before anyone else gets an epoch. How long it took.
+pub async fn server_ends(
+    lab: &Lab, primary: &str, stopped: u64, longest: Duration, writing: InHost,
+) -> Result<Duration> {
     let begun = std::time::Instant::now();
     while !find::working_in(&lab.layout.data(primary)).is_empty() {
         ensure!(begun.elapsed() < LIMIT, "the old server never ended");
@@ -54,7 +55,7 @@ pub async fn server_ends(lab: &Lab, primary: &str, stopped: u64, writing: InHost
     let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?;
     ensure!(assigned.at.0 > ended, "there was a new epoch before the old server had ended");
     let after = Duration::from_nanos(ended - stopped);
-    ensure!(after < lease, "the old server ended {after:?} after the process stood still");
+    ensure!(after < longest, "the old server ended {after:?} after the process stood still");
     let last = writing.finish().await?;
     ensure!(last > stopped, "the client on the host wrote nothing after the process stood still");
     ensure!(last < assigned.at.0, "a client on the host wrote after the new epoch began");
