@@ -39,10 +39,11 @@ pub async fn cut_off_with_a_writer_on_it(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStop)?;
     lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
+    let longest = longest_authority(lab).await?;
     let writing = InHost::start(lab, &primary).await?;
     apply(lab, Fault::Cut { host: primary.clone(), network: None })?;
     let cut = boot_nanos();
-    let after = server_ends(lab, &primary, cut, longest_authority(lab).await?, writing).await?;
+    let after = server_ends(lab, &primary, cut, longest, writing).await?;
     apply(lab, Fault::Heal)?;
     lab.healthy(LIMIT).await?;
     Ok(format!("its last process had ended {} ms after the cut; it came home by itself", after.as_millis()))
@@ -79,11 +80,12 @@ pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
     Ok("no write of the old primary after the new epoch had begun; one answer for each address".into())
 }
 
-/// From a cut to the end of the last lease: a primary that is the coordinator too goes on granting for one window of
-/// stickiness, as long as nobody else can be elected (A3).
+/// From a cut to the end of the last lease: the lease, and only where the primary is the coordinator too, one window of
+/// stickiness more, in which it goes on granting and nobody else can be elected (A3).
 async fn longest_authority(lab: &Lab) -> Result<Duration> {
-    let timings = lab.timings().await?;
-    Ok(timings.stickiness + timings.lease)
+    let (timings, status) = (lab.timings().await?, lab.status().await?.status);
+    let grants_itself = status.coordinator.is_some() && status.workloads[0].primary == status.coordinator;
+    Ok(timings.lease + if grants_itself { timings.stickiness } else { Duration::ZERO })
 }
 
 fn one_answer(capture: Option<&mut Capture>) -> Result<()> {
