@@ -37,18 +37,26 @@ function Tile({ node: n, status }: { node: NodeView; status: Status }) {
   )
 }
 
-/** Links that do not work, each with its direction: a heartbeat that does not arrive. */
+/** Links that lose heartbeats, or all of them, each with its direction. */
 function BrokenLinks({ nodes }: { nodes: NodeView[] }) {
   const deaf = (from: string, to: string) => nodes.some((n) => n.node === to && n.does_not_hear.includes(from))
   const broken = nodes.flatMap((to) => to.does_not_hear.map((from) => ({ from, to: to.node, both: deaf(to.node, from) })))
   // A host that nobody hears is no matter of links.
   const up = (node: string) => nodes.some((n) => n.node === node && n.state === 'up')
   const shown = broken.filter((l) => up(l.from) && (!l.both || l.from < l.to))
-  if (shown.length === 0) return <>● every link that can be seen works</>
+  const lossy = nodes.flatMap((to) =>
+    Object.entries(to.misses)
+      .filter(([from]) => up(from) && !to.does_not_hear.includes(from))
+      .map(([from, share]) => ({ from, to: to.node, share })),
+  )
+  if (shown.length + lossy.length === 0) return <>● every link that can be seen works</>
   return (
     <>
       ▲{' '}
-      {shown.map((l) => (l.both ? `${l.from} ✕ ${l.to}` : `${l.from} ✕→ ${l.to} (one way)`)).join(', ')}
+      {[
+        ...shown.map((l) => (l.both ? `${l.from} ✕ ${l.to}` : `${l.from} ✕→ ${l.to} (one way)`)),
+        ...lossy.map((l) => `${l.from} → ${l.to} loses ${l.share} %`),
+      ].join(', ')}
     </>
   )
 }

@@ -11,6 +11,8 @@ export type NodeView = {
   state: string
   silent_ms: number
   does_not_hear: string[]
+  /** Of whose heartbeats it misses some, in per cent. */
+  misses: Record<string, number>
   fenced: string | null
   power: string | null
 }

@@ -111,9 +111,20 @@ fn node_table(nodes: &[NodeView]) -> String {
         let deaf = if n.does_not_hear.is_empty() {
             String::new()
         } else {
-            format!("does not hear {}", names(&n.does_not_hear))
+            let hears_it = |other: &NodeView| !other.does_not_hear.contains(&n.node);
+            let said = |from: &karst_api::core::NodeId| match nodes.iter().find(|o| o.node == *from) {
+                Some(other) if other.state == "up" && hears_it(other) => format!("{from} (one way: {from} hears it)"),
+                _ => from.to_string(),
+            };
+            format!("does not hear {}", n.does_not_hear.iter().map(said).collect::<Vec<_>>().join(", "))
         };
         let mut remarks = vec![if n.state == "up" { deaf } else { format!("silent for {} ms", n.silent_ms) }];
+        let missed: Vec<String> = n.misses.iter().map(|(from, share)| format!("{share} % from {from}")).collect();
+        remarks.push(if missed.is_empty() {
+            String::new()
+        } else {
+            format!("misses heartbeats: {}", missed.join(", "))
+        });
         remarks.extend(n.fenced.as_ref().map(|why| format!("FENCED: {why}")));
         let remarks: Vec<String> = remarks.into_iter().filter(|r| !r.is_empty()).collect();
         // Words, not the whole reason: `karst why` has that.

@@ -2,6 +2,7 @@
 
 use crate::authority::Claim;
 use crate::consensus::Talk;
+use crate::health::Hearing;
 use crate::ids::{Epoch, NodeId, Term};
 use crate::replica::Report;
 use crate::time::Time;
@@ -10,9 +11,10 @@ use std::time::Duration;
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Message {
-    /// Every node to every other, each heartbeat: I am here, and this is whom I hear (age of the last beat of each).
+    /// Every node to every other, each heartbeat: I am here, this is my `number`th beat, and this is whom I hear.
     Beat {
-        heard: Vec<(NodeId, Duration)>,
+        number: u64,
+        heard: Vec<(NodeId, Hearing)>,
     },
     Talk(Talk),
     /// A node to the coordinator, each heartbeat and at once when something changed: what it sees, which leases it

@@ -4,6 +4,7 @@
 
 pub mod agent;
 
+use crate::health::Hearing;
 use crate::ids::{BootId, Epoch, Lsn, NodeId, OperationId, WorkloadId};
 use crate::node::AddressReport;
 use serde::{Deserialize, Serialize};
@@ -183,6 +184,8 @@ pub struct Report {
     pub boot: BootId,
     /// The hardware's UUID, where the host can tell.
     pub system: Option<String>,
+    /// How it hears its peers: here too, since reports find a way round a broken link and beats do not (A4).
+    pub hears: BTreeMap<NodeId, Hearing>,
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
     pub addresses: BTreeMap<WorkloadId, AddressReport>,

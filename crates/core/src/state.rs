@@ -9,6 +9,9 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+/// Operations that are over and still remembered; the history has all of them.
+const OPERATIONS: usize = 100;
+
 /// How an old authority ended (S3); the first confirmed wins.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "by")]
@@ -120,7 +123,6 @@ pub struct NodeState {
 }
 
 impl WorkloadState {
-    /// The node that holds the current epoch, revoked or not.
     /// It is served, nothing is under way, and every standby that has to be is in the sync set.
     pub fn is_calm(&self, spec: &WorkloadSpec) -> bool {
         let placed = |n: &NodeId| self.holder() == Some(n) || self.sync.sure.contains(n) || spec.loss != Loss::None;
@@ -128,6 +130,7 @@ impl WorkloadState {
         serves && self.operation.is_none() && self.standing.is_empty() && spec.replicas.keys().all(placed)
     }
 
+    /// The node that holds the current epoch, revoked or not.
     pub fn holder(&self) -> Option<&NodeId> {
         match &self.tenure {
             Tenure::Assigned { holder } | Tenure::Open { holder, .. } | Tenure::Revoking { holder } => Some(holder),
@@ -449,6 +452,11 @@ impl ClusterState {
                 if let Some(logged) = self.operations.get_mut(operation) {
                     logged.outcome = Some(outcome.clone());
                     logged.phases = phases.clone();
+                }
+                let over = self.operations.iter().filter(|(_, o)| o.outcome.is_some()).map(|(id, _)| *id);
+                let over: Vec<OperationId> = over.collect();
+                for old in over.iter().take(over.len().saturating_sub(OPERATIONS)) {
+                    self.operations.remove(old);
                 }
             }
         }

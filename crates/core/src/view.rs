@@ -1,6 +1,7 @@
 //! What a person is shown: one sentence, then the evidence. Made by the coordinator, or, where there is none, by the node
 //! that was asked from what it knows itself.
 
+use crate::health::Hearing;
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::node::{AddressReport, Node};
 use crate::operation::{Mode, Progress};
@@ -10,8 +11,12 @@ use crate::state::{Standing, SyncSet, Tenure};
 use crate::steward::candidates::{self, Candidate};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::Duration;
+
+/// A link that loses this many per cent of the beats is worth a word.
+const LOSSY: u8 = 5;
 
 /// How the whole or a workload is, in one fixed word each.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -77,8 +82,10 @@ pub struct NodeView {
     /// `up`, `suspected`, or `unheard` (never heard by the viewer).
     pub state: String,
     pub silent_ms: u64,
-    /// Nodes that it says it does not hear.
+    /// Nodes of which nothing arrives there, as it says itself. One way only, unless they say the same of it.
     pub does_not_hear: Vec<NodeId>,
+    /// Of whose beats it misses some, in per cent; not what a few lost packets amount to.
+    pub misses: BTreeMap<NodeId, u8>,
     /// Why it may hold nothing until it is readmitted, if so (S6).
     pub fenced: Option<String>,
     /// What its power device said last: `on`, `off`, or why that is not known; none without a device.
@@ -198,22 +205,25 @@ impl Node {
         let scene = self.scene();
         let spec = &self.spec().nodes[node];
         let silent = if node == self.me() { Duration::ZERO } else { scene.health.silence(node, scene.now) };
-        let heard_by = scene.health.heard_by(node);
+        let hears = self.hearing_of(node);
         let state = if node == self.me() || (self.is_coordinator() && scene.reports_in(node)) {
             "up"
-        } else if heard_by.is_none() {
+        } else if scene.health.heard_by(node).is_none() {
             "unheard"
         } else if scene.health.is_suspected(node, scene.now) {
             "suspected"
         } else {
             "up"
         };
+        // What it says is worth something while it is heard itself.
+        let hears = hears.filter(|_| state == "up");
         let deaf = |other: &&NodeId| {
             let bound = self.spec().timings.suspicion_ceiling;
-            let said = heard_by.is_some_and(|h| h.get(other).is_none_or(|age| *age > bound));
-            *other != node && if node == self.me() { scene.health.is_suspected(other, scene.now) } else { said }
+            let silent = |h: &Hearing| h.age > bound && !h.knocks;
+            *other != node && hears.as_ref().is_some_and(|all| all.get(*other).is_none_or(silent))
         };
         let does_not_hear = self.spec().nodes.keys().filter(deaf).cloned().collect();
+        let misses = hears.iter().flatten().filter(|(_, h)| h.lost >= LOSSY).map(|(n, h)| (n.clone(), h.lost));
         NodeView {
             node: node.clone(),
             zone: spec.zone.clone(),
@@ -221,10 +231,21 @@ impl Node {
             witness: spec.witness,
             state: state.into(),
             silent_ms: silent.as_millis() as u64,
-            does_not_hear: if state == "up" { does_not_hear } else { Vec::new() },
+            does_not_hear,
+            misses: misses.collect(),
             fenced: self.state().fenced(node).map(|f| f.why.clone()),
             power: self.power_of(node),
         }
+    }
+
+    /// How a node hears the others: from its report, which comes round broken links, else from its last beat.
+    fn hearing_of(&self, node: &NodeId) -> Option<BTreeMap<NodeId, Hearing>> {
+        let scene = self.scene();
+        if node == self.me() {
+            return Some(scene.health.hears(scene.now));
+        }
+        let reported = scene.reports.get(node).filter(|_| self.is_coordinator() && scene.reports_in(node));
+        reported.map(|h| h.report.hears.clone()).or_else(|| scene.health.heard_by(node).cloned())
     }
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {

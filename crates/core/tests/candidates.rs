@@ -85,7 +85,7 @@ impl Case {
         let now = Time::from_millis(5_000);
         let mut health = Health::new(&spec.timings, now);
         for node in NODES {
-            health.on_beat(&node.into(), vec![], now);
+            health.on_beat(&node.into(), 0, vec![], now);
         }
         let mut case = Self { spec, state, reports: BTreeMap::new(), health, now };
         case.report(
@@ -128,6 +128,7 @@ impl Case {
         let report = Report {
             boot: BootId::from("b"),
             system: None,
+            hears: BTreeMap::new(),
             replicas,
             gates: BTreeMap::new(),
             addresses: BTreeMap::new(),
@@ -174,7 +175,7 @@ impl Case {
     fn pass(&mut self, time: Duration) {
         self.now += time;
         for node in NODES {
-            self.health.on_beat(&node.into(), vec![], self.now);
+            self.health.on_beat(&node.into(), 0, vec![], self.now);
             if let Some(heard) = self.reports.get_mut(&NodeId::from(node)) {
                 heard.at = self.now;
             }
@@ -375,7 +376,7 @@ fn the_last_holder_tries_again() {
     assert_eq!(case.chosen_with(&mut notes), None);
     case.now += case.spec.timings.lease;
     for node in NODES {
-        case.health.on_beat(&node.into(), vec![], case.now);
+        case.health.on_beat(&node.into(), 0, vec![], case.now);
     }
     let down = Observation::down(Data::Present { standby: false });
     case.report("doline", ReplicaReport { seen: Some(down), ..ReplicaReport::default() });

@@ -1,7 +1,7 @@
 //! Consensus alone, with a network in the test's hand: elections, replication, and each rule that keeps S1 and S2.
 
-use karst_core::consensus::{Consensus, Durable, Entry, Order, Pace, Stored, Talk};
-use karst_core::state::Command;
+use karst_core::consensus::{Consensus, Durable, Entry, Order, Pace, Snapshot, Stored, Talk};
+use karst_core::state::{ClusterState, Command};
 use karst_core::votes::Votes;
 use karst_core::{Index, NodeId, Term, Time};
 use proptest::prelude::*;
@@ -84,18 +84,8 @@ impl Net {
 
     fn persist(&mut self, name: &NodeId, durable: Durable) {
         let disk = self.disks.get_mut(name).unwrap();
-        let (last, term) = match durable {
-            Durable::Vote { term, vote } => {
-                (disk.term, disk.vote) = (term, vote.clone());
-                ((Term(0), Index(0)), if vote.is_some() { term } else { Term(0) })
-            }
-            Durable::Entries(entries) => {
-                disk.entries.truncate(entries[0].index.0 as usize - 1);
-                disk.entries.extend(entries);
-                let last = disk.entries.last().unwrap();
-                ((last.term, last.index), Term(0))
-            }
-        };
+        let (last, term) = durable.reached();
+        disk.take(durable);
         self.nodes.get_mut(name).unwrap().on_stable(last, term, self.now);
     }
 
@@ -130,6 +120,15 @@ impl Net {
 
     fn leaders(&self) -> Vec<&str> {
         self.nodes.iter().filter(|(_, n)| n.is_leader()).map(|(name, _)| name.as_str()).collect()
+    }
+
+    /// A snapshot takes the place of everything that this node knows to be committed.
+    fn compact(&mut self, name: &str) {
+        let node = self.nodes.get_mut(&id(name)).unwrap();
+        // Empty entries build nothing but their number.
+        let state = ClusterState { applied: node.commit(), ..ClusterState::default() };
+        node.compact(&state);
+        self.deliver_all();
     }
 
     fn propose(&mut self, name: &str) -> Option<Index> {
@@ -227,12 +226,71 @@ fn a_follower_whose_store_went_back_is_expelled() {
     assert!(net.nodes[&id("a")].commit() < index, "its acknowledgements do not count any more");
 }
 
+/// Who lacks entries that nobody has any more gets what they said, starts again from it, and goes on with the entries after it.
+#[test]
+fn a_member_that_was_away_catches_up_by_a_snapshot() {
+    let mut net = Net::new();
+    net.run(800);
+    net.cut.insert(id("b"));
+    for _ in 0..5 {
+        net.propose("a");
+    }
+    net.run(100);
+    for name in ["a", "c"] {
+        net.compact(name);
+        assert_eq!(net.disks[&id(name)].entries, [], "of {name}");
+    }
+    let after = net.propose("a").unwrap();
+    net.cut.clear();
+    net.run(300);
+    let restored = net.events.iter().find_map(|e| match e {
+        Order::Installed { to, .. } => Some(*to),
+        _ => None,
+    });
+    assert_eq!(restored, Some(Index(after.0 - 1)));
+    assert_eq!(net.nodes[&id("b")].commit(), after);
+    net.restart("b");
+    assert_eq!(net.nodes[&id("b")].log().last().1, after, "it has the snapshot and what came after it on its disk");
+    net.restart("a");
+    net.restart("c");
+    net.run(2_000);
+    let leader = net.leaders()[0].to_string();
+    let last = net.propose(&leader).unwrap();
+    assert!(net.nodes.values().all(|n| n.commit() >= last), "they go on from their snapshots");
+}
+
+/// A snapshot of less than what a member has committed changes nothing there; of a log that it does not have, everything.
+#[test]
+fn a_snapshot_replaces_only_what_it_stands_for() {
+    let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
+    let entries = vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)];
+    let stored = Stored { term: Term(2), vote: None, snapshot: None, entries };
+    let install = |last: (u64, u64)| {
+        let state = ClusterState { applied: Index(last.1), ..ClusterState::default() };
+        let snapshot = Box::new(Snapshot { last: (Term(last.0), Index(last.1)), state });
+        Talk::Install { term: Term(3), snapshot, sent: Time::ZERO }
+    };
+    let after = |last| {
+        let mut node = member(&id("c"), stored.clone(), Time::ZERO);
+        node.on_talk(&id("a"), install(last), Time::from_millis(700), 0.5);
+        let replaced = node.take_orders().iter().any(|o| matches!(o, Order::Persist(Durable::Installed(_))));
+        (node.log().last(), node.commit(), replaced)
+    };
+    assert_eq!(after((2, 3)), ((Term(2), Index(4)), Index(3), false), "it has that entry: its tail stays");
+    assert_eq!(after((3, 3)), ((Term(3), Index(3)), Index(3), true), "another history: all of it goes");
+    assert_eq!(after((3, 9)), ((Term(3), Index(9)), Index(9), true), "past its end");
+}
+
 /// What a conflicting leader sends replaces the tail and nothing else.
 #[test]
 fn a_conflicting_tail_is_replaced() {
     let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
-    let stored =
-        Stored { term: Term(2), vote: None, entries: vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)] };
+    let stored = Stored {
+        term: Term(2),
+        vote: None,
+        entries: vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)],
+        snapshot: None,
+    };
     let mut node = member(&id("c"), stored, Time::ZERO);
     let append = Talk::Append {
         term: Term(3),
@@ -253,9 +311,9 @@ fn a_conflicting_tail_is_replaced() {
 }
 
 proptest! {
-    /// Cuts, restarts and proposals in any order: never two leaders of one term, never two different committed entries.
+    /// Cuts, restarts, proposals and snapshots in any order: never two leaders of one term, never two different committed entries.
     #[test]
-    fn any_schedule_is_safe(steps in prop::collection::vec((0u8..6, 0usize..4, 10u64..900), 1..40)) {
+    fn any_schedule_is_safe(steps in prop::collection::vec((0u8..7, 0usize..4, 10u64..900), 1..40)) {
         let mut net = Net::new();
         let mut led: BTreeMap<Term, String> = BTreeMap::new();
         let mut committed: Vec<Entry> = Vec::new();
@@ -266,6 +324,7 @@ proptest! {
                 1 => { net.cut.remove(&id(names[who])); }
                 2 => net.restart(names[who]),
                 3 => { net.propose(names[who]); }
+                4 => net.compact(names[who]),
                 _ => {}
             }
             net.run(ms);
@@ -274,7 +333,12 @@ proptest! {
                     let first = led.entry(node.term()).or_insert_with(|| name.to_string());
                     prop_assert_eq!(first.as_str(), name.as_str(), "S1: two leaders of {}", node.term());
                 }
-                for index in 1..=node.commit().0 {
+                let (term, base) = node.log().base();
+                if base.0 > 0 {
+                    let known = committed.get(base.0 as usize - 1).map(|e| e.term);
+                    prop_assert_eq!(known, Some(term), "S2: a snapshot of what nobody committed");
+                }
+                for index in base.0 + 1..=node.commit().0 {
                     let entry = node.log().get(Index(index)).expect("committed entries are in the log");
                     match committed.get(index as usize - 1) {
                         Some(first) => prop_assert_eq!(first, entry, "S2"),

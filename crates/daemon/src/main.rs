@@ -22,7 +22,7 @@ use karst_adapters::postgres::Plan;
 use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
 use karst_adapters::{Address, Postgres, Power};
 use karst_core::authority::Claim;
-use karst_core::node::AddressOrder;
+use karst_core::node::{AddressOrder, SNAPSHOT_AFTER};
 use karst_core::power::PowerOrder;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
@@ -108,6 +108,9 @@ struct Run {
     /// Where the host says which hardware it is, so that a power device can be matched with it
     #[arg(long, default_value = "/sys/class/dmi/id/product_uuid")]
     system_uuid: PathBuf,
+    /// Log entries after which a snapshot takes their place
+    #[arg(long, default_value_t = SNAPSHOT_AFTER, value_parser = clap::value_parser!(u64).range(1..))]
+    snapshot_after: u64,
     /// The history store, a PostgreSQL URL without password
     #[arg(long)]
     history: Option<String>,
@@ -266,6 +269,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         system: std::fs::read_to_string(&run.system_uuid).ok().map(|s| s.trim().to_string()).filter(|s| !s.is_empty()),
         seed: rand::random(),
         stored: opened.stored,
+        snapshot_after: run.snapshot_after,
         kept: opened.kept,
         planted: None,
     };

@@ -4,7 +4,7 @@
 //! copy or a restored backup is recognised and refused (SAFETY A6).
 
 use crate::clock;
-use karst_core::consensus::{Durable, Entry, Stored};
+use karst_core::consensus::{Durable, Entry, Snapshot, Stored};
 use karst_core::event::Event;
 use karst_core::node::Write;
 use karst_core::replica::agent::Kept;
@@ -189,6 +189,8 @@ fn load(database: &Database, path: &Path, name: &str) -> Result<Opened, LoadErro
         if let Some(vote) = meta.get("vote")? {
             (stored.term, stored.vote) = decode(name, vote.value()).map_err(LoadError::Store)?;
         }
+        let snapshot = meta.get("snapshot")?.map(|v| decode::<Snapshot>(name, v.value()));
+        stored.snapshot = snapshot.transpose().map_err(LoadError::Store)?;
         for row in tx.open_table(LOG)?.iter()? {
             stored.entries.push(decode(name, row?.1.value()).map_err(LoadError::Store)?);
         }
@@ -205,7 +207,8 @@ fn load(database: &Database, path: &Path, name: &str) -> Result<Opened, LoadErro
         opened = Opened { stored, kept, store_id: identity.store, next_event, recorded };
         // A vote alone names a term that no entry may exceed.
         let last = opened.stored.entries.last().map(|e| e.term).unwrap_or_default();
-        opened.stored.term = opened.stored.term.max(last);
+        let base = opened.stored.snapshot.as_ref().map(|s| s.last.0).unwrap_or_default();
+        opened.stored.term = opened.stored.term.max(last).max(base);
     }
     tx.commit()?;
     Ok(opened)
@@ -291,6 +294,14 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
                 log.insert(entry.index.0, encode(&entry).as_slice())?;
             }
         }
+        Write::Log(Durable::Compacted(snapshot)) => {
+            tx.open_table(LOG)?.retain(|index, _| index > snapshot.last.1.0)?;
+            tx.open_table(META)?.insert("snapshot", encode(&snapshot).as_slice())?;
+        }
+        Write::Log(Durable::Installed(snapshot)) => {
+            tx.open_table(LOG)?.retain(|_, _| false)?;
+            tx.open_table(META)?.insert("snapshot", encode(&snapshot).as_slice())?;
+        }
         Write::Kept { workload, kept } => {
             tx.open_table(KEPT)?.insert(workload.as_str(), encode(&kept).as_slice())?;
         }
@@ -301,7 +312,7 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use karst_core::state::Command;
+    use karst_core::state::{ClusterState, Command};
     use karst_core::{NodeId, Term};
     use std::sync::mpsc;
 
@@ -319,6 +330,31 @@ mod tests {
                 Err(error) => panic!("{error}"),
             }
         }
+    }
+
+    #[test]
+    fn a_snapshot_is_there_again_with_the_entries_after_it() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("node.store");
+        let snapshot = |term, index| {
+            let state = ClusterState { applied: Index(index), ..ClusterState::default() };
+            Box::new(Snapshot { last: (Term(term), Index(index)), state })
+        };
+        let again = |durable: Vec<Durable>| {
+            let (store, _, told) = open(&path);
+            store.persist(1, durable.into_iter().map(Write::Log).collect());
+            told.recv().unwrap();
+            store.stop();
+            drop(store);
+            let (store, opened, _told) = open(&path);
+            store.stop();
+            opened.stored
+        };
+        let entries = Durable::Entries(vec![entry(2, 1), entry(2, 2), entry(2, 3)]);
+        let stored = again(vec![entries, Durable::Compacted(snapshot(2, 2))]);
+        assert_eq!((stored.snapshot, stored.entries), (Some(*snapshot(2, 2)), vec![entry(2, 3)]));
+        let stored = again(vec![Durable::Installed(snapshot(5, 9))]);
+        assert_eq!((stored.term, stored.snapshot, stored.entries), (Term(5), Some(*snapshot(5, 9)), vec![]));
     }
 
     #[test]

@@ -10,6 +10,8 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+/// Entries after which the lab's daemons take a snapshot: few, so that a host that was away for a while needs one.
+pub const SNAPSHOT_AFTER: u32 = 50;
 /// Between the end of a process and its next start, as a service manager would do it.
 const RESTART: Duration = Duration::from_millis(200);
 
@@ -234,7 +236,7 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     let (tls, state, layout, named) = (dir.join("tls"), dir.join("state"), layout.clone(), name.to_string());
     let daemon = Kept::new("karstd", dir.join("hold-daemon"), move || {
         let mut command = Command::new(&daemon);
-        command.arg("run");
+        command.arg("run").arg("--snapshot-after").arg(SNAPSHOT_AFTER.to_string());
         common(&mut command);
         command.arg("--system-uuid").arg(layout.host(&named).join("system_uuid"));
         command.arg("--tls").arg(&tls).arg("--state").arg(&state).arg("--tokens").arg(layout.secret("tokens"));

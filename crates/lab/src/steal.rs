@@ -1,4 +1,9 @@
-//! CPU time that the machine's host took away: recorded beside every measurement.
+//! What the machine took from everything that runs on it: recorded beside every measurement.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::thread::JoinHandle;
+use std::time::Duration;
 
 /// Milliseconds of steal since boot, all CPUs (proc(5): hundredths of a second in the ninth field).
 pub fn millis() -> u64 {
@@ -17,4 +22,44 @@ pub fn boot_nanos() -> u64 {
 pub fn wall_nanos() -> u128 {
     let now = std::time::SystemTime::now().duration_since(std::time::SystemTime::UNIX_EPOCH);
     now.map_or(0, |d| d.as_nanos())
+}
+
+/// Watches, until it is dropped, for how long at most nothing on this machine ran: a thread that wants to run all the time.
+pub struct Standstill {
+    longest: Arc<AtomicU64>,
+    over: Arc<AtomicBool>,
+    watching: Option<JoinHandle<()>>,
+}
+
+impl Standstill {
+    const STEP: Duration = Duration::from_millis(5);
+
+    pub fn watch() -> Self {
+        let (longest, over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let (found, ends) = (longest.clone(), over.clone());
+        let watching = std::thread::spawn(move || {
+            let mut before = boot_nanos();
+            while !ends.load(Ordering::Relaxed) {
+                std::thread::sleep(Self::STEP);
+                let now = boot_nanos();
+                found.fetch_max(now - before, Ordering::Relaxed);
+                before = now;
+            }
+        });
+        Self { longest, over, watching: Some(watching) }
+    }
+
+    /// The longest since the last time this was asked.
+    pub fn take(&self) -> Duration {
+        Duration::from_nanos(self.longest.swap(0, Ordering::Relaxed)).saturating_sub(Self::STEP)
+    }
+}
+
+impl Drop for Standstill {
+    fn drop(&mut self) {
+        self.over.store(true, Ordering::Relaxed);
+        if let Some(watching) = self.watching.take() {
+            let _ = watching.join();
+        }
+    }
 }

@@ -7,12 +7,15 @@ use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::operation::Mode;
 use karst_api::core::view::NodeView;
+use karst_lab::cluster::LOOK;
 use karst_lab::drill::{self, Course, Loss, scenes};
 use karst_lab::fault::{self, Fault, Network};
+use karst_lab::inside::SNAPSHOT_AFTER;
 use karst_lab::layout::WORKLOAD;
 use karst_lab::{Lab, find};
 use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
+use std::time::Instant;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn power_is_cut_confirmed_and_given_back() {
@@ -29,6 +32,7 @@ async fn power_is_cut_confirmed_and_given_back() {
     what_is_not_confirmed_is_not_assumed(&lab).await.unwrap();
     fenced_and_readmitted_by_hand(&lab).await.unwrap();
     asked_first(&lab).await.unwrap();
+    away_for_long(&lab).await.unwrap();
     println!("{}", scenes::address_moves(&lab).await.unwrap());
 }
 
@@ -109,6 +113,29 @@ async fn fenced_and_readmitted_by_hand(lab: &Lab) -> Result<()> {
     let after = lab.healthy(LIMIT).await?;
     ensure!(after.status.workloads[0].epoch == workload.epoch, "a fenced standby moved the primary");
     Ok(())
+}
+
+/// More is decided while a host has no power than the others keep of their log: it catches up by a snapshot.
+async fn away_for_long(lab: &Lab) -> Result<()> {
+    let status = lab.healthy(LIMIT).await?.status;
+    let away = status.workloads[0].sync.sure.iter().find(|n| Some(*n) != status.coordinator.as_ref());
+    let away = away.context("a standby that does not lead")?.to_string();
+    apply(lab, Fault::PowerOff { host: away.clone() })?;
+    for _ in 0..SNAPSHOT_AFTER {
+        lab.client.set_mode(WORKLOAD, Mode::Ask).await?;
+        lab.client.set_mode(WORKLOAD, Mode::Act).await?;
+    }
+    apply(lab, Fault::PowerOn { host: away.clone() })?;
+    lab.healthy(LIMIT).await?;
+    let begun = Instant::now();
+    loop {
+        let records = lab.client.history("limit=200").await?.records;
+        if records.iter().any(|r| r.kind == "snapshot" && r.text.contains(&format!("{away} catches up"))) {
+            return Ok(());
+        }
+        ensure!(begun.elapsed() < LIMIT, "{away} is back, and no record says by a snapshot");
+        tokio::time::sleep(LOOK).await;
+    }
 }
 
 /// Mode `ask`: the loss is prepared and waits for a person, who is told what to say.

@@ -59,6 +59,14 @@ impl Truth {
     /// S2: what one node committed, every node commits. S4, S5 and S8 are checked as the entries become true.
     pub fn check_commits(&mut self, node: &Node, data: &dyn Data) -> Verdict {
         let seen = self.seen.entry(node.me().clone()).or_default();
+        let (term, base) = node.log().base();
+        if *seen < base {
+            // What a snapshot stands for was committed somewhere else before.
+            if self.committed.get(base.0 as usize - 1).is_none_or(|e| e.term != term) {
+                return Err(("S2", format!("{} has a snapshot up to {base}, which nobody committed", node.me())));
+            }
+            *seen = base;
+        }
         while *seen < node.commit() {
             *seen = seen.next();
             let Some(entry) = node.log().get(*seen) else {
@@ -80,6 +88,10 @@ impl Truth {
                     check_open(&self.state, &entry.command, data, &self.acknowledged)?;
                 }
             }
+        }
+        // However it came to it: by entries, by a snapshot of its own or another's.
+        if node.state().applied == self.state.applied && *node.state() != self.state {
+            return Err(("S2", format!("{} makes something else of the entries up to {seen}", node.me())));
         }
         Ok(())
     }

@@ -7,7 +7,7 @@ use crate::check::{Data as DataCheck, Failure, Truth};
 use crate::fault::{Fault, Script};
 use crate::server::{Server, Sync};
 use karst_core::authority::Claim;
-use karst_core::consensus::{Durable, Stored};
+use karst_core::consensus::Stored;
 use karst_core::message::Message;
 use karst_core::node::{AddressOrder, CALM_LOOKS, GateOrder, Write};
 use karst_core::power::PowerOrder;
@@ -22,6 +22,8 @@ use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 use std::time::Duration;
 
 const MS: u64 = 1_000_000;
+/// Small: a run of a minute takes several, and whoever was away for some seconds needs one.
+const SNAPSHOT_AFTER: u64 = 12;
 
 /// What is on a host's disk, synced.
 #[derive(Clone, Default)]
@@ -33,12 +35,7 @@ struct Disk {
 impl Disk {
     fn write(&mut self, write: Write) {
         match write {
-            Write::Log(Durable::Vote { term, vote }) => (self.stored.term, self.stored.vote) = (term, vote),
-            Write::Log(Durable::Entries(entries)) => {
-                let first = entries.first().map_or(0, |e| e.index.0 as usize - 1);
-                self.stored.entries.truncate(first);
-                self.stored.entries.extend(entries);
-            }
+            Write::Log(durable) => self.stored.take(durable),
             Write::Kept { workload, kept } => {
                 self.kept.insert(workload, kept);
             }
@@ -147,7 +144,11 @@ impl DataCheck for Servers<'_> {
         acknowledged.difference(&has).next().copied()
     }
     fn durable_on(&self, index: Index, term: Term) -> Vec<NodeId> {
-        let has = |h: &Host| h.disk.stored.entries.get(index.0 as usize - 1).is_some_and(|e| e.term == term);
+        let has = |h: &Host| {
+            let stored = &h.disk.stored;
+            let within = stored.snapshot.as_ref().is_some_and(|s| s.last.1 >= index);
+            within || stored.entries.iter().any(|e| (e.term, e.index) == (term, index))
+        };
         self.0.iter().filter(|(_, h)| has(h)).map(|(n, _)| n.clone()).collect()
     }
 }
@@ -333,6 +334,7 @@ impl World {
             seed,
             stored: host.disk.stored.clone(),
             kept: host.disk.kept.clone(),
+            snapshot_after: SNAPSHOT_AFTER,
             planted,
         };
         host.node = Some(Node::new(config, host.clock(now)));

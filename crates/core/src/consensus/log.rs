@@ -1,4 +1,4 @@
-//! The entries, in memory. Index 1 is the first.
+//! The entries, in memory. Index 1 is the first; what a snapshot stands for is not there any more.
 
 use crate::ids::{Index, Term};
 use crate::state::Command;
@@ -14,31 +14,44 @@ pub struct Entry {
 
 #[derive(Clone, Debug, Default)]
 pub struct Log {
+    /// Of the last entry that is not there any more. It is committed, and so is everything before it.
+    base: (Term, Index),
     entries: Vec<Entry>,
 }
 
 impl Log {
-    pub(super) fn from_entries(entries: Vec<Entry>) -> Self {
-        Self { entries }
+    pub(super) fn new(base: (Term, Index), entries: Vec<Entry>) -> Self {
+        Self { base, entries }
+    }
+
+    /// Term and index of the last entry that a snapshot stands for.
+    pub fn base(&self) -> (Term, Index) {
+        self.base
     }
 
     /// Term and index of the last entry.
     pub fn last(&self) -> (Term, Index) {
-        self.entries.last().map_or((Term(0), Index(0)), |e| (e.term, e.index))
+        self.entries.last().map_or(self.base, |e| (e.term, e.index))
     }
 
-    /// `None` past the end.
+    /// `None` past the end, and before the base.
     pub fn term_at(&self, index: Index) -> Option<Term> {
-        if index == Index(0) { Some(Term(0)) } else { self.get(index).map(|e| e.term) }
+        if index == self.base.1 { Some(self.base.0) } else { self.get(index).map(|e| e.term) }
+    }
+
+    /// Whether the entry is here, or was: before the base everything is committed, and so the same for everyone.
+    pub(super) fn holds(&self, (term, index): (Term, Index)) -> bool {
+        index < self.base.1 || self.term_at(index) == Some(term)
     }
 
     pub fn get(&self, index: Index) -> Option<&Entry> {
-        self.entries.get((index.0 as usize).checked_sub(1)?)
+        self.entries.get(index.0.checked_sub(self.base.1.0 + 1)? as usize)
     }
 
     /// Entries after `index`.
     pub fn after(&self, index: Index) -> &[Entry] {
-        self.entries.get(index.0 as usize..).unwrap_or(&[])
+        let skipped = index.0.saturating_sub(self.base.1.0) as usize;
+        self.entries.get(skipped..).unwrap_or(&[])
     }
 
     pub(super) fn append(&mut self, term: Term, command: Command) -> Entry {
@@ -49,12 +62,18 @@ impl Log {
 
     /// Takes a leader's entries; returns those that were new here. What conflicts with them is dropped.
     pub(super) fn merge(&mut self, entries: Vec<Entry>) -> Vec<Entry> {
-        let known = entries.iter().take_while(|e| self.term_at(e.index) == Some(e.term)).count();
+        let known = entries.iter().take_while(|e| self.holds((e.term, e.index))).count();
         let fresh: Vec<Entry> = entries.into_iter().skip(known).collect();
         if let Some(first) = fresh.first() {
-            self.entries.truncate(first.index.0 as usize - 1);
+            self.entries.truncate((first.index.0 - self.base.1.0) as usize - 1);
             self.entries.extend(fresh.iter().cloned());
         }
         fresh
+    }
+
+    /// Forgets the entries up to this one, which is here and committed.
+    pub(super) fn forget_up_to(&mut self, base: (Term, Index)) {
+        self.entries.retain(|e| e.index > base.1);
+        self.base = base;
     }
 }

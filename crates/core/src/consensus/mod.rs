@@ -7,12 +7,15 @@
 //!    a follower's reply leaves after its entries are durable, and the leader counts itself only up to what is durable.
 //! 3. After a start a node neither votes nor campaigns until its earlier promise has run out (A1).
 //! 4. A leader without acknowledgements of a majority for one window falls silent (A3).
+//! 5. A snapshot stands only for committed entries, and replaces nothing that it does not stand for.
 
 mod elect;
 mod log;
 mod replicate;
+mod snapshot;
 
 pub use log::{Entry, Log};
+pub use snapshot::Snapshot;
 
 use crate::ids::{Index, NodeId, Term};
 use crate::state::Command;
@@ -57,6 +60,12 @@ pub enum Talk {
         matched: Result<Index, Index>,
         sent: Time,
     },
+    /// For a follower that lacks entries which the leader has only as a snapshot; answered as `Append` is.
+    Install {
+        term: Term,
+        snapshot: Box<Snapshot>,
+        sent: Time,
+    },
 }
 
 /// What has to be made durable, in order.
@@ -66,6 +75,21 @@ pub enum Durable {
     Vote { term: Term, vote: Option<NodeId> },
     /// These entries at their indexes, and nothing after them.
     Entries(Vec<Entry>),
+    /// In the place of the entries that it stands for; those after them stay.
+    Compacted(Box<Snapshot>),
+    /// In the place of the whole log.
+    Installed(Box<Snapshot>),
+}
+
+impl Durable {
+    /// What [`Consensus::on_stable`] is told once this is durable: up to which entry, and for which term the vote.
+    pub fn reached(&self) -> ((Term, Index), Term) {
+        match self {
+            Durable::Vote { term, vote } => (Default::default(), if vote.is_some() { *term } else { Term(0) }),
+            Durable::Entries(entries) => (entries.last().map_or(Default::default(), |e| (e.term, e.index)), Term(0)),
+            Durable::Compacted(snapshot) | Durable::Installed(snapshot) => (snapshot.last, Term(0)),
+        }
+    }
 }
 
 /// What consensus wants done.
@@ -74,6 +98,11 @@ pub enum Order {
     /// Store this; everything ordered later waits for it.
     Persist(Durable),
     Send(NodeId, Talk),
+    /// A leader's snapshot took the place of this log, which was committed only up to `from`.
+    Installed {
+        from: Index,
+        to: Index,
+    },
     /// Became leader: who voted how.
     Elected {
         term: Term,
@@ -139,7 +168,31 @@ pub struct Pace {
 pub struct Stored {
     pub term: Term,
     pub vote: Option<NodeId>,
+    pub snapshot: Option<Snapshot>,
+    /// After the snapshot.
     pub entries: Vec<Entry>,
+}
+
+impl Stored {
+    /// Takes what became durable, as every node store has to.
+    pub fn take(&mut self, durable: Durable) {
+        match durable {
+            Durable::Vote { term, vote } => (self.term, self.vote) = (term, vote),
+            Durable::Entries(entries) => {
+                let first = entries.first().map_or(Index(u64::MAX), |e| e.index);
+                self.entries.retain(|e| e.index < first);
+                self.entries.extend(entries);
+            }
+            Durable::Compacted(snapshot) => {
+                self.entries.retain(|e| e.index > snapshot.last.1);
+                self.snapshot = Some(*snapshot);
+            }
+            Durable::Installed(snapshot) => {
+                self.entries.clear();
+                self.snapshot = Some(*snapshot);
+            }
+        }
+    }
 }
 
 /// One member's part in the consensus.
@@ -152,10 +205,14 @@ pub struct Consensus {
     term: Term,
     vote: Option<NodeId>,
     log: Log,
+    /// What the log's base stands for.
+    snapshot: Option<Snapshot>,
     commit: Index,
     role: Role,
     leader: Option<NodeId>,
     heard_leader: Option<Time>,
+    /// Since this run began, everything was here that was committed at some moment of it.
+    current: bool,
     /// No vote and no campaign before this (A1).
     quiet_until: Time,
     /// When to campaign next if no leader is heard.
@@ -173,7 +230,7 @@ impl Consensus {
         me: NodeId, members: BTreeSet<NodeId>, votes: Votes, pace: Pace, stored: Stored, now: Time, quiet: Duration,
         chance: f64,
     ) -> Self {
-        let log = Log::from_entries(stored.entries);
+        let log = Log::new(stored.snapshot.as_ref().map_or_else(Default::default, |s| s.last), stored.entries);
         Self {
             me,
             members,
@@ -181,13 +238,15 @@ impl Consensus {
             pace,
             term: stored.term,
             vote: stored.vote,
-            commit: Index(0),
+            commit: log.base().1,
+            snapshot: stored.snapshot,
             stable: log.last().1,
             vote_stable: stored.term,
             log,
             role: Role::Follower,
             leader: None,
             heard_leader: None,
+            current: false,
             quiet_until: now + quiet,
             // Hosts that start together do not campaign together.
             campaign_at: now + quiet + pace.election_spread.mul_f64(chance),
@@ -200,6 +259,11 @@ impl Consensus {
     }
     pub fn commit(&self) -> Index {
         self.commit
+    }
+    /// Whether what is committed here is what was committed at some moment since the start. Until then it may be as old as
+    /// the host was away, and whoever acts on it acts on a cluster that is no more.
+    pub fn is_current(&self) -> bool {
+        self.current || self.is_established()
     }
     pub fn log(&self) -> &Log {
         &self.log
@@ -280,6 +344,7 @@ impl Consensus {
                 self.on_append(from, term, prev, entries, commit, sent, now, chance);
             }
             Talk::Appended { term, matched, sent } => self.on_appended(from, term, matched, sent, now, chance),
+            Talk::Install { term, snapshot, sent } => self.on_install(from, term, *snapshot, sent, now, chance),
         }
     }
 

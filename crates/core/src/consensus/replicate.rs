@@ -29,21 +29,27 @@ impl Consensus {
         let Role::Leader(leader) = &mut self.role else { return };
         let Some(progress) = leader.followers.get_mut(node) else { return };
         let before = Index(progress.next.0 - 1);
+        let base = self.log.base().1;
+        if before < base
+            && let Some(snapshot) = &self.snapshot
+        {
+            progress.next = base.next();
+            let snapshot = Box::new(snapshot.clone());
+            self.orders.push(Order::Send(node.clone(), Talk::Install { term, snapshot, sent: now }));
+            return;
+        }
         let prev = (self.log.term_at(before).expect("next never passes the end of the log"), before);
         let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
         progress.next = Index(progress.next.0 + entries.len() as u64);
         self.orders.push(Order::Send(node.clone(), Talk::Append { term, prev, entries, commit, sent: now }));
     }
 
-    #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
-    pub(super) fn on_append(
-        &mut self, from: &NodeId, term: Term, prev: (Term, Index), entries: Vec<Entry>, commit: Index, sent: Time,
-        now: Time, chance: f64,
-    ) {
+    /// Whether this comes from the leader of a term that is not over, who is followed then; else it is told so.
+    pub(super) fn heed(&mut self, from: &NodeId, term: Term, sent: Time, now: Time, chance: f64) -> bool {
         if term < self.term {
             let matched = Err(self.log.last().1);
             self.orders.push(Order::Send(from.clone(), Talk::Appended { term: self.term, matched, sent }));
-            return;
+            return false;
         }
         if term > self.term || !matches!(self.role, Role::Follower) {
             self.follow(term, now, chance, None);
@@ -51,8 +57,18 @@ impl Consensus {
         self.leader = Some(from.clone());
         self.heard_leader = Some(now);
         self.put_off_campaign(now, chance);
+        true
+    }
 
-        let matched = if self.log.term_at(prev.1) == Some(prev.0) {
+    #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
+    pub(super) fn on_append(
+        &mut self, from: &NodeId, term: Term, prev: (Term, Index), entries: Vec<Entry>, commit: Index, sent: Time,
+        now: Time, chance: f64,
+    ) {
+        if !self.heed(from, term, sent, now, chance) {
+            return;
+        }
+        let matched = if self.log.holds(prev) {
             let last = Index(prev.1.0 + entries.len() as u64);
             let fresh = self.log.merge(entries);
             if let Some(first) = fresh.first() {
@@ -60,6 +76,8 @@ impl Consensus {
                 self.orders.push(Order::Persist(Durable::Entries(fresh)));
             }
             self.commit = self.commit.max(commit.min(last));
+            // A leader commits nothing before an entry of its own term: until then its word may be old too.
+            self.current |= commit <= self.commit && self.log.term_at(commit) == Some(term);
             Ok(last)
         } else {
             // The hint skips the conflicting tail in one step where this log is simply shorter.

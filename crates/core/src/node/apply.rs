@@ -8,7 +8,13 @@ use crate::state::{Command, Ended, Standing};
 use crate::steward::Stamps;
 
 impl Node {
+    /// Not before this run knows what is committed by now: a node that was away must not act on what it knew then, and be
+    /// the standby of a primary that is none any more.
     pub(super) fn apply_committed(&mut self) {
+        if !self.consensus.is_current() {
+            return;
+        }
+        self.restore();
         while self.state.applied < self.consensus.commit() {
             let index = self.state.applied.next();
             let Some(entry) = self.consensus.log().get(index).cloned() else { return };
@@ -17,6 +23,25 @@ impl Node {
             if changed {
                 self.on_applied(index, &entry.command);
             }
+        }
+    }
+
+    /// Begins anew with what the log's snapshot says, where entries are missing that led there.
+    fn restore(&mut self) {
+        let Some(snapshot) = self.consensus.snapshot().filter(|s| s.last.1 > self.state.applied) else { return };
+        self.state = snapshot.state.clone();
+        for (id, agent) in &mut self.agents {
+            if let Some(opened) = &self.state.workload(id).opened {
+                agent.on_opened(opened.epoch, &opened.holder);
+            }
+        }
+    }
+
+    /// Whoever waits for an entry to be committed hears that this node cannot say any more what becomes of it.
+    pub(super) fn leave_unanswered(&mut self) {
+        for asker in std::mem::take(&mut self.answers_due).into_values() {
+            let why = "the coordinator changed before this was decided; look at the status, and ask again if need be";
+            self.answer(asker, ask::Answer::Refused { why: why.into() });
         }
     }
 

@@ -19,7 +19,8 @@ impl Node {
             self.agents.iter().map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now))).collect();
         let gates = self.gates.iter().map(|(id, g)| (id.clone(), g.report.clone())).collect();
         let addresses = self.addresses.iter().map(|(id, k)| (id.clone(), self.address_report(id, k))).collect();
-        Report { boot: self.boot.clone(), system: self.system.clone(), replicas, gates, addresses }
+        let hears = self.health.hears(self.now);
+        Report { boot: self.boot.clone(), system: self.system.clone(), hears, replicas, gates, addresses }
     }
 
     /// Which leases this node needs: of the epoch it holds, or that its gate forwards to; of the address that is here.
@@ -44,10 +45,14 @@ impl Node {
         let due = self.beat_due <= self.now;
         if due {
             self.beat_due = self.now + self.spec.timings.heartbeat;
-            let heard = self.health.heard(self.now);
+            let heard: Vec<_> = self.health.hears(self.now).into_iter().collect();
+            self.beats += 1;
             let others: Vec<NodeId> = self.spec.nodes.keys().filter(|n| **n != self.me).cloned().collect();
             for node in others {
-                self.emit(Effect::Send { to: node, message: Message::Beat { heard: heard.clone() } });
+                self.emit(Effect::Send {
+                    to: node,
+                    message: Message::Beat { number: self.beats, heard: heard.clone() },
+                });
             }
         }
         let report = self.report();
@@ -153,6 +158,7 @@ impl Node {
 /// What others act on: a report without the numbers that move all the time.
 fn essence(report: &Report) -> Report {
     let mut essence = report.clone();
+    essence.hears.clear();
     for replica in essence.replicas.values_mut() {
         replica.age = Duration::ZERO;
         replica.down_for = replica.down_for.map(|_| Duration::ZERO);

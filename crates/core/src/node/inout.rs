@@ -18,6 +18,9 @@ use std::collections::BTreeMap;
 /// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as much as all its beats.
 pub const CALM_LOOKS: u32 = 5;
 
+/// Entries after which a snapshot is taken: some hundred operations, and less to read at a start than a second's worth.
+pub const SNAPSHOT_AFTER: u64 = 1_000;
+
 /// A rule broken on purpose, so that a test can show that its check can fail. Never set in the daemon.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Planted {
@@ -47,6 +50,8 @@ pub struct NodeConfig {
     pub seed: u64,
     pub stored: Stored,
     pub kept: BTreeMap<WorkloadId, Kept>,
+    /// A snapshot takes the place of so many entries; see [`SNAPSHOT_AFTER`].
+    pub snapshot_after: u64,
     pub planted: Option<Planted>,
 }
 
@@ -56,6 +61,10 @@ pub enum Input {
     Received {
         from: NodeId,
         message: Message,
+    },
+    /// A peer tries to connect, whether or not a connection comes of it.
+    Knocked {
+        from: NodeId,
     },
     /// Everything up to this [`Effect::Persist`] is durable.
     Persisted {

@@ -19,10 +19,10 @@ mod power;
 pub use address::{AddressOrder, AddressReport, AddressSeen};
 pub use ask::{Answer, Plan, Precondition, Request};
 pub use gate::GateOrder;
-pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, Planted, Write};
+pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, Planted, SNAPSHOT_AFTER, Write};
 
 use crate::authority::{Authority, Claim, GateLease, Ledger};
-use crate::consensus::{self, Consensus, Durable, Pace};
+use crate::consensus::{self, Consensus, Pace};
 use crate::event::{Event, Level};
 use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
@@ -63,6 +63,7 @@ pub struct Node {
     planted: Option<Planted>,
     consensus: Consensus,
     state: ClusterState,
+    snapshot_after: u64,
     health: Health,
     agents: BTreeMap<WorkloadId, Agent>,
     gates: BTreeMap<WorkloadId, Gate>,
@@ -78,6 +79,7 @@ pub struct Node {
     asked: BTreeMap<u64, u64>,
     next_ask: u64,
     beat_due: Time,
+    beats: u64,
     granted_at: Time,
     devices: power::Devices,
     /// Since when this node has not stood still, and when it last did anything.
@@ -97,7 +99,7 @@ pub struct Node {
 
 impl Node {
     pub fn new(config: NodeConfig, now: Time) -> Self {
-        let NodeConfig { me, spec, boot, system, seed, stored, mut kept, planted } = config;
+        let NodeConfig { me, spec, boot, system, seed, stored, mut kept, snapshot_after, planted } = config;
         let t = &spec.timings;
         let pace = Pace { heartbeat: t.heartbeat, stickiness: t.stickiness, election_spread: t.election_spread };
         let quiet = t.quiet_after_start();
@@ -132,6 +134,7 @@ impl Node {
             planted,
             consensus,
             state: ClusterState::default(),
+            snapshot_after,
             agents,
             gates,
             addresses,
@@ -144,6 +147,7 @@ impl Node {
             asked: BTreeMap::new(),
             next_ask: 1,
             beat_due: now,
+            beats: 0,
             granted_at: now,
             devices: power::Devices::default(),
             awake_since: now,
@@ -208,6 +212,10 @@ impl Node {
             self.awake_since = self.now;
         }
         self.moved_at = self.now;
+        // Before anything new: whoever looks after each step has seen every entry that goes.
+        if self.state.applied.0.saturating_sub(self.consensus.log().base().1.0) >= self.snapshot_after {
+            self.consensus.compact(&self.state);
+        }
         match input {
             Input::Received { from, message } => self.on_message(&from, message),
             Input::Persisted { number } => self.on_persisted(number),
@@ -246,6 +254,7 @@ impl Node {
             }
             Input::Powered { node, order, result } => self.on_powered(&node, order, result),
             Input::Asked { ticket, request } => self.on_asked(ask::Asker::Here(ticket), request),
+            Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Woke => {}
         }
         self.advance();
@@ -273,8 +282,8 @@ impl Node {
             return;
         }
         match message {
-            Message::Beat { heard } => {
-                if let Some(verdict) = self.health.on_beat(from, heard, self.now) {
+            Message::Beat { number, heard } => {
+                if let Some(verdict) = self.health.on_beat(from, number, heard, self.now) {
                     self.record_verdict(verdict);
                 }
             }
@@ -393,17 +402,14 @@ impl Node {
         for order in self.consensus.take_orders() {
             match order {
                 consensus::Order::Persist(durable) => {
-                    let last = match &durable {
-                        Durable::Entries(entries) => entries.last().map_or((Term(0), Index(0)), |e| (e.term, e.index)),
-                        Durable::Vote { .. } => (Term(0), Index(0)),
-                    };
-                    let term = match &durable {
-                        Durable::Vote { term, vote: Some(_) } => *term,
-                        _ => Term(0),
-                    };
+                    let (last, term) = durable.reached();
                     self.write(Write::Log(durable), Mark::Log { last, term });
                 }
                 consensus::Order::Send(to, talk) => self.send(to, Message::Talk(talk)),
+                consensus::Order::Installed { from, to } => {
+                    let text = format!("{} catches up by a snapshot, from entry {from} to {to}", self.me);
+                    self.record(Event::new(Level::Notice, "snapshot", text));
+                }
                 consensus::Order::Elected { term, votes } => {
                     self.reports.clear();
                     self.ledger = Ledger::default();
@@ -418,6 +424,7 @@ impl Node {
                     self.record(votes.iter().fold(event, |e, (n, yes)| e.with(&format!("vote.{n}"), yes)));
                 }
                 consensus::Order::SteppedDown { term, why } => {
+                    self.leave_unanswered();
                     let text = format!("{} is no longer coordinator of term {term}: {why}", self.me);
                     self.record(Event::new(Level::Notice, "stepped-down", text).with("term", term));
                 }

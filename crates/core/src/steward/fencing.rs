@@ -25,8 +25,8 @@ impl Scene<'_> {
         let near = |p: &&NodeId| *p != node && *p != self.me && self.health.silence(p, self.now) < floor;
         let peers: Vec<&NodeId> = self.spec.nodes.keys().filter(near).collect();
         let hears = |p: &&NodeId| {
-            let age = self.health.heard_by(p).and_then(|heard| heard.get(node));
-            age.is_some_and(|age| *age + self.health.silence(p, self.now) < floor)
+            let hearing = self.health.heard_by(p).and_then(|heard| heard.get(node));
+            hearing.is_some_and(|h| h.age + self.health.silence(p, self.now) < floor)
         };
         let majority = self.spec.votes().is_majority(peers.iter().copied().chain([self.me]));
         unheard && majority && !peers.iter().any(hears)

@@ -16,7 +16,7 @@ use crate::health::Health;
 use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
 use crate::node::Planted;
 use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
-use crate::replica::{Data, ReplicaReport, Report, Role};
+use crate::replica::{Data, Observation, ReplicaReport, Report, Role};
 use crate::spec::{Alone, Loss, Spec, WorkloadSpec};
 use crate::state::{ClusterState, Command, Ended, Standing, Tenure, WorkloadState};
 use crate::time::Time;
@@ -275,11 +275,14 @@ impl Desk<'_> {
             }
             // Before it is open there may be nothing yet to write to.
             let open = matches!(self.w.tenure, Tenure::Open { .. });
-            let cannot = open && report.seen.as_ref().is_some_and(|o| o.can_write == Some(false));
+            let cannot = |o: &Observation| o.can_write == Some(false) || o.is(Role::Standby);
+            let cannot = open && report.seen.as_ref().is_some_and(cannot);
             if cannot && self.scene.is_up(holder) {
                 let since = *notes.no_write_since.get_or_insert(now);
                 if now.since(since) >= timings.suspicion_ceiling {
-                    let why = report.seen.as_ref().and_then(|o| o.trouble.clone()).unwrap_or("writes fail".into());
+                    let standby = report.seen.as_ref().is_some_and(|o| o.is(Role::Standby));
+                    let why = if standby { "its server runs as a standby" } else { "writes fail" };
+                    let why = report.seen.as_ref().and_then(|o| o.trouble.clone()).unwrap_or(why.into());
                     return Some(format!("{holder} reports: {why}"));
                 }
             } else {

@@ -50,7 +50,8 @@ pub struct Peers {
 struct Local {
     me: NodeId,
     hello: Hello,
-    known: Vec<NodeId>,
+    /// Who dials from where.
+    known: BTreeMap<SocketAddr, NodeId>,
     disagreements: Disagreements,
     /// The newest run of each peer, and how to tell its dialler of a newer one: QUIC itself would notice a peer that was
     /// killed and started again only after the idle time.
@@ -80,7 +81,7 @@ impl Peers {
         let local = Arc::new(Local {
             me: me.clone(),
             hello: Hello { cluster: spec.cluster.clone(), spec: digest.into(), run: rand::random() },
-            known: spec.nodes.keys().cloned().collect(),
+            known: spec.nodes.iter().map(|(n, peer)| (peer.peer, n.clone())).collect(),
             disagreements: disagreements.clone(),
             runs: Mutex::default(),
             restarted: spec.nodes.keys().map(|n| (n.clone(), Notify::new())).collect(),
@@ -208,6 +209,10 @@ async fn speak(
 async fn accept(endpoint: Endpoint, local: Arc<Local>, receive: impl Fn(Input) + Clone + Send + Sync + 'static) {
     while let Some(incoming) = endpoint.accept().await {
         let (local, receive) = (local.clone(), receive.clone());
+        // A peer that does not hear this node cannot connect; that its attempts arrive shows which direction is cut.
+        if let Some(from) = local.known.get(&incoming.remote_address()) {
+            receive(Input::Knocked { from: from.clone() });
+        }
         tokio::spawn(async move {
             let Ok(connection) = incoming.await else { return };
             if let Err(error) = listen(&connection, &local, receive).await {
@@ -221,7 +226,8 @@ async fn accept(endpoint: Endpoint, local: Arc<Local>, receive: impl Fn(Input) +
 async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input)) -> Result<()> {
     let certificates = connection.peer_identity().and_then(|i| i.downcast::<Vec<CertificateDer<'static>>>().ok());
     let first = certificates.as_ref().and_then(|c| c.first()).context("no certificate")?;
-    let from = tls::node_of(first, local.known.iter().cloned()).context("the certificate names no node of the spec")?;
+    let from =
+        tls::node_of(first, local.known.values().cloned()).context("the certificate names no node of the spec")?;
     anyhow::ensure!(from != local.me, "a peer that claims to be this node");
     let mut stream = connection.accept_uni().await?;
     let hello: Hello = read_frame(&mut stream).await?;
@@ -272,10 +278,12 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
 #[cfg(test)]
 mod tests {
     use super::*;
+    use karst_core::health::Hearing;
     use proptest::prelude::*;
 
     fn beat() -> Message {
-        Message::Beat { heard: vec![("polje".into(), Duration::from_millis(90))] }
+        let hearing = Hearing { age: Duration::from_millis(90), ..Hearing::default() };
+        Message::Beat { number: 7, heard: vec![("polje".into(), hearing)] }
     }
 
     #[test]

@@ -32,6 +32,9 @@ pub struct Options {
     /// Of each kind of loss in the acceptance run
     #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=1000), requires = "all")]
     rounds: u32,
+    /// Only the faults whose name contains this, as they are named in the report
+    #[arg(long, requires = "all")]
+    only: Option<String>,
     /// Where its report goes: text, JSON and a picture of the phases [default: `report` in the lab's directory]
     #[arg(long, requires = "all")]
     report: Option<PathBuf>,
@@ -82,7 +85,8 @@ pub enum Drill {
 pub async fn run(lab: Lab, options: Options) -> Result<()> {
     let Some(drill) = options.drill else {
         let report = options.report.unwrap_or_else(|| lab.layout.dir.join("report"));
-        return accept(&lab, &Extent::of(options.rounds), &report).await;
+        let extent = Extent { only: options.only, ..Extent::of(options.rounds) };
+        return accept(&lab, &extent, &report).await;
     };
     let (workload, rounds, loss) = match &drill {
         Drill::Storm { workload, minutes, seed } => {
