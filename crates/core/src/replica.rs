@@ -56,6 +56,23 @@ pub struct Observation {
     pub can_write: Option<bool>,
     /// What the probe ran into, if anything.
     pub trouble: Option<String>,
+    /// How far a clone or a rewind is.
+    pub copied: Option<Copied>,
+}
+
+/// Bytes that a clone or a rewind has copied, of those that it will, as its program says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Copied {
+    pub done: u64,
+    pub total: u64,
+}
+
+impl Copied {
+    /// How long the rest takes at the pace so far; none while that cannot be said.
+    pub fn rest(self, since: Duration) -> Option<Duration> {
+        let left = self.total.checked_sub(self.done)?;
+        (self.done > 0).then(|| since.mul_f64(left as f64 / self.done as f64))
+    }
 }
 
 impl Observation {
@@ -74,6 +91,7 @@ impl Observation {
             standbys: Vec::new(),
             can_write: None,
             trouble: None,
+            copied: None,
         }
     }
 

@@ -421,8 +421,13 @@ impl Node {
 
 fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>) -> (String, String) {
     let Some(report) = report else { return ("unknown".into(), "not heard".into()) };
-    let doing = report.doing.as_ref().map(|(what, since)| format!("{what}, for {} s", since.as_secs()));
     let Some(seen) = &report.seen else { return ("unknown".into(), "not probed yet".into()) };
+    let far = |since: Duration| {
+        let Some(copied) = seen.copied.filter(|c| c.total > 0) else { return String::new() };
+        let rest = copied.rest(since).map_or(String::new(), |d| format!(", about {} s left", d.as_secs() + 1));
+        format!(": {} % of {} MB{rest}", 100 * copied.done / copied.total, copied.total >> 20)
+    };
+    let doing = report.doing.as_ref().map(|(what, since)| format!("{what}, for {} s{}", since.as_secs(), far(*since)));
     let rejoining = |what: &str| what.contains("clone") || what.contains("rewind");
     let rejoining = report.doing.as_ref().is_some_and(|(what, _)| rejoining(what));
     let state = match (seen.runs, seen.role) {

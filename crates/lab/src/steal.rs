@@ -1,5 +1,6 @@
 //! What the machine took from everything that runs on it: recorded beside every measurement.
 
+use rustix::thread::{CpuSet, sched_setaffinity};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::thread::JoinHandle;
@@ -24,11 +25,12 @@ pub fn wall_nanos() -> u128 {
     now.map_or(0, |d| d.as_nanos())
 }
 
-/// Watches, until it is dropped, for how long at most nothing on this machine ran: a thread that wants to run all the time.
+/// Watches, until it is dropped, for how long at most nothing ran on some CPU: a thread on each that wants to run all the time.
+/// What is stolen from one CPU alone stops whoever is on it just as well.
 pub struct Standstill {
     longest: Arc<AtomicU64>,
     over: Arc<AtomicBool>,
-    watching: Option<JoinHandle<()>>,
+    watching: Vec<JoinHandle<()>>,
 }
 
 impl Standstill {
@@ -36,17 +38,25 @@ impl Standstill {
 
     pub fn watch() -> Self {
         let (longest, over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
-        let (found, ends) = (longest.clone(), over.clone());
-        let watching = std::thread::spawn(move || {
-            let mut before = boot_nanos();
-            while !ends.load(Ordering::Relaxed) {
-                std::thread::sleep(Self::STEP);
-                let now = boot_nanos();
-                found.fetch_max(now - before, Ordering::Relaxed);
-                before = now;
-            }
-        });
-        Self { longest, over, watching: Some(watching) }
+        let cpus = std::thread::available_parallelism().map_or(1, usize::from);
+        let watch = |cpu| {
+            let (found, ends) = (longest.clone(), over.clone());
+            std::thread::spawn(move || {
+                let mut only = CpuSet::new();
+                only.set(cpu);
+                // Where it may not choose, it watches from wherever it runs.
+                let _ = sched_setaffinity(None, &only);
+                let mut before = boot_nanos();
+                while !ends.load(Ordering::Relaxed) {
+                    std::thread::sleep(Self::STEP);
+                    let now = boot_nanos();
+                    found.fetch_max(now - before, Ordering::Relaxed);
+                    before = now;
+                }
+            })
+        };
+        let watching = (0..cpus).map(watch).collect();
+        Self { longest, over, watching }
     }
 
     /// The longest since the last time this was asked.
@@ -58,7 +68,7 @@ impl Standstill {
 impl Drop for Standstill {
     fn drop(&mut self) {
         self.over.store(true, Ordering::Relaxed);
-        if let Some(watching) = self.watching.take() {
+        for watching in self.watching.drain(..) {
             let _ = watching.join();
         }
     }

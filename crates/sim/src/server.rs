@@ -106,6 +106,7 @@ impl Server {
             standbys,
             can_write: self.primary.then_some(true),
             trouble: None,
+            copied: None,
         }
     }
 }

@@ -19,7 +19,7 @@ impl Postgres {
         self.own(&copy, 0o700)?;
         let mut backup = self.program("pg_basebackup");
         backup
-            .arg("--no-password")
+            .args(["--no-password", "--progress"])
             .args(["--checkpoint=fast", "--wal-method=stream", "--username", REPLICATION_ROLE])
             .args(["--host", &address.ip().to_string(), "--port", &address.port().to_string()])
             .arg("--pgdata")

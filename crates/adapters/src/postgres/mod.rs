@@ -14,7 +14,7 @@ mod standby;
 
 pub use config::{Plan, PlanError};
 
-use karst_core::replica::{Action, Data, Done, Observation};
+use karst_core::replica::{Action, Copied, Data, Done, Observation};
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
 use sqlx::{ConnectOptions, Row};
 use std::path::Path;
@@ -60,6 +60,8 @@ struct Memory {
     /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
     sync: (u64, u64),
     unprotected: bool,
+    /// How far the clone or the rewind is that runs now.
+    copied: Option<Copied>,
     /// The server's first process, by a handle that cannot come to mean another one.
     first: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
 }
@@ -137,6 +139,10 @@ impl Postgres {
 
     /// What is so now.
     pub async fn observe(&self) -> Observation {
+        Observation { copied: self.remember(|m| m.copied), ..self.observe_server().await }
+    }
+
+    async fn observe_server(&self) -> Observation {
         // While the first process runs nobody has to look for the others: that costs a walk through all of the host's.
         if self.first().is_none() && self.plan.processes.list().is_empty() {
             return Observation::down(self.data_kind());
@@ -162,6 +168,11 @@ impl Postgres {
                 Some(_) => Data::Unusable(format!("{} is not empty and not a server's data directory", data.display())),
             },
         }
+    }
+
+    /// What one of the server's programs says of its way.
+    fn is_far(&self, copied: Option<Copied>) {
+        self.remember(|m| m.copied = copied);
     }
 
     async fn sql(&self, statement: &'static str) -> Result<()> {

@@ -45,7 +45,7 @@ impl Postgres {
         let histories = self.histories()?;
         let mut rewind = self.program("pg_rewind");
         // It runs the crash recovery of a server that did not stop cleanly by itself, in single-user mode.
-        rewind.arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(format!(
+        rewind.arg("--progress").arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(format!(
             "host={} port={} user={REPLICATION_ROLE} dbname=postgres connect_timeout=5",
             address.ip(),
             address.port()

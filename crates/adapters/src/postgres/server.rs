@@ -3,13 +3,16 @@
 use super::config::{IMPOSSIBLE, REPLICATION_ROLE, quoted};
 use super::{Postgres, Result, Trouble, until};
 use crate::process;
+use karst_core::replica::Copied;
 use karst_core::{Lsn, NodeId};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use std::collections::VecDeque;
 use std::os::fd::OwnedFd;
 use std::process::{Output, Stdio};
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::io::{AsyncBufReadExt, BufReader};
 use tokio::process::Command;
 
 /// How long a start may take, crash recovery included.
@@ -49,15 +52,29 @@ impl Postgres {
 
     pub(super) async fn run(&self, mut command: Command, name: &str) -> Result<Output> {
         command.kill_on_drop(true).stdout(Stdio::piped()).stderr(Stdio::piped());
-        let child = command.spawn().map_err(Trouble::io(name))?;
+        let mut child = command.spawn().map_err(Trouble::io(name))?;
         process::at_ordinary_priority(&child);
-        let output = child.wait_with_output().await.map_err(Trouble::io(name))?;
+        let said = child.stderr.take().map(|said| BufReader::new(said).lines());
+        let mut last = VecDeque::new();
+        let listen = async {
+            let Some(mut said) = said else { return };
+            while let Ok(Some(line)) = said.next_line().await {
+                match copied(&line) {
+                    Some(copied) => self.is_far(Some(copied)),
+                    None => last.push_back(line),
+                }
+                if last.len() > 3 {
+                    last.pop_front();
+                }
+            }
+        };
+        let ((), output) = tokio::join!(listen, child.wait_with_output());
+        self.is_far(None);
+        let output = output.map_err(Trouble::io(name))?;
         if output.status.success() {
             return Ok(output);
         }
-        let said = String::from_utf8_lossy(&output.stderr);
-        let last: Vec<&str> = said.lines().rev().take(3).collect();
-        Err(Trouble::Program { program: name.into(), output: last.into_iter().rev().collect::<Vec<_>>().join("; ") })
+        Err(Trouble::Program { program: name.into(), output: Vec::from(last).join("; ") })
     }
 
     /// The first data of a workload. The data directory appears when it is complete, so that a try that was cut short
@@ -278,6 +295,14 @@ fn clean_end(control: &str) -> Option<Lsn> {
     clean.then_some(Lsn(at.0 + 1))
 }
 
+/// A line of progress, as pg_basebackup and pg_rewind write it with `--progress`: `  2048/8192 kB (25%) copied`.
+fn copied(line: &str) -> Option<Copied> {
+    let (numbers, _) = line.trim_start().split_once(" kB (")?;
+    let (done, total) = numbers.split_once('/')?;
+    let bytes = |kilobytes: &str| kilobytes.trim().parse::<u64>().ok()?.checked_mul(1024);
+    Some(Copied { done: bytes(done)?, total: bytes(total)? })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -290,5 +315,13 @@ mod tests {
         assert_eq!(clean_end(&control("shut down")), Some(Lsn(0x300_0029)));
         assert_eq!(clean_end(&control("in production")), None);
         assert_eq!(clean_end("nonsense"), None);
+    }
+
+    #[test]
+    fn progress_is_told_from_what_went_wrong() {
+        let far = Some(Copied { done: 2 << 20, total: 8 << 20 });
+        assert_eq!(copied("   2048/8192 kB (25%) copied"), far);
+        assert_eq!(copied(" 2048/8192 kB (25%), 0/1 tablespace"), far);
+        assert_eq!(copied("pg_rewind: error: could not connect to server"), None);
     }
 }

@@ -165,6 +165,7 @@ fn essence(report: &Report) -> Report {
         replica.doing = replica.doing.take().map(|(what, _)| (what, Duration::ZERO));
         if let Some(seen) = &mut replica.seen {
             (seen.position, seen.received, seen.replayed) = Default::default();
+            seen.copied = None;
             for standby in &mut seen.standbys {
                 (standby.sent, standby.flushed, standby.replayed) = Default::default();
             }
