@@ -68,7 +68,8 @@ struct Round {
     blow: Blow,
     host: &'static str,
     was_primary: bool,
-    moved: bool,
+    /// Epochs that began meanwhile.
+    moves: u64,
     /// For how long nothing on the machine ran, where it is a fault of its own.
     stood_still: Option<Duration>,
     /// What the operation says of its reason.
@@ -108,7 +109,7 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
             format!("{blow:?}"),
             if round.was_primary { " (primary)" } else { "" },
             hold.as_millis(),
-            if round.moved { "moved" } else { "stayed" },
+            if round.moves > 0 { "moved" } else { "stayed" },
             round.why.as_ref().map_or(String::new(), |why| format!(": {why}")),
             round.stood_still.map_or(String::new(), |d| format!("; THE MACHINE STOOD STILL for {} ms", d.as_millis())),
         );
@@ -166,7 +167,6 @@ async fn strike(
     match blow {
         Blow::KillServer | Blow::KillDaemon | Blow::KillDeadman | Blow::PowerCut => {}
         // Who stood still for too long may have lost its power meanwhile.
-        // Who stood still for too long may have lost its power meanwhile.
         Blow::FreezeDaemon | Blow::FreezeDeadman | Blow::FreezeBoth | Blow::FreezeHost => {
             if find::host_init(&lab.layout, host).is_ok() {
                 apply(Fault::Thaw { host: name() })?;
@@ -206,7 +206,7 @@ async fn strike(
     stood_still = stood_still.max(Some(still.take()).filter(|d| *d >= suspicion));
     let quiet = now == after.epoch || stood_still.is_some();
     ensure!(quiet, "it moved from epoch {} to {now} without a fault", after.epoch);
-    Ok(Round { blow, host, was_primary, moved: moves > 0, stood_still, why, from, to: boot_nanos() })
+    Ok(Round { blow, host, was_primary, moves: now.0 - before.epoch.0, stood_still, why, from, to: boot_nanos() })
 }
 
 /// The epoch after a time without a fault, in which nothing may move (L2).
@@ -225,14 +225,13 @@ fn stalls(rounds: &[Round], lines: &[Line]) -> Result<BTreeMap<Blow, (usize, usi
         let gaps = std::iter::once(round.from).chain(writes.iter().map(|l| l.ended)).collect::<Vec<_>>();
         let stall = gaps.windows(2).map(|w| w[1] - w[0]).max().unwrap_or_default();
         let entry = found.entry(round.blow).or_default();
-        *entry = (entry.0 + 1, entry.1 + usize::from(round.moved), entry.2.max(Duration::from_nanos(stall)));
-        // Once a newer primary has acknowledged a write, nothing that begins later is acknowledged by an older one: whoever
-        // took writes before and after another one in one round took them beside it, unless it became primary again.
+        *entry = (entry.0 + 1, entry.1 + usize::from(round.moves > 0), entry.2.max(Duration::from_nanos(stall)));
+        // Once a newer primary has acknowledged a write, nothing that begins later is acknowledged by an older one: with
+        // each epoch the writer may change once. No standstill excuses another.
         let mut turns: Vec<&str> = writes.iter().filter_map(|l| l.server.as_deref()).collect();
         turns.dedup();
-        let most = if round.moved { 3 } else { 1 };
         ensure!(
-            turns.len() <= most || round.stood_still.is_some(),
+            turns.len() as u64 <= round.moves + 1,
             "{:?} on {}: {} took turns in writing",
             round.blow,
             round.host,
