@@ -48,14 +48,18 @@ function BrokenLinks({ nodes }: { nodes: NodeView[] }) {
     Object.entries(to.misses)
       .filter(([from]) => up(from) && !to.does_not_hear.includes(from))
       .map(([from, share]) => ({ from, to: to.node, share })),
-  )
+  ).sort((a, b) => b.share - a.share)
+  // The worst say which; where many lose some, it is no matter of one link.
+  const named = lossy.slice(0, 3)
+  const rest = lossy[named.length]
   if (shown.length + lossy.length === 0) return <>● every link that can be seen works</>
   return (
     <>
       ▲{' '}
       {[
         ...shown.map((l) => (l.both ? `${l.from} ✕ ${l.to}` : `${l.from} ✕→ ${l.to} (one way)`)),
-        ...lossy.map((l) => `${l.from} → ${l.to} loses ${l.share} %`),
+        ...named.map((l) => `${l.from} → ${l.to} loses ${l.share} %`),
+        ...(rest ? [`${lossy.length - named.length} more lose up to ${rest.share} %`] : []),
       ].join(', ')}
     </>
   )

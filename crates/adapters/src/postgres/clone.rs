@@ -1,6 +1,6 @@
 //! A fresh copy of the primary's data.
 
-use super::config::{IMPOSSIBLE, REPLICATION_ROLE};
+use super::config::{IMPOSSIBLE, source};
 use super::{Postgres, Result, Trouble};
 use karst_core::NodeId;
 use std::path::PathBuf;
@@ -20,8 +20,9 @@ impl Postgres {
         let mut backup = self.program("pg_basebackup");
         backup
             .args(["--no-password", "--progress"])
-            .args(["--checkpoint=fast", "--wal-method=stream", "--username", REPLICATION_ROLE])
-            .args(["--host", &address.ip().to_string(), "--port", &address.port().to_string()])
+            .args(["--checkpoint=fast", "--wal-method=stream"])
+            .arg("--dbname")
+            .arg(source(*address))
             .arg("--pgdata")
             .arg(&copy);
         self.run(backup, "pg_basebackup").await?;

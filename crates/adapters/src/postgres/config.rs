@@ -122,6 +122,17 @@ pub(super) fn quoted(value: &str) -> String {
     format!("'{}'", value.replace('\'', "''"))
 }
 
+/// What a clone or a rewind copies from. A source that loses its power says nothing more, and a copy of it would wait for ever
+/// (seen: fourteen minutes). Its name is no node's: a copy's stream must not pass for a synchronous standby.
+pub(super) fn source(address: SocketAddr) -> String {
+    format!(
+        "host={} port={} user={REPLICATION_ROLE} dbname=postgres application_name=karst_copy connect_timeout=5 \
+         keepalives_idle=1 keepalives_interval=1 keepalives_count=3 tcp_user_timeout=4000",
+        address.ip(),
+        address.port()
+    )
+}
+
 impl Postgres {
     /// Where this node's standby connects to.
     fn conninfo(&self, upstream: &NodeId) -> Result<String> {

@@ -1,6 +1,6 @@
 //! The way home of a former primary: back to where its history and the new primary's part, and on from there.
 
-use super::config::{IMPOSSIBLE, REPLICATION_ROLE};
+use super::config::{IMPOSSIBLE, REPLICATION_ROLE, source as source_of};
 use super::{Postgres, Result, Trouble};
 use karst_core::{Lsn, NodeId};
 use sqlx::postgres::{PgConnectOptions, PgSslMode};
@@ -45,11 +45,7 @@ impl Postgres {
         let histories = self.histories()?;
         let mut rewind = self.program("pg_rewind");
         // It runs the crash recovery of a server that did not stop cleanly by itself, in single-user mode.
-        rewind.arg("--progress").arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(format!(
-            "host={} port={} user={REPLICATION_ROLE} dbname=postgres connect_timeout=5",
-            address.ip(),
-            address.port()
-        ));
+        rewind.arg("--progress").arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(source_of(*address));
         self.run(rewind, "pg_rewind").await?;
 
         let mut control = self.program("pg_controldata");
