@@ -259,6 +259,25 @@ fn a_member_that_was_away_catches_up_by_a_snapshot() {
     assert!(net.nodes.values().all(|n| n.commit() >= last), "they go on from their snapshots");
 }
 
+/// What a member knew when it went away may be long over, and so may what a leader knows that has committed nothing yet.
+#[test]
+fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term() {
+    let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
+    let state = ClusterState { applied: Index(2), ..ClusterState::default() };
+    let snapshot = Some(Snapshot { last: (Term(1), Index(2)), state });
+    let mut node = member(&id("c"), Stored { term: Term(1), vote: None, snapshot, entries: vec![] }, Time::ZERO);
+    let mut hears = |prev, entries, commit| {
+        let append = Talk::Append { term: Term(2), prev, entries, commit: Index(commit), sent: Time::ZERO };
+        node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
+        (node.commit(), node.is_current())
+    };
+    let old = (Term(1), Index(2));
+    assert_eq!(hears(old, vec![], 2), (Index(2), false), "a new leader's own word is old too");
+    assert_eq!(hears(old, vec![entry(1, 3)], 4), (Index(3), false), "more is committed than is here");
+    assert_eq!(hears((Term(1), Index(3)), vec![entry(2, 4)], 3), (Index(3), false), "not committed yet");
+    assert_eq!(hears((Term(2), Index(4)), vec![], 4), (Index(4), true));
+}
+
 /// A snapshot of less than what a member has committed changes nothing there; of a log that it does not have, everything.
 #[test]
 fn a_snapshot_replaces_only_what_it_stands_for() {

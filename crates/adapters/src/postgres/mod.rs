@@ -170,11 +170,6 @@ impl Postgres {
         }
     }
 
-    /// What one of the server's programs says of its way.
-    fn is_far(&self, copied: Option<Copied>) {
-        self.remember(|m| m.copied = copied);
-    }
-
     async fn sql(&self, statement: &'static str) -> Result<()> {
         sqlx::query(statement).execute(&self.pool).await?;
         Ok(())

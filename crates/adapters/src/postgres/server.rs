@@ -56,11 +56,12 @@ impl Postgres {
         process::at_ordinary_priority(&child);
         let said = child.stderr.take().map(|said| BufReader::new(said).lines());
         let mut last = VecDeque::new();
+        let far = Far(self);
         let listen = async {
             let Some(mut said) = said else { return };
             while let Ok(Some(line)) = said.next_line().await {
                 match copied(&line) {
-                    Some(copied) => self.is_far(Some(copied)),
+                    Some(copied) => far.is(copied),
                     None => last.push_back(line),
                 }
                 if last.len() > 3 {
@@ -69,7 +70,6 @@ impl Postgres {
             }
         };
         let ((), output) = tokio::join!(listen, child.wait_with_output());
-        self.is_far(None);
         let output = output.map_err(Trouble::io(name))?;
         if output.status.success() {
             return Ok(output);
@@ -293,6 +293,21 @@ fn clean_end(control: &str) -> Option<Lsn> {
     let clean = matches!(field("Database cluster state:")?, "shut down" | "shut down in recovery");
     let at = Lsn::parse(field("Latest checkpoint location:")?)?;
     clean.then_some(Lsn(at.0 + 1))
+}
+
+/// How far a program is, for as long as it runs: one that is abandoned says nothing more either.
+struct Far<'a>(&'a Postgres);
+
+impl Far<'_> {
+    fn is(&self, copied: Copied) {
+        self.0.remember(|m| m.copied = Some(copied));
+    }
+}
+
+impl Drop for Far<'_> {
+    fn drop(&mut self) {
+        self.0.remember(|m| m.copied = None);
+    }
 }
 
 /// A line of progress, as pg_basebackup and pg_rewind write it with `--progress`: `  2048/8192 kB (25%) copied`.
