@@ -382,3 +382,22 @@ fn the_last_holder_tries_again() {
     case.report("doline", ReplicaReport { seen: Some(down), ..ReplicaReport::default() });
     assert_eq!(case.chosen_with(&mut notes), Some("doline".into()));
 }
+
+/// A holder whose server runs as a standby serves nobody, whatever made it one: seen by its patience, and replaced (L1).
+#[test]
+fn a_holder_that_is_a_standby_is_replaced() {
+    let mut case = Case::new(Loss::None).open_again();
+    case.report("doline", standby(300));
+    let mut notes = Notes::default();
+    let revoked = |case: &Case, notes: &mut Notes| {
+        let commands = case.with(|scene, spec| decide(scene, &w(), spec, notes));
+        commands.into_iter().find_map(|c| match c {
+            Command::Revoke { why, .. } => Some(why),
+            _ => None,
+        })
+    };
+    assert_eq!(revoked(&case, &mut notes), None, "it may just have been promoted");
+    case.pass(case.spec.timings.suspicion_ceiling);
+    let why = revoked(&case, &mut notes).unwrap_or_default();
+    assert!(why.contains("runs as a standby"), "{why}");
+}
