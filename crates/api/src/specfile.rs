@@ -40,6 +40,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::net::SocketAddr;
 use std::ops::Range;
+use std::path::Path;
 use std::time::Duration;
 use toml_edit::{ImDocument, Item, TableLike};
 
@@ -440,13 +441,23 @@ impl Reader {
         let rank = self.number(&mut level, "rank", 50);
         let address = self.address_at(&mut level, "address");
         self.need(&level, "address", address.map(|_| ()));
-        let data = self.text(&mut level, "data");
+        let data = self.path(&mut level, "data");
         let data = self.need(&level, "data", data);
-        if !data.is_empty() && !data.starts_with('/') {
-            self.error(joined(&level.path, "data"), "not an absolute path", "begin it with a slash");
+        let log = self.path(&mut level, "log");
+        let within = |log: &String| !data.is_empty() && Path::new(log).starts_with(&data);
+        if log.as_ref().is_some_and(within) {
+            self.error(joined(&level.path, "log"), "within the data directory", "leave it out, or name one elsewhere");
         }
         self.finish(&level);
-        ReplicaSpec { rank, address: address.unwrap_or_else(nowhere), data }
+        ReplicaSpec { rank, address: address.unwrap_or_else(nowhere), data, log }
+    }
+
+    fn path(&mut self, level: &mut Level, key: &'static str) -> Option<String> {
+        let path = self.text(level, key)?;
+        if !path.is_empty() && !path.starts_with('/') {
+            self.error(joined(&level.path, key), "not an absolute path", "begin it with a slash");
+        }
+        Some(path)
     }
 }
 

@@ -23,6 +23,8 @@ pub enum Message {
         sent: Time,
         wants: Vec<(Claim, Epoch)>,
         report: Report,
+        /// It says something else than the one before.
+        news: bool,
     },
     /// The coordinator's answer (A2): leases of this duration, counted from `sent`.
     Grant {

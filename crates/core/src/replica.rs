@@ -95,6 +95,17 @@ impl Observation {
         }
     }
 
+    /// What others act on at once: all but the numbers that move all the time.
+    pub fn without_progress(&self) -> Self {
+        let mut rest = self.clone();
+        (rest.position, rest.received, rest.replayed) = Default::default();
+        rest.copied = None;
+        for standby in &mut rest.standbys {
+            (standby.sent, standby.flushed, standby.replayed) = Default::default();
+        }
+        rest
+    }
+
     pub fn is(&self, role: Role) -> bool {
         self.runs && self.role == Some(role)
     }
@@ -246,4 +257,11 @@ pub struct GateReport {
     pub flows: u64,
     pub waiting: u64,
     pub refused: u64,
+}
+
+impl GateReport {
+    /// What others act on at once.
+    pub fn without_counts(&self) -> Self {
+        Self { flows: 0, waiting: 0, refused: 0, ..self.clone() }
+    }
 }

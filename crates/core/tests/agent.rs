@@ -266,3 +266,22 @@ fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
     rig.agent.on_done(busy, Err("no".into()), &open, rig.now);
     assert!(!rig.agent.is_calm(), "it failed and is tried again");
 }
+
+/// What a standby needs may be gone from its primary (D9): it would ask for it for ever.
+#[test]
+fn a_standby_that_never_streams_again_is_copied_while_it_runs() {
+    let open = workload(2, Tenure::Open { holder: "polje".into(), serving: true });
+    let mut rig = Rig::new(Observation { position: Lsn(7), ..up(Role::Standby) });
+    let wait = |rig: &mut Rig, seconds: u64, position: u64, streaming: bool| {
+        rig.now += Duration::from_secs(seconds);
+        rig.agent.on_observed(Observation { position: Lsn(position), streaming, ..up(Role::Standby) }, rig.now);
+        rig.action(&open).map(|(_, action)| action)
+    };
+    assert_eq!(wait(&mut rig, 0, 7, false), None);
+    assert_eq!(wait(&mut rig, 19, 7, false), None, "it may still find its upstream");
+    assert_eq!(wait(&mut rig, 2, 8, false), None, "it replays what it has");
+    assert_eq!(wait(&mut rig, 19, 8, true), None);
+    assert_eq!(wait(&mut rig, 19, 8, false), None, "it streamed meanwhile");
+    let copy = wait(&mut rig, 20, 8, false);
+    assert_eq!(copy, Some(Action::Clone { from: "polje".into() }), "and is not stopped before the copy is there");
+}

@@ -51,7 +51,8 @@ impl Case {
             power: None,
             readmit: Readmit::Auto,
         };
-        let replica = |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into() };
+        let replica =
+            |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into(), log: None };
         let workload = WorkloadSpec {
             driver: "postgres".into(),
             loss,

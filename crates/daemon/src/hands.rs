@@ -5,7 +5,7 @@ use crate::heart::{Glance, Told};
 use karst_adapters::{Address, Gate, Postgres, Power};
 use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, GateOrder};
 use karst_core::power::PowerOrder;
-use karst_core::replica::Action;
+use karst_core::replica::{Action, Done};
 use karst_core::{Input, NodeId, WorkloadId};
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -25,6 +25,12 @@ pub enum Hand {
     Act { id: u64, action: Action },
     Cancel { id: u64 },
     Attend { closely: bool },
+}
+
+/// Whether others wait for this action's own result, and what can be seen of it comes later. Of all others what can be seen
+/// has to come first: it says that they need not be done again.
+fn is_awaited(action: &Action) -> bool {
+    matches!(action, Action::Promote | Action::Settle | Action::SetSync { .. })
 }
 
 /// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one action at a time.
@@ -76,11 +82,20 @@ pub async fn replica(
                     }
                     let (server, workload, tell, rewatch) = (server.clone(), workload.clone(), tell.clone(), rewatch.clone());
                     let task = tokio::spawn(async move {
+                        let awaited = is_awaited(&action);
                         let result = server.act(action).await.map_err(|e| e.to_string());
                         let _ = rewatch.send(());
-                        let observation = server.observe().await;
-                        tell(Input::Observed { workload: workload.clone(), observation });
-                        tell(Input::Acted { workload, id, result });
+                        let stopped = matches!(result, Ok(Done::Stopped { .. }));
+                        let acted = Input::Acted { workload: workload.clone(), id, result };
+                        if awaited {
+                            tell(acted);
+                            let observation = server.observe().await;
+                            tell(Input::Observed { workload, observation });
+                        } else {
+                            let observation = if stopped { server.stopped() } else { server.observe().await };
+                            tell(Input::Observed { workload, observation });
+                            tell(acted);
+                        }
                     });
                     acting = Some((id, task));
                 }

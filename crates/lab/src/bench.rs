@@ -5,6 +5,7 @@ use crate::demo;
 use crate::drill::{self, Course};
 use crate::layout::Layout;
 use crate::oracle::{self, Oracle};
+use crate::shape::Shape;
 use anyhow::Result;
 use clap::Args;
 use serde::Serialize;
@@ -70,11 +71,11 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
         oracle_clean.push(oracle.round(true).await?);
     }
     drop(oracle);
-    let lab = Lab::up(Layout::new(&dir, 9400)?, false)?;
+    let lab = Lab::up(Layout::new(&dir, 9400, Shape::default())?)?;
     let measured = measure(&lab, &options).await;
     lab.remove()?;
     let Measured { killed: kill_server, killed_busy: kill_server_busy, moved: switchover, cut: power_off } = measured?;
-    let lab = Lab::up(Layout::new(&dir, 9400)?, true)?;
+    let lab = Lab::up(Layout::new(&dir, 9400, Shape { brisk: true, ..Shape::default() })?)?;
     let measured = measure_brisk(&lab, options.cuts).await;
     lab.remove()?;
     let (power_off_brisk, coordinator_lost) = measured?;

@@ -1,7 +1,7 @@
 //! The cluster's CA and a certificate for each node and for the power controller.
 
 use crate::controller;
-use crate::layout::{Layout, NODES};
+use crate::layout::Layout;
 use anyhow::Result;
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose};
 use std::fs;
@@ -9,8 +9,9 @@ use std::os::unix::fs::PermissionsExt;
 
 /// Makes what is missing: a new CA makes new certificates for all.
 pub fn prepare(layout: &Layout) -> Result<()> {
+    let nodes = layout.nodes();
     let hosts =
-        || NODES.iter().map(|n| (n.name, n.management())).chain([(controller::HOST, controller::ADDRESS.into())]);
+        || nodes.iter().map(|n| (n.name, n.management())).chain([(controller::HOST, controller::ADDRESS.into())]);
     if hosts().all(|(name, _)| layout.host(name).join("tls/node.key").exists()) {
         return Ok(());
     }

@@ -1,12 +1,17 @@
 //! A running lab as tests and drills use it.
 
 use crate::keep;
-use crate::layout::{Layout, NODES, RunAs, WORKLOAD};
-use anyhow::{Context, Result, bail};
+use crate::layout::{DATABASE, Layout, RunAs, WORKLOAD};
+use anyhow::{Context, Result, bail, ensure};
 use karst_api::core::spec::Timings;
 use karst_api::core::view::{Condition, WorkloadView};
-use karst_api::{Client, StatusReply, specfile};
+use karst_api::{Client, Record, StatusReply, specfile};
 use std::time::{Duration, Instant};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+
+/// How long what was decided may take to be in the record.
+const RECORDED: Duration = Duration::from_secs(120);
 
 /// How often a condition is looked at.
 pub const LOOK: Duration = Duration::from_millis(50);
@@ -19,10 +24,10 @@ pub struct Lab {
 
 impl Lab {
     /// Starts a lab, or finds the one that runs.
-    pub fn up(layout: Layout, brisk: bool) -> Result<Self> {
+    pub fn up(layout: Layout) -> Result<Self> {
         if keep::running(&layout).is_none() {
             crate::find::sibling("karstd")?;
-            layout.prepare(brisk, RunAs::now())?;
+            layout.prepare(RunAs::now())?;
             keep::start(&layout)?;
         }
         Self::attach(layout)
@@ -56,6 +61,16 @@ impl Lab {
         Ok(self.workload().await?.primary.context("no primary now")?.to_string())
     }
 
+    /// A session on a host's server, by the socket that only the host's administrator reaches.
+    pub async fn administrator(&self, host: &str) -> Result<tokio_postgres::Client> {
+        let mut config = tokio_postgres::Config::new();
+        config.host_path(self.layout.runtime(host).join(WORKLOAD)).user("postgres").dbname(DATABASE);
+        let connected = config.connect(tokio_postgres::NoTls).await;
+        let (client, session) = connected.with_context(|| format!("the server on {host}"))?;
+        tokio::spawn(session);
+        Ok(client)
+    }
+
     /// The timings that the daemons run with.
     pub async fn timings(&self) -> Result<Timings> {
         let text = self.client.spec().await?.text;
@@ -83,9 +98,31 @@ impl Lab {
         }
     }
 
+    /// The newest records of a kind.
+    pub async fn records(&self, kind: &str) -> Result<Vec<Record>> {
+        let records = self.client.history("limit=500").await?.records;
+        Ok(records.into_iter().filter(|r| r.kind == kind).collect())
+    }
+
+    /// When the first record of a kind was made after a moment; records take a while to arrive. Nanoseconds since 1970.
+    pub async fn first_record(&self, kind: &str, after: u128) -> Result<u128> {
+        let begun = Instant::now();
+        loop {
+            let records = self.records(kind).await?;
+            let times = records.into_iter().filter_map(|r| OffsetDateTime::parse(&r.at, &Rfc3339).ok());
+            let first = times.map(|t| t.unix_timestamp_nanos().cast_unsigned()).filter(|t| *t > after).min();
+            if let Some(at) = first {
+                return Ok(at);
+            }
+            ensure!(begun.elapsed() < RECORDED, "there is no record of `{kind}`");
+            tokio::time::sleep(LOOK).await;
+        }
+    }
+
     /// Waits until all is well.
     pub async fn healthy(&self, limit: Duration) -> Result<StatusReply> {
-        self.wait("all is well", limit, is_well).await
+        let hosts = self.layout.nodes().len();
+        self.wait("all is well", limit, |r| is_well(r) && r.status.nodes.len() == hosts).await
     }
 }
 
@@ -95,10 +132,5 @@ pub fn is_well(reply: &StatusReply) -> bool {
     let gates = status.workloads.iter().all(|w| w.gates.iter().all(|g| g.forwards_to.is_some()));
     let idle = status.workloads.iter().all(|w| w.operation.is_none());
     let reachable = status.workloads.iter().all(|w| w.address.as_ref().is_none_or(|a| a.held));
-    reply.complete
-        && reachable
-        && status.condition == Condition::Healthy
-        && gates
-        && idle
-        && status.nodes.len() == NODES.len()
+    reply.complete && reachable && status.condition == Condition::Healthy && gates && idle
 }

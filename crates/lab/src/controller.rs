@@ -3,7 +3,7 @@
 
 use crate::fault;
 use crate::find;
-use crate::layout::{Layout, NODES};
+use crate::layout::Layout;
 use crate::watchdogs;
 use actix_web::dev::Service as _;
 use actix_web::http::{Method, StatusCode, header};
@@ -174,8 +174,9 @@ impl Controller {
                 "Name": name, "Members@odata.count": links.len(), "Members": links,
             })
         };
-        let hosts = || NODES.iter().map(|n| n.name.to_string()).collect::<Vec<_>>();
-        let known = |host: &str| NODES.iter().any(|n| n.name == host);
+        let nodes = self.layout.nodes();
+        let hosts = || nodes.iter().map(|n| n.name.to_string()).collect::<Vec<_>>();
+        let known = |host: &str| nodes.iter().any(|n| n.name == host);
         Some(match path {
             ["Systems"] => members("Systems", hosts()),
             ["Systems", host] if known(host) => self.system(host),
@@ -190,7 +191,7 @@ impl Controller {
             ["Managers", "1"] => json!({
                 "@odata.id": "/redfish/v1/Managers/1", "@odata.type": "#Manager.v1_9_0.Manager",
                 "Id": "1", "Name": "Stand-in power controller", "ManagerType": "ManagementController", "Status": status(),
-                "Links": { "ManagerForServers": NODES.map(|n| link("Systems", n.name)) },
+                "Links": { "ManagerForServers": nodes.iter().map(|n| link("Systems", n.name)).collect::<Vec<_>>() },
             }),
             ["SessionService"] => json!({
                 "@odata.id": "/redfish/v1/SessionService", "@odata.type": "#SessionService.v1_1_8.SessionService",

@@ -1,17 +1,29 @@
-//! A client that only dials: when was somebody there?
+//! Clients that only dial: who was answered, and how long after?
 
 use crate::find;
 use crate::layout::{CLIENT, Layout};
 use crate::steal::wall_nanos;
 use anyhow::{Context, Result};
 use std::io::Write as _;
-use std::net::{SocketAddr, TcpStream};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
+use tokio::net::TcpStream;
 
-/// A dial that is not answered by then is given up for a new one: a lost SYN would be repeated after a second only.
-const PATIENCE: Duration = Duration::from_millis(5);
+/// Between two dials; each is a client of its own that waits for its answer, whatever becomes of the others.
+const EVERY: Duration = Duration::from_millis(4);
+/// Long enough for two repeated SYNs: the first is sent again after a second (RFC 6298, section 2).
+const PATIENCE: Duration = Duration::from_secs(4);
+
+/// One dial. Nanoseconds since 1970.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Call {
+    pub begun: u128,
+    /// None if it was refused, or not answered in time.
+    pub answered: Option<u128>,
+}
 
 /// Dials from the client host until it is finished.
 pub struct Dial {
@@ -30,10 +42,21 @@ impl Dial {
         Ok(Self { child, answers })
     }
 
-    /// When it was answered so far, nanoseconds since 1970.
-    pub fn answers(&self) -> Vec<u128> {
+    /// The dials that have ended so far.
+    pub fn calls(&self) -> Vec<Call> {
         let text = std::fs::read_to_string(&self.answers).unwrap_or_default();
-        text.lines().filter_map(|l| l.parse().ok()).collect()
+        let call = |line: &str| {
+            let (begun, answered) = line.split_once(' ')?;
+            Some(Call { begun: begun.parse().ok()?, answered: answered.parse().ok() })
+        };
+        text.lines().filter_map(call).collect()
+    }
+
+    /// When it was answered so far, in order.
+    pub fn answers(&self) -> Vec<u128> {
+        let mut answers: Vec<u128> = self.calls().into_iter().filter_map(|c| c.answered).collect();
+        answers.sort_unstable();
+        answers
     }
 }
 
@@ -44,14 +67,21 @@ impl Drop for Dial {
     }
 }
 
-/// The dialling itself; writes a line for each answer, until it is killed or its lab has gone.
-pub fn run(to: SocketAddr, answers: &Path) -> Result<()> {
-    let mut file = std::fs::File::create(answers).with_context(|| answers.display().to_string())?;
+/// The dialling itself; writes a line for each dial that has ended, until it is killed or its lab has gone.
+pub async fn run(to: SocketAddr, answers: &Path) -> Result<()> {
+    let file = std::fs::File::create(answers).with_context(|| answers.display().to_string())?;
+    let file = Arc::new(Mutex::new(file));
     while answers.exists() {
-        if TcpStream::connect_timeout(&to, PATIENCE).is_ok() {
-            writeln!(file, "{}", wall_nanos())?;
-        }
-        std::thread::sleep(Duration::from_millis(2));
+        let file = file.clone();
+        tokio::spawn(async move {
+            let begun = wall_nanos();
+            let connected = tokio::time::timeout(PATIENCE, TcpStream::connect(to)).await;
+            let answered = matches!(connected, Ok(Ok(_))).then(wall_nanos);
+            let answered = answered.map_or("-".into(), |at| at.to_string());
+            let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
+            let _ = writeln!(file, "{begun} {answered}");
+        });
+        tokio::time::sleep(EVERY).await;
     }
     Ok(())
 }

@@ -1,9 +1,10 @@
-//! A disk of its own for each host's servers, so that it can be full: a file system in a sparse file. It outlives its host's
+//! Two disks of its own for each host's servers, one for data and one for logs, so that either can be full: a file system in a sparse file. It outlives its host's
 //! power and the lab. Where the lab may not mount one, the hosts share the machine's disk, and filling is refused.
 
 use crate::find;
 use crate::layout::Layout;
 use anyhow::{Context, Result, bail, ensure};
+use clap::ValueEnum;
 use rustix::fs::{FallocateFlags, fallocate, statvfs};
 use std::fs::{self, File};
 use std::io::{Seek as _, SeekFrom, Write as _};
@@ -15,12 +16,33 @@ use std::process::Command;
 const SIZE: u64 = 4 << 30;
 const FILLER: &str = "filler";
 
+/// What a host's disk is for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Volume {
+    #[default]
+    Data,
+    /// The servers' write-ahead logs
+    Log,
+}
+
+impl Volume {
+    pub const BOTH: [Self; 2] = [Self::Data, Self::Log];
+
+    fn name(self) -> &'static str {
+        match self {
+            Self::Data => "data",
+            Self::Log => "wal",
+        }
+    }
+}
+
 /// Puts a host's disk in its place, in the lab's own mounts. What is on it stays from one time to the next.
 ///
 /// # Errors
 /// If the host had a disk and it cannot be used any more.
-pub fn mount(layout: &Layout, host: &str) -> Result<()> {
-    let (image, at) = (layout.host(host).join("disk.img"), layout.host(host).join("data"));
+pub fn mount(layout: &Layout, host: &str, volume: Volume) -> Result<()> {
+    let at = layout.host(host).join(volume.name());
+    let image = at.with_extension("img");
     if !image.exists() {
         // Data that were there before disks were stay where they are.
         if fs::read_dir(&at)?.next().is_some() || !can_mount() {
@@ -63,8 +85,8 @@ fn run(command: &mut Command) -> Result<String> {
 }
 
 /// Where it is, seen from outside the lab.
-fn seen_from_here(layout: &Layout, host: &str) -> Result<PathBuf> {
-    let at = layout.host(host).join("data");
+fn seen_from_here(layout: &Layout, host: &str, volume: Volume) -> Result<PathBuf> {
+    let at = layout.host(host).join(volume.name());
     Ok(PathBuf::from(format!("/proc/{}/root{}", find::inside(layout)?, at.display())))
 }
 
@@ -72,8 +94,8 @@ fn seen_from_here(layout: &Layout, host: &str) -> Result<PathBuf> {
 ///
 /// # Errors
 /// If the host has no disk of its own, or there is a filler already.
-pub fn fill(layout: &Layout, host: &str) -> Result<()> {
-    let disk = seen_from_here(layout, host)?;
+pub fn fill(layout: &Layout, host: &str, volume: Volume) -> Result<()> {
+    let disk = seen_from_here(layout, host, volume)?;
     let machines = fs::metadata(layout.host(host))?.dev();
     if fs::metadata(&disk)?.dev() == machines {
         bail!("{host} has no disk of its own to fill: this lab was started without the right to mount one");
@@ -100,11 +122,11 @@ pub fn fill(layout: &Layout, host: &str) -> Result<()> {
 ///
 /// # Errors
 /// If the disk was not filled.
-pub fn free(layout: &Layout, host: &str) -> Result<()> {
-    let filler = seen_from_here(layout, host)?.join(FILLER);
+pub fn free(layout: &Layout, host: &str, volume: Volume) -> Result<()> {
+    let filler = seen_from_here(layout, host, volume)?.join(FILLER);
     fs::remove_file(&filler).with_context(|| format!("the disk of {host} was not filled"))
 }
 
-pub fn is_full(layout: &Layout, host: &str) -> bool {
-    seen_from_here(layout, host).is_ok_and(|disk| disk.join(FILLER).exists())
+pub fn is_full(layout: &Layout, host: &str, volume: Volume) -> bool {
+    seen_from_here(layout, host, volume).is_ok_and(|disk| disk.join(FILLER).exists())
 }

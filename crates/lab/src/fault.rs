@@ -4,7 +4,7 @@
 //! links down first: a dying host says no goodbye.
 
 use crate::controller;
-use crate::disk;
+use crate::disk::{self, Volume};
 use crate::find;
 use crate::layout::{ARCHIVE, CLIENT, Layout, NODES};
 use crate::network::{NETWORKS, SWITCH, port};
@@ -58,9 +58,13 @@ pub enum Fault {
     },
     /// Let everything on a host go on, the server first
     Thaw { host: String },
-    /// Leave no room on the disk of a host's servers. Undo: free-disk
-    FillDisk { host: String },
-    /// Give it its room back
+    /// Leave no room on a disk of a host's servers. Undo: free-disk
+    FillDisk {
+        host: String,
+        #[arg(long, default_value = "data")]
+        volume: Volume,
+    },
+    /// Give both disks their room back
     FreeDisk { host: String },
     /// End the power controller: no host's power can be cut, nor read. Undo: controller-start
     ControllerStop,
@@ -130,13 +134,15 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
             freeze(layout, known(host)?, *what)?;
             format!("it stands still; `karst-lab fault thaw {host}` lets it go on")
         }
-        Fault::FillDisk { host } => {
-            disk::fill(layout, known(host)?)?;
-            format!("the disk of {host} is full; `karst-lab fault free-disk {host}` gives it its room back")
+        Fault::FillDisk { host, volume } => {
+            disk::fill(layout, known(host)?, *volume)?;
+            format!("the {volume:?} disk of {host} is full; `karst-lab fault free-disk {host}` gives it its room back")
         }
         Fault::FreeDisk { host } => {
-            disk::free(layout, known(host)?)?;
-            format!("the disk of {host} has room again")
+            let full: Vec<Volume> = Volume::BOTH.into_iter().filter(|v| disk::is_full(layout, host, *v)).collect();
+            ensure!(!full.is_empty(), "no disk of {} is full", known(host)?);
+            full.into_iter().try_for_each(|volume| disk::free(layout, host, volume))?;
+            format!("the disks of {host} have room again")
         }
         Fault::ControllerStop => {
             std::fs::write(layout.host(controller::HOST).join("hold"), "")?;
@@ -193,11 +199,15 @@ fn unless_missing(removed: std::io::Result<()>) -> Result<()> {
     }
 }
 
-/// Gives back its power to every host that has none: what an operator does after a fence.
-pub fn power_on_all(layout: &Layout) -> Result<Vec<&'static str>> {
-    let off: Vec<&str> = NODES.iter().map(|n| n.name).filter(|n| layout.host(n).join("off").exists()).collect();
-    off.iter().try_for_each(|host| power_on(layout, host))?;
-    Ok(off)
+/// Gives back its power to every host that has had none for this long: what an operator does after a fence.
+pub fn power_on_all(layout: &Layout, after: Duration) -> Result<()> {
+    for node in NODES {
+        let since = std::fs::metadata(layout.host(node.name).join("off")).and_then(|m| m.modified());
+        if since.is_ok_and(|at| at.elapsed().is_ok_and(|off| off >= after)) {
+            power_on(layout, node.name)?;
+        }
+    }
+    Ok(())
 }
 
 fn links(layout: &Layout, host: &str, state: &str) -> Result<()> {

@@ -1,8 +1,9 @@
 //! The inside of a lab: the first process of its namespaces. It builds the networks, starts the hosts and the history
 //! store, starts again what ends, and reaps what is left behind.
 
-use crate::layout::{ARCHIVE, CLIENT, GATES, Layout, NODES, RunAs, host, program};
-use crate::{certs, controller, disk, keep, network};
+use crate::disk::{self, Volume};
+use crate::layout::{ARCHIVE, CLIENT, GATES, Layout, RunAs, host, program};
+use crate::{certs, controller, keep, network};
 use anyhow::{Context, Result};
 use rustix::process::WaitOptions;
 use std::fs::{self, File};
@@ -72,15 +73,17 @@ fn reap_orphans(known: &[u32]) {
 pub fn run(layout: &Layout) -> Result<()> {
     sh("mount -t tmpfs tmpfs /run && mkdir -p /run/netns && ip link set lo up")?;
     certs::prepare(layout)?;
-    for node in NODES {
-        disk::mount(layout, node.name).with_context(|| format!("the disk of {}", node.name))?;
+    for node in layout.nodes() {
+        for volume in Volume::BOTH {
+            disk::mount(layout, node.name, volume).with_context(|| format!("the {volume:?} disk of {}", node.name))?;
+        }
     }
-    network::build().context("the networks")?;
+    network::build(layout).context("the networks")?;
     let me = std::env::current_exe()?;
     let mut kept = Vec::new();
     let (archive, archive_layout) = (layout.host(ARCHIVE), layout.clone());
     kept.push(Kept::new("history store", archive.join("hold"), move || start_archive(&archive_layout)));
-    for node in NODES {
+    for node in layout.nodes() {
         let (me, layout, hold) = (me.clone(), layout.clone(), layout.host(node.name).join("off"));
         let start = move || {
             let log = log_file(&layout.host(node.name).join("log/host.log"))?;

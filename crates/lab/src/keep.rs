@@ -2,7 +2,7 @@
 //! loopback to it, and takes it down with itself.
 
 use crate::controller;
-use crate::layout::{Layout, NODES, WORKLOAD};
+use crate::layout::Layout;
 use anyhow::{Context, Result, bail};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -76,9 +76,11 @@ pub fn stop(layout: &Layout) -> Result<bool> {
 /// Empty ones go; whoever is still in one keeps it.
 fn remove_cgroups(layout: &Layout) {
     let Some(dir) = layout.cgroup() else { return };
-    for node in NODES {
-        let _ = std::fs::remove_dir(dir.join(node.name).join(WORKLOAD));
-        let _ = std::fs::remove_dir(dir.join(node.name));
+    for node in layout.nodes() {
+        let of_host = dir.join(node.name);
+        let workloads = std::fs::read_dir(&of_host).into_iter().flatten().flatten();
+        workloads.for_each(|w| drop(std::fs::remove_dir(w.path())));
+        let _ = std::fs::remove_dir(of_host);
     }
     let _ = std::fs::remove_dir(dir);
 }
@@ -86,7 +88,7 @@ fn remove_cgroups(layout: &Layout) {
 /// The keeper itself.
 pub fn run(layout: &Layout) -> Result<()> {
     std::fs::write(layout.dir.join("keeper.pid"), std::process::id().to_string())?;
-    for node in NODES {
+    for node in layout.nodes() {
         for stale in ["deadman.json", "deadman.sock", "api.sock"] {
             let _ = std::fs::remove_file(layout.runtime(node.name).join(stale));
         }
@@ -133,7 +135,8 @@ fn start_inside(layout: &Layout) -> Result<Child> {
 }
 
 fn forwards(layout: &Layout) -> Vec<(u16, PathBuf)> {
-    let apis = NODES.iter().enumerate().map(|(i, n)| (layout.api_port(i), layout.runtime(n.name).join("api.sock")));
+    let nodes = layout.nodes();
+    let apis = nodes.iter().enumerate().map(|(i, n)| (layout.api_port(i), layout.runtime(n.name).join("api.sock")));
     let gates = (0..crate::layout::GATES.len()).map(|i| (layout.gate_port(i), gate_socket(layout, i)));
     apis.chain(gates).collect()
 }

@@ -1,8 +1,9 @@
 //! Where everything of a lab is: directories, addresses, the spec. One lab per directory.
 
-use crate::controller;
+use crate::shape::{self, Shape};
 use anyhow::{Context, Result};
 use rustix::fs::{CWD, Mode, mkfifoat};
+use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -13,6 +14,10 @@ pub const NODES: [Host; 4] = [
     Host { name: "ponor", zone: "lighthouse", votes: 1, witness: true, number: 13, rank: None },
     Host { name: "uvala", zone: "southquay", votes: 0, witness: false, number: 14, rank: Some(9) },
 ];
+/// The fifth host of a fleet, and its other workloads.
+const FIFTH: Host = Host { name: "cenote", zone: "northquay", votes: 0, witness: false, number: 15, rank: None };
+pub const FLEET: [&str; 9] =
+    ["manifests", "crew", "fares", "fuel", "lockers", "moorings", "parking", "tides", "timetable"];
 /// Gates run on hosts other than the preferred servers'.
 pub const GATES: [&str; 2] = ["ponor", "uvala"];
 /// The host that clients run on, and the one of the history store.
@@ -24,7 +29,7 @@ pub const FLOATING6: &str = "fd30::50";
 pub const WORKLOAD: &str = "sailings";
 pub const DATABASE: &str = "sailings";
 pub const CLIENT_ROLE: &str = "booking_desk";
-const PROGRAMS: &str = "/usr/lib/postgresql/15/bin";
+pub const SERVER_PROGRAMS: &str = "/usr/lib/postgresql/15/bin";
 
 #[derive(Clone, Copy, Debug)]
 pub struct Host {
@@ -58,10 +63,18 @@ pub struct Layout {
     pub dir: PathBuf,
     /// The first of the loopback ports: consoles from here on, the gates' forwarders from 32 on.
     pub port: u16,
+    pub shape: Shape,
+}
+
+/// What a lab's directory says of it.
+#[derive(Serialize, Deserialize)]
+struct Told {
+    port: u16,
+    shape: Shape,
 }
 
 impl Layout {
-    pub fn new(dir: &Path, port: u16) -> Result<Self> {
+    pub fn new(dir: &Path, port: u16, shape: Shape) -> Result<Self> {
         let dir = std::path::absolute(dir).context("the lab's directory")?;
         // Unix socket paths end at 107 bytes (unix(7)).
         anyhow::ensure!(
@@ -69,15 +82,21 @@ impl Layout {
             "{} is too long for socket paths: use --dir with a shorter one",
             dir.display()
         );
-        Ok(Self { dir, port })
+        Ok(Self { dir, port, shape })
     }
 
     /// The layout of a lab that was made before.
     pub fn load(dir: &Path) -> Result<Self> {
-        let path = dir.join("port");
-        let port = fs::read_to_string(&path)
+        let path = dir.join("lab.json");
+        let text = fs::read_to_string(&path)
             .with_context(|| format!("no lab in {}: start one with `karst-lab up`", dir.display()))?;
-        Self::new(dir, port.trim().parse().with_context(|| path.display().to_string())?)
+        let Told { port, shape } = serde_json::from_str(&text).with_context(|| path.display().to_string())?;
+        Self::new(dir, port, shape)
+    }
+
+    /// The hosts with a daemon.
+    pub fn nodes(&self) -> Vec<Host> {
+        NODES.into_iter().chain(self.shape.fleet.then_some(FIFTH)).collect()
     }
 
     pub fn host(&self, name: &str) -> PathBuf {
@@ -121,7 +140,7 @@ impl Layout {
         self.port + 32 + index as u16
     }
     pub fn servers(&self) -> Vec<String> {
-        (0..NODES.len()).map(|i| format!("http://127.0.0.1:{}", self.api_port(i))).collect()
+        (0..self.nodes().len()).map(|i| format!("http://127.0.0.1:{}", self.api_port(i))).collect()
     }
     pub fn token(&self) -> Result<String> {
         Ok(fs::read_to_string(self.secret("captain"))?.trim().to_string())
@@ -140,7 +159,7 @@ impl Layout {
     }
 
     /// Makes the directories, secrets and the spec; what is there already stays.
-    pub fn prepare(&self, brisk: bool, run_as: RunAs) -> Result<()> {
+    pub fn prepare(&self, run_as: RunAs) -> Result<()> {
         use std::io::Write;
         use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
         for dir in [self.dir.clone(), self.dir.join("secrets"), self.dir.join("logs")] {
@@ -165,15 +184,16 @@ impl Layout {
             .collect();
         put(&self.secret("tokens"), &format!("captain administer {digest}\n"))?;
         put(&self.dir.join("passfile"), &format!("*:*:*:{CLIENT_ROLE}:{}\n", self.client_password()?))?;
-        fs::write(self.dir.join("port"), self.port.to_string())?;
-        fs::write(self.spec(), self.spec_text(brisk, run_as))?;
+        let told = Told { port: self.port, shape: self.shape.clone() };
+        fs::write(self.dir.join("lab.json"), serde_json::to_string(&told)?)?;
+        fs::write(self.spec(), shape::spec_text(self, run_as))?;
         let servers: Vec<String> = self.servers().iter().map(|s| format!("\"{s}\"")).collect();
         fs::write(
             self.client_config(),
             format!("servers = [{}]\ntoken-file = \"{}\"\n", servers.join(", "), self.secret("captain").display()),
         )?;
-        for node in NODES {
-            for dir in ["run", "state", "data", "log"] {
+        for node in self.nodes() {
+            for dir in ["run", "state", "data", "wal", "log"] {
                 fs::create_dir_all(self.host(node.name).join(dir))?;
             }
             if !self.watchdog(node.name).exists() {
@@ -189,65 +209,6 @@ impl Layout {
             }
         }
         Ok(())
-    }
-
-    fn spec_text(&self, brisk: bool, run_as: RunAs) -> String {
-        let mut text = format!(
-            "# Skerry Coast Ferries (made up). The same on every node.\ncluster = \"skerry\"\ntimings = \"{}\"\n",
-            if brisk { "brisk" } else { "default" }
-        );
-        for zone in ["northquay", "southquay", "lighthouse"] {
-            text += &format!("\n[zone.{zone}]");
-        }
-        text += "\n";
-        for node in NODES {
-            text += &format!(
-                "\n[node.{}]\nzone = \"{}\"\nvotes = {}\npeer = \"{}:4700\"\napi = \"{}:4780\"\n{}",
-                node.name,
-                node.zone,
-                node.votes,
-                node.peer(),
-                node.management(),
-                if node.witness { "witness = true\n" } else { "" }
-            );
-            text += &format!(
-                "readmit = \"auto\"\n[node.{}.power]\ndriver = \"redfish\"\nurl = \"https://{}\"\nuser = \"{}\"\n\
-                 secret = \"file:{}\"\nca = \"{}\"\n",
-                node.name,
-                controller::ADDRESS,
-                controller::USER,
-                self.secret("power").display(),
-                self.dir.join("ca.pem").display()
-            );
-        }
-        text += &format!(
-            "\n[workload.{WORKLOAD}]\ndriver = \"postgres\"\nloss = \"none\"\nalone = \"block\"\n\
-             \n[workload.{WORKLOAD}.settings]\nprograms = \"{PROGRAMS}\"\nsecret = \"file:{}\"\ndatabase = \"{DATABASE}\"\n\
-             client = \"{CLIENT_ROLE}\"\nclient-secret = \"file:{}\"\n{}",
-            self.secret("replication").display(),
-            self.secret("client").display(),
-            run_as.spec_line()
-        );
-        for node in NODES {
-            if let Some(rank) = node.rank {
-                text += &format!(
-                    "\n[workload.{WORKLOAD}.replica.{}]\nrank = {rank}\naddress = \"{}:5432\"\ndata = \"{}\"\n",
-                    node.name,
-                    node.client(),
-                    self.data(node.name).display()
-                );
-            }
-        }
-        text += &format!("\n[workload.{WORKLOAD}.gate]\n");
-        for name in GATES {
-            if let Some(node) = host(name) {
-                text += &format!("{name} = \"{}:6432\"\n", node.client());
-            }
-        }
-        text += &format!(
-            "\n[workload.{WORKLOAD}.address]\non = [\"{FLOATING}/24\", \"{FLOATING6}/64\"]\nfollows = \"gate\"\n"
-        );
-        text
     }
 }
 
@@ -266,7 +227,8 @@ impl RunAs {
     pub fn now() -> Self {
         if rustix::process::geteuid().is_root() { Self::Postgres } else { Self::Nested }
     }
-    fn spec_line(self) -> String {
+    /// The driver's setting that says so.
+    pub fn spec_line(self) -> String {
         match self {
             Self::Postgres => String::new(),
             Self::Nested => format!("launcher = \"{}\"\n", Self::NESTED),
@@ -284,5 +246,5 @@ impl RunAs {
 
 /// A server program's path.
 pub fn program(name: &str) -> String {
-    format!("{PROGRAMS}/{name}")
+    format!("{SERVER_PROGRAMS}/{name}")
 }

@@ -3,8 +3,9 @@
 use anyhow::{Context, Result, bail};
 use clap::{Parser, Subcommand};
 use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, GATES, Layout, WORKLOAD};
+use karst_lab::shape::Shape;
 use karst_lab::writer::{self, Load};
-use karst_lab::{Lab, bench, controller, demo, dial, drill, fault, inside, keep};
+use karst_lab::{Lab, bench, controller, demo, dial, drill, fault, idle, inside, keep};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -30,9 +31,8 @@ enum Command {
         /// The first of its loopback ports
         #[arg(long, default_value_t = 9100)]
         port: u16,
-        /// Brisk timings instead of the default ones
-        #[arg(long)]
-        brisk: bool,
+        #[command(flatten)]
+        shape: Shape,
     },
     /// End the lab; its data stays
     Down {
@@ -48,9 +48,8 @@ enum Command {
     Demo {
         #[arg(long, default_value_t = 9100)]
         port: u16,
-        /// Brisk timings instead of the default ones
-        #[arg(long)]
-        brisk: bool,
+        #[command(flatten)]
+        shape: Shape,
     },
     /// Really do it, and measure
     Drill(drill::Options),
@@ -61,6 +60,11 @@ enum Command {
     },
     /// Measure against the oracle in the same run; write the table and JSON
     Bench(bench::Options),
+    /// Measure what the daemons cost while nothing happens
+    Idle {
+        #[arg(long, default_value_t = 60)]
+        seconds: u64,
+    },
     #[command(hide = true)]
     Keep,
     #[command(hide = true)]
@@ -104,7 +108,6 @@ fn start(cli: Cli) -> Result<()> {
     match &cli.command {
         Command::Keep => return keep::run(&Layout::load(&cli.dir)?),
         Command::Inside => return inside::run(&Layout::load(&cli.dir)?),
-        Command::Dial { to, answers } => return dial::run(*to, answers),
         Command::Controller => return controller::run(&Layout::load(&cli.dir)?),
         Command::Host { name } => return inside::run_host(&Layout::load(&cli.dir)?, name),
         Command::Lead { socket, to } => return keep::lead(socket, *to),
@@ -115,8 +118,8 @@ fn start(cli: Cli) -> Result<()> {
 
 async fn run(cli: Cli) -> Result<()> {
     match cli.command {
-        Command::Up { port, brisk } => {
-            let lab = up(&cli.dir, port, brisk).await?;
+        Command::Up { port, shape } => {
+            let lab = up(&cli.dir, port, shape).await?;
             println!("{}", lab.status().await?.status.sentence);
             print_env(&lab.layout);
         }
@@ -137,9 +140,18 @@ async fn run(cli: Cli) -> Result<()> {
             println!("{}", status.sentence);
         }
         Command::Env => print_env(&Layout::load(&cli.dir)?),
-        Command::Demo { port, brisk } => run_demo(&cli.dir, port, brisk).await?,
+        Command::Demo { port, shape } => run_demo(&cli.dir, port, shape).await?,
         Command::Drill(options) => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, options).await?,
         Command::Fault { fault } => println!("{}", fault::apply(&Layout::load(&cli.dir)?, &fault)?),
+        Command::Idle { seconds } => {
+            let lab = Lab::attach(Layout::load(&cli.dir)?)?;
+            for idle in idle::measure(&lab, Duration::from_secs(seconds)).await? {
+                println!(
+                    "{:<10} karstd {:.2} % of a core, {:.0} MiB resident; deadman {:.2} %",
+                    idle.node, idle.daemon, idle.resident, idle.deadman
+                );
+            }
+        }
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
         Command::Writer { writers, pause_ms, journal, until, direct } => {
             let layout = Layout::load(&cli.dir)?;
@@ -153,21 +165,17 @@ async fn run(cli: Cli) -> Result<()> {
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
             writer::run(Load { to, password, writers, pause, journal, until, lab: layout }).await?;
         }
-        Command::Keep
-        | Command::Inside
-        | Command::Controller
-        | Command::Dial { .. }
-        | Command::Host { .. }
-        | Command::Lead { .. } => {
+        Command::Dial { to, answers } => dial::run(to, &answers).await?,
+        Command::Keep | Command::Inside | Command::Controller | Command::Host { .. } | Command::Lead { .. } => {
             unreachable!("run before")
         }
     }
     Ok(())
 }
 
-async fn up(dir: &std::path::Path, port: u16, brisk: bool) -> Result<Lab> {
-    let layout = Layout::load(dir).or_else(|_| Layout::new(dir, port))?;
-    let lab = Lab::up(layout, brisk)?;
+async fn up(dir: &std::path::Path, port: u16, shape: Shape) -> Result<Lab> {
+    let port = Layout::load(dir).map_or(port, |known| known.port);
+    let lab = Lab::up(Layout::new(dir, port, shape)?)?;
     lab.healthy(Duration::from_secs(120)).await?;
     Ok(lab)
 }
@@ -181,9 +189,9 @@ fn print_env(layout: &Layout) {
     );
 }
 
-async fn run_demo(dir: &std::path::Path, port: u16, brisk: bool) -> Result<()> {
+async fn run_demo(dir: &std::path::Path, port: u16, shape: Shape) -> Result<()> {
     println!("Starting the lab: four hosts, a history store, a client host ...");
-    let lab = up(dir, port, brisk).await?;
+    let lab = up(dir, port, shape).await?;
     let layout = &lab.layout;
     println!("Filling `{WORKLOAD}` ...");
     let bookings = demo::fill(&layout.gates(), &layout.client_password()?).await.context("filling")?;

@@ -1,7 +1,7 @@
 //! Three networks, each a bridge in a switch of its own kind: peers, clients, management. Hosts are network namespaces.
 
 use crate::controller;
-use crate::layout::{ARCHIVE, CLIENT, NODES};
+use crate::layout::{ARCHIVE, CLIENT, Host, Layout};
 use anyhow::{Context, Result, bail};
 use std::fmt::Write as _;
 use std::io::Write as _;
@@ -22,9 +22,9 @@ struct Port {
     address: String,
 }
 
-fn ports() -> Vec<Port> {
+fn ports(nodes: &[Host]) -> Vec<Port> {
     let mut ports = Vec::new();
-    for node in NODES {
+    for node in nodes {
         let networks = [("peer", node.peer()), ("client", node.client()), ("mgmt", node.management())];
         ports.extend(networks.map(|(network, address)| Port { host: node.name, network, address }));
     }
@@ -38,8 +38,9 @@ fn ports() -> Vec<Port> {
 pub const ARCHIVE_ADDRESS: &str = "10.40.0.100";
 
 /// Makes everything. Runs inside the lab's own network namespace.
-pub fn build() -> Result<()> {
-    for name in NODES.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE, controller::HOST]) {
+pub fn build(layout: &Layout) -> Result<()> {
+    let nodes = layout.nodes();
+    for name in nodes.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE, controller::HOST]) {
         run(Command::new("ip").args(["netns", "add", name]), "ip netns add")?;
     }
     let mut switch = String::new();
@@ -48,7 +49,7 @@ pub fn build() -> Result<()> {
     }
     batch(SWITCH, &switch)?;
     let mut links = String::new();
-    for Port { host, network, .. } in ports() {
+    for Port { host, network, .. } in ports(&nodes) {
         let _ = writeln!(
             links,
             "link add {} netns {SWITCH} type veth peer name {network} netns {host}",
@@ -57,7 +58,7 @@ pub fn build() -> Result<()> {
     }
     batch(SWITCH, &links)?;
     let mut switch = String::new();
-    for Port { host, network, address } in ports() {
+    for Port { host, network, address } in ports(&nodes) {
         let _ = writeln!(switch, "link set {} master {network} up", port(host, network));
         let six = address
             .strip_prefix("10.30.0.")

@@ -6,6 +6,7 @@
 
 use crate::capture::{self, Capture};
 use crate::cluster::Lab;
+use crate::disk::Volume;
 use crate::drill;
 use crate::fault::{self, Fault, Frozen, Network};
 use crate::find;
@@ -13,6 +14,7 @@ use crate::journal::{Ending, Line};
 use crate::layout::NODES;
 use crate::steal::{Standstill, boot_nanos};
 use anyhow::{Context, Result, ensure};
+use karst_api::StatusReply;
 use karst_api::core::Epoch;
 use rand::rngs::StdRng;
 use rand::seq::IndexedRandom;
@@ -23,6 +25,9 @@ use std::time::{Duration, Instant};
 
 /// How long everything may take to be well again after a fault has ended.
 const HEALS: Duration = Duration::from_secs(120);
+
+/// A person who gives fenced hosts their power back comes round this often.
+const LOOKS_EVERY: Duration = Duration::from_secs(2);
 
 /// By then whatever a fault leads to has begun.
 const NOTICED: Duration = Duration::from_millis(2_500);
@@ -43,10 +48,11 @@ enum Blow {
     OneWay,
     Loss,
     NoController,
-    FullDisk,
+    FullData,
+    FullLog,
 }
 
-const BLOWS: [Blow; 14] = [
+const BLOWS: [Blow; 15] = [
     Blow::KillServer,
     Blow::KillDaemon,
     Blow::KillDeadman,
@@ -60,7 +66,8 @@ const BLOWS: [Blow; 14] = [
     Blow::OneWay,
     Blow::Loss,
     Blow::NoController,
-    Blow::FullDisk,
+    Blow::FullData,
+    Blow::FullLog,
 ];
 
 /// What came of one fault.
@@ -92,7 +99,7 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     let still = Standstill::watch();
     while begun.elapsed() < time {
         let blow = *BLOWS.choose(&mut chance).context("there are blows")?;
-        let server = matches!(blow, Blow::KillServer | Blow::FullDisk);
+        let server = matches!(blow, Blow::KillServer | Blow::FullData | Blow::FullLog);
         let replicas = NODES.iter().filter(|n| !server || n.rank.is_some()).collect::<Vec<_>>();
         // The primary is the most interesting one.
         let primary = lab.primary().await?;
@@ -161,7 +168,8 @@ async fn strike(
             apply(Fault::ControllerStop)?;
             apply(Fault::PowerOff { host: name() })?;
         }
-        Blow::FullDisk => apply(Fault::FillDisk { host: name() })?,
+        Blow::FullData => apply(Fault::FillDisk { host: name(), volume: Volume::Data })?,
+        Blow::FullLog => apply(Fault::FillDisk { host: name(), volume: Volume::Log })?,
     }
     tokio::time::sleep(hold).await;
     match blow {
@@ -172,15 +180,13 @@ async fn strike(
                 apply(Fault::Thaw { host: name() })?;
             }
         }
-        Blow::FullDisk => apply(Fault::FreeDisk { host: name() })?,
+        Blow::FullData | Blow::FullLog => apply(Fault::FreeDisk { host: name() })?,
         Blow::CutOff | Blow::CutFromPeers | Blow::OneWay | Blow::Loss => apply(Fault::Heal)?,
         Blow::NoController => apply(Fault::ControllerStart)?,
     }
     // Longer than any lease: before that, all may still look well because nobody has noticed.
     tokio::time::sleep(NOTICED).await;
-    // Whoever was fenced stays off until a person has looked.
-    fault::power_on_all(&lab.layout)?;
-    let well = lab.healthy(HEALS).await.with_context(|| format!("after {blow:?} on {host}"))?;
+    let well = heal(lab).await.with_context(|| format!("after {blow:?} on {host}"))?;
     let after = &well.status.workloads[0];
     let allowed = match blow {
         Blow::KillDaemon | Blow::KillDeadman | Blow::OneWay | Blow::Loss => 0,
@@ -212,7 +218,23 @@ async fn strike(
 /// The epoch after a time without a fault, in which nothing may move (L2).
 async fn quiet(lab: &Lab) -> Result<Epoch> {
     tokio::time::sleep(Duration::from_millis(1_500)).await;
-    Ok(lab.healthy(HEALS).await?.status.workloads[0].epoch)
+    Ok(heal(lab).await?.status.workloads[0].epoch)
+}
+
+/// Waits until all is well. Whoever was fenced stays off until a person has looked, and this one goes on looking.
+async fn heal(lab: &Lab) -> Result<StatusReply> {
+    let look_round = async {
+        loop {
+            tokio::time::sleep(LOOKS_EVERY).await;
+            if let Err(error) = fault::power_on_all(&lab.layout, LOOKS_EVERY) {
+                return error;
+            }
+        }
+    };
+    tokio::select! {
+        well = lab.healthy(HEALS) => well,
+        error = look_round => Err(error),
+    }
 }
 
 /// The longest time without an acknowledged write of each kind of fault; and that no two servers took turns.

@@ -3,7 +3,7 @@
 
 use crate::fault;
 use crate::find;
-use crate::layout::{Layout, NODES};
+use crate::layout::Layout;
 use std::fs::{File, OpenOptions};
 use std::io::Read as _;
 use std::os::unix::fs::OpenOptionsExt as _;
@@ -21,7 +21,7 @@ struct Watched {
 
 /// Looks after all hosts until the process ends.
 pub fn watch(layout: &Layout) {
-    let mut all: Vec<Watched> = NODES.iter().filter_map(|node| open(layout, node.name)).collect();
+    let mut all: Vec<Watched> = layout.nodes().iter().filter_map(|node| open(layout, node.name)).collect();
     loop {
         for watched in &mut all {
             let mut bytes = [0; 256];

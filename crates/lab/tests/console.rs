@@ -3,6 +3,7 @@
 use anyhow::{Context, Result, ensure};
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
+use karst_lab::shape::Shape;
 use karst_lab::{Lab, Layout, find};
 use rustix::process::Signal;
 use std::path::PathBuf;
@@ -70,7 +71,7 @@ async fn now_shows_a_failover_as_it_happens() {
     if let Ok(old) = Layout::load(&dir) {
         Lab::attach(old).unwrap().remove().unwrap();
     }
-    let lab = Lab::up(Layout::new(&dir, 9700).unwrap(), false).unwrap();
+    let lab = Lab::up(Layout::new(&dir, 9700, Shape::default()).unwrap()).unwrap();
     let seen = watch_failover(&lab).await;
     lab.remove().unwrap();
     seen.unwrap();

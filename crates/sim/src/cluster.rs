@@ -18,7 +18,7 @@ pub fn ferry_spec() -> Spec {
         power: None,
         readmit: Readmit::Auto,
     };
-    let replica = |rank, host| ReplicaSpec { rank, address: address(host, 5432), data: "/data".into() };
+    let replica = |rank, host| ReplicaSpec { rank, address: address(host, 5432), data: "/data".into(), log: None };
     Spec {
         cluster: "skerry".into(),
         timings: Timings::default(),

@@ -63,6 +63,8 @@ struct Host {
     deadline: Option<Time>,
     deadline_count: u64,
     has_address: bool,
+    /// The daemon's run and turn of the last order about it that was carried out: the hands do one thing at a time.
+    address_turn: (u64, u64),
     address_deadline: Option<Time>,
     acting: BTreeSet<u64>,
     wake: Option<u64>,
@@ -176,6 +178,7 @@ impl World {
                 deadline: None,
                 deadline_count: 0,
                 has_address: false,
+                address_turn: (0, 0),
                 address_deadline: None,
                 acting: BTreeSet::new(),
                 wake: None,

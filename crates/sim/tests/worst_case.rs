@@ -14,8 +14,8 @@ fn ms(ms: u64) -> Duration {
     Duration::from_millis(ms)
 }
 
-/// The longest of the seeds' pauses after the primary's host lost its power.
-fn longest(spec: &Spec, slow: Slow, more: &[(u64, Fault)]) -> Duration {
+/// How long nobody could write after the primary's host lost its power, with each seed.
+fn pauses(spec: &Spec, slow: Slow, more: &[(u64, Fault)]) -> Vec<Duration> {
     let cut = (CUT_AT, Fault::PowerCut { node: "doline".into(), down_ms: 8_000 });
     let faults: Vec<(u64, Fault)> = more.iter().cloned().chain([cut]).collect();
     let script = Script { faults, until_ms: 30_000, calm_ms: 10_000 };
@@ -26,7 +26,15 @@ fn longest(spec: &Spec, slow: Slow, more: &[(u64, Fault)]) -> Duration {
         assert_eq!(world.epoch(), 2, "seed {seed}: it moved once");
         world.longest_pause()
     };
-    SEEDS.map(pause).max().expect("there are seeds")
+    SEEDS.map(pause).collect()
+}
+
+fn longest(pauses: &[Duration]) -> Duration {
+    pauses.iter().copied().max().expect("there are seeds")
+}
+
+fn mean(pauses: &[Duration]) -> Duration {
+    pauses.iter().sum::<Duration>() / pauses.len() as u32
 }
 
 fn printed(cases: [&str; 2]) -> Duration {
@@ -48,7 +56,7 @@ fn every_term_of_a_confirmed_power_cut_is_real_and_the_sum_is_kept() {
         "host lost, its power confirmed off",
         "primary and coordinator lost together, the power confirmed off",
     ]);
-    let usual = longest(&spec, Slow::default(), &[]);
+    let usual = pauses(&spec, Slow::default(), &[]);
     assert!(PROMOTION < PROMOTE_ALLOWANCE);
     let limit = spec.timings.settle_limit;
     let terms = [
@@ -61,14 +69,15 @@ fn every_term_of_a_confirmed_power_cut_is_real_and_the_sum_is_kept() {
         ("final positions", Slow { settle: Some(limit * 4), ..Slow::default() }, limit - ms(30)),
     ];
     for (term, slow, more) in terms {
-        let pause = longest(&spec, slow, &[]);
-        assert!(pause <= worst, "{term}: {pause:?}, and {worst:?} was printed");
-        // Which seed is the worst may change with it.
-        assert!(pause + ms(60) >= usual + more, "{term}: {pause:?} in place of {usual:?}: it costs nothing");
+        let pauses = pauses(&spec, slow, &[]);
+        assert!(longest(&pauses) <= worst, "{term}: {pauses:?}, and {worst:?} was printed");
+        // On the average: which seed is the worst changes with it.
+        let (mean, without) = (mean(&pauses), mean(&usual));
+        assert!(mean + ms(60) >= without + more, "{term}: {mean:?} in place of {without:?}: it costs nothing");
     }
     let all =
         Slow { device: Some(POWER_ALLOWANCE), promote: Some(PROMOTION), settle: Some(limit * 4), disk: Some(DISK) };
-    let pause = longest(&spec, all, &[]);
+    let pause = longest(&pauses(&spec, all, &[]));
     assert!(pause <= worst && pause >= worst.mul_f64(0.7), "all of them: {pause:?} of {worst:?}");
 }
 
@@ -79,7 +88,7 @@ fn without_a_device_the_lease_is_the_longest_term_and_the_sum_is_kept() {
     let slow = Slow { promote: Some(PROMOTION), ..Slow::default() };
     let silent = [(CUT_AT - 1_000, Fault::DeadDevices { for_ms: 10_000 })];
     for (what, spec, more) in [("no device", ferry_spec(), &[][..]), ("a dead device", powered_spec(), &silent)] {
-        let pause = longest(&spec, slow, more);
+        let pause = longest(&pauses(&spec, slow, more));
         assert!(pause <= worst, "{what}: {pause:?}, and {worst:?} was printed");
         assert!(pause >= lease, "{what}: {pause:?} is shorter than the lease of {lease:?}");
     }

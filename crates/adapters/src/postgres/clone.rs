@@ -1,17 +1,18 @@
 //! A fresh copy of the primary's data.
 
-use super::config::{IMPOSSIBLE, source};
+use super::config::source;
 use super::{Postgres, Result, Trouble};
 use karst_core::NodeId;
 use std::path::PathBuf;
 
 impl Postgres {
     /// Copies the primary into a directory beside the data and puts it in its place when it is complete, so that the
-    /// data directory always holds either the old data or a whole copy.
+    /// data directory always holds either the old data or a whole copy. A server that still runs on the old ones does so until
+    /// then.
     pub(super) async fn clone_from(&self, from: &NodeId) -> Result<()> {
         let plan = &self.plan;
         let address = plan.replicas.get(from).ok_or_else(|| Trouble::Wrong(format!("{from} has no replica")))?;
-        self.write_settings(None, IMPOSSIBLE)?;
+        self.write_passfile()?;
         let (copy, old) = (self.beside("copy"), self.beside("old"));
         self.clear(&copy)?;
         self.clear(&old)?;
@@ -25,15 +26,33 @@ impl Postgres {
             .arg(source(*address))
             .arg("--pgdata")
             .arg(&copy);
+        if let Some(log) = self.fresh_log()? {
+            backup.arg("--waldir").arg(log);
+        }
         self.run(backup, "pg_basebackup").await?;
         let signal = copy.join("standby.signal");
         std::fs::write(&signal, "").map_err(Trouble::io(signal.display().to_string()))?;
         self.own(&signal, 0o600)?;
+        self.stop_now().await?;
         if plan.data.exists() {
             std::fs::rename(&plan.data, &old).map_err(Trouble::io(plan.data.display().to_string()))?;
         }
         std::fs::rename(&copy, &plan.data).map_err(Trouble::io(plan.data.display().to_string()))?;
-        self.clear(&old)
+        self.clear(&old)?;
+        self.fresh_log().map(drop)
+    }
+
+    /// An empty directory for the log of data that are about to be made, where the spec names a volume for logs. Two take
+    /// turns, so that a copy leaves the log of the data that it will replace alone.
+    pub(super) fn fresh_log(&self) -> Result<Option<PathBuf>> {
+        let Some(dir) = &self.plan.log else { return Ok(None) };
+        let used = std::fs::read_link(self.plan.data.join("pg_wal")).ok();
+        let turns = ["a", "b"].map(|turn| dir.join(turn));
+        let fresh = turns.into_iter().find(|turn| used.as_ref() != Some(turn));
+        std::fs::create_dir_all(dir).map_err(Trouble::io(dir.display().to_string()))?;
+        self.own(dir, 0o700)?;
+        fresh.iter().try_for_each(|fresh| self.clear(fresh))?;
+        Ok(fresh)
     }
 
     pub(super) fn beside(&self, what: &str) -> PathBuf {

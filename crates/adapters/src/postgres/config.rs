@@ -22,6 +22,8 @@ pub struct Plan {
     pub me: NodeId,
     pub address: SocketAddr,
     pub data: PathBuf,
+    /// Where its write-ahead log is kept, if not within its data.
+    pub log: Option<PathBuf>,
     pub processes: Processes,
     /// Under the daemon's runtime directory: configuration, socket, password file. Gone after a reboot.
     pub runtime: PathBuf,
@@ -84,6 +86,7 @@ impl Plan {
             me: me.clone(),
             address: spec.replicas[me].address,
             data: spec.replicas[me].data.clone().into(),
+            log: spec.replicas[me].log.clone().map(PathBuf::from),
             processes,
             runtime: runtime.join(workload.as_str()),
             programs: given("programs").map_or("/usr/lib/postgresql/15/bin", String::as_str).into(),
@@ -185,12 +188,9 @@ impl Postgres {
         set("hba_file", &plan.runtime.join("hba.conf").display().to_string());
         set("primary_conninfo", &upstream.map(|u| self.conninfo(u)).transpose()?.unwrap_or_default());
         set("synchronous_standby_names", sync);
-        std::fs::create_dir_all(&plan.runtime).map_err(Trouble::io(plan.runtime.display().to_string()))?;
-        self.own(&plan.runtime, 0o700)?;
+        self.write_passfile()?;
         // Not synced: the runtime directory is empty after a boot anyway, and every start writes all of this again.
         self.put(&plan.runtime.join("server.conf"), &text, false)?;
-        let passes = format!("*:*:*:{REPLICATION_ROLE}:{}\n", plan.replication_password);
-        self.put(&plan.passfile(), &passes, false)?;
         self.put(
             &plan.runtime.join("hba.conf"),
             &format!(
@@ -200,6 +200,14 @@ impl Postgres {
             ),
             false,
         )
+    }
+
+    /// What standbys and the server's own programs connect to another server with.
+    pub(super) fn write_passfile(&self) -> Result<()> {
+        let plan = &self.plan;
+        std::fs::create_dir_all(&plan.runtime).map_err(Trouble::io(plan.runtime.display().to_string()))?;
+        self.own(&plan.runtime, 0o700)?;
+        self.put(&plan.passfile(), &format!("*:*:*:{REPLICATION_ROLE}:{}\n", plan.replication_password), false)
     }
 
     /// The one line in the data directory that makes the server depend on Karst (D8).

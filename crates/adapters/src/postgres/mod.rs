@@ -9,6 +9,7 @@ mod config;
 mod primary;
 mod probe;
 mod rewind;
+mod scram;
 mod server;
 mod standby;
 
@@ -60,6 +61,8 @@ struct Memory {
     /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
     sync: (u64, u64),
     unprotected: bool,
+    /// Why this run of the server ended, as it said itself.
+    last_words: Option<String>,
     /// How far the clone or the rewind is that runs now.
     copied: Option<Copied>,
     /// The server's first process, by a handle that cannot come to mean another one.
@@ -132,9 +135,16 @@ impl Postgres {
         }
     }
 
+    /// What is so after a stop, which has verified that nothing is left.
+    pub fn stopped(&self) -> Observation {
+        Observation::down(self.data_kind())
+    }
+
     /// What is so in the moment after [`Postgres::exited`] returned.
     pub fn just_exited(&self) -> Observation {
-        Observation { runs: true, exited: true, ..Observation::down(self.data_kind()) }
+        let trouble = self.last_words();
+        self.remember(|m| m.last_words.clone_from(&trouble));
+        Observation { runs: true, exited: true, trouble, ..Observation::down(self.data_kind()) }
     }
 
     /// What is so now.
@@ -145,7 +155,8 @@ impl Postgres {
     async fn observe_server(&self) -> Observation {
         // While the first process runs nobody has to look for the others: that costs a walk through all of the host's.
         if self.first().is_none() && self.plan.processes.list().is_empty() {
-            return Observation::down(self.data_kind());
+            let trouble = self.remember(|m| m.last_words.clone());
+            return Observation { trouble, ..Observation::down(self.data_kind()) };
         }
         let seen = if self.has_lost_first() { self.just_exited() } else { self.probe().await };
         // Its children answer for a moment longer, as if nothing had happened.
@@ -190,28 +201,19 @@ const POLL: Duration = Duration::from_millis(2);
 const STREAM_POLL: Duration = Duration::from_millis(5);
 
 /// Asks again and again until `ready` says so.
-async fn until<F>(what: &'static str, limit: Duration, ready: impl FnMut() -> F) -> Result<()>
-where
-    F: Future<Output = Result<bool>>,
-{
-    until_every(POLL, what, limit, ready).await
-}
-
-async fn until_every<F>(
-    pause: Duration, what: &'static str, limit: Duration, mut ready: impl FnMut() -> F,
-) -> Result<()>
+async fn until<F>(what: &'static str, limit: Duration, mut ready: impl FnMut() -> F) -> Result<()>
 where
     F: Future<Output = Result<bool>>,
 {
     within(what, limit, async {
         while !ready().await? {
-            tokio::time::sleep(pause).await;
+            tokio::time::sleep(POLL).await;
         }
         Ok(())
     })
     .await
 }
 
-async fn within(what: &'static str, limit: Duration, waiting: impl Future<Output = Result<()>>) -> Result<()> {
+async fn within<T>(what: &'static str, limit: Duration, waiting: impl Future<Output = Result<T>>) -> Result<T> {
     tokio::time::timeout(limit, waiting).await.unwrap_or(Err(Trouble::Late { what, limit }))
 }

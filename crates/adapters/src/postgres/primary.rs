@@ -2,7 +2,7 @@
 
 use super::config::IMPOSSIBLE;
 use super::probe::lsn;
-use super::{Postgres, Result, STREAM_POLL, Trouble, until, within};
+use super::{POLL, Postgres, Result, STREAM_POLL, Trouble, until, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
@@ -25,29 +25,35 @@ impl Postgres {
         pidfd_send_signal(&*first, Signal::HUP).map_err(|e| Trouble::io("the reload signal")(e.into()))
     }
 
-    /// A handle to the process that replays the log; none if there is none any more.
-    pub(super) async fn replayer(&self) -> Result<Option<OwnedFd>> {
+    /// The process that replays the log; none if there is none any more.
+    pub(super) async fn replayer(&self) -> Result<Option<i32>> {
         let query = "select pid from pg_stat_activity where backend_type = 'startup'";
-        let Some(row) = sqlx::query(query).fetch_optional(&self.pool).await? else { return Ok(None) };
-        let pid = Pid::from_raw(row.try_get(0)?);
-        Ok(pid.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()))
+        Ok(sqlx::query_scalar(query).fetch_optional(&self.pool).await?)
     }
 
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
     pub(super) async fn promote(&self) -> Result<(u32, Lsn)> {
-        if self.value::<bool>("select pg_is_in_recovery()").await? {
-            let mut nudges = Nudges::of(self.replayer().await?);
-            self.sql("select pg_promote(false)").await?;
-            until("the promotion", PROMOTE_LIMIT, || {
+        // Few round trips: each waits its turn on a host that is busy just now.
+        let begin = "select case when pg_is_in_recovery() then pg_promote(false) end,
+                            (select pid from pg_stat_activity where backend_type = 'startup')";
+        let row = sqlx::query(begin).fetch_one(&self.pool).await?;
+        let mut nudges = Nudges::of(row.try_get::<Option<i32>, _>(1)?);
+        let log_file = "select case when not pg_is_in_recovery() then pg_walfile_name(pg_current_wal_insert_lsn()) end";
+        let file = within("the promotion", PROMOTE_LIMIT, async {
+            loop {
                 nudges.next();
-                async { Ok(!self.value::<bool>("select pg_is_in_recovery()").await?) }
-            })
-            .await?;
-        }
+                if let Some(file) = self.value::<Option<String>>(log_file).await? {
+                    return Ok(file);
+                }
+                tokio::time::sleep(POLL).await;
+            }
+        })
+        .await?;
         self.remember(|m| {
             (m.upstream, m.can_write, m.write_failures, m.sync) = (None, None, 0, (0, 0));
+            // Its clients come first.
+            m.write_probed = Some(Instant::now());
         });
-        let file: String = self.value("select pg_walfile_name(pg_current_wal_insert_lsn())").await?;
         let timeline = file.get(..8).and_then(|t| u32::from_str_radix(t, 16).ok());
         let timeline = timeline.ok_or_else(|| Trouble::Wrong(format!("not a log file's name: {file}")))?;
         Ok((timeline, self.switch_point(timeline)?))
@@ -150,8 +156,10 @@ pub(super) struct Nudges {
 impl Nudges {
     const EVERY: Duration = Duration::from_millis(10);
 
-    pub(super) fn of(replayer: Option<OwnedFd>) -> Self {
-        Self { replayer, next: Instant::now() }
+    pub(super) fn of(replayer: Option<i32>) -> Self {
+        // By a handle that cannot come to mean another process.
+        let handle = replayer.and_then(Pid::from_raw).and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
+        Self { replayer: handle, next: Instant::now() }
     }
 
     /// Sends one if it is time.

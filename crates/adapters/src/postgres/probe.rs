@@ -5,12 +5,13 @@ use super::{Postgres, Result, Trouble};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Downstream, Observation, Role};
 use sqlx::postgres::PgRow;
-use sqlx::{Connection, PgConnection, Row};
+use sqlx::{Executor as _, PgConnection, Row};
 use std::time::{Duration, Instant};
 
 /// How long a server may take to answer a probe.
 const PATIENCE: Duration = Duration::from_millis(1000);
-const WRITE_EVERY: Duration = Duration::from_secs(1);
+/// A little less than a second: a calm server is looked at each second, give or take.
+const WRITE_EVERY: Duration = Duration::from_millis(900);
 /// Failed write probes in a row before "cannot write"; one that did not come back in time counts less than an error: on a
 /// host that is short of CPU it says nothing about the disk.
 const WRITE_TRIES: u32 = 10;
@@ -123,27 +124,35 @@ impl Postgres {
         });
     }
 
-    /// Into the log, where a commit goes, and into the data directory, where room for new rows is needed: an update of one
-    /// row would go on for long on a volume that is full.
+    /// A commit, and a little room on the volumes of the data and of the log: an update of one row would go on for long where
+    /// there is none, and a server that finds none for its log ends.
     async fn write_a_little(&self) -> Result<()> {
-        let mut connection = self.pool.acquire().await?;
-        self.pulse(&mut connection).await?;
-        let file = quoted(&self.plan.data.join(ROOM).to_string_lossy());
-        // It is left empty, so that the next probe needs as much room again.
-        for rows in [format!("select repeat('.', {ROOM_BYTES})"), "select '' limit 0".into()] {
-            sqlx::query(&format!("copy ({rows}) to {file}")).execute(&mut *connection).await?;
+        let mut script = self.pulse_script();
+        for volume in std::iter::once(&self.plan.data).chain(&self.plan.log) {
+            let file = quoted(&volume.join(ROOM).to_string_lossy());
+            // It is left empty, so that the next probe needs as much room again.
+            for rows in [format!("select repeat('.', {ROOM_BYTES})"), "select '' limit 0".into()] {
+                script += &format!("copy ({rows}) to {file};");
+            }
         }
+        sqlx::raw_sql(&script).execute(&self.pool).await?;
         Ok(())
+    }
+
+    /// One local write, of this node's own row. Several statements sent as one are one transaction (manual, section 55.2.2.1),
+    /// and one round trip.
+    fn pulse_script(&self) -> String {
+        format!(
+            "set local synchronous_commit = local;
+             insert into karst.pulse (node, count) values ({}, 1)
+             on conflict (node) do update set at = now(), count = pulse.count + 1;",
+            quoted(self.plan.me.as_str())
+        )
     }
 
     /// One local write; returns the position after it.
     pub(super) async fn pulse(&self, connection: &mut PgConnection) -> Result<Lsn> {
-        let mut write = connection.begin().await?;
-        sqlx::query("set local synchronous_commit = local").execute(&mut *write).await?;
-        let pulse = "insert into karst.pulse (node, count) values ($1, 1)
-                     on conflict (node) do update set at = now(), count = pulse.count + 1";
-        sqlx::query(pulse).bind(self.plan.me.as_str()).execute(&mut *write).await?;
-        write.commit().await?;
+        connection.execute(self.pulse_script().as_str()).await?;
         let row = sqlx::query("select pg_current_wal_insert_lsn()::text as at").fetch_one(connection).await?;
         Ok(lsn(&row, "at"))
     }

@@ -8,7 +8,10 @@ use karst_core::{Lsn, NodeId};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use std::collections::VecDeque;
+use std::fs::File;
+use std::io::{Read as _, Seek as _, SeekFrom};
 use std::os::fd::OwnedFd;
+use std::path::PathBuf;
 use std::process::{Output, Stdio};
 use std::sync::Arc;
 use std::time::Duration;
@@ -21,6 +24,8 @@ const START_LIMIT: Duration = Duration::from_secs(120);
 /// with the usual 16 MB that is half of the time until the first replicated write. Smaller ones would have a busy server
 /// sync too often.
 const WAL_SEGMENT_MB: u32 = 4;
+/// So much of its log is looked through for the reason of its end.
+const LAST_WORDS: u64 = 8192;
 const NOW: Timespec = Timespec { tv_sec: 0, tv_nsec: 0 };
 /// How long ending all processes may take before it is reported as trouble.
 const END_LIMIT: Duration = Duration::from_secs(10);
@@ -95,6 +100,9 @@ impl Postgres {
                 "--no-instructions",
             ]);
             initdb.arg("--locale=C.UTF-8").arg(format!("--wal-segsize={WAL_SEGMENT_MB}")).arg("-D").arg(&fresh);
+            if let Some(log) = self.fresh_log()? {
+                initdb.arg("--waldir").arg(log);
+            }
             self.run(initdb, "initdb").await?;
             std::fs::rename(&fresh, data).map_err(Trouble::io(data.display().to_string()))?;
         }
@@ -113,11 +121,10 @@ impl Postgres {
              create table if not exists karst.pulse
                  (node text primary key, at timestamptz not null default now(), count bigint not null default 0);",
         );
+        let kept = super::scram::verifier(&self.plan.replication_password, rand::random())?;
         let client = self.plan.database.as_ref().map(|(_, client, password)| (client.as_str(), password));
         let needed = client.into_iter().map(|(name, password)| (name, "login", password));
-        for (name, rights, password) in
-            needed.chain([(REPLICATION_ROLE, "login replication", &self.plan.replication_password)])
-        {
+        for (name, rights, password) in needed.chain([(REPLICATION_ROLE, "login replication", &kept)]) {
             script += &format!(
                 "do $$ begin if not exists (select from pg_roles where rolname = {}) then
                      create role {name} {rights} password {}; end if; end $$;",
@@ -172,7 +179,7 @@ impl Postgres {
         self.write_settings(upstream.as_ref(), IMPOSSIBLE)?;
         self.write_include()?;
         let _ = std::fs::remove_file(self.plan.data.join("postmaster.pid"));
-        let log = self.plan.data.with_extension("log");
+        let log = self.own_words();
         let out = std::fs::OpenOptions::new().create(true).append(true).open(&log);
         let out = out.map_err(Trouble::io(log.display().to_string()))?;
         let err = out.try_clone().map_err(Trouble::io(log.display().to_string()))?;
@@ -189,7 +196,7 @@ impl Postgres {
                 if let Ok(Some(status)) = exited {
                     return Err(Trouble::Program {
                         program: "postgres".into(),
-                        output: format!("{status}; its log is {}", self.plan.data.with_extension("log").display()),
+                        output: format!("{status}; its log is {}", self.own_words().display()),
                     });
                 }
                 Ok(self.value::<bool>("select pg_is_in_recovery()").await.is_ok())
@@ -200,6 +207,21 @@ impl Postgres {
             let _ = child.wait().await;
         });
         Ok(())
+    }
+
+    /// The file that the server's messages go to.
+    fn own_words(&self) -> PathBuf {
+        self.plan.data.with_extension("log")
+    }
+
+    /// What a server that has ended said of the reason, if it did.
+    pub(super) fn last_words(&self) -> Option<String> {
+        let mut log = File::open(self.own_words()).ok()?;
+        let length = log.metadata().ok()?.len();
+        log.seek(SeekFrom::Start(length.saturating_sub(LAST_WORDS))).ok()?;
+        let mut tail = Vec::new();
+        log.read_to_end(&mut tail).ok()?;
+        reason(&String::from_utf8_lossy(&tail))
     }
 
     /// The first process of the running server.
@@ -287,6 +309,13 @@ fn exits_within(fd: &OwnedFd, time: &Timespec) -> bool {
     poll(&mut [PollFd::new(fd, PollFlags::IN)], Some(time)).is_ok_and(|ready| ready > 0)
 }
 
+/// The last message of this run that ends a server (manual, section 20.8, message severity levels).
+fn reason(log: &str) -> Option<String> {
+    let run = log.rsplit("starting PostgreSQL").next()?;
+    let said = run.lines().rev().find_map(|line| line.split_once("PANIC: "))?;
+    Some(format!("its log says: {}", said.1.trim()))
+}
+
 /// One byte into the last record of a cleanly stopped server: whoever is past it has the record.
 fn clean_end(control: &str) -> Option<Lsn> {
     let field = |name: &str| control.lines().find_map(|l| l.strip_prefix(name)).map(str::trim);
@@ -330,6 +359,16 @@ mod tests {
         assert_eq!(clean_end(&control("shut down")), Some(Lsn(0x300_0029)));
         assert_eq!(clean_end(&control("in production")), None);
         assert_eq!(clean_end("nonsense"), None);
+    }
+
+    #[test]
+    fn the_last_panic_is_the_reason() {
+        let log = "2026-11-21 09:00:00 UTC [7] LOG:  starting\n\
+                   2026-11-21 09:01:00 UTC [9] PANIC:  could not write to file \"pg_wal/xlogtemp.9\": No space left on device\n\
+                   2026-11-21 09:01:00 UTC [7] LOG:  server process (PID 9) was terminated by signal 6: Aborted\n";
+        let said = reason(log).unwrap();
+        assert_eq!(said, "its log says: could not write to file \"pg_wal/xlogtemp.9\": No space left on device");
+        assert_eq!(reason(&format!("{log}LOG:  starting PostgreSQL 15.18\n")), None, "that was an earlier run");
     }
 
     #[test]

@@ -3,9 +3,10 @@
 use super::config::IMPOSSIBLE;
 use super::primary::Nudges;
 use super::probe::lsn;
-use super::{Postgres, Result, STREAM_POLL, until, until_every};
+use super::{POLL, Postgres, Result, STREAM_POLL, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
+use sqlx::Row;
 use std::time::Duration;
 
 const SETTLE_LIMIT: Duration = Duration::from_secs(5);
@@ -17,22 +18,29 @@ impl Postgres {
         self.write_settings(None, IMPOSSIBLE)?;
         self.remember(|m| m.upstream = None);
         self.reload().await?;
-        until("the end of streaming", SETTLE_LIMIT, || async {
-            self.value::<bool>("select not exists (select from pg_stat_wal_receiver where pid is not null)").await
-        })
-        .await?;
         // Whoever lost its stream in the middle of a record waits before it looks at what it has: up to 1.4 s were seen.
         let mut nudges = Nudges::of(self.replayer().await?);
-        let drained = "select coalesce(pg_last_wal_replay_lsn() >= pg_last_wal_receive_lsn(), true)";
-        until("replay", SETTLE_LIMIT, || {
-            nudges.next();
-            async { self.value::<bool>(drained).await }
+        // One look for everything: a new primary waits for this.
+        let look = "select not exists (select from pg_stat_wal_receiver where pid is not null)
+                           and coalesce(pg_last_wal_replay_lsn() >= pg_last_wal_receive_lsn(), true) as drained,
+                           greatest(pg_last_wal_receive_lsn(), pg_last_wal_replay_lsn())::text as at,
+                           (select timeline_id from pg_control_checkpoint()) as timeline";
+        let row = within("the end of streaming and of replay", SETTLE_LIMIT, async {
+            let mut before = None;
+            loop {
+                nudges.next();
+                let row = sqlx::query(look).fetch_one(&self.pool).await?;
+                let now = row.try_get::<bool, _>("drained")?.then(|| lsn(&row, "at"));
+                // Twice the same: whoever replays may not have read yet that it has nobody to follow.
+                if now.is_some() && now == before {
+                    return Ok(row);
+                }
+                before = now;
+                tokio::time::sleep(POLL).await;
+            }
         })
         .await?;
-        let query = "select greatest(pg_last_wal_receive_lsn(), pg_last_wal_replay_lsn())::text as at,
-                            (select timeline_id from pg_control_checkpoint()) as timeline";
-        let row = sqlx::query(query).fetch_one(&self.pool).await?;
-        let timeline = sqlx::Row::try_get::<i32, _>(&row, "timeline")?.unsigned_abs();
+        let timeline = row.try_get::<i32, _>("timeline")?.unsigned_abs();
         Ok((self.remember(|m| m.timeline).max(timeline), lsn(&row, "at")))
     }
 
@@ -46,12 +54,15 @@ impl Postgres {
         let (host, port) = address.map_or((String::new(), 0), |a| (a.ip().to_string(), i32::from(a.port())));
         let (host, pool) = (&host, &self.pool);
         let mut nudges = Nudges::of(self.replayer().await?);
-        until_every(STREAM_POLL, "streaming", REPOINT_LIMIT, || {
-            // D13: the first acknowledged write of the new primary waits for this.
-            nudges.next();
-            async move {
+        within("streaming", REPOINT_LIMIT, async {
+            loop {
+                // D13: the first acknowledged write of the new primary waits for this.
+                nudges.next();
                 let row = sqlx::query(streams).bind(port).bind(host).fetch_one(pool).await?;
-                Ok(sqlx::Row::try_get::<bool, _>(&row, 0)?)
+                if row.try_get::<bool, _>(0)? {
+                    return Ok(());
+                }
+                tokio::time::sleep(STREAM_POLL).await;
             }
         })
         .await?;

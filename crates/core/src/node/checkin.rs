@@ -1,6 +1,6 @@
 //! The exchange between a node and the coordinator: reports one way, leases the other (A2, A4).
 
-use super::{Effect, Node};
+use super::{Effect, GateOrder, Node};
 use crate::authority::Claim;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
 use crate::message::Message;
@@ -63,7 +63,8 @@ impl Node {
         let Some(coordinator) = self.coordinator().cloned() else { return };
         let wants = self.wants();
         let essence = (coordinator.clone(), wants.clone(), essence(&report));
-        if !due && self.last_essence.as_ref() == Some(&essence) {
+        let news = self.last_essence.as_ref() != Some(&essence);
+        if !due && !news {
             return;
         }
         self.last_essence = Some(essence);
@@ -71,7 +72,7 @@ impl Node {
             let me = self.me.clone();
             self.on_checkin(&me, self.now, wants, report);
         } else {
-            self.send(coordinator, Message::Checkin { sent: self.now, wants, report });
+            self.send(coordinator, Message::Checkin { sent: self.now, wants, report, news });
         }
     }
 
@@ -139,6 +140,7 @@ impl Node {
                 continue;
             }
             if let Some(gate) = self.gates.get_mut(id) {
+                self.stirred |= matches!(gate.order, GateOrder::Hold { .. });
                 gate.lease.on_grant(*epoch, sent, *lease);
             }
             let holds = match &w.tenure {
@@ -163,16 +165,10 @@ fn essence(report: &Report) -> Report {
         replica.age = Duration::ZERO;
         replica.down_for = replica.down_for.map(|_| Duration::ZERO);
         replica.doing = replica.doing.take().map(|(what, _)| (what, Duration::ZERO));
-        if let Some(seen) = &mut replica.seen {
-            (seen.position, seen.received, seen.replayed) = Default::default();
-            seen.copied = None;
-            for standby in &mut seen.standbys {
-                (standby.sent, standby.flushed, standby.replayed) = Default::default();
-            }
-        }
+        replica.seen = replica.seen.take().map(|seen| seen.without_progress());
     }
     for gate in essence.gates.values_mut() {
-        (gate.flows, gate.waiting, gate.refused) = Default::default();
+        *gate = gate.without_counts();
     }
     essence
 }

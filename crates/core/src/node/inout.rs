@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as much as all its beats.
-pub const CALM_LOOKS: u32 = 5;
+pub const CALM_LOOKS: u32 = 10;
 
 /// Entries after which a snapshot is taken: some hundred operations, and less to read at a start than a second's worth.
 pub const SNAPSHOT_AFTER: u64 = 1_000;

@@ -22,14 +22,14 @@ pub use gate::GateOrder;
 pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, Planted, SNAPSHOT_AFTER, Write};
 
 use crate::authority::{Authority, Claim, GateLease, Ledger};
-use crate::consensus::{self, Consensus, Pace};
+use crate::consensus::{self, Consensus, Pace, Talk};
 use crate::event::{Event, Level};
 use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::message::Message;
 use crate::operation::Step;
 use crate::replica::agent::{Agent, Order};
-use crate::replica::{GateReport, Role};
+use crate::replica::{GateReport, Observation, Role};
 use crate::spec::{Alone, Loss, Spec};
 use crate::state::ClusterState;
 use crate::steward::{self, Heard, Notes};
@@ -53,6 +53,9 @@ struct Gate {
     order: GateOrder,
     report: GateReport,
 }
+
+/// What consensus has come to: who leads in which term, how far the log goes, and how much of it is committed.
+type Known = (Term, Option<NodeId>, (Term, Index), Index);
 
 pub struct Node {
     me: NodeId,
@@ -88,6 +91,10 @@ pub struct Node {
     last_essence: Option<checkin::Essence>,
     decide_due: Time,
     health_due: Time,
+    /// Something that somebody acts on may have changed since the last whole step; see [`Node::advance`].
+    stirred: bool,
+    /// What consensus said at the last whole step.
+    known: Option<Known>,
     writes: Vec<Write>,
     next_persist: u64,
     persisted: u64,
@@ -155,6 +162,8 @@ impl Node {
             last_essence: None,
             decide_due: now,
             health_due: now,
+            stirred: true,
+            known: None,
             writes: Vec::new(),
             next_persist: 1,
             persisted: 0,
@@ -218,13 +227,19 @@ impl Node {
         }
         match input {
             Input::Received { from, message } => self.on_message(&from, message),
-            Input::Persisted { number } => self.on_persisted(number),
+            Input::Persisted { number } => {
+                self.stirred = true;
+                self.on_persisted(number);
+            }
             Input::Observed { workload, observation } => {
                 if let Some(agent) = self.agents.get_mut(&workload) {
+                    let same = |old: &Observation| old.without_progress() == observation.without_progress();
+                    self.stirred |= !agent.seen().is_some_and(same);
                     agent.on_observed(observation, self.now);
                 }
             }
             Input::Acted { workload, id, result } => {
+                self.stirred = true;
                 let state = self.state.workload(&workload);
                 if let Some(agent) = self.agents.get_mut(&workload) {
                     agent.on_done(id, result, state, self.now);
@@ -232,16 +247,21 @@ impl Node {
             }
             Input::Armed { claim: Claim::Primary(workload), deadline, unguarded } => {
                 if let Some(agent) = self.agents.get_mut(&workload) {
+                    // A later deadline of a primary that serves is no news.
+                    self.stirred |=
+                        deadline.is_none() || agent.unguarded != unguarded || !self.calm.contains(&workload);
                     agent.unguarded = unguarded;
                     agent.authority.on_armed(deadline);
                 }
             }
             Input::Armed { claim: Claim::Address(workload), deadline, .. } => {
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
+                    self.stirred |= deadline.is_none() || !keeper.seen.held;
                     keeper.authority.on_armed(deadline);
                 }
             }
             Input::AddressSeen { workload, seen } => {
+                self.stirred = true;
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
                     let old = std::mem::replace(&mut keeper.seen, seen);
                     self.note_address(&workload, &old);
@@ -249,10 +269,14 @@ impl Node {
             }
             Input::GateSeen { workload, report } => {
                 if let Some(gate) = self.gates.get_mut(&workload) {
+                    self.stirred |= gate.report.without_counts() != report.without_counts();
                     gate.report = report;
                 }
             }
-            Input::Powered { node, order, result } => self.on_powered(&node, order, result),
+            Input::Powered { node, order, result } => {
+                self.stirred = true;
+                self.on_powered(&node, order, result);
+            }
             Input::Asked { ticket, request } => self.on_asked(ask::Asker::Here(ticket), request),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Woke => {}
@@ -267,7 +291,12 @@ impl Node {
 
     /// When to call `handle(now, Input::Woke)` at the latest.
     pub fn poll_timeout(&self) -> Time {
-        let mut due = self.beat_due.min(self.consensus.next_due(self.now)).min(self.health_due);
+        self.step_due().min(self.consensus.next_due(self.now)).min(self.health_due)
+    }
+
+    /// When a whole step is due by the mere passing of time.
+    fn step_due(&self) -> Time {
+        let mut due = self.beat_due;
         if self.is_coordinator() {
             due = due.min(self.decide_due).min(self.power_due());
         }
@@ -284,14 +313,21 @@ impl Node {
         match message {
             Message::Beat { number, heard } => {
                 if let Some(verdict) = self.health.on_beat(from, number, heard, self.now) {
+                    self.stirred = true;
                     self.record_verdict(verdict);
                 }
             }
             Message::Talk(talk) => {
+                if matches!(talk, Talk::Append { .. }) {
+                    self.beat_along();
+                }
                 let chance = self.chance.random();
                 self.consensus.on_talk(from, talk, self.now, chance);
             }
-            Message::Checkin { sent, wants, report } => self.on_checkin(from, sent, wants, report),
+            Message::Checkin { sent, wants, report, news } => {
+                self.stirred |= news;
+                self.on_checkin(from, sent, wants, report);
+            }
             Message::Grant { sent, term, leases } => self.on_grant(sent, term, &leases),
             Message::Relay { from: origin, to, inner } if to == self.me => self.on_message(&origin, *inner),
             Message::Relay { from: origin, to, inner } if origin == *from => {
@@ -365,17 +401,45 @@ impl Node {
         }
     }
 
-    /// Everything that follows from what is known now.
+    /// Everything that follows from what is known now. Most of what a node is told says that nothing has changed; then
+    /// nothing follows, and the whole step is taken with the next heartbeat.
     fn advance(&mut self) {
         let chance = self.chance.random();
         if self.consensus.next_due(self.now) <= self.now {
+            if self.is_coordinator() {
+                self.beat_along();
+            }
             self.consensus.on_time(self.now, chance);
         }
         if self.health_due <= self.now {
             let (verdicts, due) = self.health.on_time(self.now);
             self.health_due = due.max(self.now + self.spec.timings.heartbeat / 4);
+            self.stirred |= !verdicts.is_empty();
             verdicts.into_iter().for_each(|v| self.record_verdict(v));
         }
+        self.run_consensus_orders();
+        if self.stirred || self.known.as_ref() != Some(&self.known_now()) || self.step_due() <= self.now {
+            self.stirred = false;
+            self.step();
+            self.known = Some(self.known_now());
+        }
+        self.flush_writes();
+    }
+
+    /// Something goes to the coordinator, or from it to everyone, just now: the next heartbeat goes along, if it is due soon. A
+    /// packet costs more than what is in it.
+    fn beat_along(&mut self) {
+        if self.beat_due.since(self.now) < self.spec.timings.heartbeat / 2 {
+            self.beat_due = self.now;
+        }
+    }
+
+    fn known_now(&self) -> Known {
+        let consensus = &self.consensus;
+        (consensus.term(), consensus.leader().cloned(), consensus.log().last(), consensus.commit())
+    }
+
+    fn step(&mut self) {
         // A commit may allow a step, and a step may complete what a decision waits for: until nothing moves.
         for _ in 0..8 {
             let before = (self.state.applied, self.consensus.log().last());
@@ -395,7 +459,6 @@ impl Node {
                 break;
             }
         }
-        self.flush_writes();
     }
 
     fn run_consensus_orders(&mut self) {

@@ -22,6 +22,10 @@ use std::time::Duration;
 /// checkpoint and both hosts their disks, just when the clients reconnect.
 const COURTESY: Duration = Duration::from_millis(400);
 
+/// How long a standby of a primary that serves may neither stream nor move on before it is given up for a copy: the log it
+/// needs is gone. A server looks for its upstream every five seconds (`wal_retrieve_retry_interval`).
+const STRANDED: Duration = Duration::from_secs(20);
+
 /// Facts of one replica that outlive a crash.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Kept {
@@ -94,6 +98,8 @@ pub struct Agent {
     rewound: bool,
     /// A rewind did not work, or left data that do not start: a clone is next.
     unrewindable: bool,
+    /// A standby that does not stream: how far it is, and since when it has been no further.
+    stuck: Option<(Lsn, Time)>,
     /// When the present epoch was first seen serving.
     serving_since: Option<(Epoch, Time)>,
     failed: Option<String>,
@@ -123,6 +129,7 @@ impl Agent {
             rejoined: None,
             rewound: false,
             unrewindable: false,
+            stuck: None,
             serving_since: None,
             failed: None,
             failures: 0,
@@ -205,6 +212,11 @@ impl Agent {
                 if let Some(epoch) = self.tried {
                     self.opened = Some((epoch, timeline, switch));
                 }
+                // It says so itself: rule 1 counts from here on, and not from the next look.
+                if let Some((_, seen)) = &mut self.seen {
+                    (seen.role, seen.timeline) = (Some(Role::Primary), timeline);
+                    (seen.upstream, seen.streaming) = (None, false);
+                }
             }
             (Action::Settle, Done::Settled { timeline, position }) => {
                 self.settled = Some((workload.epoch, timeline, position));
@@ -214,6 +226,7 @@ impl Agent {
             (Action::Rewind { .. } | Action::Clone { .. }, _) => {
                 self.rewound = matches!(action, Action::Rewind { .. });
                 self.unrewindable = false;
+                self.stuck = None;
                 self.rejoined = Some(workload.epoch);
                 self.kept.attempted = None;
                 self.keep();
@@ -410,6 +423,19 @@ impl Agent {
         !needed && !self.serving_since.is_some_and(served)
     }
 
+    /// Whether the running standby has been cut off from what comes next for good: it does not stream from a primary that
+    /// serves, and replays nothing either. That it may only not reach it does no harm: then a copy fails too, and the
+    /// server runs on.
+    fn is_stranded(&mut self, seen: &Observation, serves: bool, now: Time) -> bool {
+        if !serves || seen.streaming || !seen.is(Role::Standby) {
+            self.stuck = None;
+            return false;
+        }
+        let since = self.stuck.filter(|(position, _)| *position == seen.position).map_or(now, |(_, since)| since);
+        self.stuck = Some((seen.position, since));
+        now.since(since) >= STRANDED
+    }
+
     fn stand_by(&mut self, scene: &Scene) {
         let (now, w) = (scene.now, scene.workload);
         let primary = match &w.tenure {
@@ -441,6 +467,7 @@ impl Agent {
             self.cancel();
         }
         self.rewound &= !seen.streaming;
+        let stranded = self.is_stranded(&seen, matches!(w.tenure, Tenure::Open { serving: true, .. }), now);
         let unusable = w.unsound(&self.me).is_some() || self.is_suspect(w) || self.unrewindable;
         let rejoins = unusable && self.rejoined != Some(w.epoch);
         if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
@@ -474,6 +501,15 @@ impl Agent {
             (Some(from), _) if rejoins => self.start(Action::Clone { from }, now),
             (Some(from), Data::Empty | Data::Unusable(_)) if !seen.runs => self.start(Action::Clone { from }, now),
             (Some(upstream), Data::Present { .. }) if !seen.runs => self.start(Action::StartStandby { upstream }, now),
+            // It serves readers and stays a candidate until the copy is complete.
+            (Some(from), _) if stranded => {
+                let why = format!("it has neither streamed from {from} nor moved on for {} s", STRANDED.as_secs());
+                self.note(
+                    "stranded",
+                    format!("{why}: the log that it needs is gone, and a fresh copy takes its place"),
+                );
+                self.start(Action::Clone { from }, now);
+            }
             (Some(upstream), _) if seen.upstream.as_ref() != Some(&upstream) && seen.is(Role::Standby) => {
                 self.start(Action::Repoint { upstream }, now);
             }

@@ -165,6 +165,8 @@ pub struct ReplicaSpec {
     pub address: SocketAddr,
     /// The server's data directory on that node.
     pub data: String,
+    /// A directory on another volume for its write-ahead log; none for one within its data.
+    pub log: Option<String>,
 }
 
 impl WorkloadSpec {

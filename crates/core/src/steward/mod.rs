@@ -146,6 +146,12 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
     tenure.into_iter().chain(address).collect()
 }
 
+/// What a server that ended said of it, to put behind the fact.
+fn said(report: &ReplicaReport) -> String {
+    let trouble = report.seen.as_ref().and_then(|o| o.trouble.as_ref());
+    trouble.map_or(String::new(), |why| format!("; {why}"))
+}
+
 /// When a decision may fall by the mere passing of time.
 pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
     let timings = &scene.spec.timings;
@@ -267,11 +273,11 @@ impl Desk<'_> {
                 if let Some(down) = report.down_for {
                     notes.lost = Some(now - down);
                 }
-                return Some(format!("{holder} reports: the server does not run any more"));
+                return Some(format!("{holder} reports: the server does not run any more{}", said(report)));
             }
             if report.seen.as_ref().is_some_and(|o| o.exited) {
                 notes.lost = report.down_for.map(|down| now - down);
-                return Some(format!("{holder} reports: the server's first process has exited"));
+                return Some(format!("{holder} reports: the server's first process has exited{}", said(report)));
             }
             // Before it is open there may be nothing yet to write to.
             let open = matches!(self.w.tenure, Tenure::Open { .. });

@@ -60,7 +60,8 @@ struct Local {
 }
 
 impl Peers {
-    /// Binds this node's peer address and starts to dial the others; `receive` gets what they say.
+    /// Binds this node's peer address and starts to dial the others; `receive` gets what they say. All of it happens on a thread
+    /// of its own: nothing that is copied or asked elsewhere in the daemon delays a heartbeat.
     ///
     /// # Errors
     /// If the address cannot be bound, or the certificates are of no use.
@@ -68,6 +69,8 @@ impl Peers {
         me: &NodeId, spec: &Spec, digest: &str, identity: &Identity,
         receive: impl Fn(Input) + Clone + Send + Sync + 'static,
     ) -> Result<Self> {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let inside = runtime.enter();
         let address = spec.nodes[me].peer;
         let server = QuicServerConfig::try_from(identity.peer_server()?).context("TLS for QUIC")?;
         let mut server = quinn::ServerConfig::with_crypto(Arc::new(server));
@@ -93,6 +96,9 @@ impl Peers {
             queues.insert(node.clone(), queue);
             tokio::spawn(dial(endpoint.clone(), node.clone(), peer.peer, local.clone(), waiting));
         }
+        drop(inside);
+        let forever = move || runtime.block_on(std::future::pending::<()>());
+        std::thread::Builder::new().name("peers".into()).spawn(forever).context("a thread for the peers")?;
         Ok(Self { queues, disagreements })
     }
 

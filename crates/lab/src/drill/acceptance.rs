@@ -6,7 +6,7 @@ use super::loss::Loss;
 use super::rounds::{Course, Report, lose_primary, switchover};
 use super::{picture, scenes};
 use crate::cluster::Lab;
-use crate::disk;
+use crate::disk::{self, Volume};
 use crate::fault::{self, Fault};
 use crate::journal::Ending;
 use crate::layout::NODES;
@@ -235,7 +235,8 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         scenes::address_moves(lab)
     );
     scene!("deadman stands still", "the watchdog resets its host, which comes home", scenes::watchdog_silent(lab));
-    scene!("primary's disk full", "seen, moved and explained", scenes::disk_full(lab));
+    scene!("primary's data volume full", "seen, moved and explained", scenes::disk_full(lab, Volume::Data));
+    scene!("primary's log volume full", "seen, moved and explained", scenes::disk_full(lab, Volume::Log));
     let Some(load) = load else { return Ok(()) };
     let lines = load.finish()?;
     let (acknowledged, missing) = compare(lab, &lines).await?;
@@ -251,12 +252,12 @@ async fn undo_everything(lab: &Lab) -> Result<()> {
     for fault in [Fault::Heal, Fault::ControllerStart] {
         fault::apply(&lab.layout, &fault)?;
     }
-    fault::power_on_all(&lab.layout)?;
+    fault::power_on_all(&lab.layout, Duration::ZERO)?;
     for node in NODES {
         if crate::find::host_init(&lab.layout, node.name).is_ok() {
             fault::apply(&lab.layout, &Fault::Thaw { host: node.name.into() })?;
         }
-        if disk::is_full(&lab.layout, node.name) {
+        if Volume::BOTH.into_iter().any(|volume| disk::is_full(&lab.layout, node.name, volume)) {
             fault::apply(&lab.layout, &Fault::FreeDisk { host: node.name.into() })?;
         }
     }

@@ -1,16 +1,16 @@
 //! What clients were told is there, against what is there.
 
-use crate::cluster::{Lab, is_well};
+use crate::cluster::Lab;
 use crate::journal::{self, Line};
-use crate::layout::{NODES, WORKLOAD};
-use anyhow::{Context, Result};
+use crate::layout::NODES;
+use anyhow::Result;
 use std::collections::BTreeSet;
 use std::time::Duration;
 
 /// Every acknowledged row against every replica, after the last heal.
 pub async fn compare(lab: &Lab, lines: &[Line]) -> Result<(usize, Vec<(String, usize)>)> {
     let acknowledged = journal::acknowledged(lines);
-    lab.wait("all is well", Duration::from_secs(180), is_well).await?;
+    lab.healthy(Duration::from_secs(180)).await?;
     let mut missing = Vec::new();
     for node in NODES.iter().filter(|n| n.rank.is_some()) {
         let have = rows_on(lab, node.name, &acknowledged).await?;
@@ -20,11 +20,7 @@ pub async fn compare(lab: &Lab, lines: &[Line]) -> Result<(usize, Vec<(String, u
 }
 
 async fn rows_on(lab: &Lab, node: &str, wanted: &BTreeSet<i64>) -> Result<BTreeSet<i64>> {
-    let mut config = tokio_postgres::Config::new();
-    config.host_path(lab.layout.runtime(node).join(WORKLOAD)).user("postgres").dbname(crate::layout::DATABASE);
-    let (client, session) =
-        config.connect(tokio_postgres::NoTls).await.with_context(|| format!("the server on {node}"))?;
-    tokio::spawn(session);
+    let client = lab.administrator(node).await?;
     // What was acknowledged is replicated, but a standby may still be replaying it.
     for _ in 0..200 {
         let rows = client.query("select id from drill_row", &[]).await?;

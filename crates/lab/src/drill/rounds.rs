@@ -19,8 +19,6 @@ use rustix::process::Signal;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::time::Duration;
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 
 /// One round as it was measured. Milliseconds.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -181,11 +179,7 @@ pub async fn lose_coordinator(lab: &Lab, rounds: u32) -> Result<Vec<f64>> {
         let other = lab.wait("another coordinator", Duration::from_secs(60), newer).await?.status;
         let after = lab.healthy(Duration::from_secs(180)).await?;
         ensure!(after.status.workloads[0].epoch == epoch, "{coordinator} was killed, and the workload moved");
-        let history = lab.client.history("limit=500").await?;
-        let elected = history.records.iter().filter(|r| r.kind == "elected");
-        let times = elected.filter_map(|r| OffsetDateTime::parse(&r.at, &Rfc3339).ok());
-        let first = times.map(|t| t.unix_timestamp_nanos().cast_unsigned()).filter(|t| *t > at).min();
-        let ms = (first.context("an election")? - at) as f64 / 1e6;
+        let ms = (lab.first_record("elected", at).await? - at) as f64 / 1e6;
         println!("round {round}: {coordinator} -> {} after {ms:.0} ms", other.coordinator.context("a coordinator")?);
         took.push(ms);
     }

@@ -5,6 +5,7 @@
 use anyhow::{Context, Result, ensure};
 use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{ARCHIVE, NODES};
+use karst_lab::shape::Shape;
 use karst_lab::{Lab, Layout, demo};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -16,11 +17,15 @@ pub struct TestLab(Option<Lab>);
 
 impl TestLab {
     pub async fn start(name: &str, port: u16) -> Result<Self> {
+        Self::shaped(name, port, Shape::default()).await
+    }
+
+    pub async fn shaped(name: &str, port: u16, shape: Shape) -> Result<Self> {
         let dir = PathBuf::from(format!("/var/tmp/karst-{name}"));
         if let Ok(old) = Layout::load(&dir) {
             Lab::attach(old)?.remove()?;
         }
-        let lab = Self(Some(Lab::up(Layout::new(&dir, port)?, false)?));
+        let lab = Self(Some(Lab::up(Layout::new(&dir, port, shape)?)?));
         lab.healthy(LIMIT).await?;
         // What leases and deadmen do by themselves is seen only where no power device is quicker.
         fault::apply(&lab.layout, &Fault::ControllerStop)?;

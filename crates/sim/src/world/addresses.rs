@@ -21,8 +21,11 @@ impl World {
             self.after(10 * MS, Happening::Address(id.clone(), run, order));
             return Ok(());
         }
+        if (run, order.turn) < self.hosts[id].address_turn {
+            return Ok(());
+        }
         let held = order.hold.is_some();
-        self.host(id).has_address = held;
+        (self.host(id).has_address, self.host(id).address_turn) = (held, (run, order.turn));
         self.tell(format!("{id}: the address is {}", if held { "here" } else { "gone" }));
         let seen = AddressSeen { turn: order.turn, held, conflict: None, trouble: None };
         self.input(id, run, Input::AddressSeen { workload: self.workload.clone(), seen })
