@@ -51,5 +51,7 @@ test: build
 faults: build
 	cargo nextest run --workspace --locked --run-ignored only
 
-bench: build
-	target/debug/karst-lab bench
+# What is measured is what would be installed.
+bench: toolchain console
+	cargo build --release --locked --bins
+	target/release/karst-lab bench

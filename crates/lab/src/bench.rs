@@ -3,6 +3,7 @@
 use crate::cluster::Lab;
 use crate::demo;
 use crate::drill::{self, Course};
+use crate::idle::{self, Idle};
 use crate::layout::Layout;
 use crate::oracle::{self, Oracle};
 use crate::shape::Shape;
@@ -27,6 +28,9 @@ pub struct Options {
     /// Rounds of power-off, at each set of timings
     #[arg(long, default_value_t = 10)]
     pub cuts: u32,
+    /// How long the daemons of five hosts and ten workloads are watched while nothing happens, in seconds
+    #[arg(long, default_value_t = 60)]
+    pub idle: u64,
     /// Where the table goes; the JSON goes beside it
     #[arg(long, default_value = "docs/benchmarks.md")]
     pub table: PathBuf,
@@ -51,6 +55,7 @@ struct Results {
     power_off_brisk: drill::Report,
     /// Milliseconds from the coordinator's end to another one's election, brisk timings.
     coordinator_lost: Vec<f64>,
+    idle: Vec<Idle>,
 }
 
 impl Results {
@@ -79,6 +84,7 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
     let measured = measure_brisk(&lab, options.cuts).await;
     lab.remove()?;
     let (power_off_brisk, coordinator_lost) = measured?;
+    let idle = measure_idle(&dir, Duration::from_secs(options.idle)).await?;
     let memory = std::fs::read_to_string("/proc/meminfo")?;
     let kib = memory.lines().next().and_then(|l| l.split_whitespace().nth(1)?.parse::<u64>().ok()).unwrap_or(0);
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
@@ -94,6 +100,7 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
         power_off,
         power_off_brisk,
         coordinator_lost,
+        idle,
     };
     let text = table(&results);
     print!("{text}");
@@ -133,6 +140,20 @@ async fn measure_brisk(lab: &Lab, rounds: u32) -> Result<(drill::Report, Vec<f64
     let cut = drill::lose_primary(lab, drill::Loss::Power, Course::of(rounds)).await?;
     println!("coordinator lost at brisk timings: {rounds} rounds ...");
     Ok((cut, drill::lose_coordinator(lab, rounds).await?))
+}
+
+/// Servers as small as they can be: thirty of them share this machine.
+async fn measure_idle(dir: &Path, time: Duration) -> Result<Vec<Idle>> {
+    println!("idle: five hosts, ten workloads, {} s ...", time.as_secs());
+    let settings = vec!["shared_buffers=16MB".into(), "max_connections=40".into()];
+    let lab = Lab::up(Layout::new(dir, 9400, Shape { fleet: true, settings, ..Shape::default() })?)?;
+    let well = lab.healthy(Duration::from_secs(180)).await;
+    let measured = match well {
+        Ok(_) => idle::measure(&lab, time).await,
+        Err(error) => Err(error),
+    };
+    lab.remove()?;
+    measured
 }
 
 async fn fill(lab: &Lab) -> Result<()> {
@@ -185,7 +206,13 @@ fn table(r: &Results) -> String {
         r.drills().iter().map(|d| d.acknowledged).sum::<usize>(),
         r.drills().iter().map(|d| d.refused()).sum::<usize>(),
     );
-    text += "Every round, with the CPU time that the machine's host took away meanwhile (steal):\n\n\
+    text += "An idle cluster of five hosts and ten workloads, thirty servers in all:\n\n\
+             | host | karstd, % of a core | resident, MiB | deadman, % of a core |\n|---|---|---|---|\n";
+    for idle in &r.idle {
+        let Idle { node, daemon, deadman, resident } = idle;
+        let _ = writeln!(text, "| {node} | {daemon:.2} | {resident:.0} | {deadman:.2} |");
+    }
+    text += "\nEvery round, with the CPU time that the machine's host took away meanwhile (steal):\n\n\
              | what | from | to | pause | detect | decide | isolate | promote | route | first write | steal |\n\
              |---|---|---|---|---|---|---|---|---|---|---|\n";
     for round in r.drills().iter().flat_map(|d| &d.rounds) {

@@ -200,7 +200,7 @@ async fn run_demo(dir: &std::path::Path, port: u16, shape: Shape) -> Result<()> 
     let token = layout.secret("captain");
     println!(
         "\n{}\n\n  bookings   {bookings}\n  console    {}/   (token: {})\n  clients    psql \"{}\"\n\n\
-         Three things to try, after\n  eval \"$({} env)\"\n\n\
+         Three things to try, after\n  eval \"$({} --dir {} env)\"\n\n\
          1  karst status                          the cluster in one screen\n\
          2  karst-lab drill kill-server {WORKLOAD}     kill the primary's server, and see where the time goes\n\
          3  karst switchover {WORKLOAD} --to doline    move it back\n\n\
@@ -210,6 +210,7 @@ async fn run_demo(dir: &std::path::Path, port: u16, shape: Shape) -> Result<()> 
         token.display(),
         layout.connection_string(),
         std::env::current_exe()?.display(),
+        layout.dir.display(),
     );
     Ok(())
 }

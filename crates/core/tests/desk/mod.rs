@@ -1,0 +1,220 @@
+//! One workload on the coordinator's desk: what is committed, what was heard, and what is decided from it.
+
+#![allow(dead_code, reason = "each test program uses its part")]
+
+use karst_core::authority::Ledger;
+use karst_core::health::Health;
+use karst_core::ids::Lsn;
+use karst_core::replica::{Data, Observation, ReplicaReport, Report, Role};
+use karst_core::spec::{Alone, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::state::{ClusterState, Command, Ended};
+use karst_core::steward::candidates::{Candidate, list};
+use karst_core::steward::{Heard, Notes, Scene, decide};
+use karst_core::{BootId, Epoch, Index, NodeId, Time, WorkloadId};
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+pub const NODES: [&str; 4] = ["doline", "polje", "ponor", "uvala"];
+
+/// Epoch 1 of `doline` has ended; `polje` and `uvala` have every write and have settled.
+pub struct Case {
+    pub spec: Spec,
+    pub state: ClusterState,
+    pub reports: BTreeMap<NodeId, Heard>,
+    pub health: Health,
+    pub now: Time,
+    /// When the coordinator, which is `ponor`, was elected, and since when it has not stood still.
+    pub elected_at: Time,
+    pub awake_since: Time,
+    /// Fenced nodes whose power was read as off, and the entry that it was read after.
+    pub off: BTreeMap<NodeId, Index>,
+}
+
+pub fn w() -> WorkloadId {
+    "sailings".into()
+}
+
+pub fn standby(position: u64) -> ReplicaReport {
+    let seen = Observation {
+        runs: true,
+        role: Some(Role::Standby),
+        timeline: 1,
+        position: Lsn(position),
+        ..Observation::down(Data::Present { standby: true })
+    };
+    ReplicaReport { seen: Some(seen), settled: Some((Epoch(1), 1, Lsn(position))), ..ReplicaReport::default() }
+}
+
+impl Case {
+    pub fn new(loss: Loss) -> Self {
+        let address = |n: usize, port| ([10, 0, 0, n as u8], port).into();
+        let node = |n: usize| NodeSpec {
+            zone: "z".into(),
+            votes: 1,
+            witness: n == 2,
+            peer: address(n, 1),
+            api: None,
+            power: None,
+            readmit: Readmit::Auto,
+        };
+        let replica =
+            |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into(), log: None };
+        let workload = WorkloadSpec {
+            driver: "postgres".into(),
+            loss,
+            alone: Alone::Block,
+            restart: false,
+            replicas: [0, 1, 3].map(|n| (NodeId::from(NODES[n]), replica(n))).into(),
+            gates: BTreeMap::new(),
+            address: None,
+            settings: BTreeMap::new(),
+        };
+        let spec = Spec {
+            cluster: "skerry".into(),
+            timings: Timings::default(),
+            zones: vec!["z".into()],
+            nodes: NODES.iter().enumerate().map(|(n, name)| (NodeId::from(*name), node(n))).collect(),
+            workloads: BTreeMap::from([(w(), workload)]),
+        };
+        let mut state = ClusterState::default();
+        let sync = vec!["polje".into(), "uvala".into()];
+        let (workload, epoch, why) = (w(), Epoch(1), String::new());
+        let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
+        for command in [
+            Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: why.clone() },
+            Command::Open { workload: workload.clone(), epoch, timeline: 1, switch: Lsn(0), sync },
+            Command::Revoke { workload: workload.clone(), epoch, why },
+            Command::End { workload, epoch, how },
+        ] {
+            let next = state.applied.next();
+            assert!(state.apply(next, &command));
+        }
+        let now = Time::from_millis(5_000);
+        let mut health = Health::new(&spec.timings, now);
+        for node in NODES {
+            health.on_beat(&node.into(), 0, vec![], now);
+        }
+        let mut case = Self {
+            spec,
+            state,
+            reports: BTreeMap::new(),
+            health,
+            now,
+            elected_at: Time::ZERO,
+            awake_since: Time::ZERO,
+            off: BTreeMap::new(),
+        };
+        case.report(
+            "doline",
+            ReplicaReport {
+                seen: Some(Observation::down(Data::Present { standby: false })),
+                ..ReplicaReport::default()
+            },
+        );
+        case.report("polje", standby(100));
+        case.report("uvala", standby(100));
+        case
+    }
+
+    pub fn copy(&self) -> Self {
+        Self {
+            spec: self.spec.clone(),
+            state: self.state.clone(),
+            reports: self.reports.clone(),
+            health: self.health.clone(),
+            now: self.now,
+            elected_at: self.elected_at,
+            awake_since: self.awake_since,
+            off: self.off.clone(),
+        }
+    }
+
+    /// Epoch 2 is open, with `doline` again.
+    pub fn open_again(mut self) -> Self {
+        let (workload, epoch) = (w(), Epoch(2));
+        let sync = vec!["polje".into(), "uvala".into()];
+        for command in [
+            Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: String::new() },
+            Command::Open { workload, epoch, timeline: 1, switch: Lsn(0), sync },
+        ] {
+            assert!(self.state.apply(self.state.applied.next(), &command));
+        }
+        self
+    }
+
+    pub fn report(&mut self, node: &str, replica: ReplicaReport) {
+        let replicas = BTreeMap::from([(w(), replica)]);
+        let report = Report {
+            boot: BootId::from("b"),
+            system: None,
+            hears: BTreeMap::new(),
+            replicas,
+            gates: BTreeMap::new(),
+            addresses: BTreeMap::new(),
+        };
+        self.reports.insert(node.into(), Heard { at: self.now, report });
+    }
+
+    pub fn with<T>(&self, ask: impl FnOnce(&Scene, &WorkloadSpec) -> T) -> T {
+        let (ledger, me) = (Ledger::default(), NodeId::from("ponor"));
+        let scene = Scene {
+            now: self.now,
+            me: &me,
+            spec: &self.spec,
+            state: &self.state,
+            reports: &self.reports,
+            health: &self.health,
+            ledger: &ledger,
+            elected_at: self.elected_at,
+            awake_since: self.awake_since,
+            off: &self.off,
+            planted: None,
+        };
+        ask(&scene, &self.spec.workloads[&w()])
+    }
+
+    pub fn verdict(&self, node: &str) -> Candidate {
+        let list = self.with(|scene, spec| list(scene, &w(), spec));
+        list.into_iter().find(|c| c.node.as_str() == node).expect("it is listed")
+    }
+
+    pub fn chosen(&self) -> Option<String> {
+        self.chosen_with(&mut Notes::default())
+    }
+
+    pub fn chosen_with(&self, notes: &mut Notes) -> Option<String> {
+        let commands = self.with(|scene, spec| decide(scene, &w(), spec, notes));
+        commands.into_iter().find_map(|c| match c {
+            Command::Assign { holder, .. } => Some(holder.to_string()),
+            _ => None,
+        })
+    }
+
+    /// Commits it.
+    pub fn apply(&mut self, command: &Command) -> Index {
+        let at = self.state.applied.next();
+        assert!(self.state.apply(at, command), "{command:?} changes nothing");
+        at
+    }
+
+    /// What is proposed for the workload now.
+    pub fn decided(&self, notes: &mut Notes) -> Vec<Command> {
+        self.with(|scene, spec| decide(scene, &w(), spec, notes))
+    }
+
+    /// Time passes, and everybody is heard again.
+    pub fn pass(&mut self, time: Duration) {
+        self.now += time;
+        for node in NODES {
+            self.health.on_beat(&node.into(), 0, vec![], self.now);
+            if let Some(heard) = self.reports.get_mut(&NodeId::from(node)) {
+                heard.at = self.now;
+            }
+        }
+    }
+
+    pub fn refused(&self, node: &str, words: &str) {
+        let why = self.verdict(node).excluded.unwrap_or_default();
+        assert!(why.contains(words), "{node}: `{why}` does not say `{words}`");
+    }
+}

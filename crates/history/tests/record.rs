@@ -1,0 +1,173 @@
+//! The record on a real server: what was written once stays as it was, a decision that every node records is read once, and a
+//! store that is away loses nothing of a batch.
+
+use karst_api::core::event::{Event, Level};
+use karst_api::core::{Index, NodeId, OperationId, WorkloadId};
+use karst_history::{History, Query, Stamped};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+const PROGRAMS: &str = "/usr/lib/postgresql/15/bin";
+const LIMIT: Duration = Duration::from_secs(60);
+
+/// A server of this test alone, on a socket in a directory of its own; gone when the test ends.
+struct Server {
+    dir: PathBuf,
+    child: Child,
+}
+
+impl Server {
+    fn start(name: &str) -> Self {
+        let dir = PathBuf::from(format!("/tmp/karst-history-{}-{name}", std::process::id()));
+        std::fs::create_dir_all(&dir).unwrap();
+        if is_root() {
+            assert!(Command::new("chown").arg("postgres:postgres").arg(&dir).status().unwrap().success());
+        }
+        let data = dir.join("data");
+        let made = program("initdb").args(["-U", "karst", "-A", "trust", "--no-sync", "-D"]).arg(&data).output();
+        assert!(made.unwrap().status.success());
+        let child = Self::run(&dir);
+        Self { dir, child }
+    }
+
+    fn run(dir: &Path) -> Child {
+        let mut server = program("postgres");
+        server.arg("-D").arg(dir.join("data")).args(["-c", "listen_addresses=", "-c", "fsync=off"]);
+        server.arg("-c").arg(format!("unix_socket_directories={}", dir.display()));
+        server.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    }
+
+    fn history(&self) -> History {
+        History::new(&format!("postgres://karst@localhost/postgres?host={}", self.dir.display()), None).unwrap()
+    }
+
+    fn stop(&mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+        let _ = std::fs::remove_dir_all(&self.dir);
+    }
+}
+
+fn is_root() -> bool {
+    std::fs::metadata("/proc/self").is_ok_and(|m| std::os::unix::fs::MetadataExt::uid(&m) == 0)
+}
+
+/// Server programs refuse to run as root.
+fn program(name: &str) -> Command {
+    let path = format!("{PROGRAMS}/{name}");
+    let mut command = if is_root() {
+        let mut command = Command::new("setpriv");
+        command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]).arg(path);
+        command
+    } else {
+        Command::new(path)
+    };
+    command.current_dir("/");
+    command
+}
+
+async fn migrated(history: &History) {
+    let begun = Instant::now();
+    while let Err(error) = history.migrate().await {
+        assert!(begun.elapsed() < LIMIT, "{error}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+/// Seconds after nine o'clock of a Saturday in November.
+fn at(second: u64) -> i128 {
+    (1_795_251_600 + i128::from(second)) * 1_000_000_000
+}
+
+fn said(number: u64, second: u64, kind: &str) -> Stamped {
+    Stamped { number, at: at(second), event: Event::new(Level::Info, kind, format!("{kind} at {second}")) }
+}
+
+/// A committed decision of an operation.
+fn decided(number: u64, second: u64, index: u64, kind: &str) -> Stamped {
+    let mut stamped = said(number, second, kind);
+    stamped.event = stamped.event.about(&WorkloadId::from("sailings")).within(Some(OperationId(40)));
+    stamped.event.index = Some(Index(index));
+    stamped
+}
+
+fn all() -> Query {
+    Query { limit: 100, ..Query::default() }
+}
+
+#[tokio::test]
+async fn what_is_written_again_changes_nothing_and_a_decision_is_read_once() {
+    let server = Server::start("twice");
+    let history = server.history();
+    migrated(&history).await;
+    let (doline, polje) = (NodeId::from("doline"), NodeId::from("polje"));
+    let batch = [said(1, 1, "suspected"), decided(2, 3, 40, "operation-began"), decided(3, 4, 41, "revoked")];
+    history.write(&doline, "store-1", &batch).await.unwrap();
+    // The confirmation was lost: the same again, and in other words by a node that lies.
+    history.write(&doline, "store-1", &batch).await.unwrap();
+    let mut other = said(1, 1, "suspected");
+    other.event.text = "something else".into();
+    history.write(&doline, "store-1", &[other]).await.unwrap();
+    // Another node records the same decisions, a little later.
+    history
+        .write(&polje, "store-2", &[decided(1, 5, 40, "operation-began"), decided(2, 6, 41, "revoked")])
+        .await
+        .unwrap();
+
+    let records = history.read(&all()).await.unwrap();
+    let kinds: Vec<(&str, &str)> = records.iter().map(|r| (r.node.as_str(), r.kind.as_str())).collect();
+    assert_eq!(kinds, [("doline", "suspected"), ("doline", "operation-began"), ("doline", "revoked")]);
+    assert_eq!(records[0].text, "suspected at 1");
+    assert_eq!(history.completeness().await.unwrap(), [("doline".into(), 3, 3), ("polje".into(), 2, 2)]);
+}
+
+#[tokio::test]
+async fn what_is_asked_for_is_what_is_read() {
+    let server = Server::start("ask");
+    let history = server.history();
+    migrated(&history).await;
+    let node = NodeId::from("ponor");
+    let batch = [said(1, 1, "suspected"), decided(2, 2, 7, "operation-began"), said(3, 3, "heard-again")];
+    history.write(&node, "store", &batch).await.unwrap();
+    let kinds = async |query: Query| -> Vec<String> {
+        history.read(&query).await.unwrap().into_iter().map(|r| r.kind).collect()
+    };
+    assert_eq!(kinds(Query { limit: 2, ..all() }).await, ["operation-began", "heard-again"], "the newest two");
+    assert_eq!(kinds(Query { workload: Some("sailings".into()), ..all() }).await, ["operation-began"]);
+    assert_eq!(kinds(Query { operation: Some(40), ..all() }).await, ["operation-began"]);
+    assert_eq!(kinds(Query { workload: Some("'; drop table event; --".into()), ..all() }).await, Vec::<String>::new());
+    let second = history.read(&all()).await.unwrap()[1].at.clone();
+    assert_eq!(kinds(Query { after: Some(second), ..all() }).await, ["heard-again"]);
+}
+
+/// Nodes write side by side, and migrate side by side; a store that dies in the middle has a batch whole or not at all.
+#[tokio::test]
+async fn a_store_that_was_away_has_everything_once_it_is_back() {
+    let mut server = Server::start("away");
+    let history = server.history();
+    let (one, two) = (server.history(), server.history());
+    migrated(&history).await;
+    tokio::join!(migrated(&one), migrated(&two));
+    let node = NodeId::from("uvala");
+    let batch: Vec<Stamped> = (1..=50).map(|n| said(n, n, "suspected")).collect();
+    history.write(&node, "store", &batch[..20]).await.unwrap();
+    server.stop();
+    assert!(history.write(&node, "store", &batch).await.is_err(), "nobody is there to take it");
+    // A server that was killed leaves its lock behind.
+    let _ = std::fs::remove_file(server.dir.join("data/postmaster.pid"));
+    server.child = Server::run(&server.dir);
+    let begun = Instant::now();
+    while let Err(error) = history.write(&node, "store", &batch).await {
+        assert!(begun.elapsed() < LIMIT, "{error}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    assert_eq!(history.completeness().await.unwrap(), [("uvala".into(), 50, 50)]);
+}
