@@ -15,6 +15,7 @@ mod checkin;
 mod gate;
 mod inout;
 mod power;
+mod step;
 
 pub use address::{AddressOrder, AddressReport, AddressSeen};
 pub use ask::{Answer, Plan, Precondition, Request};
@@ -28,9 +29,9 @@ use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::message::Message;
 use crate::operation::Step;
-use crate::replica::agent::{Agent, Order};
+use crate::replica::agent::Agent;
 use crate::replica::{GateReport, Observation, Role};
-use crate::spec::{Alone, Loss, Spec};
+use crate::spec::Spec;
 use crate::state::ClusterState;
 use crate::steward::{self, Heard, Notes};
 use crate::time::Time;
@@ -399,172 +400,6 @@ impl Node {
         while let Some((_, effect)) = self.held.pop_front_if(|(n, _)| *n <= number) {
             self.effects.push_back(effect);
         }
-    }
-
-    /// Everything that follows from what is known now. Most of what a node is told says that nothing has changed; then
-    /// nothing follows, and the whole step is taken with the next heartbeat.
-    fn advance(&mut self) {
-        let chance = self.chance.random();
-        if self.consensus.next_due(self.now) <= self.now {
-            if self.is_coordinator() {
-                self.beat_along();
-            }
-            self.consensus.on_time(self.now, chance);
-        }
-        if self.health_due <= self.now {
-            let (verdicts, due) = self.health.on_time(self.now);
-            self.health_due = due.max(self.now + self.spec.timings.heartbeat / 4);
-            self.stirred |= !verdicts.is_empty();
-            verdicts.into_iter().for_each(|v| self.record_verdict(v));
-        }
-        self.run_consensus_orders();
-        if self.stirred || self.known.as_ref() != Some(&self.known_now()) || self.step_due() <= self.now {
-            self.stirred = false;
-            self.step();
-            self.known = Some(self.known_now());
-        }
-        self.flush_writes();
-    }
-
-    /// Something goes to the coordinator, or from it to everyone, just now: the next heartbeat goes along, if it is due soon. A
-    /// packet costs more than what is in it.
-    fn beat_along(&mut self) {
-        if self.beat_due.since(self.now) < self.spec.timings.heartbeat / 2 {
-            self.beat_due = self.now;
-        }
-    }
-
-    fn known_now(&self) -> Known {
-        let consensus = &self.consensus;
-        (consensus.term(), consensus.leader().cloned(), consensus.log().last(), consensus.commit())
-    }
-
-    fn step(&mut self) {
-        // A commit may allow a step, and a step may complete what a decision waits for: until nothing moves.
-        for _ in 0..8 {
-            let before = (self.state.applied, self.consensus.log().last());
-            self.run_consensus_orders();
-            self.apply_committed();
-            self.step_agents();
-            self.attend();
-            self.step_gates();
-            self.step_addresses();
-            self.check_in();
-            self.decide();
-            self.step_power();
-            self.run_consensus_orders();
-            if before == (self.state.applied, self.consensus.log().last())
-                && self.consensus.commit() == self.state.applied
-            {
-                break;
-            }
-        }
-    }
-
-    fn run_consensus_orders(&mut self) {
-        for order in self.consensus.take_orders() {
-            match order {
-                consensus::Order::Persist(durable) => {
-                    let (last, term) = durable.reached();
-                    self.write(Write::Log(durable), Mark::Log { last, term });
-                }
-                consensus::Order::Send(to, talk) => self.send(to, Message::Talk(talk)),
-                consensus::Order::Installed { from, to } => {
-                    let text = format!("{} catches up by a snapshot, from entry {from} to {to}", self.me);
-                    self.record(Event::new(Level::Notice, "snapshot", text));
-                }
-                consensus::Order::Elected { term, votes } => {
-                    self.reports.clear();
-                    self.ledger = Ledger::default();
-                    let list: Vec<String> = votes
-                        .iter()
-                        .map(|(n, yes)| {
-                            format!("{n} ({}) {}", self.spec.votes().weight(n), if *yes { "yes" } else { "no" })
-                        })
-                        .collect();
-                    let text = format!("{} is coordinator of term {term}; votes: {}", self.me, list.join(", "));
-                    let event = Event::new(Level::Notice, "elected", text).with("term", term);
-                    self.record(votes.iter().fold(event, |e, (n, yes)| e.with(&format!("vote.{n}"), yes)));
-                }
-                consensus::Order::SteppedDown { term, why } => {
-                    self.leave_unanswered();
-                    let text = format!("{} is no longer coordinator of term {term}: {why}", self.me);
-                    self.record(Event::new(Level::Notice, "stepped-down", text).with("term", term));
-                }
-                consensus::Order::Regressed { node, acknowledged, found } => {
-                    let text = format!(
-                        "{node} had acknowledged the log up to {acknowledged} and now has it up to {found}: its store \
-                         went back in time, and its acknowledgements no longer count (A6)"
-                    );
-                    self.record(Event::new(Level::Warning, "store-regressed", text).with("node", node));
-                }
-            }
-        }
-    }
-
-    fn step_agents(&mut self) {
-        let ids: Vec<WorkloadId> = self.agents.keys().cloned().collect();
-        for id in ids {
-            let spec = &self.spec.workloads[&id];
-            let scene = crate::replica::agent::Scene {
-                now: self.now,
-                workload: self.state.workload(&id),
-                // Once the target is assigned, the new primary has nothing to prepare any more.
-                operation: self.state.running(&id).filter(|(_, o)| o.target.is_none()).map(|(op, o)| (op, o.what.kind)),
-                timings: &self.spec.timings,
-                fenced: self.state.fenced(&self.me).is_some(),
-                unprotected_if_empty: spec.loss != Loss::None || spec.alone == Alone::Continue,
-                planted: self.planted,
-            };
-            let operation = self.state.workload(&id).operation;
-            let agent = self.agents.get_mut(&id).expect("its id was just listed");
-            agent.step(&scene);
-            for order in agent.take_orders() {
-                match order {
-                    Order::Start { id: number, action } => {
-                        self.emit(Effect::Act { workload: id.clone(), id: number, action, operation });
-                    }
-                    Order::Cancel { id: number } => self.emit(Effect::Cancel { workload: id.clone(), id: number }),
-                    Order::Keep(kept) => {
-                        self.write(Write::Kept { workload: id.clone(), kept }, Mark::Kept(id.clone()));
-                    }
-                    Order::Disarm => self.emit(Effect::Disarm { claim: Claim::Primary(id.clone()) }),
-                    Order::Note { kind, text } => {
-                        let text = format!("{} on {}: {text}", id, self.me);
-                        self.record(Event::new(Level::Info, kind, text).about(&id).within(operation));
-                    }
-                }
-            }
-        }
-    }
-
-    /// Looks closely at each server of which something is expected.
-    fn attend(&mut self) {
-        for (id, agent) in &self.agents {
-            let calm = agent.is_calm() && self.state.workload(id).is_calm(&self.spec.workloads[id]);
-            let changed = if calm { self.calm.insert(id.clone()) } else { self.calm.remove(id) };
-            if changed {
-                self.effects.push_back(Effect::Attend { workload: id.clone(), closely: !calm });
-            }
-        }
-    }
-
-    /// As coordinator: what to do next for each workload, one commit round at a time.
-    fn decide(&mut self) {
-        if !self.consensus.is_established() || self.consensus.log().last().1 != self.state.applied {
-            return;
-        }
-        let mut all_notes = std::mem::take(&mut self.notes);
-        let scene = self.scene();
-        let mut commands = steward::fencing::decide_nodes(&scene);
-        let mut due = Time(u64::MAX);
-        for (id, workload) in &self.spec.workloads {
-            let notes = all_notes.entry(id.clone()).or_default();
-            commands.extend(steward::decide(&scene, id, workload, notes));
-            due = due.min(steward::next_look(&scene, id, notes));
-        }
-        (self.notes, self.decide_due) = (all_notes, due);
-        self.consensus.propose(commands, self.now);
     }
 
     fn record(&mut self, event: Event) {

@@ -3,7 +3,8 @@
 use super::compare::compare;
 use super::load::start_load;
 use super::loss::Loss;
-use super::rounds::{Course, Report, lose_primary, switchover};
+use super::report::Report;
+use super::rounds::{Course, lose_primary, switchover};
 use super::{picture, scenes};
 use crate::cluster::Lab;
 use crate::disk::{self, Volume};

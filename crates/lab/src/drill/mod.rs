@@ -6,6 +6,7 @@ mod in_host;
 mod load;
 mod loss;
 mod picture;
+mod report;
 mod rounds;
 pub mod scenes;
 
@@ -14,7 +15,8 @@ pub use compare::compare;
 pub use in_host::{InHost, server_ends};
 pub use load::{Running, start_load};
 pub use loss::Loss;
-pub use rounds::{Course, Report, Round, lose_coordinator, lose_primary, switchover};
+pub use report::{Report, Round};
+pub use rounds::{Course, lose_coordinator, lose_primary, switchover};
 
 use crate::cluster::Lab;
 use crate::layout::WORKLOAD;

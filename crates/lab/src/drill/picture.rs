@@ -1,7 +1,7 @@
 //! Where the time of each fault goes, as a picture: one bar for each, its phases at their medians, and the worst case that was
 //! printed beforehand.
 
-use super::rounds::Report;
+use super::report::Report;
 use anyhow::{Result, anyhow};
 use plotters::prelude::*;
 use std::path::Path;
