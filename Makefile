@@ -38,7 +38,8 @@ console: packages console/node_modules
 build: toolchain console
 	cargo build --workspace --all-targets --locked
 
-demo: build
+demo: toolchain console
+	cargo build --workspace --bins --locked
 	target/debug/karst-lab demo
 
 test: build

@@ -1,7 +1,7 @@
 import type { ReactNode } from 'react'
 import { Alert } from 'react-bootstrap'
 import type { Status } from './api'
-import { useLive } from './useLive'
+import { Stale, useLive } from './useLive'
 import { ConditionBadge } from './words'
 
 /** What stands on every page: the cluster's name, the sentence, and how fresh all of it is. */
@@ -11,25 +11,27 @@ export function Frame({ children }: { children: (status: Status) => ReactNode })
   const { status } = reply
   const at = new Date(reply.at)
   return (
-    <main style={{ opacity: stale ? 0.45 : 1 }}>
+    <main>
       {stale && (
         <Alert variant="danger" id="stale">
-          ■ Not live: this node has not been heard since {at.toLocaleTimeString()}. Everything below is old.
+          ■ <strong>Not live:</strong> this node has not been heard since {at.toLocaleTimeString()}. Everything below is old.
         </Alert>
       )}
-      <header className="d-flex align-items-baseline gap-3">
-        <h1 className="h4 mb-0">{status.cluster}</h1>
-        <ConditionBadge condition={status.condition} />
-        <span className="text-body-secondary ms-auto small">
-          seen by {status.seen_by} at {at.toISOString().slice(11, 19)} UTC ({at.toLocaleTimeString()} local)
-        </span>
-      </header>
-      <p className="fs-5 mb-1" id="sentence">
-        {status.sentence}
-      </p>
-      {!reply.complete && <Alert variant="warning">▲ Partial: no coordinator answered; this is what {status.seen_by} knows by itself.</Alert>}
-      {!reply.history.reachable && <Alert variant="warning">▲ History delayed: {reply.history.waiting} events wait on {status.seen_by}.</Alert>}
-      {children(status)}
+      <div style={{ opacity: stale ? 0.45 : 1 }}>
+        <header className="d-flex align-items-baseline gap-3">
+          <h1 className="h4 mb-0">{status.cluster}</h1>
+          <ConditionBadge condition={status.condition} />
+          <span className="text-body-secondary ms-auto small">
+            seen by {status.seen_by} at {at.toISOString().slice(11, 19)} UTC ({at.toLocaleTimeString()} local)
+          </span>
+        </header>
+        <p className="fs-5 mb-1" id="sentence">
+          {status.sentence}
+        </p>
+        {!reply.complete && <Alert variant="warning">▲ Partial: no coordinator answered; this is what {status.seen_by} knows by itself.</Alert>}
+        {!reply.history.reachable && <Alert variant="warning">▲ History delayed: {reply.history.waiting} events wait on {status.seen_by}.</Alert>}
+        <Stale value={stale}>{children(status)}</Stale>
+      </div>
     </main>
   )
 }

@@ -1,8 +1,9 @@
-import { useEffect, useRef } from 'react'
+import { useContext, useEffect, useRef } from 'react'
 import { Card } from 'react-bootstrap'
 import uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
 import type { Workload } from './api'
+import { Stale } from './useLive'
 
 const SECONDS = 60
 const PER_SECOND = 2
@@ -13,13 +14,21 @@ function written(w: Workload): number | null {
   return w.replicas.find((r) => r.node === w.primary)?.report?.seen?.position ?? null
 }
 
+/** In kB/s over a second; none where it is not known how far the log went before. While nobody serves, nobody writes. */
+function rate(before: number | null, now: number | null): number | null {
+  if (now === null) return 0
+  // A new primary goes on where the old one ended, or a little before.
+  return before === null ? null : Math.max(0, now - before) / 1000
+}
+
 /** How much the clients have written, second by second: a pause is a gap that anybody can see. */
 export function WriteGraph({ workload }: { workload: Workload }) {
   const box = useRef<HTMLDivElement>(null)
-  const newest = useRef(workload)
+  const stale = useContext(Stale)
+  const newest = useRef({ workload, stale })
   useEffect(() => {
-    newest.current = workload
-  }, [workload])
+    newest.current = { workload, stale }
+  }, [workload, stale])
 
   useEffect(() => {
     const holder = box.current
@@ -27,7 +36,8 @@ export function WriteGraph({ workload }: { workload: Workload }) {
     const width = () => holder.clientWidth
     const times = Array.from({ length: POINTS }, (_, i) => (i - POINTS + 1) / PER_SECOND)
     let rates: (number | null)[] = times.map(() => null)
-    let last = written(newest.current)
+    // A calm server is looked at once in a second: what was written between two looks counts for all of that second.
+    let before = Array.from({ length: PER_SECOND }, () => written(newest.current.workload))
     const chart = new uPlot(
       {
         width: width(),
@@ -45,11 +55,10 @@ export function WriteGraph({ workload }: { workload: Workload }) {
       holder,
     )
     const tick = setInterval(() => {
-      const now = written(newest.current)
-      // A new primary goes on where the old one ended, or a little before.
-      const rate = now === null ? 0 : last === null ? null : (Math.max(0, now - last) / 1000) * PER_SECOND
-      last = now ?? last
-      rates = [...rates.slice(1), rate]
+      const { workload, stale } = newest.current
+      const now = stale ? null : written(workload)
+      rates = [...rates.slice(1), stale ? null : rate(before[0] ?? null, now)]
+      before = [...before.slice(1), stale ? null : (now ?? before.at(-1) ?? null)]
       chart.setData([times, rates])
     }, 1000 / PER_SECOND)
     const resized = new ResizeObserver(() => chart.setSize({ width: width(), height: 120 }))

@@ -1,8 +1,11 @@
-import { useEffect, useState } from 'react'
+import { createContext, useEffect, useState } from 'react'
 import type { StatusReply } from './api'
 
 // A number older than this is not shown as a live one.
 const STALE_MS = 4000
+
+/** Whether what is shown was not heard again for a while. */
+export const Stale = createContext(false)
 
 export type Live = { reply: StatusReply | null; stale: boolean }
 

@@ -443,7 +443,7 @@ fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>) -> (Stri
         .or_else(|| seen.trouble.clone())
         .unwrap_or_else(|| match (state, seen.streaming) {
             ("primary", _) if seen.can_write == Some(true) => "accepts writes".into(),
-            ("primary", _) => "its write probe has not answered".into(),
+            ("primary", _) => "no write was tried yet".into(),
             ("standby", true) => "streaming".into(),
             ("standby", false) => "not streaming".into(),
             (other, _) => other.into(),

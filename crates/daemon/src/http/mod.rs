@@ -58,6 +58,8 @@ pub fn start(service: web::Data<Service>, listen: Listen) -> std::io::Result<act
         App::new()
             .app_data(service.clone())
             .app_data(problem::json_config())
+            .app_data(problem::query_config())
+            .app_data(problem::path_config())
             .wrap(middleware::from_fn(audit::trail))
             .wrap(middleware::Compress::default())
             .configure(api::routes)

@@ -42,7 +42,20 @@ impl ResponseError for Refusal {
     }
 }
 
-/// Bodies that cannot be read are refused in the same form.
+/// What is asked for in a way that cannot be read is refused in the same form: in the query, in the path.
+pub fn query_config() -> web::QueryConfig {
+    web::QueryConfig::default().error_handler(|error, request: &HttpRequest| {
+        Refusal::bad(format!("`{}` cannot be read: {error}; see /openapi.json", request.query_string())).into()
+    })
+}
+
+pub fn path_config() -> web::PathConfig {
+    web::PathConfig::default().error_handler(|error, request: &HttpRequest| {
+        Refusal::bad(format!("`{}` cannot be read: {error}; see /openapi.json", request.path())).into()
+    })
+}
+
+/// Bodies that cannot be read, too.
 pub fn json_config() -> web::JsonConfig {
     web::JsonConfig::default().limit(64 * 1024).error_handler(|error, _: &HttpRequest| {
         Refusal::bad(format!("the body cannot be read: {error}; see /openapi.json for its form")).into()

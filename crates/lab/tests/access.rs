@@ -1,0 +1,244 @@
+//! A daemon by itself: who may do what with which token, what hostile requests are told, and what it says of files that are
+//! wrong before anything starts.
+
+use anyhow::{Context, Result, ensure};
+use karst_lab::shape::Shape;
+use karst_lab::{Layout, certs, find};
+use serde_json::Value;
+use sha2::{Digest, Sha256};
+use std::net::UdpSocket;
+use std::path::PathBuf;
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+const NODE: &str = "ponor";
+const LIMIT: Duration = Duration::from_secs(30);
+
+/// Everything that one daemon needs, in a directory of its own.
+struct Host {
+    dir: PathBuf,
+    layout: Layout,
+    running: Option<Child>,
+}
+
+impl Host {
+    fn new(name: &str) -> Result<Self> {
+        let dir = PathBuf::from(format!("/var/tmp/karst-access-{name}"));
+        let _ = std::fs::remove_dir_all(&dir);
+        std::fs::create_dir_all(dir.join("run"))?;
+        let layout = Layout::new(&dir.join("lab"), 9960, Shape::default())?;
+        layout.prepare(karst_lab::layout::RunAs::now())?;
+        certs::prepare(&layout)?;
+        let host = Self { dir, layout, running: None };
+        // A peer's port that nobody has.
+        let port = UdpSocket::bind("127.0.0.1:0")?.local_addr()?.port();
+        host.write(
+            "spec.toml",
+            &format!("cluster = \"skerry\"\n[zone.lighthouse]\n[node.{NODE}]\nzone = \"lighthouse\"\npeer = \"127.0.0.1:{port}\"\n"),
+        )?;
+        let digest =
+            |token: &str| Sha256::digest(token.as_bytes()).iter().map(|b| format!("{b:02x}")).collect::<String>();
+        let line = |level: &str| format!("{level}r {level} {}\n", digest(level));
+        host.write("tokens", &["observe", "operate", "administer"].map(line).concat())?;
+        Ok(host)
+    }
+
+    fn write(&self, name: &str, text: &str) -> Result<()> {
+        Ok(std::fs::write(self.dir.join(name), text)?)
+    }
+
+    fn command(&self) -> Result<Command> {
+        let mut command = Command::new(find::sibling("karstd")?);
+        command.arg("run").args(["--node", NODE, "--system-uuid", "/nonexistent"]);
+        for (option, name) in
+            [("--spec", "spec.toml"), ("--runtime", "run"), ("--state", "state"), ("--tokens", "tokens")]
+        {
+            command.arg(option).arg(self.dir.join(name));
+        }
+        command.arg("--tls").arg(self.layout.host(NODE).join("tls")).stdin(Stdio::null());
+        Ok(command)
+    }
+
+    /// Starts it, and waits until it answers.
+    fn start(&mut self) -> Result<()> {
+        let log = std::fs::File::create(self.dir.join("log"))?;
+        self.running = Some(self.command()?.stdout(log.try_clone()?).stderr(log).spawn()?);
+        let begun = Instant::now();
+        // It elects itself; until then it answers for itself alone.
+        let leads = |a: &Answer| a.status == 200 && a.body.contains("\"complete\":true");
+        while !self.ask("observe", "GET", "/api/v1/status", None).is_ok_and(|a| leads(&a)) {
+            let log = || std::fs::read_to_string(self.dir.join("log")).unwrap_or_default();
+            ensure!(begun.elapsed() < LIMIT, "it does not answer: {}", log());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        Ok(())
+    }
+
+    /// What it says where it cannot start.
+    fn refuses_to_start(&self) -> Result<String> {
+        let Output { status, stderr, stdout } = self.command()?.output()?;
+        ensure!(!status.success(), "it ran: {}", String::from_utf8_lossy(&stdout));
+        Ok(String::from_utf8_lossy(&stderr).into_owned())
+    }
+
+    fn ask(&self, token: &str, method: &str, path: &str, body: Option<&str>) -> Result<Answer> {
+        let mut curl = Command::new("curl");
+        curl.args(["-s", "-X", method, "-w", "\n%{http_code} %{content_type}", "--max-time", "10"]);
+        if !token.is_empty() {
+            curl.arg("-H").arg(format!("Authorization: Bearer {token}"));
+        }
+        if let Some(body) = body {
+            curl.args(["-H", "Content-Type: application/json", "--data-binary", body]);
+        }
+        curl.arg("--unix-socket").arg(self.dir.join("run/api.sock")).arg(format!("http://node{path}"));
+        let text = String::from_utf8(curl.output()?.stdout)?;
+        let (body, last) = text.rsplit_once('\n').context("curl's last line")?;
+        let (status, kind) = last.split_once(' ').unwrap_or((last, ""));
+        Ok(Answer { status: status.parse()?, kind: kind.into(), body: body.into() })
+    }
+}
+
+impl Drop for Host {
+    fn drop(&mut self) {
+        if let Some(mut child) = self.running.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+        let _ = std::fs::remove_dir_all(&self.dir);
+    }
+}
+
+#[derive(Debug)]
+struct Answer {
+    status: u16,
+    kind: String,
+    body: String,
+}
+
+impl Answer {
+    /// RFC 9457: every refusal has this form, and says something.
+    fn problem(&self) -> Result<String> {
+        ensure!(self.kind.starts_with("application/problem+json"), "{self:?}");
+        let problem: Value = serde_json::from_str(&self.body)?;
+        ensure!(problem["status"] == self.status, "{self:?}");
+        Ok(problem["detail"].as_str().filter(|d| d.len() > 10).context("a detail")?.into())
+    }
+}
+
+#[test]
+fn each_level_may_do_its_own_and_no_more() {
+    let mut host = Host::new("levels").unwrap();
+    host.start().unwrap();
+    let calls = [
+        ("GET", "/api/v1/status", None, [200, 200, 200]),
+        ("GET", "/api/v1/spec", None, [200, 200, 200]),
+        ("PUT", "/api/v1/workloads/sailings/mode", Some("{\"mode\": \"ask\"}"), [403, 404, 404]),
+        ("POST", "/api/v1/workloads/sailings/switchover", Some("{}"), [403, 404, 404]),
+        (
+            "POST",
+            "/api/v1/workloads/sailings/failover",
+            Some("{\"to\": \"polje\", \"accept_loss\": \"all\"}"),
+            [403, 403, 404],
+        ),
+        ("POST", "/api/v1/nodes/polje/fence", None, [403, 403, 404]),
+        ("POST", "/api/v1/operations/7/approve", None, [403, 404, 404]),
+    ];
+    for (method, path, body, expected) in calls {
+        for (token, status) in ["observe", "operate", "administer"].into_iter().zip(expected) {
+            let answer = host.ask(token, method, path, body).unwrap();
+            // What is refused for another reason than the level is refused as a conflict or as unknown.
+            let fits = answer.status == status || status == 404 && matches!(answer.status, 400 | 404 | 409);
+            assert!(fits, "{token} {method} {path}: {answer:?}");
+            if status == 403 {
+                assert!(answer.problem().unwrap().contains("needs a token that may"), "{answer:?}");
+            }
+        }
+        for stranger in ["", "herring"] {
+            let answer = host.ask(stranger, method, path, body).unwrap();
+            assert_eq!(answer.status, 401, "{method} {path}: {answer:?}");
+            let why = answer.problem().unwrap();
+            assert!(!why.contains("herring"), "{why}");
+        }
+    }
+}
+
+#[test]
+fn hostile_requests_are_told_what_is_wrong_with_them() {
+    let mut host = Host::new("hostile").unwrap();
+    host.start().unwrap();
+    let deep = "[".repeat(60_000);
+    let long = format!("{{\"to\": \"{}\"}}", "x".repeat(70_000));
+    let move_it = "/api/v1/workloads/sailings/switchover";
+    let cases = [
+        ("POST", move_it, Some("{")),
+        ("POST", move_it, Some("{\"to\": 7}")),
+        ("POST", move_it, Some("null")),
+        ("POST", move_it, Some(deep.as_str())),
+        ("POST", move_it, Some(long.as_str())),
+        ("GET", "/api/v1/history?limit=many", None),
+        ("GET", "/api/v1/history?limit=-1", None),
+        ("POST", "/api/v1/operations/seven/approve", None),
+        ("POST", "/api/v1/operations/99999999999999999999999/approve", None),
+        ("GET", "/api/v1/workloads/%00/endpoints", None),
+        ("GET", "/api/v1/nothing", None),
+    ];
+    for (method, path, body) in cases {
+        let answer = host.ask("administer", method, path, body).unwrap();
+        assert!((400..500).contains(&answer.status), "{method} {path}: {answer:?}");
+        answer.problem().unwrap_or_else(|error| panic!("{method} {path}: {error}"));
+    }
+    // It goes on as if nothing had happened.
+    assert_eq!(host.ask("observe", "GET", "/api/v1/status", None).unwrap().status, 200);
+}
+
+/// What the document names is there, and wants a token unless it is a probe.
+#[test]
+fn the_document_and_the_service_agree() {
+    let mut host = Host::new("document").unwrap();
+    host.start().unwrap();
+    let document: Value = serde_json::from_str(&host.ask("", "GET", "/openapi.json", None).unwrap().body).unwrap();
+    let paths = document["paths"].as_object().expect("paths");
+    assert!(paths.len() > 10, "{}", paths.len());
+    for (path, methods) in paths {
+        let concrete = path.replace("{workload}", "sailings").replace("{node}", "polje").replace("{operation}", "7");
+        let concrete = concrete.replace("{role}", "primary");
+        for method in methods.as_object().expect("methods").keys() {
+            let body = (method != "get").then_some("{\"token\": \"herring\"}");
+            let answer = host.ask("", &method.to_uppercase(), &concrete, body).unwrap();
+            let probe = path.starts_with("/role/") && matches!(answer.status, 404 | 503);
+            assert!(answer.status == 401 || probe, "{method} {path}: {answer:?}");
+        }
+    }
+}
+
+#[test]
+fn files_that_are_wrong_are_named_before_anything_starts() {
+    let host = Host::new("files").unwrap();
+    let spec = std::fs::read_to_string(host.dir.join("spec.toml")).unwrap();
+    let tokens = std::fs::read_to_string(host.dir.join("tokens")).unwrap();
+    let secret = "0123456789abcdef";
+    let cases = [
+        ("spec.toml", spec.replace("zone = ", "zoon = "), "4:1"),
+        ("spec.toml", spec.replace("[node.ponor]", "[node.pomor]"), "pomor"),
+        ("spec.toml", String::new(), "cluster"),
+        ("tokens", format!("captain rule {secret}\n"), "line 1"),
+        ("tokens", format!("{tokens}\nmate operate {secret}\n"), "line 5"),
+    ];
+    for (name, text, words) in cases {
+        host.write(name, &text).unwrap();
+        let why = host.refuses_to_start().unwrap();
+        let file = name.trim_end_matches(".toml");
+        assert!(why.contains(words) && why.contains(file), "{name}: `{words}` is not in: {why}");
+        assert!(!why.contains(secret), "what may be a secret is not repeated: {why}");
+        host.write("spec.toml", &spec).unwrap();
+        host.write("tokens", &tokens).unwrap();
+    }
+    let tls = host.layout.host(NODE).join("tls");
+    for file in ["ca.pem", "node.pem", "node.key"] {
+        let good = std::fs::read(tls.join(file)).unwrap();
+        std::fs::write(tls.join(file), "no certificate\n").unwrap();
+        let why = host.refuses_to_start().unwrap();
+        assert!(why.contains(file), "{file} is not named: {why}");
+        std::fs::write(tls.join(file), good).unwrap();
+    }
+}
