@@ -51,7 +51,7 @@ export type Workload = {
   replicas: Replica[]
   candidates: { node: string; excluded: string | null; rank: number }[]
   gates: Gate[]
-  address: { on: string[]; holder: string | null; held: boolean; remark: string | null } | null
+  address: { on: string[]; holder: string | null; held: boolean; flows: number; remark: string | null } | null
   sync: { number: number; sure: string[] }
   operation: number | null
 }

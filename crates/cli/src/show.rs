@@ -61,7 +61,7 @@ pub fn screen(reply: &StatusReply) -> String {
         text += "\n";
         if let Some(a) = &w.address {
             let place = match (&a.holder, a.held) {
-                (Some(holder), true) => format!("is on {holder}"),
+                (Some(holder), true) => format!("is on {holder}, {} flows", a.flows),
                 (Some(holder), false) => format!("goes to {holder}"),
                 (None, _) => "is nowhere".into(),
             };

@@ -3,7 +3,8 @@
 use crate::authority::Claim;
 use crate::consensus::Talk;
 use crate::health::Hearing;
-use crate::ids::{Epoch, NodeId, Term};
+use crate::ids::{Epoch, NodeId, Term, WorkloadId};
+use crate::node::Flow;
 use crate::replica::Report;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
@@ -31,6 +32,12 @@ pub enum Message {
         sent: Time,
         term: Term,
         leases: Vec<(Claim, Epoch, Duration)>,
+    },
+    /// The holder of a floating address to all who may have to take it up: the connections over it, each time that they are
+    /// looked at and are others, and again now and then.
+    Flows {
+        workload: WorkloadId,
+        flows: Vec<Flow>,
     },
     /// For a node whose link to the sender is broken (A4).
     Relay {

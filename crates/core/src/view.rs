@@ -134,6 +134,8 @@ pub struct AddressView {
     pub holder: Option<NodeId>,
     /// That node has it and answers for it.
     pub held: bool,
+    /// Clients' connections over it; whoever has it next tells these clients.
+    pub flows: usize,
     /// What is against it: a conflict, a trouble.
     pub remark: Option<String>,
 }
@@ -333,6 +335,7 @@ impl Node {
             on: spec.on.iter().map(ToString::to_string).collect(),
             holder,
             held: report.is_some_and(|r| r.held) && !w.place.leaving,
+            flows: report.map_or(0, |r| r.flows),
             remark: report.and_then(|r| conflict(r).or_else(|| r.trouble.clone())),
         })
     }

@@ -3,7 +3,7 @@
 
 use crate::heart::{Glance, Told};
 use karst_adapters::{Address, Gate, Postgres, Power};
-use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, GateOrder};
+use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, Flow, GateOrder};
 use karst_core::power::PowerOrder;
 use karst_core::replica::{Action, Done};
 use karst_core::{Input, NodeId, WorkloadId};
@@ -19,6 +19,9 @@ use tokio::time::Instant;
 /// How often an address is looked after, and every how many looks it is asked for again, or who else answers for it.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 const TRY_AGAIN: u32 = 5;
+/// Before each time that clients are roused after their address has come here: again, as a segment may be lost, and later, as a
+/// client limits how often it answers one that it did not expect (RFC 5961, section 7).
+const ROUSE_PAUSES: [Duration; 3] = [Duration::ZERO, Duration::from_millis(600), Duration::from_millis(1_400)];
 
 /// What a replica's task is told.
 pub enum Hand {
@@ -116,9 +119,12 @@ pub async fn replica(
 /// Keeps one workload's floating address: takes it up or gives it up as ordered, looks now and then whether it is still
 /// here and answered only here, and says what came of it.
 pub async fn address(
-    workload: WorkloadId, address: Address, mut orders: UnboundedReceiver<AddressOrder>, heart: Sender<Told>,
+    workload: WorkloadId, address: Address, mut orders: UnboundedReceiver<(AddressOrder, Vec<Flow>)>,
+    heart: Sender<Told>,
 ) {
     let mut order: Option<AddressOrder> = None;
+    // Of those who were connected to the last holder, until they are told.
+    let mut strayed = Vec::new();
     let mut seen = AddressSeen::default();
     let mut look = tokio::time::interval(LOOK_EVERY);
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -126,8 +132,8 @@ pub async fn address(
     loop {
         let fresh = tokio::select! {
             next = orders.recv() => {
-                let Some(next) = next else { return };
-                order = Some(next);
+                let Some((next, flows)) = next else { return };
+                (order, strayed) = (Some(next), flows);
                 true
             }
             _ = look.tick() => false,
@@ -152,14 +158,31 @@ pub async fn address(
         };
         seen.trouble = done.err();
         seen.held = address.is_here();
+        if seen.held && hold.is_some() && !strayed.is_empty() {
+            tokio::spawn(rouse(workload.clone(), std::mem::take(&mut strayed)));
+        }
+        seen.flows = if seen.held { address.flows().unwrap_or_default() } else { Vec::new() };
         if seen.held && hold.is_some() && !fresh && looks.is_multiple_of(TRY_AGAIN) {
             seen.conflict = address.conflict().await.unwrap_or_default();
         } else if !seen.held {
             seen.conflict = None;
         }
-        if fresh || seen != before {
+        let again = !seen.flows.is_empty() && looks.is_multiple_of(TRY_AGAIN);
+        if fresh || again || seen != before {
             let seen = Box::new(Input::AddressSeen { workload: workload.clone(), seen: seen.clone() });
             let _ = heart.send(Told::Input(seen));
+        }
+    }
+}
+
+/// Has clients that were connected to the last holder notice that it is another one now.
+async fn rouse(workload: WorkloadId, flows: Vec<Flow>) {
+    tracing::info!(%workload, "{} clients were connected to the address elsewhere; they are told", flows.len());
+    for pause in ROUSE_PAUSES {
+        tokio::time::sleep(pause).await;
+        if let Err(error) = Address::rouse(&flows) {
+            tracing::warn!(%workload, %error, "clients that wait for an answer over the address cannot be told");
+            return;
         }
     }
 }

@@ -22,7 +22,7 @@ use karst_adapters::postgres::Plan;
 use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
 use karst_adapters::{Address, Postgres, Power};
 use karst_core::authority::Claim;
-use karst_core::node::{AddressOrder, SNAPSHOT_AFTER};
+use karst_core::node::{AddressOrder, Flow, SNAPSHOT_AFTER};
 use karst_core::power::PowerOrder;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
@@ -197,7 +197,7 @@ struct Wiring {
     deadman: mpsc::UnboundedSender<deadman::Order>,
     replicas: BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
     gates: BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
-    addresses: BTreeMap<WorkloadId, mpsc::UnboundedSender<AddressOrder>>,
+    addresses: BTreeMap<WorkloadId, AddressOrders>,
     power: BTreeMap<NodeId, PowerOrders>,
 }
 
@@ -226,9 +226,9 @@ impl Wiring {
             Effect::Disarm { claim } => {
                 let _ = self.deadman.send(deadman::Order::Disarm { claim });
             }
-            Effect::Address { workload, order } => {
+            Effect::Address { workload, order, flows } => {
                 if let Some(address) = self.addresses.get(&workload) {
-                    let _ = address.send(order);
+                    let _ = address.send((order, flows));
                 }
             }
             Effect::Gate { workload, order } => {
@@ -346,6 +346,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
 }
 
 /// To one power device: what to do, and which hardware it has to be.
+type AddressOrders = mpsc::UnboundedSender<(AddressOrder, Vec<Flow>)>;
 type PowerOrders = mpsc::UnboundedSender<(PowerOrder, Option<String>)>;
 
 type Hands = (
@@ -377,7 +378,7 @@ fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc
 
 fn start_addresses(
     spec: &Spec, me: &NodeId, tell: &std::sync::mpsc::Sender<Told>,
-) -> Result<BTreeMap<WorkloadId, mpsc::UnboundedSender<AddressOrder>>> {
+) -> Result<BTreeMap<WorkloadId, AddressOrders>> {
     let mut addresses = BTreeMap::new();
     for (id, workload) in spec.workloads.iter().filter(|(_, w)| w.may_hold_address(me)) {
         let Some(address) = &workload.address else { continue };

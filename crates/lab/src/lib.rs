@@ -25,6 +25,7 @@ pub mod oracle;
 pub mod shape;
 pub mod steal;
 pub mod storm;
+pub mod waiting;
 pub mod watchdogs;
 pub mod writer;
 

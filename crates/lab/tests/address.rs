@@ -7,11 +7,12 @@ use karst_api::StatusReply;
 use karst_api::core::view::AddressView;
 use karst_lab::capture::{self, Capture};
 use karst_lab::dial::Dial;
-use karst_lab::drill::scenes::{ADDRESS_ANSWERS, answered_after};
+use karst_lab::drill::scenes::{ADDRESS_ANSWERS, answered_after, told_after};
 use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{CLIENT, FLOATING, FLOATING6};
 use karst_lab::shape::Shape;
 use karst_lab::steal::{millis as steal_millis, wall_nanos};
+use karst_lab::waiting::Waiting;
 use karst_lab::{Lab, find};
 use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
@@ -24,6 +25,7 @@ async fn it_is_where_the_primary_is_and_not_where_a_stranger_is() {
     let lab = TestLab::shaped("test-address", 9880, shape).await.unwrap();
     fault::apply(&lab.layout, &Fault::ControllerStart).unwrap();
     follows_the_primary(&lab).await.unwrap();
+    who_waits_is_told(&lab).await.unwrap();
     a_stranger_is_seen_and_not_fought(&lab).await.unwrap();
 }
 
@@ -69,6 +71,19 @@ async fn follows_the_primary(lab: &Lab) -> Result<()> {
         let clashes = capture::clashes(&capture.seen()?);
         ensure!(clashes.is_empty(), "{}", clashes[0]);
     }
+    lab.healthy(LIMIT).await?;
+    Ok(())
+}
+
+/// The primary's host loses its power, and says nothing to clients that wait for its answer: whoever has the address next does.
+async fn who_waits_is_told(lab: &Lab) -> Result<()> {
+    let primary = lab.primary().await?;
+    let waiting = Waiting::start(lab, 5432).await?;
+    let (at, steal) = (wall_nanos(), steal_millis());
+    fault::apply(&lab.layout, &Fault::PowerOff { host: primary.clone() })?;
+    let placed = lab.first_record("address-placed", at).await?;
+    println!("told {:?} after the log's word", told_after(waiting, placed, steal).await?);
+    fault::apply(&lab.layout, &Fault::PowerOn { host: primary })?;
     lab.healthy(LIMIT).await?;
     Ok(())
 }

@@ -1,8 +1,10 @@
 //! A floating address on this host: probed for before it is used, put on the interface of its subnet by netlink, announced,
 //! and looked after while it is here.
 
+mod flows;
 mod wire;
 
+use karst_core::node::Flow;
 use karst_core::spec::Subnet;
 use pnet_datalink::NetworkInterface;
 use rtnetlink::packet_route::address::{AddressHeaderFlags, AddressMessage};
@@ -89,6 +91,22 @@ impl Address {
     pub fn is_here(&self) -> bool {
         let interfaces = pnet_datalink::interfaces();
         self.on.iter().all(|subnet| interfaces.iter().any(|i| has(i, subnet.ip)))
+    }
+
+    /// The clients' connections over them.
+    ///
+    /// # Errors
+    /// If the kernel does not list them.
+    pub fn flows(&self) -> std::io::Result<Vec<Flow>> {
+        flows::established(&self.on.iter().map(|subnet| subnet.ip).collect::<Vec<_>>())
+    }
+
+    /// Has the clients of these connections notice that the address is here now.
+    ///
+    /// # Errors
+    /// Without the right to raw sockets.
+    pub fn rouse(flows: &[Flow]) -> std::io::Result<()> {
+        flows::rouse(flows)
     }
 
     /// Who else answers for one of them.

@@ -3,7 +3,7 @@
 use super::config::source;
 use super::{Postgres, Result, Trouble};
 use karst_core::NodeId;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 impl Postgres {
     /// Copies the primary into a directory beside the data and puts it in its place when it is complete, so that the
@@ -46,9 +46,7 @@ impl Postgres {
     /// turns, so that a copy leaves the log of the data that it will replace alone.
     pub(super) fn fresh_log(&self) -> Result<Option<PathBuf>> {
         let Some(dir) = &self.plan.log else { return Ok(None) };
-        let used = std::fs::read_link(self.plan.data.join("pg_wal")).ok();
-        let turns = ["a", "b"].map(|turn| dir.join(turn));
-        let fresh = turns.into_iter().find(|turn| used.as_ref() != Some(turn));
+        let fresh = unused_turn(dir, &self.plan.data);
         std::fs::create_dir_all(dir).map_err(Trouble::io(dir.display().to_string()))?;
         self.own(dir, 0o700)?;
         fresh.iter().try_for_each(|fresh| self.clear(fresh))?;
@@ -65,6 +63,41 @@ impl Postgres {
                 Err(Trouble::io(path.display().to_string())(error))
             }
             _ => Ok(()),
+        }
+    }
+}
+
+/// Which of the two directories for logs the data do not use. They are told apart by what they are: the text of the link is the
+/// server's own spelling of the path.
+fn unused_turn(dir: &Path, data: &Path) -> Option<PathBuf> {
+    let used = data.join("pg_wal").canonicalize().ok();
+    let mut turns = ["a", "b"].map(|turn| dir.join(turn)).into_iter();
+    turns.find(|turn| used.is_none() || turn.canonicalize().ok() != used)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::unused_turn;
+    use std::fs::create_dir_all;
+    use std::os::unix::fs::symlink;
+
+    #[test]
+    fn the_log_in_use_is_never_the_one_that_is_cleared_however_its_path_is_written() {
+        let volume = tempfile::tempdir().unwrap();
+        let (data, log, other) = (volume.path().join("data"), volume.path().join("log"), volume.path().join("other"));
+        for dir in [&data, &other, &log.join("a"), &log.join("b")] {
+            create_dir_all(dir).unwrap();
+        }
+        let spellings = [log.clone(), other.join("../log"), volume.path().join("./log/")];
+        for dir in &spellings {
+            assert_eq!(unused_turn(dir, &data), Some(dir.join("a")), "no data yet");
+        }
+        for (used, fresh) in [("a", "b"), ("b", "a")] {
+            let _ = std::fs::remove_file(data.join("pg_wal"));
+            symlink(log.join(used), data.join("pg_wal")).unwrap();
+            for dir in &spellings {
+                assert_eq!(unused_turn(dir, &data), Some(dir.join(fresh)), "{used} is in use");
+            }
         }
     }
 }

@@ -4,9 +4,11 @@
 use super::{Effect, Node};
 use crate::authority::{Authority, Claim};
 use crate::event::{Event, Level};
-use crate::ids::{Epoch, WorkloadId};
+use crate::ids::{Epoch, NodeId, WorkloadId};
+use crate::message::Message;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
 
 /// What the hands do about an address; `turn` grows with each order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -14,6 +16,14 @@ pub struct AddressOrder {
     pub turn: u64,
     /// Under which number of its place it is held; none where it has to be gone.
     pub hold: Option<Epoch>,
+}
+
+/// A client's TCP connection over a floating address.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Flow {
+    pub client: SocketAddr,
+    /// The address and the port that the client dialled.
+    pub here: SocketAddr,
 }
 
 /// An address as the hands see it.
@@ -25,6 +35,15 @@ pub struct AddressSeen {
     /// Who else answers for it: a hardware address.
     pub conflict: Option<String>,
     pub trouble: Option<String>,
+    /// The connections over it, in order, while it is held.
+    pub flows: Vec<Flow>,
+}
+
+impl AddressSeen {
+    /// What this node acts on.
+    pub(super) fn without_flows(&self) -> Self {
+        Self { flows: Vec::new(), ..self.clone() }
+    }
 }
 
 /// What a node says of an address in its check-in.
@@ -34,6 +53,8 @@ pub struct AddressReport {
     pub conflict: Option<String>,
     /// Why it cannot be held here.
     pub trouble: Option<String>,
+    /// Clients' connections over it; others were told which before.
+    pub flows: usize,
     /// It is gone from here under this number, which is leaving: it does not come back under it.
     pub surrendered: Option<Epoch>,
 }
@@ -42,6 +63,8 @@ pub struct AddressReport {
 pub(super) struct Keeper {
     pub authority: Authority,
     pub seen: AddressSeen,
+    /// The connections over it, as its last holder told them: whoever takes it up next has these clients look again.
+    pub flows: Vec<Flow>,
     order: Option<AddressOrder>,
 }
 
@@ -83,12 +106,27 @@ impl Node {
             {
                 let order = AddressOrder { turn: keeper.order.map_or(1, |o| o.turn + 1), hold };
                 keeper.order = Some(order);
-                self.emit(Effect::Address { workload: id.clone(), order });
+                let flows = if hold.is_some() { keeper.flows.clone() } else { Vec::new() };
+                self.emit(Effect::Address { workload: id.clone(), order, flows });
             }
             let keeper = &self.addresses[&id];
             if keeper.is_gone() && keeper.authority.armed().is_some() {
                 self.emit(Effect::Disarm { claim: Claim::Address(id) });
             }
+        }
+    }
+
+    /// The other nodes that may have to take an address up hear who is connected over it: their clients would not notice.
+    pub(super) fn tell_flows(&mut self, id: &WorkloadId) {
+        let keeper = self.addresses.get_mut(id).expect("whoever asks has seen it");
+        if !keeper.seen.held || (keeper.seen.flows.is_empty() && keeper.flows.is_empty()) {
+            return;
+        }
+        keeper.flows.clone_from(&keeper.seen.flows);
+        let flows = keeper.flows.clone();
+        let others = self.spec.nodes.keys().filter(|n| **n != self.me && self.spec.workloads[id].may_hold_address(n));
+        for other in others.cloned().collect::<Vec<NodeId>>() {
+            self.send(other, Message::Flows { workload: id.clone(), flows: flows.clone() });
         }
     }
 
@@ -116,7 +154,8 @@ impl Node {
     pub(super) fn address_report(&self, id: &WorkloadId, keeper: &Keeper) -> AddressReport {
         let place = &self.state.workload(id).place;
         let leaving = place.holder.as_ref() == Some(&self.me) && place.leaving;
-        let AddressSeen { held, conflict, trouble, .. } = keeper.seen.clone();
-        AddressReport { held, conflict, trouble, surrendered: (leaving && keeper.is_gone()).then_some(place.number) }
+        let AddressSeen { held, conflict, trouble, .. } = keeper.seen.without_flows();
+        let (flows, gone) = (keeper.seen.flows.len(), leaving && keeper.is_gone());
+        AddressReport { held, conflict, trouble, flows, surrendered: gone.then_some(place.number) }
     }
 }

@@ -170,5 +170,8 @@ fn essence(report: &Report) -> Report {
     for gate in essence.gates.values_mut() {
         *gate = gate.without_counts();
     }
+    for address in essence.addresses.values_mut() {
+        address.flows = 0;
+    }
     essence
 }

@@ -1,7 +1,7 @@
 //! What goes into a node, and what comes out of it.
 
 use super::ask::{Answer, Request};
-use super::{AddressOrder, AddressSeen, GateOrder};
+use super::{AddressOrder, AddressSeen, Flow, GateOrder};
 use crate::authority::Claim;
 use crate::consensus::{Durable, Stored};
 use crate::event::Event;
@@ -155,6 +155,8 @@ pub enum Effect {
     Address {
         workload: WorkloadId,
         order: AddressOrder,
+        /// Connections over it, where it is to be taken up, that its last holder knew.
+        flows: Vec<Flow>,
     },
     Gate {
         workload: WorkloadId,

@@ -17,7 +17,7 @@ mod inout;
 mod power;
 mod step;
 
-pub use address::{AddressOrder, AddressReport, AddressSeen};
+pub use address::{AddressOrder, AddressReport, AddressSeen, Flow};
 pub use ask::{Answer, Plan, Precondition, Request};
 pub use gate::GateOrder;
 pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, Planted, SNAPSHOT_AFTER, Write};
@@ -262,10 +262,11 @@ impl Node {
                 }
             }
             Input::AddressSeen { workload, seen } => {
-                self.stirred = true;
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
                     let old = std::mem::replace(&mut keeper.seen, seen);
+                    self.stirred |= old.without_flows() != keeper.seen.without_flows();
                     self.note_address(&workload, &old);
+                    self.tell_flows(&workload);
                 }
             }
             Input::GateSeen { workload, report } => {
@@ -330,6 +331,11 @@ impl Node {
                 self.on_checkin(from, sent, wants, report);
             }
             Message::Grant { sent, term, leases } => self.on_grant(sent, term, &leases),
+            Message::Flows { workload, flows } => {
+                if let Some(keeper) = self.addresses.get_mut(&workload) {
+                    keeper.flows = flows;
+                }
+            }
             Message::Relay { from: origin, to, inner } if to == self.me => self.on_message(&origin, *inner),
             Message::Relay { from: origin, to, inner } if origin == *from => {
                 self.effects

@@ -12,6 +12,7 @@ use crate::find;
 use crate::journal::{self, Ending};
 use crate::layout::{FLOATING, FLOATING6, NODES};
 use crate::steal::{boot_nanos, millis as steal_millis, wall_nanos};
+use crate::waiting::Waiting;
 use crate::watchdogs;
 use anyhow::{Context, Result, ensure};
 use karst_api::core::view::NodeView;
@@ -22,6 +23,8 @@ use std::time::{Duration, Instant};
 pub const LIMIT: Duration = Duration::from_secs(120);
 /// From the log's word to the answer to the next client.
 pub const ADDRESS_ANSWERS: Duration = Duration::from_millis(50);
+/// From the log's word until a client that waits for an answer over the address knows that it waits in vain.
+pub const STRAYED_KNOW: Duration = Duration::from_millis(500);
 /// A SYN that is lost is sent again after this long (RFC 6298, section 2).
 const SYN_AGAIN: Duration = Duration::from_secs(1);
 
@@ -213,12 +216,13 @@ pub async fn answered_after(lab: &Lab, dial: &Dial, word: u128, allowed: Duratio
 }
 
 /// The host that has the floating address loses its power, and another one has it: who dials it is answered again soon after
-/// the log's word, over IPv4 and IPv6, and nobody is answered by two (S7).
+/// the log's word, over IPv4 and IPv6, nobody is answered by two (S7), and who waited for an answer over it is told.
 pub async fn address_moves(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStart)?;
     let well = lab.healthy(LIMIT).await?;
     let place = |r: &StatusReply| r.status.workloads[0].address.clone().filter(|a| a.held).and_then(|a| a.holder);
     let holder = place(&well).context("nobody has the address")?.to_string();
+    let waiting = Waiting::start(lab, 6432).await?;
     let mut capture = Capture::start(&lab.layout)?;
     let to = |ip: &str| anyhow::Ok(SocketAddr::from((ip.parse::<IpAddr>()?, 6432)));
     let dials = [Dial::start(&lab.layout, to(FLOATING)?)?, Dial::start(&lab.layout, to(FLOATING6)?)?];
@@ -235,6 +239,7 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
         let allowed = ADDRESS_ANSWERS + Duration::from_millis(steal_millis() - steal);
         answered.push(format!("{} ms", answered_after(lab, dial, placed, allowed).await?.as_millis()));
     }
+    let told = told_after(waiting, placed, steal).await?;
     drop(dials);
     one_answer(capture.as_mut())?;
     // What shows that nobody else answers shows here who does.
@@ -244,7 +249,19 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
     }
     apply(lab, Fault::PowerOn { host: holder })?;
     lab.healthy(LIMIT).await?;
-    Ok(format!("answered {} after the log's word (IPv4, IPv6)", answered.join(" and ")))
+    Ok(format!(
+        "answered {} after the log's word (IPv4, IPv6); who waited for an answer was told {} ms after it",
+        answered.join(" and "),
+        told.as_millis()
+    ))
+}
+
+/// How long after the log's word, so many milliseconds of steal included, those were told who waited for an answer.
+pub async fn told_after(waiting: Waiting, word: u128, steal: u64) -> Result<Duration> {
+    let after = Duration::from_nanos(u64::try_from(waiting.told().await?.saturating_sub(word))?);
+    let allowed = STRAYED_KNOW + Duration::from_millis(steal_millis() - steal);
+    ensure!(after < allowed, "whoever waited for an answer was told only {after:?} after the log's word");
+    Ok(after)
 }
 
 /// A deadman that stands still for long feeds no watchdog: the host is reset, under a new boot id, and comes home.

@@ -27,7 +27,7 @@ impl World {
         let held = order.hold.is_some();
         (self.host(id).has_address, self.host(id).address_turn) = (held, (run, order.turn));
         self.tell(format!("{id}: the address is {}", if held { "here" } else { "gone" }));
-        let seen = AddressSeen { turn: order.turn, held, conflict: None, trouble: None };
+        let seen = AddressSeen { turn: order.turn, held, ..AddressSeen::default() };
         self.input(id, run, Input::AddressSeen { workload: self.workload.clone(), seen })
     }
 
