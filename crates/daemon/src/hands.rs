@@ -205,7 +205,7 @@ pub async fn power(
     }
 }
 
-/// Keeps one gate: passes orders on and reports, each heartbeat and at once after an order.
+/// Keeps one gate: passes orders on and reports, at once after an order, and now and then what it counts.
 pub async fn gate(
     workload: WorkloadId, address: SocketAddr, report_every: Duration, mut orders: UnboundedReceiver<GateOrder>,
     heart: Sender<Told>,

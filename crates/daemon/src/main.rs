@@ -22,7 +22,7 @@ use karst_adapters::postgres::Plan;
 use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
 use karst_adapters::{Address, Postgres, Power};
 use karst_core::authority::Claim;
-use karst_core::node::{AddressOrder, Flow, SNAPSHOT_AFTER};
+use karst_core::node::{AddressOrder, CALM_LOOKS, Flow, SNAPSHOT_AFTER};
 use karst_core::power::PowerOrder;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
@@ -369,7 +369,7 @@ fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc
             // A floating address comes and goes: the gate has to listen on whatever this host has.
             let everywhere = SocketAddr::from((std::net::Ipv6Addr::UNSPECIFIED, address.port()));
             let listen = if workload.may_hold_address(me) { everywhere } else { *address };
-            tokio::spawn(hands::gate(id.clone(), listen, spec.timings.heartbeat, orders, tell.clone()));
+            tokio::spawn(hands::gate(id.clone(), listen, spec.timings.heartbeat * CALM_LOOKS, orders, tell.clone()));
             gates.insert(id.clone(), order);
         }
     }

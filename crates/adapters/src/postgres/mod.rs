@@ -142,7 +142,7 @@ impl Postgres {
 
     /// What is so in the moment after [`Postgres::exited`] returned.
     pub fn just_exited(&self) -> Observation {
-        let trouble = self.last_words();
+        let trouble = self.last_words(false);
         self.remember(|m| m.last_words.clone_from(&trouble));
         Observation { runs: true, exited: true, trouble, ..Observation::down(self.data_kind()) }
     }

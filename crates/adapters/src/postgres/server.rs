@@ -194,10 +194,9 @@ impl Postgres {
             let exited = child.try_wait();
             async move {
                 if let Ok(Some(status)) = exited {
-                    return Err(Trouble::Program {
-                        program: "postgres".into(),
-                        output: format!("{status}; its log is {}", self.own_words().display()),
-                    });
+                    let why = self.last_words(true).map_or(String::new(), |why| format!("; {why}"));
+                    let output = format!("{status}{why}; its log is {}", self.own_words().display());
+                    return Err(Trouble::Program { program: "postgres".into(), output });
                 }
                 Ok(self.value::<bool>("select pg_is_in_recovery()").await.is_ok())
             }
@@ -215,13 +214,13 @@ impl Postgres {
     }
 
     /// What a server that has ended said of the reason, if it did.
-    pub(super) fn last_words(&self) -> Option<String> {
+    pub(super) fn last_words(&self, never_up: bool) -> Option<String> {
         let mut log = File::open(self.own_words()).ok()?;
         let length = log.metadata().ok()?.len();
         log.seek(SeekFrom::Start(length.saturating_sub(LAST_WORDS))).ok()?;
         let mut tail = Vec::new();
         log.read_to_end(&mut tail).ok()?;
-        reason(&String::from_utf8_lossy(&tail))
+        reason(&String::from_utf8_lossy(&tail), never_up)
     }
 
     /// The first process of the running server.
@@ -309,11 +308,15 @@ fn exits_within(fd: &OwnedFd, time: &Timespec) -> bool {
     poll(&mut [PollFd::new(fd, PollFlags::IN)], Some(time)).is_ok_and(|ready| ready > 0)
 }
 
-/// The last message of this run that ends a server (manual, section 20.8, message severity levels).
-fn reason(log: &str) -> Option<String> {
+/// The last message of this run that ends a server (manual, section 20.8, message severity levels). FATAL ends a session, which
+/// matters only where the server was never up; the sessions of those who dialled too early do not.
+fn reason(log: &str, never_up: bool) -> Option<String> {
     let run = log.rsplit("starting PostgreSQL").next()?;
-    let said = run.lines().rev().find_map(|line| line.split_once("PANIC: "))?;
-    Some(format!("its log says: {}", said.1.trim()))
+    let ends = |line: &'_ str| {
+        let fatal = || line.split_once("FATAL: ").filter(|said| never_up && !said.1.contains("the database system is"));
+        Some(line.split_once("PANIC: ").or_else(fatal)?.1.trim().to_string())
+    };
+    Some(format!("its log says: {}", run.lines().rev().find_map(ends)?))
 }
 
 /// One byte into the last record of a cleanly stopped server: whoever is past it has the record.
@@ -366,9 +369,17 @@ mod tests {
         let log = "2026-11-21 09:00:00 UTC [7] LOG:  starting\n\
                    2026-11-21 09:01:00 UTC [9] PANIC:  could not write to file \"pg_wal/xlogtemp.9\": No space left on device\n\
                    2026-11-21 09:01:00 UTC [7] LOG:  server process (PID 9) was terminated by signal 6: Aborted\n";
-        let said = reason(log).unwrap();
+        let said = reason(log, false).unwrap();
         assert_eq!(said, "its log says: could not write to file \"pg_wal/xlogtemp.9\": No space left on device");
-        assert_eq!(reason(&format!("{log}LOG:  starting PostgreSQL 15.18\n")), None, "that was an earlier run");
+        let again = format!("{log}LOG:  starting PostgreSQL 15.18\n");
+        assert_eq!(reason(&again, false), None, "that was an earlier run");
+        let fatal = format!(
+            "{again}2026-11-21 09:02:00 UTC [11] FATAL:  recovery aborted because of insufficient parameter settings\n\
+             2026-11-21 09:02:00 UTC [12] FATAL:  the database system is not yet accepting connections\n"
+        );
+        assert_eq!(reason(&fatal, false), None, "some client's session");
+        let said = reason(&fatal, true).unwrap();
+        assert_eq!(said, "its log says: recovery aborted because of insufficient parameter settings");
     }
 
     #[test]
