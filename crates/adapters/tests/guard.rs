@@ -1,16 +1,15 @@
 //! The packet guard (C3) against the kernel's own tables, in a network namespace of its own.
 
+mod namespace;
+
 use karst_adapters::Guard;
-use std::process::Command;
+use namespace::{in_own_network, run};
 use std::time::{Duration, Instant};
 
 const PORT: u16 = 7411;
-const INSIDE: &str = "KARST_TEST_INSIDE";
 
 fn nft(words: &str) -> String {
-    let output = Command::new("/usr/sbin/nft").args(words.split(' ')).output().expect("nft runs");
-    assert!(output.status.success(), "nft {words}: {}", String::from_utf8_lossy(&output.stderr));
-    String::from_utf8(output.stdout).expect("nft speaks UTF-8")
+    run("nft", words)
 }
 
 fn is_in(set: &str, element: &str) -> bool {
@@ -24,27 +23,6 @@ fn gone_after(set: &str, element: &str) -> Duration {
         std::thread::yield_now();
     }
     begun.elapsed()
-}
-
-/// The test starts itself again in the namespace.
-fn in_own_network(name: &str) -> bool {
-    if std::env::var_os(INSIDE).is_some() {
-        return true;
-    }
-    let output = Command::new("unshare")
-        .args(["--map-root-user", "--net"])
-        .arg(std::env::current_exe().expect("a test has a file"))
-        .args(["--exact", name, "--nocapture"])
-        .env(INSIDE, "1")
-        .output()
-        .expect("unshare runs (package util-linux)");
-    assert!(
-        output.status.success(),
-        "{}{}",
-        String::from_utf8_lossy(&output.stdout),
-        String::from_utf8_lossy(&output.stderr)
-    );
-    false
 }
 
 #[test]

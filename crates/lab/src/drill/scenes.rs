@@ -24,7 +24,7 @@ pub const LIMIT: Duration = Duration::from_secs(120);
 /// From the log's word to the answer to the next client.
 pub const ADDRESS_ANSWERS: Duration = Duration::from_millis(50);
 /// From the log's word until a client that waits for an answer over the address knows that it waits in vain.
-pub const STRAYED_KNOW: Duration = Duration::from_millis(500);
+pub const STRAYED_KNOW: Duration = Duration::from_millis(250);
 /// A SYN that is lost is sent again after this long (RFC 6298, section 2).
 const SYN_AGAIN: Duration = Duration::from_secs(1);
 
