@@ -38,6 +38,11 @@ pub enum StoreError {
          this node then starts with an empty one"
     )]
     Copied(String),
+    #[error(
+        "node store {0} is cut short: it was copied while it was written, or its disk lost a part of it. Move it away; this node \
+         then starts with an empty one"
+    )]
+    CutShort(String),
     #[error("node store {0} has format {1}; this version reads {FORMAT}")]
     Format(String, u32),
 }
@@ -97,7 +102,9 @@ impl Store {
     pub fn open(path: &Path, persisted: impl Fn(u64) + Send + 'static) -> Result<(Self, Opened), StoreError> {
         let name = path.display().to_string();
         let wrap = |source: redb::Error| StoreError::Database { path: name.clone(), source };
-        let database = Database::create(path).map_err(|e| wrap(e.into()))?;
+        // The database asserts that its file is as long as its header says.
+        let created = std::panic::catch_unwind(|| Database::create(path));
+        let database = created.map_err(|_| StoreError::CutShort(name.clone()))?.map_err(|e| wrap(e.into()))?;
         let opened = load(&database, path, &name).map_err(|e| match e {
             LoadError::Redb(e) => wrap(*e),
             LoadError::Store(e) => e,
@@ -393,8 +400,19 @@ mod tests {
         store.stop();
         drop(store);
 
+        // Whole only when the thread has let go of it.
+        let closed = loop {
+            match Database::open(&path) {
+                Err(redb::DatabaseError::DatabaseAlreadyOpen) => std::thread::yield_now(),
+                opened => break opened.unwrap(),
+            }
+        };
+        drop(closed);
         let copy = dir.path().join("copy.store");
         std::fs::copy(&path, &copy).unwrap();
         assert!(matches!(Store::open(&copy, |_| {}), Err(StoreError::Copied(_))));
+        let whole = std::fs::File::options().write(true).open(&copy).unwrap();
+        whole.set_len(whole.metadata().unwrap().len() / 2).unwrap();
+        assert!(matches!(Store::open(&copy, |_| {}), Err(StoreError::CutShort(_))));
     }
 }

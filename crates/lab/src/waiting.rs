@@ -20,7 +20,7 @@ const QUESTION: &str = "select pg_sleep(600)";
 pub struct Waiting(JoinSet<Result<u128>>);
 
 impl Waiting {
-    /// Returns when both wait, and the cluster knows of them.
+    /// Returns when both wait, and the cluster knows of them. Nobody else's connections over the address come or go meanwhile.
     ///
     /// # Errors
     /// If they cannot ask.

@@ -78,6 +78,8 @@ async fn follows_the_primary(lab: &Lab) -> Result<()> {
 /// The primary's host loses its power, and says nothing to clients that wait for its answer: whoever has the address next does.
 async fn who_waits_is_told(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
+    let alone = |r: &StatusReply| address(r).is_some_and(|a| a.held && a.flows == 0);
+    lab.wait("the dials are counted no more", LIMIT, alone).await?;
     let waiting = Waiting::start(lab, 5432).await?;
     let (at, steal) = (wall_nanos(), steal_millis());
     fault::apply(&lab.layout, &Fault::PowerOff { host: primary.clone() })?;
