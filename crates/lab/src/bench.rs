@@ -206,6 +206,21 @@ fn table(r: &Results) -> String {
         r.drills().iter().map(|d| d.acknowledged).sum::<usize>(),
         r.drills().iter().map(|d| d.refused()).sum::<usize>(),
     );
+    // What the machine's host takes is nobody's delay, and it does not take it from all alike.
+    let quiet = |drill: &drill::Report| sorted(drill.rounds.iter().filter(|r| r.steal == 0).map(|r| r.pause));
+    let quiet_oracle = |rounds: &[oracle::Round]| sorted(rounds.iter().filter(|r| r.steal == 0).map(|r| r.replicated));
+    let (killed, moved) = (quiet(&r.kill_server), quiet(&r.switchover));
+    let (oracle_kill, oracle_clean) = (quiet_oracle(&r.oracle_kill), quiet_oracle(&r.oracle_clean));
+    let _ = writeln!(
+        text,
+        "Of the rounds without steal alone ({} of kill-server, {} of the switchover): kill-server {:.2} (medians) and {:.2} \
+         (99 %), switchover {:.2} (medians).\n",
+        killed.len(),
+        moved.len(),
+        quantile(&killed, 0.5) / quantile(&oracle_kill, 0.5),
+        quantile(&killed, 0.99) / quantile(&oracle_kill, 0.99),
+        quantile(&moved, 0.5) / quantile(&oracle_clean, 0.5),
+    );
     text += "An idle cluster of five hosts and ten workloads, thirty servers in all:\n\n\
              | host | karstd, % of a core | resident, MiB | deadman, % of a core |\n|---|---|---|---|\n";
     for idle in &r.idle {
