@@ -43,14 +43,14 @@ export function WorkloadCard({ workload: w }: { workload: Workload }) {
       </Table>
       <Card.Footer className="small">
         {w.address && (
-          <span className="me-4">
+          <span className="me-4 d-inline-block">
             address <code>{w.address.on.join(', ')}</code>{' '}
             {w.address.held ? `on ${w.address.holder}, ${w.address.flows} flows` : w.address.holder ? `◐ goes to ${w.address.holder}` : '■ nowhere'}
             {w.address.remark && ` ▲ ${w.address.remark}`}
           </span>
         )}
         {w.gates.map((g) => (
-          <span key={g.node} className="me-4">
+          <span key={g.node} className="me-4 d-inline-block">
             gate {g.node} <code>{g.address}</code> {g.forwards_to ? `→ ${g.forwards_to}` : '◐ holds new connections'}
             {g.report && `, ${g.report.flows} flows, ${g.report.waiting} waiting`}
           </span>

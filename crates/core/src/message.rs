@@ -5,7 +5,7 @@ use crate::consensus::Talk;
 use crate::health::Hearing;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
 use crate::node::Flow;
-use crate::replica::Report;
+use crate::replica::{Parts, Report};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -21,17 +21,22 @@ pub enum Message {
     /// A node to the coordinator, each heartbeat and at once when something changed: what it sees, which leases it
     /// asks for. `sent` is its own clock: its lease counts from there.
     Checkin {
+        number: u64,
         sent: Time,
         wants: Vec<(Claim, Epoch)>,
-        report: Report,
-        /// It says something else than the one before.
+        says: Says,
+        /// It says something that others act on, and the one before did not.
         news: bool,
     },
-    /// The coordinator's answer (A2): leases of this duration, counted from `sent`.
+    /// The coordinator's answer (A2): leases of this duration, counted from `sent`. It has what the check-in of
+    /// that number said.
     Grant {
+        number: u64,
         sent: Time,
         term: Term,
         leases: Vec<(Claim, Epoch, Duration)>,
+        /// As the check-in said.
+        news: bool,
     },
     /// The holder of a floating address to all who may have to take it up: the connections over it, each time that they are
     /// looked at and are others, and again now and then.
@@ -56,12 +61,26 @@ pub enum Message {
     },
 }
 
+/// What a check-in says of its node.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum Says {
+    All(Box<Report>),
+    /// Since the check-in of that number, which the coordinator has, only these are different.
+    Since(u64, Box<Parts>),
+}
+
 impl Message {
-    /// Small and stale as soon as the next one is there: may be sent unreliably.
     pub fn is_beat(&self) -> bool {
+        matches!(self, Message::Beat { .. })
+    }
+
+    /// Stale as soon as the next one is there, which is a heartbeat later and says it again: it may be lost on its way.
+    pub fn is_repeated(&self) -> bool {
         match self {
             Message::Beat { .. } => true,
-            Message::Relay { inner, .. } => inner.is_beat(),
+            Message::Talk(Talk::Append { news, .. } | Talk::Appended { news, .. }) => !news,
+            Message::Checkin { news, .. } | Message::Grant { news, .. } => !news,
+            Message::Relay { inner, .. } => inner.is_repeated(),
             _ => false,
         }
     }

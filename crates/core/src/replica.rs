@@ -213,11 +213,55 @@ pub struct Report {
     pub boot: BootId,
     /// The hardware's UUID, where the host can tell.
     pub system: Option<String>,
+    pub parts: Parts,
+}
+
+/// What of a report may be different in the next one.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Parts {
     /// How it hears its peers: here too, since reports find a way round a broken link and beats do not (A4).
     pub hears: BTreeMap<NodeId, Hearing>,
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
     pub addresses: BTreeMap<WorkloadId, AddressReport>,
+}
+
+impl Parts {
+    /// Without what the mere passing of time changes.
+    pub fn still(&self) -> Self {
+        let mut still = self.clone();
+        still.hears.clear();
+        for replica in still.replicas.values_mut() {
+            replica.times().for_each(|time| *time = Duration::ZERO);
+        }
+        still
+    }
+
+    /// Those which are different in what was said before; how it hears its peers always is.
+    pub(crate) fn since(self, before: &Parts, still: &Parts) -> Self {
+        fn differ<T: PartialEq>(
+            parts: BTreeMap<WorkloadId, T>, before: &BTreeMap<WorkloadId, T>, still: &BTreeMap<WorkloadId, T>,
+        ) -> BTreeMap<WorkloadId, T> {
+            parts.into_iter().filter(|(id, _)| before.get(id) != still.get(id)).collect()
+        }
+        Self {
+            hears: self.hears,
+            replicas: differ(self.replicas, &before.replicas, &still.replicas),
+            gates: differ(self.gates, &before.gates, &still.gates),
+            addresses: differ(self.addresses, &before.addresses, &still.addresses),
+        }
+    }
+
+    /// Takes what is different so much later. How it hears its peers stays as it said last.
+    pub(crate) fn take(&mut self, changed: Parts, later: Duration) {
+        self.replicas.values_mut().for_each(|replica| replica.times().for_each(|time| *time += later));
+        if !changed.hears.is_empty() {
+            self.hears = changed.hears;
+        }
+        self.replicas.extend(changed.replicas);
+        self.gates.extend(changed.gates);
+        self.addresses.extend(changed.addresses);
+    }
 }
 
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -245,6 +289,14 @@ pub struct ReplicaReport {
     pub unguarded: Option<String>,
     pub doing: Option<(String, Duration)>,
     pub failed: Option<String>,
+}
+
+impl ReplicaReport {
+    /// What grows by itself.
+    fn times(&mut self) -> impl Iterator<Item = &mut Duration> {
+        let doing = self.doing.as_mut().map(|(_, time)| time);
+        [Some(&mut self.age), self.down_for.as_mut(), doing].into_iter().flatten()
+    }
 }
 
 /// A gate as its node sees it.

@@ -179,9 +179,33 @@ impl Node {
             nodes,
             operations: operations.collect(),
             workloads,
-            findings: check(self.spec()).into_iter().chain(self.unguarded()).chain(self.power_findings()).collect(),
+            findings: self.findings(),
             at: scene.now,
         }
+    }
+
+    fn findings(&self) -> Vec<Finding> {
+        let seen = self.unguarded().into_iter().chain(self.unlisted()).chain(self.power_findings());
+        check(self.spec()).into_iter().chain(seen).collect()
+    }
+
+    /// A floating address whose holder does not know who is connected over it.
+    fn unlisted(&self) -> Vec<Finding> {
+        let scene = self.scene();
+        let finding = |id: &WorkloadId| {
+            let holder = self.state().workload(id).place.holder.as_ref()?;
+            let why = scene.reports.get(holder)?.report.parts.addresses.get(id)?.unlisted.as_ref()?;
+            Some(Finding {
+                severity: Severity::Warning,
+                path: vec!["workload".into(), id.to_string(), "address".into()],
+                what: format!(
+                    "{holder} cannot list the connections over its address ({why}): clients that wait for an answer when it \
+                     moves are not told"
+                ),
+                remedy: "load the kernel modules tcp_diag and inet_diag there, or build them in".into(),
+            })
+        };
+        self.spec().workloads.keys().filter_map(finding).collect()
     }
 
     /// A primary that no packet guard covers (C3).
@@ -247,7 +271,7 @@ impl Node {
             return Some(scene.health.hears(scene.now));
         }
         let reported = scene.reports.get(node).filter(|_| self.is_coordinator() && scene.reports_in(node));
-        reported.map(|h| h.report.hears.clone()).or_else(|| scene.health.heard_by(node).cloned())
+        reported.map(|h| h.report.parts.hears.clone()).or_else(|| scene.health.heard_by(node).cloned())
     }
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
@@ -299,7 +323,7 @@ impl Node {
             .collect();
         let gates = spec.gates.iter().map(|(node, address)| {
             let report =
-                scene.reports.get(node).filter(|_| scene.reports_in(node)).and_then(|h| h.report.gates.get(id));
+                scene.reports.get(node).filter(|_| scene.reports_in(node)).and_then(|h| h.report.parts.gates.get(id));
             let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == w.epoch).and(primary.clone());
             GateView { node: node.clone(), address: *address, forwards_to: forwards, report: report.cloned() }
         });
@@ -329,14 +353,15 @@ impl Node {
         let spec = self.spec().workloads[id].address.as_ref()?;
         let holder = w.place.holder.clone();
         let heard = holder.as_ref().and_then(|h| scene.reports.get(h).filter(|_| scene.reports_in(h)));
-        let report = heard.and_then(|h| h.report.addresses.get(id));
+        let report = heard.and_then(|h| h.report.parts.addresses.get(id));
         let conflict = |r: &AddressReport| Some(format!("{} answers for it too", r.conflict.as_ref()?));
+        let uncounted = |r: &AddressReport| Some(format!("its flows are not known: {}", r.unlisted.as_ref()?));
         Some(AddressView {
             on: spec.on.iter().map(ToString::to_string).collect(),
             holder,
             held: report.is_some_and(|r| r.held) && !w.place.leaving,
             flows: report.map_or(0, |r| r.flows),
-            remark: report.and_then(|r| conflict(r).or_else(|| r.trouble.clone())),
+            remark: report.and_then(|r| conflict(r).or_else(|| r.trouble.clone()).or_else(|| uncounted(r))),
         })
     }
 

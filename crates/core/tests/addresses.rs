@@ -27,11 +27,11 @@ fn case(follows: Follows) -> Case {
 
 fn gate(case: &mut Case, node: &str, listening: bool, forwarding: Option<Epoch>) {
     let report = &mut case.reports.get_mut(&NodeId::from(node)).unwrap().report;
-    report.gates.insert(w(), GateReport { listening, forwarding, ..GateReport::default() });
+    report.parts.gates.insert(w(), GateReport { listening, forwarding, ..GateReport::default() });
 }
 
 fn address(case: &mut Case, node: &str, seen: AddressReport) {
-    case.reports.get_mut(&NodeId::from(node)).unwrap().report.addresses.insert(w(), seen);
+    case.reports.get_mut(&NodeId::from(node)).unwrap().report.parts.addresses.insert(w(), seen);
 }
 
 /// What is proposed about the address.

@@ -267,7 +267,7 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
     let snapshot = Some(Snapshot { last: (Term(1), Index(2)), state });
     let mut node = member(&id("c"), Stored { term: Term(1), vote: None, snapshot, entries: vec![] }, Time::ZERO);
     let mut hears = |prev, entries, commit| {
-        let append = Talk::Append { term: Term(2), prev, entries, commit: Index(commit), sent: Time::ZERO };
+        let append = Talk::Append { term: Term(2), prev, entries, commit: Index(commit), sent: Time::ZERO, news: true };
         node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
         (node.commit(), node.is_current())
     };
@@ -317,6 +317,7 @@ fn a_conflicting_tail_is_replaced() {
         entries: vec![entry(3, 3)],
         commit: Index(2),
         sent: Time::ZERO,
+        news: true,
     };
     node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
     assert_eq!(node.log().last(), (Term(3), Index(3)));

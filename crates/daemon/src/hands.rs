@@ -1,15 +1,14 @@
 //! The hands: one task per replica that drives its server, one gate per workload that this node serves, one task per floating
 //! address, one per power device.
 
-use crate::heart::{Glance, Told};
+use crate::heart::{Glance, Tell, Told};
 use karst_adapters::{Address, Gate, Postgres, Power};
 use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, Flow, GateOrder};
 use karst_core::power::PowerOrder;
 use karst_core::replica::{Action, Done};
 use karst_core::{Input, NodeId, WorkloadId};
 use std::net::SocketAddr;
-use std::sync::Arc;
-use std::sync::mpsc::Sender;
+use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::sync::watch;
@@ -36,10 +35,17 @@ fn is_awaited(action: &Action) -> bool {
     matches!(action, Action::Promote | Action::Settle | Action::SetSync { .. })
 }
 
+/// The next moment for something that is done this often, the same for all of it: a daemon that has nothing else to do is woken
+/// once for all its hands.
+fn together(every: Duration) -> Instant {
+    static SINCE: LazyLock<Instant> = LazyLock::new(Instant::now);
+    let passed = SINCE.elapsed().as_nanos() / every.as_nanos().max(1);
+    *SINCE + every * u32::try_from(passed + 1).unwrap_or(u32::MAX)
+}
+
 /// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one action at a time.
 pub async fn replica(
-    workload: WorkloadId, server: Arc<Postgres>, heartbeat: Duration, mut told: UnboundedReceiver<Hand>,
-    heart: Sender<Told>,
+    workload: WorkloadId, server: Arc<Postgres>, heartbeat: Duration, mut told: UnboundedReceiver<Hand>, heart: Tell,
 ) {
     let tell = move |input| drop(heart.send(Told::Input(Box::new(input))));
     let mut acting: Option<(u64, JoinHandle<()>)> = None;
@@ -70,8 +76,8 @@ pub async fn replica(
             hand = told.recv() => match hand {
                 None => break,
                 Some(Hand::Attend { closely }) => {
-                    let (first, every) = if closely { (Duration::ZERO, heartbeat) } else { (calm, calm) };
-                    probe = tokio::time::interval_at(Instant::now() + first, every);
+                    let (first, every) = if closely { (Instant::now(), heartbeat) } else { (together(calm), calm) };
+                    probe = tokio::time::interval_at(first, every);
                     probe.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
                 }
                 Some(Hand::Cancel { id }) => {
@@ -119,14 +125,13 @@ pub async fn replica(
 /// Keeps one workload's floating address: takes it up or gives it up as ordered, looks now and then whether it is still
 /// here and answered only here, and says what came of it.
 pub async fn address(
-    workload: WorkloadId, address: Address, mut orders: UnboundedReceiver<(AddressOrder, Vec<Flow>)>,
-    heart: Sender<Told>,
+    workload: WorkloadId, address: Address, mut orders: UnboundedReceiver<(AddressOrder, Vec<Flow>)>, heart: Tell,
 ) {
     let mut order: Option<AddressOrder> = None;
     // Of those who were connected to the last holder, until they are told.
     let mut strayed = Vec::new();
     let mut seen = AddressSeen::default();
-    let mut look = tokio::time::interval(LOOK_EVERY);
+    let mut look = tokio::time::interval_at(together(LOOK_EVERY), LOOK_EVERY);
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut looks = 0u32;
     loop {
@@ -161,7 +166,9 @@ pub async fn address(
         if seen.held && hold.is_some() && !strayed.is_empty() {
             tokio::spawn(rouse(workload.clone(), std::mem::take(&mut strayed)));
         }
-        seen.flows = if seen.held { address.flows().unwrap_or_default() } else { Vec::new() };
+        let flows = if seen.held { address.flows() } else { Ok(Vec::new()) };
+        seen.unlisted = flows.as_ref().err().map(ToString::to_string);
+        seen.flows = flows.unwrap_or_default();
         if seen.held && hold.is_some() && !fresh && looks.is_multiple_of(TRY_AGAIN) {
             seen.conflict = address.conflict().await.unwrap_or_default();
         } else if !seen.held {
@@ -190,7 +197,7 @@ async fn rouse(workload: WorkloadId, flows: Vec<Flow>) {
 /// Asks one node's power device, one task for each order: a cut does not wait for a look.
 pub async fn power(
     node: NodeId, device: Arc<Power>, mut orders: UnboundedReceiver<(PowerOrder, Option<String>)>,
-    glance: watch::Receiver<Glance>, heart: Sender<Told>,
+    glance: watch::Receiver<Glance>, heart: Tell,
 ) {
     while let Some((order, system)) = orders.recv().await {
         let (node, device, glance, heart) = (node.clone(), device.clone(), glance.clone(), heart.clone());
@@ -208,7 +215,7 @@ pub async fn power(
 /// Keeps one gate: passes orders on and reports, at once after an order, and now and then what it counts.
 pub async fn gate(
     workload: WorkloadId, address: SocketAddr, report_every: Duration, mut orders: UnboundedReceiver<GateOrder>,
-    heart: Sender<Told>,
+    heart: Tell,
 ) {
     let gate = loop {
         match Gate::open(address).await {
@@ -219,10 +226,15 @@ pub async fn gate(
             }
         }
     };
-    let mut tick = tokio::time::interval(report_every);
-    let mut last = None;
+    let mut tick = tokio::time::interval_at(together(report_every), report_every);
+    let (mut at_once, mut last) = (true, None);
     loop {
-        let at_once = tokio::select! {
+        let report = gate.report();
+        if at_once || last.as_ref() != Some(&report) {
+            last = Some(report.clone());
+            let _ = heart.send(Told::Input(Box::new(Input::GateSeen { workload: workload.clone(), report })));
+        }
+        at_once = tokio::select! {
             order = orders.recv() => {
                 let Some(order) = order else { return };
                 gate.order(order);
@@ -230,10 +242,5 @@ pub async fn gate(
             }
             _ = tick.tick() => false,
         };
-        let report = gate.report();
-        if at_once || last.as_ref() != Some(&report) {
-            last = Some(report.clone());
-            let _ = heart.send(Told::Input(Box::new(Input::GateSeen { workload: workload.clone(), report })));
-        }
     }
 }

@@ -1,5 +1,5 @@
-//! The thread that runs the core: one node on a real clock. It takes inputs, and hands every effect to whoever carries
-//! it out; it never waits for any of them.
+//! The heart: the core's node on a real clock. It takes inputs, and hands every effect to whoever carries it out; it never
+//! waits for any of them.
 
 use crate::clock;
 use crate::store::Store;
@@ -9,10 +9,9 @@ use karst_core::state::Tenure;
 use karst_core::{Effect, Epoch, Index, Input, Node, NodeId, Term, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
-use tokio::sync::{oneshot, watch};
+use tokio::sync::{mpsc, oneshot, watch};
 
 /// What is cheap to know of this node at any time; for probes and metrics.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -52,10 +51,13 @@ pub enum Told {
     Stop,
 }
 
+/// Whoever has something to say to the heart.
+pub type Tell = mpsc::UnboundedSender<Told>;
+
 /// A handle to the heart; clones reach the same one.
 #[derive(Clone)]
 pub struct Heart {
-    tell: Sender<Told>,
+    tell: Tell,
     answers: Arc<Mutex<BTreeMap<u64, oneshot::Sender<Answer>>>>,
     tickets: Arc<AtomicU64>,
     pub glance: watch::Receiver<Glance>,
@@ -87,28 +89,34 @@ impl Heart {
     }
 }
 
-/// Starts the thread. `carry_out` gets every effect that is not the heart's own.
-pub fn start(
-    mut node: Node, told: Receiver<Told>, tell: Sender<Told>, store: Store,
-    (show, glance): (watch::Sender<Glance>, watch::Receiver<Glance>),
-    mut carry_out: impl FnMut(Effect) + Send + 'static,
-) -> (Heart, std::thread::JoinHandle<()>) {
+/// What the heart needs besides its node.
+pub struct Around {
+    pub told: mpsc::UnboundedReceiver<Told>,
+    pub tell: Tell,
+    pub store: Store,
+    pub show: watch::Sender<Glance>,
+    pub glance: watch::Receiver<Glance>,
+}
+
+/// A handle, and the heart itself: it beats while it is polled, until it is told to stop. `carry_out` gets every effect that is
+/// not the heart's own.
+pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) -> (Heart, impl Future<Output = ()>) {
+    let Around { mut told, tell, store, show, glance } = around;
     let answers = Arc::new(Mutex::new(BTreeMap::new()));
     let heart = Heart { tell, answers: answers.clone(), tickets: Arc::default(), glance };
-    let run = move || {
+    let beats = async move {
         loop {
             let wait = node.poll_timeout().since(clock::now());
-            match told.recv_timeout(wait) {
-                Ok(Told::Input(input)) => node.handle(clock::now(), *input),
-                Err(RecvTimeoutError::Timeout) => node.handle(clock::now(), Input::Woke),
-                Ok(Told::Stop) | Err(RecvTimeoutError::Disconnected) => return,
+            match tokio::time::timeout(wait, told.recv()).await {
+                Ok(Some(Told::Input(input))) => node.handle(clock::now(), *input),
+                Err(_) => node.handle(clock::now(), Input::Woke),
+                Ok(Some(Told::Stop) | None) => return,
             }
             // Shown before anything is carried out: a permit that comes with an effect is there when it is asked for.
-            let now = glance_of(&node);
             show.send_if_modified(|shown| {
-                let changed = *shown != now;
+                let changed = !is_so(shown, &node);
                 if changed {
-                    *shown = now;
+                    *shown = glance_of(&node);
                 }
                 changed
             });
@@ -130,8 +138,13 @@ pub fn start(
             }
         }
     };
-    let thread = std::thread::Builder::new().name("heart".into()).spawn(run).expect("a thread can be started");
-    (heart, thread)
+    (heart, beats)
+}
+
+/// What of a workload may be different at any time without the log's doing.
+fn role_of(node: &Node, id: &WorkloadId, primary: Option<&NodeId>) -> Option<Role> {
+    let leased = node.authority_until(id).is_some_and(|until| until > clock::now());
+    node.role_of(id).filter(|role| *role == Role::Standby || (leased && primary == Some(node.me())))
 }
 
 fn glance_of(node: &Node) -> Glance {
@@ -141,9 +154,7 @@ fn glance_of(node: &Node) -> Glance {
             Tenure::Open { holder, .. } => Some(holder.clone()),
             _ => None,
         };
-        let leased = node.authority_until(id).is_some_and(|until| until > clock::now());
-        let role =
-            node.role_of(id).filter(|role| *role == Role::Standby || (leased && primary.as_ref() == Some(node.me())));
+        let role = role_of(node, id, primary.as_ref());
         WorkloadGlance { epoch: w.epoch, primary, role, sync_set: w.sync.sure.len() }
     };
     Glance {
@@ -151,7 +162,20 @@ fn glance_of(node: &Node) -> Glance {
         coordinator: node.coordinator().cloned(),
         is_coordinator: node.is_coordinator(),
         applied: node.state().applied.0,
-        cutting: node.cutting().filter(|(_, cuts)| !cuts.is_empty()),
+        cutting: cutting(node),
         workloads: node.spec().workloads.keys().map(|id| (id.clone(), workload(id))).collect(),
     }
+}
+
+fn cutting(node: &Node) -> Option<(Time, Vec<(NodeId, Index)>)> {
+    node.cutting().filter(|(_, cuts)| !cuts.is_empty())
+}
+
+/// Whether a glance would show the same: asked after each input, and most of them change nothing.
+fn is_so(shown: &Glance, node: &Node) -> bool {
+    (shown.term, shown.applied, shown.is_coordinator) == (node.term(), node.state().applied.0, node.is_coordinator())
+        && shown.coordinator.as_ref() == node.coordinator()
+        && shown.cutting == cutting(node)
+        && shown.workloads.len() == node.spec().workloads.len()
+        && shown.workloads.iter().all(|(id, w)| w.role == role_of(node, id, w.primary.as_ref()))
 }

@@ -17,7 +17,7 @@ use actix_web::web;
 use anyhow::{Context, Result, bail};
 use clap::{Args, Parser, Subcommand};
 use deadman::watchdog::Watchdog;
-use heart::Told;
+use heart::{Tell, Told};
 use karst_adapters::postgres::Plan;
 use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
 use karst_adapters::{Address, Postgres, Power};
@@ -32,7 +32,6 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::mpsc::channel;
 use tokio::sync::{mpsc, watch};
 
 #[derive(Parser)]
@@ -257,7 +256,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").context("the boot id")?;
     std::fs::create_dir_all(&run.state).with_context(|| format!("state directory {}", run.state.display()))?;
 
-    let (tell, told) = channel();
+    let (tell, told) = mpsc::unbounded_channel();
     let persisted = tell.clone();
     let path = run.state.join("node.store");
     let persisted = move |number| drop(persisted.send(Told::Input(Box::new(Input::Persisted { number }))));
@@ -279,12 +278,17 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         let tell = tell.clone();
         move |input| drop(tell.send(Told::Input(Box::new(input))))
     };
-    let peers = peers::Peers::start(&me, &spec, &digest, &identity, receive)?;
+    // What has to be on time shares one thread: a hand-over to another costs more than the work itself.
+    let pulse = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let peers = {
+        let _on_it = pulse.enter();
+        peers::Peers::start(&me, &spec, &digest, &identity, receive)?
+    };
     let disagreements = peers.disagreements.clone();
     let (replicas, gates) = start_hands(&run.common, &spec, &me, &tell)?;
     let (deadman, orders) = mpsc::unbounded_channel();
     let confirmed = tell.clone();
-    tokio::spawn(deadman::client::run(run.common.runtime.join("deadman.sock"), orders, move |counting| {
+    pulse.spawn(deadman::client::run(run.common.runtime.join("deadman.sock"), orders, move |counting| {
         let deadman::Counting { claim, deadline, unguarded } = counting;
         let input = Input::Armed { claim, deadline, unguarded };
         let _ = confirmed.send(Told::Input(Box::new(input)));
@@ -294,7 +298,12 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let addresses = start_addresses(&spec, &me, &tell)?;
     let wiring = Wiring { peers, deadman, replicas, gates, addresses, power };
     let carry_out = move |effect| wiring.carry_out(effect);
-    let (heart, heart_thread) = heart::start(node, told, tell, store.clone(), (show_glance, glance), carry_out);
+    let around = heart::Around { told, tell, store: store.clone(), show: show_glance, glance };
+    let (heart, beats) = heart::new(node, around, carry_out);
+    let pulse = std::thread::Builder::new().name("pulse".into()).spawn(move || {
+        let beats = pulse.spawn(beats);
+        pulse.block_on(beats)
+    })?;
 
     let password =
         run.history_password.as_ref().map(std::fs::read_to_string).transpose().context("history password")?;
@@ -339,7 +348,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     stop.send_replace(true);
     runtime.block_on(server.stop(true));
     heart.stop();
-    let _ = heart_thread.join();
+    let _ = pulse.join();
     store.stop();
     runtime.shutdown_timeout(std::time::Duration::from_secs(1));
     Ok(())
@@ -354,7 +363,7 @@ type Hands = (
     BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
 );
 
-fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc::Sender<Told>) -> Result<Hands> {
+fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<Hands> {
     let (mut replicas, mut gates) = (BTreeMap::new(), BTreeMap::new());
     for (id, workload) in &spec.workloads {
         if let Some(replica) = workload.replicas.get(me) {
@@ -376,9 +385,7 @@ fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &std::sync::mpsc
     Ok((replicas, gates))
 }
 
-fn start_addresses(
-    spec: &Spec, me: &NodeId, tell: &std::sync::mpsc::Sender<Told>,
-) -> Result<BTreeMap<WorkloadId, AddressOrders>> {
+fn start_addresses(spec: &Spec, me: &NodeId, tell: &Tell) -> Result<BTreeMap<WorkloadId, AddressOrders>> {
     let mut addresses = BTreeMap::new();
     for (id, workload) in spec.workloads.iter().filter(|(_, w)| w.may_hold_address(me)) {
         let Some(address) = &workload.address else { continue };
@@ -392,7 +399,7 @@ fn start_addresses(
 
 /// Every node can ask every device: whoever is coordinator does.
 fn start_power(
-    spec: &Spec, glance: &watch::Receiver<heart::Glance>, tell: &std::sync::mpsc::Sender<Told>,
+    spec: &Spec, glance: &watch::Receiver<heart::Glance>, tell: &Tell,
 ) -> Result<BTreeMap<NodeId, PowerOrders>> {
     let mut devices = BTreeMap::new();
     for (id, node) in &spec.nodes {

@@ -1,9 +1,10 @@
 //! The guarantees, checked from outside after every step, by someone who sees everything.
 
 use karst_core::consensus::Entry;
+use karst_core::replica::Parts;
 use karst_core::state::{ClusterState, Command, Tenure};
-use karst_core::{Index, Node, NodeId, Term, WorkloadId};
-use std::collections::{BTreeMap, BTreeSet};
+use karst_core::{Index, Node, NodeId, Term, Time, WorkloadId};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fmt;
 
 /// A broken guarantee, and how it came to it.
@@ -34,7 +35,16 @@ pub struct Truth {
     pub state: ClusterState,
     /// Writes whose commit returned to the client.
     pub acknowledged: BTreeSet<u64>,
+    /// What each node said in its last check-ins, and which of them each coordinator was found to have.
+    said: BTreeMap<NodeId, VecDeque<(Checkin, Parts)>>,
+    heard: BTreeMap<(NodeId, NodeId), Checkin>,
 }
+
+/// When a check-in was sent, and its number.
+type Checkin = (Time, u64);
+
+/// Check-ins remembered per node: more than are under way.
+const SAID: usize = 64;
 
 /// What the checker may ask about a replica's data.
 pub trait Data {
@@ -92,6 +102,35 @@ impl Truth {
         // However it came to it: by entries, by a snapshot of its own or another's.
         if node.state().applied == self.state.applied && *node.state() != self.state {
             return Err(("S2", format!("{} makes something else of the entries up to {seen}", node.me())));
+        }
+        Ok(())
+    }
+
+    /// A coordinator has of each node what that node said, however much of it came in pieces.
+    pub fn check_reports(&mut self, node: &Node) -> Verdict {
+        if let Some((checkin, parts)) = node.last_said() {
+            let said = self.said.entry(node.me().clone()).or_default();
+            if said.back().is_none_or(|(last, _)| *last != checkin) {
+                said.push_back((checkin, parts.clone()));
+                if said.len() > SAID {
+                    said.pop_front();
+                }
+            }
+        }
+        if !node.is_coordinator() {
+            return Ok(());
+        }
+        for (from, heard) in node.reports().iter().filter(|(from, _)| *from != node.me()) {
+            let checkin = (heard.sent, heard.number);
+            let before = self.heard.insert((node.me().clone(), from.clone()), checkin);
+            let said = self.said.get(from).and_then(|s| s.iter().find(|(said, _)| *said == checkin));
+            if let Some((_, parts)) = said
+                && before != Some(checkin)
+                && *parts != heard.report.parts.still()
+            {
+                let has = heard.report.parts.still();
+                return Err(("report", format!("{from} said {parts:?} and {} has {has:?}", node.me())));
+            }
         }
         Ok(())
     }

@@ -29,6 +29,8 @@ pub struct Server {
     pub timelines: Vec<(u32, usize, u64)>,
     pub sync: Sync,
     pub sync_number: (u64, u64),
+    /// How much was written when that setting came into force.
+    pub barrier: usize,
     /// Writes whose commit has not returned yet: position and number.
     pub waiting: Vec<(usize, u64)>,
     pub replayed: usize,
@@ -47,6 +49,7 @@ impl Server {
             timelines: vec![(1, 0, 0)],
             sync: Sync::Impossible,
             sync_number: (0, 0),
+            barrier: 0,
             waiting: Vec::new(),
             replayed: 0,
         }

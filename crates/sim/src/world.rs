@@ -96,6 +96,7 @@ enum Happening {
     Act(NodeId, u64, u64, Action),
     Deadman(NodeId, u64),
     Address(NodeId, u64, AddressOrder),
+    AddressLook(NodeId, u64, u64),
     Device(NodeId, u64, NodeId, PowerOrder, devices::Step),
     Fault(Fault),
     End(Fault),
@@ -136,6 +137,9 @@ pub struct World {
     next_write: u64,
     last_acknowledged: u64,
     address_answered: u64,
+    /// Who holds the address, and whose clients the holders were told to rouse.
+    holders: Vec<NodeId>,
+    roused: BTreeSet<NodeId>,
     longest_pause: u64,
     next_promotion: u64,
 }
@@ -209,6 +213,8 @@ impl World {
             next_write: 1,
             last_acknowledged: 0,
             address_answered: 0,
+            holders: Vec::new(),
+            roused: BTreeSet::new(),
             longest_pause: 0,
             next_promotion: 1,
         };
@@ -238,6 +244,11 @@ impl World {
     /// The longest time without an acknowledged write, after the first.
     pub fn longest_pause(&self) -> Duration {
         Duration::from_nanos(self.longest_pause)
+    }
+
+    /// Who had the address, in order, and whose clients were told by the holder after.
+    pub fn address_story(&self) -> (&[NodeId], &BTreeSet<NodeId>) {
+        (&self.holders, &self.roused)
     }
 
     pub fn acknowledged(&self) -> usize {
@@ -301,6 +312,7 @@ impl World {
             Happening::Act(id, run, number, action) => self.finish_action(&id, run, number, action)?,
             Happening::Deadman(id, count) => self.deadman(&id, count)?,
             Happening::Address(id, run, order) => self.address(&id, run, order)?,
+            Happening::AddressLook(id, run, turn) => self.look_at_address(&id, run, turn)?,
             Happening::Device(by, run, node, order, step) => self.device(&by, run, node, order, step)?,
             Happening::Fault(fault) => self.begin_fault(fault)?,
             Happening::End(fault) => self.end_fault(fault)?,
@@ -399,6 +411,7 @@ impl World {
         let Self { truth, hosts, .. } = self;
         let node = hosts[id].node.as_ref().expect("it just ran");
         truth.check_leader(node)?;
+        truth.check_reports(node)?;
         truth.check_commits(node, &Servers(hosts))
     }
 
@@ -445,7 +458,7 @@ impl World {
             Effect::Cancel { id: number, .. } => {
                 self.host(id).acting.remove(&number);
             }
-            Effect::Address { order, .. } => self.order_address(id, run, order),
+            Effect::Address { order, flows, .. } => self.order_address(id, run, order, &flows),
             Effect::Arm { claim: claim @ Claim::Address(_), deadline } => {
                 self.host(id).address_deadline = Some(deadline);
                 self.armed(id, run, claim, Some(deadline));

@@ -67,6 +67,32 @@ fn a_one_way_cut_moves_nothing() {
     }
 }
 
+/// Whoever takes the floating address up knows who was connected to the holder before, however that went away.
+#[test]
+fn the_next_holder_of_the_address_knows_whom_to_tell() {
+    let gone = |node: &NodeId| {
+        let node = node.clone();
+        [
+            Fault::PowerCut { node: node.clone(), down_ms: 6_000 },
+            Fault::Isolate { node: node.clone(), for_ms: 6_000 },
+            Fault::KillDaemon { node, down_ms: 4_000 },
+        ]
+    };
+    for seed in 0..6 {
+        let mut world = World::new(ferry_spec(), seed, None);
+        world.run(&Script::calm(8)).unwrap_or_else(|f| panic!("{f}"));
+        let first = world.address_story().0.last().expect("somebody has it").clone();
+        for fault in gone(&first) {
+            let mut world = World::new(ferry_spec(), seed, None);
+            let script = Script { faults: vec![(8_000, fault.clone())], until_ms: 20_000, calm_ms: 5_000 };
+            world.run(&script).unwrap_or_else(|f| panic!("{f}"));
+            let (holders, roused) = world.address_story();
+            assert!(holders.len() > 1, "seed {seed}, {fault:?}: it stayed on {first}");
+            assert!(roused.contains(&first), "seed {seed}, {fault:?}: nobody told the clients of {first}");
+        }
+    }
+}
+
 /// The same seed tells the same story.
 #[test]
 fn a_seed_replays() {
@@ -97,6 +123,11 @@ fn planted_bugs_are_found() {
         (Planted::OutliveLease, "S3", vec![(8_000, isolate("doline", 6_000))]),
         (Planted::AssumeOff, "S6", vec![(7_000, dead), (8_000, isolate("doline", 6_000))]),
         (Planted::PromoteLaggard, "S5", vec![(8_000, isolate("uvala", 1_500)), (9_520, kill)]),
+        (
+            Planted::MixReports,
+            "report",
+            vec![(7_000, Fault::Lossy { percent: 30, for_ms: 9_000 }), (8_000, isolate("doline", 3_000))],
+        ),
         (Planted::SendBeforeDurable, "S8", vec![slow("doline"), slow("polje"), slow("ponor"), slow("uvala")]),
     ];
     for (planted, guarantee, faults) in cases {

@@ -10,8 +10,11 @@ use rtnetlink::packet_core::{NLM_F_DUMP, NLM_F_REQUEST, NetlinkHeader, NetlinkMe
 use rtnetlink::sys::Socket;
 use rtnetlink::sys::protocols::NETLINK_SOCK_DIAG;
 use rustix::net::{AddressFamily, SendFlags, SocketFlags, SocketType, bind, ipproto, sendto, socket_with};
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
+use std::os::fd::OwnedFd;
 
 /// More of them are not told to others: a list is one message between peers.
 pub const MOST: usize = 2_000;
@@ -76,16 +79,27 @@ fn dump(family: u8, socket_id: SocketId, mut each: impl FnMut(&SocketId)) -> io:
 /// # Errors
 /// Without the right to raw sockets. A client that cannot be reached is passed over.
 pub fn rouse(flows: &[Flow]) -> io::Result<()> {
+    let mut sockets = BTreeMap::new();
     for flow in flows {
-        let family = if flow.here.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
-        let socket = socket_with(family, SocketType::RAW, SocketFlags::CLOEXEC, Some(ipproto::TCP))?;
-        bind(&socket, &SocketAddr::new(flow.here.ip(), 0))?;
+        let socket = match sockets.entry(flow.here.ip()) {
+            Entry::Occupied(open) => open.into_mut(),
+            Entry::Vacant(none) => none.insert(speaks_for(flow.here.ip())?),
+        };
         // The window may be anywhere, and is smaller than half of all numbers: one of the two is outside (RFC 7323, 2.3).
         for number in [0, 1 << 31] {
-            let _ = sendto(&socket, &segment(flow, number), SendFlags::empty(), &SocketAddr::new(flow.client.ip(), 0));
+            let client = SocketAddr::new(flow.client.ip(), 0);
+            let _ = sendto(&*socket, &segment(flow, number), SendFlags::empty(), &client);
         }
     }
     Ok(())
+}
+
+/// A raw socket whose segments come from this address.
+fn speaks_for(ip: IpAddr) -> io::Result<OwnedFd> {
+    let family = if ip.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
+    let socket = socket_with(family, SocketType::RAW, SocketFlags::CLOEXEC, Some(ipproto::TCP))?;
+    bind(&socket, &SocketAddr::new(ip, 0))?;
+    Ok(socket)
 }
 
 /// A bare acknowledgement, without data.

@@ -16,6 +16,7 @@ mod standby;
 pub use config::{Plan, PlanError};
 
 use karst_core::replica::{Action, Copied, Data, Done, Observation};
+use server::Life;
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
 use sqlx::{ConnectOptions, Row};
 use std::path::Path;
@@ -142,7 +143,7 @@ impl Postgres {
 
     /// What is so in the moment after [`Postgres::exited`] returned.
     pub fn just_exited(&self) -> Observation {
-        let trouble = self.last_words(false);
+        let trouble = self.last_words(Life::Served);
         self.remember(|m| m.last_words.clone_from(&trouble));
         Observation { runs: true, exited: true, trouble, ..Observation::down(self.data_kind()) }
     }

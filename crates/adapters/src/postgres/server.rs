@@ -194,7 +194,7 @@ impl Postgres {
             let exited = child.try_wait();
             async move {
                 if let Ok(Some(status)) = exited {
-                    let why = self.last_words(true).map_or(String::new(), |why| format!("; {why}"));
+                    let why = self.last_words(Life::NeverUp).map_or(String::new(), |why| format!("; {why}"));
                     let output = format!("{status}{why}; its log is {}", self.own_words().display());
                     return Err(Trouble::Program { program: "postgres".into(), output });
                 }
@@ -214,13 +214,13 @@ impl Postgres {
     }
 
     /// What a server that has ended said of the reason, if it did.
-    pub(super) fn last_words(&self, never_up: bool) -> Option<String> {
+    pub(super) fn last_words(&self, life: Life) -> Option<String> {
         let mut log = File::open(self.own_words()).ok()?;
         let length = log.metadata().ok()?.len();
         log.seek(SeekFrom::Start(length.saturating_sub(LAST_WORDS))).ok()?;
         let mut tail = Vec::new();
         log.read_to_end(&mut tail).ok()?;
-        reason(&String::from_utf8_lossy(&tail), never_up)
+        reason(&String::from_utf8_lossy(&tail), life)
     }
 
     /// The first process of the running server.
@@ -308,12 +308,20 @@ fn exits_within(fd: &OwnedFd, time: &Timespec) -> bool {
     poll(&mut [PollFd::new(fd, PollFlags::IN)], Some(time)).is_ok_and(|ready| ready > 0)
 }
 
+/// How far a server came that has ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Life {
+    Served,
+    NeverUp,
+}
+
 /// The last message of this run that ends a server (manual, section 20.8, message severity levels). FATAL ends a session, which
 /// matters only where the server was never up; the sessions of those who dialled too early do not.
-fn reason(log: &str, never_up: bool) -> Option<String> {
+fn reason(log: &str, life: Life) -> Option<String> {
     let run = log.rsplit("starting PostgreSQL").next()?;
     let ends = |line: &'_ str| {
-        let fatal = || line.split_once("FATAL: ").filter(|said| never_up && !said.1.contains("the database system is"));
+        let early = |said: &(&str, &str)| said.1.contains("the database system is");
+        let fatal = || line.split_once("FATAL: ").filter(|said| life == Life::NeverUp && !early(said));
         Some(line.split_once("PANIC: ").or_else(fatal)?.1.trim().to_string())
     };
     Some(format!("its log says: {}", run.lines().rev().find_map(ends)?))
@@ -369,16 +377,16 @@ mod tests {
         let log = "2026-11-21 09:00:00 UTC [7] LOG:  starting\n\
                    2026-11-21 09:01:00 UTC [9] PANIC:  could not write to file \"pg_wal/xlogtemp.9\": No space left on device\n\
                    2026-11-21 09:01:00 UTC [7] LOG:  server process (PID 9) was terminated by signal 6: Aborted\n";
-        let said = reason(log, false).unwrap();
+        let said = reason(log, Life::Served).unwrap();
         assert_eq!(said, "its log says: could not write to file \"pg_wal/xlogtemp.9\": No space left on device");
         let again = format!("{log}LOG:  starting PostgreSQL 15.18\n");
-        assert_eq!(reason(&again, false), None, "that was an earlier run");
+        assert_eq!(reason(&again, Life::Served), None, "that was an earlier run");
         let fatal = format!(
             "{again}2026-11-21 09:02:00 UTC [11] FATAL:  recovery aborted because of insufficient parameter settings\n\
              2026-11-21 09:02:00 UTC [12] FATAL:  the database system is not yet accepting connections\n"
         );
-        assert_eq!(reason(&fatal, false), None, "some client's session");
-        let said = reason(&fatal, true).unwrap();
+        assert_eq!(reason(&fatal, Life::Served), None, "some client's session");
+        let said = reason(&fatal, Life::NeverUp).unwrap();
         assert_eq!(said, "its log says: recovery aborted because of insufficient parameter settings");
     }
 

@@ -102,7 +102,8 @@ impl Consensus {
             return;
         }
         let next = self.log.last().1.next();
-        let progress = Progress { next, matched: Index(0), matched_at: now, heard_at: Time::ZERO, expelled: false };
+        let (matched, told, heard_at) = (Index(0), Index(0), Time::ZERO);
+        let progress = Progress { next, matched, matched_at: now, heard_at, told, expelled: false };
         let others = self.members.iter().filter(|m| **m != self.me);
         let followers = others.map(|m| (m.clone(), progress.clone())).collect();
         self.role = Role::Leader(Leader { elected_at: now, first: next, followers, beat_due: now });

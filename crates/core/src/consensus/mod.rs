@@ -53,12 +53,16 @@ pub enum Talk {
         entries: Vec<Entry>,
         commit: Index,
         sent: Time,
+        /// It has entries, or more of them are committed than the one before said.
+        news: bool,
     },
     /// `matched` is the last index known equal to the leader's, or the refusal's hint where to look next.
     Appended {
         term: Term,
         matched: Result<Index, Index>,
         sent: Time,
+        /// It answers news.
+        news: bool,
     },
     /// For a follower that lacks entries which the leader has only as a snapshot; answered as `Append` is.
     Install {
@@ -130,6 +134,8 @@ struct Progress {
     matched_at: Time,
     /// The send time (leader's clock) of the newest message it answered; zero before the first.
     heard_at: Time,
+    /// How much is committed, as it was told last.
+    told: Index,
     expelled: bool,
 }
 
@@ -340,10 +346,10 @@ impl Consensus {
             Talk::Would { term, yes } => self.on_would(from, term, yes, now, chance),
             Talk::Vote { term, last } => self.on_vote(from, term, last, now, chance),
             Talk::Voted { term, yes } => self.on_voted(from, term, yes, now, chance),
-            Talk::Append { term, prev, entries, commit, sent } => {
-                self.on_append(from, term, prev, entries, commit, sent, now, chance);
+            Talk::Append { term, prev, entries, commit, sent, news } => {
+                self.on_append(from, term, prev, entries, commit, sent, news, now, chance);
             }
-            Talk::Appended { term, matched, sent } => self.on_appended(from, term, matched, sent, now, chance),
+            Talk::Appended { term, matched, sent, .. } => self.on_appended(from, term, matched, sent, now, chance),
             Talk::Install { term, snapshot, sent } => self.on_install(from, term, *snapshot, sent, now, chance),
         }
     }

@@ -41,14 +41,16 @@ impl Consensus {
         let prev = (self.log.term_at(before).expect("next never passes the end of the log"), before);
         let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
         progress.next = Index(progress.next.0 + entries.len() as u64);
-        self.orders.push(Order::Send(node.clone(), Talk::Append { term, prev, entries, commit, sent: now }));
+        let news = !entries.is_empty() || commit > progress.told;
+        progress.told = commit;
+        self.orders.push(Order::Send(node.clone(), Talk::Append { term, prev, entries, commit, sent: now, news }));
     }
 
     /// Whether this comes from the leader of a term that is not over, who is followed then; else it is told so.
     pub(super) fn heed(&mut self, from: &NodeId, term: Term, sent: Time, now: Time, chance: f64) -> bool {
         if term < self.term {
             let matched = Err(self.log.last().1);
-            self.orders.push(Order::Send(from.clone(), Talk::Appended { term: self.term, matched, sent }));
+            self.orders.push(Order::Send(from.clone(), Talk::Appended { term: self.term, matched, sent, news: true }));
             return false;
         }
         if term > self.term || !matches!(self.role, Role::Follower) {
@@ -63,7 +65,7 @@ impl Consensus {
     #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
     pub(super) fn on_append(
         &mut self, from: &NodeId, term: Term, prev: (Term, Index), entries: Vec<Entry>, commit: Index, sent: Time,
-        now: Time, chance: f64,
+        news: bool, now: Time, chance: f64,
     ) {
         if !self.heed(from, term, sent, now, chance) {
             return;
@@ -83,7 +85,7 @@ impl Consensus {
             // The hint skips the conflicting tail in one step where this log is simply shorter.
             Err(self.log.last().1.min(Index(prev.1.0 - 1)))
         };
-        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent }));
+        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent, news }));
     }
 
     pub(super) fn on_appended(

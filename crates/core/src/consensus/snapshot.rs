@@ -48,6 +48,6 @@ impl Consensus {
             self.snapshot = Some(snapshot.clone());
             self.orders.push(Order::Persist(Durable::Installed(Box::new(snapshot))));
         }
-        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched: Ok(last.1), sent }));
+        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched: Ok(last.1), sent, news: true }));
     }
 }

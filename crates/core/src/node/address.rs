@@ -37,6 +37,8 @@ pub struct AddressSeen {
     pub trouble: Option<String>,
     /// The connections over it, in order, while it is held.
     pub flows: Vec<Flow>,
+    /// Why they cannot be known.
+    pub unlisted: Option<String>,
 }
 
 impl AddressSeen {
@@ -55,6 +57,8 @@ pub struct AddressReport {
     pub trouble: Option<String>,
     /// Clients' connections over it; others were told which before.
     pub flows: usize,
+    /// Why nobody knows which: these clients would not be told when it moves.
+    pub unlisted: Option<String>,
     /// It is gone from here under this number, which is leaving: it does not come back under it.
     pub surrendered: Option<Epoch>,
 }
@@ -154,8 +158,8 @@ impl Node {
     pub(super) fn address_report(&self, id: &WorkloadId, keeper: &Keeper) -> AddressReport {
         let place = &self.state.workload(id).place;
         let leaving = place.holder.as_ref() == Some(&self.me) && place.leaving;
-        let AddressSeen { held, conflict, trouble, .. } = keeper.seen.without_flows();
+        let AddressSeen { held, conflict, trouble, unlisted, .. } = keeper.seen.without_flows();
         let (flows, gone) = (keeper.seen.flows.len(), leaving && keeper.is_gone());
-        AddressReport { held, conflict, trouble, flows, surrendered: gone.then_some(place.number) }
+        AddressReport { held, conflict, trouble, flows, unlisted, surrendered: gone.then_some(place.number) }
     }
 }

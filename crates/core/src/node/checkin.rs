@@ -1,26 +1,46 @@
 //! The exchange between a node and the coordinator: reports one way, leases the other (A2, A4).
 
-use super::{Effect, GateOrder, Node};
+use super::{CALM_LOOKS, Effect, GateOrder, Node, Planted};
 use crate::authority::Claim;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
-use crate::message::Message;
-use crate::replica::Report;
+use crate::message::{Message, Says};
+use crate::replica::{Parts, Report};
 use crate::state::{Command, Tenure};
 use crate::steward::Heard;
 use crate::time::Time;
 use std::time::Duration;
 
 /// Whom a node checks in with, what it wants, and what others act on in its report.
-pub(super) type Essence = (NodeId, Vec<(Claim, Epoch)>, Report);
+pub(super) type Essence = (NodeId, Vec<(Claim, Epoch)>, Parts);
+
+/// The last check-in.
+pub(super) struct Said {
+    to: NodeId,
+    term: Term,
+    number: u64,
+    sent: Time,
+    /// Without what the mere passing of time changes.
+    parts: Parts,
+    /// When it was last said how peers are heard.
+    heard_at: Time,
+    /// The coordinator answered it, so it has it.
+    is_there: bool,
+}
 
 impl Node {
+    /// What this node said in its last check-in, when it was sent, and its number.
+    pub fn last_said(&self) -> Option<((Time, u64), &Parts)> {
+        self.said.as_ref().map(|said| ((said.sent, said.number), &said.parts))
+    }
+
     fn report(&self) -> Report {
         let replicas =
             self.agents.iter().map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now))).collect();
         let gates = self.gates.iter().map(|(id, g)| (id.clone(), g.report.clone())).collect();
         let addresses = self.addresses.iter().map(|(id, k)| (id.clone(), self.address_report(id, k))).collect();
         let hears = self.health.hears(self.now);
-        Report { boot: self.boot.clone(), system: self.system.clone(), hears, replicas, gates, addresses }
+        let parts = Parts { hears, replicas, gates, addresses };
+        Report { boot: self.boot.clone(), system: self.system.clone(), parts }
     }
 
     /// Which leases this node needs: of the epoch it holds, or that its gate forwards to; of the address that is here.
@@ -58,36 +78,98 @@ impl Node {
         let report = self.report();
         if due && !self.is_coordinator() {
             // What it can say of itself when it is asked and nobody leads.
-            self.reports.insert(self.me.clone(), Heard { at: self.now, report: report.clone() });
+            self.reports.insert(self.me.clone(), Heard::now(self.now, report.clone()));
         }
         let Some(coordinator) = self.coordinator().cloned() else { return };
         let wants = self.wants();
-        let essence = (coordinator.clone(), wants.clone(), essence(&report));
-        let news = self.last_essence.as_ref() != Some(&essence);
+        let still = report.parts.still();
+        let news = self.is_news(&coordinator, &wants, &still);
         if !due && !news {
             return;
         }
-        self.last_essence = Some(essence);
         if coordinator == self.me {
-            let me = self.me.clone();
-            self.on_checkin(&me, self.now, wants, report);
+            self.reports.insert(coordinator.clone(), Heard::now(self.now, report));
+            self.answer_checkin(&coordinator, 0, self.now, wants, news);
         } else {
-            self.send(coordinator, Message::Checkin { sent: self.now, wants, report, news });
+            let says = self.says(&coordinator, report, still);
+            let number = self.checkins;
+            self.send(coordinator, Message::Checkin { number, sent: self.now, wants, says, news });
         }
     }
 
-    pub(super) fn on_checkin(&mut self, from: &NodeId, sent: Time, wants: Vec<(Claim, Epoch)>, report: Report) {
+    /// Whether others act on what this check-in says and the one before did not say.
+    fn is_news(&mut self, coordinator: &NodeId, wants: &[(Claim, Epoch)], still: &Parts) -> bool {
+        let said = self.said.as_ref().is_some_and(|s| s.to == *coordinator && s.parts == *still);
+        let wanted = self.last_essence.as_ref().is_some_and(|(to, old, _)| to == coordinator && old == wants);
+        if said && wanted {
+            return false;
+        }
+        let essence = Some((coordinator.clone(), wants.to_vec(), essence(still.clone())));
+        let news = self.last_essence != essence;
+        self.last_essence = essence;
+        news
+    }
+
+    /// All, or what is different from the last check-in if the coordinator has that: most of the time nothing is, and a report is
+    /// the largest thing that nodes send each other all the time.
+    fn says(&mut self, coordinator: &NodeId, mut report: Report, still: Parts) -> Says {
+        let (now, term, rest) = (self.now, self.term(), self.spec.timings.heartbeat * CALM_LOOKS);
+        let has_it = |s: &Said| s.is_there && s.to == *coordinator && s.term == term;
+        let before = self.said.take().filter(has_it);
+        let heard_at = before.as_ref().map(|b| b.heard_at).filter(|at| now.since(*at) < rest);
+        if heard_at.is_some() {
+            report.parts.hears.clear();
+        }
+        let says = match before {
+            Some(before) => Says::Since(before.number, Box::new(report.parts.since(&before.parts, &still))),
+            None => Says::All(Box::new(report)),
+        };
+        self.checkins += 1;
+        self.said = Some(Said {
+            to: coordinator.clone(),
+            term,
+            number: self.checkins,
+            sent: now,
+            parts: still,
+            heard_at: heard_at.unwrap_or(now),
+            is_there: false,
+        });
+        says
+    }
+
+    /// Takes what a check-in says. Of two the one that was sent later counts, and nothing counts that refers to what is not here.
+    pub(super) fn hear(&mut self, from: &NodeId, number: u64, sent: Time, says: Says) {
         if !self.is_coordinator() {
             return;
         }
-        let fresh = Heard { at: self.now, report };
-        self.reports.insert(from.clone(), fresh);
+        let careless = self.planted == Some(Planted::MixReports);
+        let (at, known) = (self.now, self.reports.get_mut(from));
+        match (says, known) {
+            (Says::All(report), Some(known))
+                if report.boot == known.report.boot && (sent, number) < (known.sent, known.number) => {}
+            (Says::All(report), _) => {
+                self.reports.insert(from.clone(), Heard { at, sent, number, report: *report });
+            }
+            (Says::Since(before, changed), Some(known)) if before == known.number || careless => {
+                known.report.parts.take(*changed, sent.since(known.sent));
+                (known.at, known.sent, known.number) = (at, sent, number);
+            }
+            (Says::Since(..), _) => {}
+        }
+    }
+
+    pub(super) fn answer_checkin(
+        &mut self, from: &NodeId, number: u64, sent: Time, wants: Vec<(Claim, Epoch)>, news: bool,
+    ) {
+        if !self.is_coordinator() {
+            return;
+        }
         let leases: Vec<_> = wants.into_iter().filter_map(|(claim, epoch)| self.grant(from, claim, epoch)).collect();
         let term = self.term();
         if *from == self.me {
             self.on_grant(sent, term, &leases);
         } else {
-            self.send(from.clone(), Message::Grant { sent, term, leases });
+            self.send(from.clone(), Message::Grant { number, sent, term, leases, news });
         }
     }
 
@@ -119,6 +201,13 @@ impl Node {
             return None;
         }
         Some((claim, epoch, self.spec.timings.lease))
+    }
+
+    /// The coordinator of `term` has what the check-in of that number said.
+    pub(super) fn note_answer(&mut self, number: u64, term: Term) {
+        if let Some(said) = self.said.as_mut().filter(|s| s.number == number && s.term == term) {
+            said.is_there = true;
+        }
     }
 
     pub(super) fn on_grant(&mut self, sent: Time, term: Term, leases: &[(Claim, Epoch, Duration)]) {
@@ -158,13 +247,9 @@ impl Node {
 }
 
 /// What others act on: a report without the numbers that move all the time.
-fn essence(report: &Report) -> Report {
-    let mut essence = report.clone();
-    essence.hears.clear();
+fn essence(still: Parts) -> Parts {
+    let mut essence = still;
     for replica in essence.replicas.values_mut() {
-        replica.age = Duration::ZERO;
-        replica.down_for = replica.down_for.map(|_| Duration::ZERO);
-        replica.doing = replica.doing.take().map(|(what, _)| (what, Duration::ZERO));
         replica.seen = replica.seen.take().map(|seen| seen.without_progress());
     }
     for gate in essence.gates.values_mut() {

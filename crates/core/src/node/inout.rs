@@ -34,6 +34,8 @@ pub enum Planted {
     PromoteLaggard,
     /// A power device's order is taken for its effect (C7).
     AssumeOff,
+    /// What a check-in changes is taken whatever it refers to.
+    MixReports,
     /// Messages leave before what they say is durable (A5, S2).
     SendBeforeDurable,
 }

@@ -42,6 +42,9 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 /// How long the deadman may take to say what it counts down, after the daemon's start.
 const DEADMAN_ANSWERS: std::time::Duration = std::time::Duration::from_millis(100);
 
+/// By which part of a heartbeat the coordinator's are sooner: more than a busy host is late.
+const COORDINATOR_SOONER: u32 = 16;
+
 /// What becomes true once a write is durable.
 #[derive(Clone, Debug)]
 enum Mark {
@@ -90,6 +93,8 @@ pub struct Node {
     awake_since: Time,
     moved_at: Time,
     last_essence: Option<checkin::Essence>,
+    checkins: u64,
+    said: Option<checkin::Said>,
     decide_due: Time,
     health_due: Time,
     /// Something that somebody acts on may have changed since the last whole step; see [`Node::advance`].
@@ -109,7 +114,9 @@ impl Node {
     pub fn new(config: NodeConfig, now: Time) -> Self {
         let NodeConfig { me, spec, boot, system, seed, stored, mut kept, snapshot_after, planted } = config;
         let t = &spec.timings;
-        let pace = Pace { heartbeat: t.heartbeat, stickiness: t.stickiness, election_spread: t.election_spread };
+        // The coordinator's go a little sooner, so that everybody's beats and check-ins go along with the answer to them.
+        let heartbeat = t.heartbeat - t.heartbeat / COORDINATOR_SOONER;
+        let pace = Pace { heartbeat, stickiness: t.stickiness, election_spread: t.election_spread };
         let quiet = t.quiet_after_start();
         let members = spec.nodes.keys().cloned().collect();
         let mut random = Pcg64Mcg::seed_from_u64(seed);
@@ -161,6 +168,8 @@ impl Node {
             awake_since: now,
             moved_at: now,
             last_essence: None,
+            checkins: 0,
+            said: None,
             decide_due: now,
             health_due: now,
             stirred: true,
@@ -195,6 +204,10 @@ impl Node {
     }
     pub fn log(&self) -> &consensus::Log {
         self.consensus.log()
+    }
+    /// As coordinator: the newest check-in of each node.
+    pub fn reports(&self) -> &BTreeMap<NodeId, Heard> {
+        &self.reports
     }
     pub fn commit(&self) -> Index {
         self.consensus.commit()
@@ -326,11 +339,15 @@ impl Node {
                 let chance = self.chance.random();
                 self.consensus.on_talk(from, talk, self.now, chance);
             }
-            Message::Checkin { sent, wants, report, news } => {
+            Message::Checkin { number, sent, wants, says, news } => {
                 self.stirred |= news;
-                self.on_checkin(from, sent, wants, report);
+                self.hear(from, number, sent, says);
+                self.answer_checkin(from, number, sent, wants, news);
             }
-            Message::Grant { sent, term, leases } => self.on_grant(sent, term, &leases),
+            Message::Grant { number, sent, term, leases, .. } => {
+                self.note_answer(number, term);
+                self.on_grant(sent, term, &leases);
+            }
             Message::Flows { workload, flows } => {
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
                     keeper.flows = flows;

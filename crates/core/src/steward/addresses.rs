@@ -53,7 +53,7 @@ impl Desk<'_> {
     }
 
     fn forwards(&self, node: &NodeId) -> bool {
-        let gate = self.scene.reports.get(node).and_then(|h| h.report.gates.get(self.id));
+        let gate = self.scene.reports.get(node).and_then(|h| h.report.parts.gates.get(self.id));
         gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
     }
 
@@ -65,9 +65,9 @@ impl Desk<'_> {
         let Some(heard) = self.scene.reports.get(node).filter(|_| self.scene.is_up(node)) else {
             return Some("it is not heard".into());
         };
-        let trouble = heard.report.addresses.get(self.id).and_then(|a| a.trouble.clone());
+        let trouble = heard.report.parts.addresses.get(self.id).and_then(|a| a.trouble.clone());
         trouble.or(match follows {
-            Follows::Gate if !heard.report.gates.get(self.id).is_some_and(|g| g.listening) => {
+            Follows::Gate if !heard.report.parts.gates.get(self.id).is_some_and(|g| g.listening) => {
                 Some("its gate does not listen".into())
             }
             Follows::Primary if !matches!(&self.w.tenure, Tenure::Open { holder, .. } if holder == node) => {
@@ -89,7 +89,7 @@ impl Desk<'_> {
 
     fn address_ended(&self, holder: &NodeId, claim: &Claim) -> Option<Ended> {
         let report = self.scene.reports.get(holder).map(|h| &h.report);
-        let given_up = report.and_then(|r| r.addresses.get(self.id)).and_then(|a| a.surrendered);
+        let given_up = report.and_then(|r| r.parts.addresses.get(self.id)).and_then(|a| a.surrendered);
         match report {
             Some(r) if given_up == Some(self.w.place.number) => {
                 Some(Ended::Surrender { boot: r.boot.clone(), clean_at: None })

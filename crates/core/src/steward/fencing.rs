@@ -98,7 +98,7 @@ pub fn unfit(scene: &Scene, node: &NodeId) -> Option<String> {
     if fenced.is_some_and(|f| f.off && f.boot.as_ref() == Some(&heard.report.boot)) {
         return Some("it is not heard since its power was cut".into());
     }
-    for (id, replica) in &heard.report.replicas {
+    for (id, replica) in &heard.report.parts.replicas {
         let Some(seen) = &replica.seen else { return Some(format!("its server of {id} was not probed yet")) };
         if seen.runs && seen.role != Some(Role::Standby) {
             return Some(format!("a server of {id} runs there"));

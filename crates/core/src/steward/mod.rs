@@ -27,7 +27,17 @@ use std::time::Duration;
 #[derive(Clone, Debug)]
 pub struct Heard {
     pub at: Time,
+    /// When it was sent, on that node's clock, and its number there.
+    pub sent: Time,
+    pub number: u64,
     pub report: Report,
+}
+
+impl Heard {
+    /// One that came at once, from this node to itself.
+    pub fn now(at: Time, report: Report) -> Self {
+        Self { at, sent: at, number: 0, report }
+    }
 }
 
 /// What the coordinator remembers of one workload between two looks; nothing that could not be seen again.
@@ -113,7 +123,7 @@ impl Scene<'_> {
     }
 
     pub fn replica(&self, node: &NodeId, workload: &WorkloadId) -> Option<&ReplicaReport> {
-        self.reports.get(node)?.report.replicas.get(workload)
+        self.reports.get(node)?.report.parts.replicas.get(workload)
     }
 }
 
@@ -482,7 +492,7 @@ impl Desk<'_> {
         &self, id: OperationId, holder: &NodeId, to: Option<&NodeId>, notes: &mut Notes,
     ) -> Option<Command> {
         let forwards = |n: &NodeId| {
-            let gate = self.scene.reports.get(n).and_then(|h| h.report.gates.get(self.id));
+            let gate = self.scene.reports.get(n).and_then(|h| h.report.parts.gates.get(self.id));
             gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
         };
         let mut gates = self.spec.gates.keys().filter(|n| self.scene.is_up(n)).peekable();

@@ -5,7 +5,7 @@
 use karst_core::authority::Ledger;
 use karst_core::health::Health;
 use karst_core::ids::Lsn;
-use karst_core::replica::{Data, Observation, ReplicaReport, Report, Role};
+use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{Alone, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
 use karst_core::state::{ClusterState, Command, Ended};
 use karst_core::steward::candidates::{Candidate, list};
@@ -144,15 +144,9 @@ impl Case {
 
     pub fn report(&mut self, node: &str, replica: ReplicaReport) {
         let replicas = BTreeMap::from([(w(), replica)]);
-        let report = Report {
-            boot: BootId::from("b"),
-            system: None,
-            hears: BTreeMap::new(),
-            replicas,
-            gates: BTreeMap::new(),
-            addresses: BTreeMap::new(),
-        };
-        self.reports.insert(node.into(), Heard { at: self.now, report });
+        let parts = Parts { replicas, ..Parts::default() };
+        let report = Report { boot: BootId::from("b"), system: None, parts };
+        self.reports.insert(node.into(), Heard::now(self.now, report));
     }
 
     pub fn with<T>(&self, ask: impl FnOnce(&Scene, &WorkloadSpec) -> T) -> T {

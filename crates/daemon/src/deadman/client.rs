@@ -24,9 +24,14 @@ pub async fn run(socket: PathBuf, mut orders: mpsc::UnboundedReceiver<Order>, te
                     },
                     order = orders.recv() => {
                         let Some(order) = order else { return };
-                        let mut line = serde_json::to_vec(&order).expect("a small enum serialises");
-                        line.push(b'\n');
-                        if write.write_all(&line).await.is_err() {
+                        // A grant renews several leases: what waits leaves together, and is kept by the deadman at once.
+                        let (mut next, mut lines) = (Some(order), Vec::new());
+                        while let Some(order) = next {
+                            serde_json::to_writer(&mut lines, &order).expect("a small enum serialises");
+                            lines.push(b'\n');
+                            next = orders.try_recv().ok();
+                        }
+                        if write.write_all(&lines).await.is_err() {
                             break;
                         }
                     }

@@ -151,7 +151,7 @@ impl Deadman {
                 ),
                 Err(error) => tracing::error!(%claim, %error, "it does not end"),
             }
-            self.tell(&claim);
+            self.tell(&[claim]);
         }
     }
 
@@ -220,14 +220,16 @@ impl Deadman {
         }
         self.daemons.push((stream, Vec::new()));
         let claims: Vec<Claim> = self.watched.iter().map(|w| w.claim.clone()).collect();
-        claims.iter().for_each(|claim| self.tell(claim));
+        self.tell(&claims);
     }
 
-    fn tell(&mut self, claim: &Claim) {
-        let counting = self.counting(claim);
-        let mut line = serde_json::to_vec(&counting).expect("a small struct serialises");
-        line.push(b'\n');
-        self.daemons.retain_mut(|(stream, _)| stream.write_all(&line).is_ok());
+    fn tell(&mut self, claims: &[Claim]) {
+        let mut lines = Vec::new();
+        for claim in claims {
+            serde_json::to_writer(&mut lines, &self.counting(claim)).expect("a small struct serialises");
+            lines.push(b'\n');
+        }
+        self.daemons.retain_mut(|(stream, _)| stream.write_all(&lines).is_ok());
     }
 
     fn listen(&mut self) {
@@ -251,6 +253,10 @@ impl Deadman {
             }
             true
         });
+        if orders.is_empty() {
+            return;
+        }
+        let mut claims = Vec::new();
         for order in orders {
             self.guard.wait_at_most(self.until_due());
             let claim = match order {
@@ -269,10 +275,11 @@ impl Deadman {
                     claim
                 }
             };
-            self.keep();
-            // A deadline that passed before it was read is acted on before it is confirmed.
-            self.act();
-            self.tell(&claim);
+            claims.push(claim);
         }
+        self.keep();
+        // A deadline that passed before it was read is acted on before it is confirmed.
+        self.act();
+        self.tell(&claims);
     }
 }

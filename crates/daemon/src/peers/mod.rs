@@ -1,9 +1,11 @@
 //! Peers: one UDP port, QUIC (RFC 9000) with mutual TLS.
 //!
-//! Every node dials every other and sends on the connection that it dialled; heartbeats go as unreliable datagrams
-//! (RFC 9221), everything else in order on one stream. Frames are CBOR (RFC 8949) behind a four-byte length. The first
-//! frame says which cluster and spec the sender belongs to: a node with another spec file is refused and named.
+//! Every node dials every other and sends on the connection that it dialled. What the next heartbeat says again goes in
+//! [`sealed`] datagrams beside QUIC, everything else in order on one stream. Messages are CBOR (RFC 8949), on the stream behind a
+//! four-byte length, in a datagram one after the other (RFC 8742). The first frame says which cluster and spec the sender
+//! belongs to: a node with another spec file is refused and named.
 
+mod sealed;
 mod window;
 
 use crate::tls::{self, Identity};
@@ -12,13 +14,14 @@ use karst_core::message::Message;
 use karst_core::spec::Spec;
 use karst_core::{Input, NodeId};
 use quinn::crypto::rustls::{QuicClientConfig, QuicServerConfig};
-use quinn::{Connection, Endpoint, RecvStream, TransportConfig, VarInt};
+use quinn::{Connection, Endpoint, EndpointConfig, RecvStream, TokioRuntime, TransportConfig, VarInt};
 use rustls::pki_types::CertificateDer;
+use sealed::{Port, Sealer};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc};
 
 /// A frame larger than this is refused: the largest honest one is a batch of log entries.
@@ -27,6 +30,9 @@ const FRAME_LIMIT: usize = 4 << 20;
 const QUEUE: usize = 512;
 const DIAL_LIMIT: Duration = Duration::from_millis(400);
 const DIAL_PAUSE: Duration = Duration::from_millis(50);
+/// How long QUIC itself bears a silence. Sealed datagrams tell much sooner whether a peer is there; this is for a connection
+/// that works in one direction only.
+const QUIET: Duration = Duration::from_secs(9);
 
 /// The first frame on every connection.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -50,6 +56,8 @@ pub struct Peers {
 struct Local {
     me: NodeId,
     hello: Hello,
+    port: Arc<Port>,
+    silence: Duration,
     /// Who dials from where.
     known: BTreeMap<SocketAddr, NodeId>,
     disagreements: Disagreements,
@@ -60,8 +68,8 @@ struct Local {
 }
 
 impl Peers {
-    /// Binds this node's peer address and starts to dial the others; `receive` gets what they say. All of it happens on a thread
-    /// of its own: nothing that is copied or asked elsewhere in the daemon delays a heartbeat.
+    /// Binds this node's peer address and starts to dial the others, on the tokio runtime around it; `receive` gets what they
+    /// say.
     ///
     /// # Errors
     /// If the address cannot be bound, or the certificates are of no use.
@@ -69,20 +77,32 @@ impl Peers {
         me: &NodeId, spec: &Spec, digest: &str, identity: &Identity,
         receive: impl Fn(Input) + Clone + Send + Sync + 'static,
     ) -> Result<Self> {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
-        let inside = runtime.enter();
         let address = spec.nodes[me].peer;
         let server = QuicServerConfig::try_from(identity.peer_server()?).context("TLS for QUIC")?;
         let mut server = quinn::ServerConfig::with_crypto(Arc::new(server));
-        server.transport_config(Arc::new(transport(spec)));
+        server.transport_config(Arc::new(transport()));
         let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(identity.peer_client()?)?));
-        client.transport_config(Arc::new(transport(spec)));
-        let mut endpoint = Endpoint::server(server, address).with_context(|| format!("peer address {address}"))?;
+        let mut dialling = transport();
+        dialling.keep_alive_interval(Some(QUIET / 3));
+        client.transport_config(Arc::new(dialling));
+        let hear = receive.clone();
+        let port = Port::bind(address, move |from, mut said| {
+            while let Ok(message) = ciborium::from_reader(&mut said) {
+                hear(Input::Received { from: from.clone(), message });
+            }
+        });
+        let port = Arc::new(port.with_context(|| format!("peer address {address}"))?);
+        let mut config = EndpointConfig::default();
+        config.grease_quic_bit(false);
+        let runtime = Arc::new(TokioRuntime);
+        let mut endpoint = Endpoint::new_with_abstract_socket(config, Some(server), port.clone(), runtime)?;
         endpoint.set_default_client_config(client);
 
         let disagreements = Disagreements::default();
         let local = Arc::new(Local {
             me: me.clone(),
+            port,
+            silence: silence(spec),
             hello: Hello { cluster: spec.cluster.clone(), spec: digest.into(), run: rand::random() },
             known: spec.nodes.iter().map(|(n, peer)| (peer.peer, n.clone())).collect(),
             disagreements: disagreements.clone(),
@@ -96,9 +116,6 @@ impl Peers {
             queues.insert(node.clone(), queue);
             tokio::spawn(dial(endpoint.clone(), node.clone(), peer.peer, local.clone(), waiting));
         }
-        drop(inside);
-        let forever = move || runtime.block_on(std::future::pending::<()>());
-        std::thread::Builder::new().name("peers".into()).spawn(forever).context("a thread for the peers")?;
         Ok(Self { queues, disagreements })
     }
 
@@ -110,17 +127,19 @@ impl Peers {
     }
 }
 
-fn transport(spec: &Spec) -> TransportConfig {
-    let heartbeat = spec.timings.heartbeat;
-    let idle = (spec.timings.suspicion_ceiling * 2).max(heartbeat * 10);
+/// After a silence of this long a peer is dialled anew: what waits in the old connection would wait for its long probe back-off
+/// when the peer can be reached again.
+fn silence(spec: &Spec) -> Duration {
+    (spec.timings.suspicion_ceiling * 2).max(spec.timings.heartbeat * 10)
+}
+
+fn transport() -> TransportConfig {
     let mut config = TransportConfig::default();
     config
-        .max_idle_timeout(Some(VarInt::from_u32(idle.as_millis() as u32).into()))
+        .max_idle_timeout(Some(VarInt::from_u32(QUIET.as_millis() as u32).into()))
         // Honest peers are near: the default guess of a third of a second would cost a failover its deadline.
         .initial_rtt(Duration::from_millis(5))
-        // Two heartbeats: an old one is worth nothing.
-        .datagram_send_buffer_size(4096)
-        .datagram_receive_buffer_size(Some(1 << 16))
+        .datagram_receive_buffer_size(None)
         .max_concurrent_bidi_streams(VarInt::from_u32(0))
         .max_concurrent_uni_streams(VarInt::from_u32(4))
         .congestion_controller_factory(Arc::new(window::FixedWindow));
@@ -185,6 +204,8 @@ async fn speak(
 ) -> Result<()> {
     let mut stream = connection.open_uni().await?;
     stream.write_all(&encode(&local.hello)).await?;
+    let mut sealer = Sealer::new(connection).context("a connection without keys")?;
+    let since = Instant::now();
     loop {
         let message = tokio::select! {
             message = waiting.recv() => message,
@@ -194,17 +215,26 @@ async fn speak(
         if message.is_none() {
             return Ok(());
         }
+        if since.elapsed() > local.silence && local.port.is_silent(node, local.silence) {
+            anyhow::bail!("the peer is silent");
+        }
         // Whatever waits leaves together: a packet costs more than what is in it.
-        let (mut next, mut frames) = (message, Vec::new());
+        let (mut next, mut frames, mut repeated) = (message, Vec::new(), Vec::new());
         while let Some(message) = next {
             let frame = encode(&message);
-            if message.is_beat() {
-                // Too big for a datagram or no room: the next beat is on its way.
-                let _ = connection.send_datagram(frame[4..].to_vec().into());
+            let alone = &frame[4..];
+            if message.is_repeated() && alone.len() <= sealed::LARGEST {
+                if repeated.len() + alone.len() > sealed::LARGEST {
+                    local.port.send(&mut sealer, &std::mem::take(&mut repeated));
+                }
+                repeated.extend_from_slice(alone);
             } else {
                 frames.extend(frame);
             }
             next = waiting.try_recv().ok();
+        }
+        if !repeated.is_empty() {
+            local.port.send(&mut sealer, &repeated);
         }
         if !frames.is_empty() {
             stream.write_all(&frames).await?;
@@ -260,25 +290,11 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     if before.is_some_and(|run| run != hello.run) {
         local.restarted[&from].notify_one();
     }
-    let input = |message| Input::Received { from: from.clone(), message };
-    // Two loops side by side: reading half a frame must not be cancelled by a datagram.
-    let frames = async {
-        loop {
-            receive(input(read_frame::<Message>(&mut stream).await?));
-        }
-    };
-    let datagrams = async {
-        loop {
-            if let Ok(message) = decode::<Message>(&connection.read_datagram().await?) {
-                receive(input(message));
-            }
-        }
-    };
-    let ended: (Result<()>, Result<()>) = tokio::select! {
-        ended = frames => (ended, Ok(())),
-        ended = datagrams => (Ok(()), ended),
-    };
-    ended.0.and(ended.1)
+    let _listening = local.port.listen(connection, from.clone()).context("a connection without keys")?;
+    loop {
+        let message = read_frame::<Message>(&mut stream).await?;
+        receive(Input::Received { from: from.clone(), message });
+    }
 }
 
 #[cfg(test)]

@@ -110,13 +110,18 @@ impl World {
                 if !server.runs || !server.primary || (epoch.0, number) < server.sync_number {
                     return Err("not a primary, or a late setting".into());
                 }
-                server.sync_number = (epoch.0, number);
-                server.sync = match (standbys.is_empty(), unprotected) {
+                let sync = match (standbys.is_empty(), unprotected) {
                     (true, true) => Sync::Unprotected,
                     (true, false) => Sync::Impossible,
                     _ => Sync::Names(standbys.clone()),
                 };
-                let (have, at) = (self.followers(id), self.hosts[id].server.wal.len());
+                if (server.sync_number, &server.sync) != ((epoch.0, number), &sync) {
+                    // Whatever was written before commits waited for them (D2).
+                    server.barrier = server.wal.len();
+                }
+                (server.sync_number, server.sync) = ((epoch.0, number), sync);
+                let at = server.barrier;
+                let have = self.followers(id);
                 let all = standbys.iter().all(|n| have.iter().any(|(f, p)| f == n && *p >= at));
                 if all { Ok(Done::Ok) } else { Err("not every member has everything yet".into()) }
             }
