@@ -30,6 +30,23 @@ fn one_that_has_not_settled_is_waited_for() {
     assert!(case.verdict("uvala").pending, "a position from an earlier epoch says nothing");
 }
 
+/// A busy standby that missed one look may be ahead: choosing without it would leave it with data past the switch point, and the
+/// new primary without anybody who confirms its writes.
+#[test]
+fn one_that_did_not_answer_once_is_waited_for_and_not_for_ever() {
+    let mut case = Case::new(Loss::None);
+    let mut silent = ReplicaReport { settled: None, ..standby(200) };
+    silent.seen.as_mut().unwrap().role = None;
+    case.report("uvala", silent);
+    let mut notes = Notes::default();
+    assert_eq!(case.chosen_with(&mut notes), None);
+    let mut answers = case.copy();
+    answers.report("uvala", standby(200));
+    assert_eq!(answers.chosen_with(&mut notes.clone()).as_deref(), Some("uvala"));
+    case.pass(case.spec.timings.settle_limit);
+    assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "the others cannot wait for longer");
+}
+
 #[test]
 fn each_exclusion_has_its_reason() {
     let mut case = Case::new(Loss::None);

@@ -137,16 +137,20 @@ impl Node {
         says
     }
 
-    /// Takes what a check-in says. Of two the one that was sent later counts, and nothing counts that refers to what is not here.
-    pub(super) fn hear(&mut self, from: &NodeId, number: u64, sent: Time, says: Says) {
+    /// Takes what a check-in says, and returns whether it did: of two the one that was sent later counts, and nothing counts that
+    /// refers to what is not here.
+    pub(super) fn hear(&mut self, from: &NodeId, number: u64, sent: Time, says: Says) -> bool {
         if !self.is_coordinator() {
-            return;
+            return false;
         }
         let careless = self.planted == Some(Planted::MixReports);
         let (at, known) = (self.now, self.reports.get_mut(from));
         match (says, known) {
             (Says::All(report), Some(known))
-                if report.boot == known.report.boot && (sent, number) < (known.sent, known.number) => {}
+                if report.boot == known.report.boot && (sent, number) < (known.sent, known.number) =>
+            {
+                return false;
+            }
             (Says::All(report), _) => {
                 self.reports.insert(from.clone(), Heard { at, sent, number, report: *report });
             }
@@ -154,8 +158,9 @@ impl Node {
                 known.report.parts.take(*changed, sent.since(known.sent));
                 (known.at, known.sent, known.number) = (at, sent, number);
             }
-            (Says::Since(..), _) => {}
+            (Says::Since(..), _) => return false,
         }
+        true
     }
 
     pub(super) fn answer_checkin(

@@ -341,8 +341,9 @@ impl Node {
             }
             Message::Checkin { number, sent, wants, says, news } => {
                 self.stirred |= news;
-                self.hear(from, number, sent, says);
-                self.answer_checkin(from, number, sent, wants, news);
+                // No check-in has the number 0.
+                let has_it = if self.hear(from, number, sent, says) { number } else { 0 };
+                self.answer_checkin(from, has_it, sent, wants, news);
             }
             Message::Grant { number, sent, term, leases, .. } => {
                 self.note_answer(number, term);

@@ -124,6 +124,10 @@ fn refusal(
         let why = "its server does not run".to_string();
         return Err(if report.doing.is_some() { Refusal::Pending(why) } else { Refusal::No(why) });
     }
+    if seen.role.is_none() && w.sync.sure.contains(node) {
+        // One look without an answer is no verdict, and it may be ahead of everybody else.
+        return Err(Refusal::Pending("its server does not answer".into()));
+    }
     if seen.role != Some(Role::Standby) {
         return no("its server does not answer as a standby".into());
     }

@@ -215,9 +215,8 @@ async fn speak(
         if message.is_none() {
             return Ok(());
         }
-        if since.elapsed() > local.silence && local.port.is_silent(node, local.silence) {
-            anyhow::bail!("the peer is silent");
-        }
+        let is_silent = || since.elapsed() > local.silence && local.port.is_silent(node, local.silence);
+        anyhow::ensure!(!is_silent(), "the peer is silent");
         // Whatever waits leaves together: a packet costs more than what is in it.
         let (mut next, mut frames, mut repeated) = (message, Vec::new(), Vec::new());
         while let Some(message) = next {
@@ -237,7 +236,15 @@ async fn speak(
             local.port.send(&mut sealer, &repeated);
         }
         if !frames.is_empty() {
-            stream.write_all(&frames).await?;
+            // A peer that is there may be slow to take a long one; one that is gone must not hold up what comes after it.
+            let written = stream.write_all(&frames);
+            tokio::pin!(written);
+            loop {
+                match tokio::time::timeout(local.silence, &mut written).await {
+                    Ok(done) => break done?,
+                    Err(_late) => anyhow::ensure!(!is_silent(), "the peer takes nothing and is silent"),
+                }
+            }
         }
     }
 }
