@@ -354,8 +354,9 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     Ok(())
 }
 
-/// To one power device: what to do, and which hardware it has to be.
+/// To one floating address: what to do, and whose clients to rouse once it is here.
 type AddressOrders = mpsc::UnboundedSender<(AddressOrder, Vec<Flow>)>;
+/// To one power device: what to do, and which hardware it has to be.
 type PowerOrders = mpsc::UnboundedSender<(PowerOrder, Option<String>)>;
 
 type Hands = (
