@@ -6,11 +6,18 @@ use desk::{Case, NODES, standby, w};
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Role};
-use karst_core::spec::Loss;
+use karst_core::spec::{Alone, Loss, ReplicaSpec};
 use karst_core::state::{Command, Ended, Standing};
-use karst_core::steward::Notes;
 use karst_core::steward::candidates::MayLack;
+use karst_core::steward::{Notes, next_look};
 use karst_core::{BootId, Epoch, NodeId};
+
+/// A standby whose server gave no answer to the newest look.
+fn silent() -> ReplicaReport {
+    let mut silent = ReplicaReport { settled: None, ..standby(200) };
+    silent.seen.as_mut().unwrap().role = None;
+    silent
+}
 
 #[test]
 fn the_newest_is_chosen_then_the_first_in_rank() {
@@ -30,14 +37,17 @@ fn one_that_has_not_settled_is_waited_for() {
     assert!(case.verdict("uvala").pending, "a position from an earlier epoch says nothing");
 }
 
-/// A busy standby that missed one look may be ahead: choosing without it would leave it with data past the switch point, and the
-/// new primary without anybody who confirms its writes.
+/// A busy standby that missed one look may be ahead: choosing without it would leave it with data past the switch point.
 #[test]
 fn one_that_did_not_answer_once_is_waited_for_and_not_for_ever() {
     let mut case = Case::new(Loss::None);
-    let mut silent = ReplicaReport { settled: None, ..standby(200) };
-    silent.seen.as_mut().unwrap().role = None;
-    case.report("uvala", silent);
+    // Another that can confirm the writes of whoever is chosen.
+    let spec = case.spec.workloads.get_mut(&w()).unwrap();
+    let third = spec.replicas[&NodeId::from("polje")].clone();
+    spec.replicas.insert("ponor".into(), ReplicaSpec { rank: 9, ..third });
+    case.state.workloads.get_mut(&w()).unwrap().sync.sure.push("ponor".into());
+    case.report("ponor", standby(100));
+    case.report("uvala", silent());
     let mut notes = Notes::default();
     assert_eq!(case.chosen_with(&mut notes), None);
     let mut answers = case.copy();
@@ -45,6 +55,37 @@ fn one_that_did_not_answer_once_is_waited_for_and_not_for_ever() {
     assert_eq!(answers.chosen_with(&mut notes.clone()).as_deref(), Some("uvala"));
     case.pass(case.spec.timings.settle_limit);
     assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "the others cannot wait for longer");
+}
+
+/// Where writes wait for a standby anyway (D3, D13), the last one that could confirm them is waited for longer: were it ahead of
+/// the one chosen, they would wait for its rewind.
+#[test]
+fn the_only_one_to_confirm_writes_is_waited_for_longer() {
+    for alone in [Alone::Block, Alone::Continue] {
+        let mut case = Case::new(Loss::None);
+        case.spec.workloads.get_mut(&w()).unwrap().alone = alone;
+        case.report("uvala", silent());
+        let mut notes = Notes::default();
+        assert_eq!(case.chosen_with(&mut notes), None);
+        let timings = case.spec.timings.clone();
+        case.pass(timings.settle_limit);
+        let next = case.with(|scene, _| next_look(scene, &w(), &notes));
+        let chosen = case.chosen_with(&mut notes.clone());
+        if alone == Alone::Continue {
+            assert_eq!(chosen.as_deref(), Some("polje"), "writes need nobody");
+            continue;
+        }
+        assert_eq!(chosen, None);
+        assert!(next > case.now, "what has passed asks for no other look");
+        let mut answers = case.copy();
+        answers.report("uvala", standby(200));
+        assert_eq!(answers.chosen_with(&mut notes.clone()).as_deref(), Some("uvala"));
+        let mut gone = case.copy();
+        gone.reports.remove(&NodeId::from("uvala"));
+        assert_eq!(gone.chosen_with(&mut notes.clone()).as_deref(), Some("polje"), "nobody waits for a lost one");
+        case.pass(timings.patience_alone() - timings.settle_limit);
+        assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "not for ever");
+    }
 }
 
 #[test]

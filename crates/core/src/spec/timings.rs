@@ -67,6 +67,12 @@ impl Timings {
         self.heartbeat + self.heartbeat / 2
     }
 
+    /// How long the choice of a primary waits for the one standby without which nobody could confirm writes: as long as a node
+    /// that fell silent may go unnoticed.
+    pub fn patience_alone(&self) -> Duration {
+        self.settle_limit.max(self.suspicion_ceiling)
+    }
+
     /// How long after a grant left the coordinator it may still be valid anywhere.
     pub fn lease_is_over_after(&self) -> Duration {
         stretched(self.lease)

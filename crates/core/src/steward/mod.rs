@@ -20,6 +20,7 @@ use crate::replica::{Data, Observation, ReplicaReport, Report, Role};
 use crate::spec::{Alone, Loss, Spec, WorkloadSpec};
 use crate::state::{ClusterState, Command, Ended, Standing, Tenure, WorkloadState};
 use crate::time::Time;
+use candidates::Candidate;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -165,17 +166,16 @@ fn said(report: &ReplicaReport) -> String {
 /// When a decision may fall by the mere passing of time.
 pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
     let timings = &scene.spec.timings;
-    let mut due = scene.now + timings.heartbeat;
-    if scene.state.workload(id).holder().is_some() {
-        due = due.min(scene.lease_over_at(&Claim::Primary(id.clone())));
-    }
-    if scene.state.workload(id).place.holder.is_some() {
-        due = due.min(scene.lease_over_at(&Claim::Address(id.clone())));
-    }
-    if let Some((Tenure::Ended { .. }, since)) = &notes.tenure_since {
-        due = due.min(*since + timings.settle_limit);
-    }
-    due.max(scene.now + Duration::from_millis(1))
+    let w = scene.state.workload(id);
+    let lease = w.holder().map(|_| scene.lease_over_at(&Claim::Primary(id.clone())));
+    let address = w.place.holder.as_ref().map(|_| scene.lease_over_at(&Claim::Address(id.clone())));
+    let limits = match &notes.tenure_since {
+        Some((Tenure::Ended { .. }, since)) => vec![*since + timings.settle_limit, *since + timings.patience_alone()],
+        _ => Vec::new(),
+    };
+    // What has passed already was there to be decided on just now.
+    let ahead = lease.into_iter().chain(address).chain(limits).filter(|at| *at > scene.now);
+    ahead.min().unwrap_or(Time(u64::MAX)).min(scene.now + timings.heartbeat)
 }
 
 impl Desk<'_> {
@@ -518,11 +518,13 @@ impl Desk<'_> {
 
     /// Nobody holds the workload: assign the best candidate, or say by waiting that there is none yet.
     fn choose(&self, last: &NodeId, how: &Ended, notes: &mut Notes) -> Vec<Command> {
+        let timings = &self.scene.spec.timings;
         let since = notes.tenure_since.as_ref().map_or(self.scene.now, |(_, at)| *at);
-        let waited = self.scene.now.since(since) >= self.scene.spec.timings.settle_limit;
+        let ended_for = self.scene.now.since(since);
+        let waited = ended_for >= timings.settle_limit;
         if self.w.opened.is_none() {
             // A try that failed at once would fail again at once.
-            let again = self.scene.now.since(since) >= self.scene.spec.timings.lease;
+            let again = ended_for >= timings.lease;
             return if again { self.form() } else { Vec::new() };
         }
         let list = candidates::list(self.scene, self.id, self.spec);
@@ -543,15 +545,28 @@ impl Desk<'_> {
         let accepted = self.scene.state.running(self.id).map_or(0, |(_, o)| o.what.accept_loss);
         let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.may_with_loss(accepted)));
         if let Some(best) = target.or_else(best) {
+            let patient = ended_for < timings.patience_alone();
+            if patient && self.would_stand_alone(best, &list) {
+                return Vec::new();
+            }
             return vec![self.assign(&best.node, best.reason())];
         }
         // A try that ended at once would end at once again.
         let opened = self.w.opened.as_ref().is_some_and(|o| o.epoch == self.w.epoch);
-        let again = opened || self.scene.now.since(since) >= self.scene.spec.timings.lease;
+        let again = opened || ended_for >= timings.lease;
         if waited && again && self.may_go_on(last, how) {
             return vec![self.assign(last, "nobody else may take over, and it has every write")];
         }
         Vec::new()
+    }
+
+    /// Whether the only standby that could confirm the writes of `best` has not said yet how far it is. Where writes wait for one,
+    /// choosing without it gains nothing, and costs a rewind if it turns out to be ahead (D3, D13).
+    fn would_stand_alone(&self, best: &Candidate, list: &[Candidate]) -> bool {
+        let others = || list.iter().filter(|c| c.node != best.node);
+        let follows = |c: &Candidate| c.excluded.is_none() || c.may_lack.is_some();
+        let blocks = self.spec.loss == Loss::None && self.spec.alone == Alone::Block;
+        blocks && !others().any(follows) && others().any(|c| c.pending && c.in_sync_set)
     }
 
     /// Whether the last holder itself may hold the next epoch: its server is stopped, its data whole. A start of it that was
