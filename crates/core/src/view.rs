@@ -1,12 +1,13 @@
 //! What a person is shown: one sentence, then the evidence. Made by the coordinator, or, where there is none, by the node
 //! that was asked from what it knows itself.
 
+use crate::authority::Claim;
 use crate::health::Hearing;
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::node::{AddressReport, Node};
 use crate::operation::{Mode, Progress};
 use crate::replica::{GateReport, ReplicaReport, Role};
-use crate::spec::{Finding, Severity, check};
+use crate::spec::{Alone, Finding, Loss, Severity, check};
 use crate::state::{Standing, SyncSet, Tenure};
 use crate::steward::candidates::{self, Candidate};
 use crate::time::Time;
@@ -69,7 +70,7 @@ pub struct Quorum {
     pub needed: u32,
     /// Votes of the nodes that are heard now, the own included.
     pub heard: u32,
-    /// Nodes whose single loss would cost the majority now.
+    /// Nodes whose single loss would cost the majority now; none where it is lost already.
     pub cannot_lose: Vec<NodeId>,
 }
 
@@ -278,7 +279,9 @@ impl Node {
         let votes = self.votes();
         let up = || nodes.iter().filter(|n| n.state == "up");
         let heard: u32 = up().map(|n| n.votes).sum();
-        let cannot_lose = up().filter(|n| n.votes > 0 && heard - n.votes < votes.needed()).map(|n| n.node.clone());
+        let has_majority = heard >= votes.needed();
+        let needs = |n: &&NodeView| has_majority && n.votes > 0 && heard - n.votes < votes.needed();
+        let cannot_lose = up().filter(needs).map(|n| n.node.clone());
         Quorum { total: votes.total(), needed: votes.needed(), heard, cannot_lose: cannot_lose.collect() }
     }
 
@@ -404,22 +407,43 @@ impl Node {
                     let next = to.map(|c| format!("karst failover {id} --to {}, or karst mode act {id}", c.node));
                     return (Condition::Down, text, next);
                 }
+                let scene = self.scene();
+                if !primary_answers && !scene.is_up(holder) {
+                    let over = scene.lease_over_at(&Claim::Primary(id.clone())).since(scene.now).as_millis();
+                    let text = format!(
+                        "{id}: {holder} is not heard; in {over} ms at most its lease is over, and another may take over"
+                    );
+                    return (Condition::Settling, text, None);
+                }
                 if !primary_answers || !serving {
                     return (Condition::Settling, format!("{id}: waiting for {holder} to serve"), None);
                 }
-                if streaming < asked && self.spec().workloads[id].loss == crate::spec::Loss::None {
+                let spec = &self.spec().workloads[id];
+                if streaming < asked && spec.loss == Loss::None {
                     let missing: Vec<String> = replicas
                         .iter()
                         .filter(|r| r.node != *holder && !r.in_sync_set)
                         .map(|r| format!("{} ({})", r.node, r.detail))
                         .collect();
-                    let text = format!(
-                        "{id}: {holder} is primary; {streaming} of {asked} standbys have every write; missing: {}",
-                        missing.join(", ")
-                    );
-                    let works = |r: &ReplicaView| r.report.as_ref().is_some_and(|r| r.doing.is_some());
-                    let coming = replicas.iter().any(|r| !r.in_sync_set && works(r));
-                    return (if coming { Condition::Settling } else { Condition::Weakened }, text, None);
+                    let streams = |r: &ReplicaReport| r.seen.as_ref().is_some_and(|o| o.streaming);
+                    let works = |r: &ReplicaReport| r.doing.is_some() || streams(r);
+                    // What was reported by somebody who is not heard any more is coming no nearer.
+                    let coming = |r: &ReplicaView| r.state != "unknown" && r.report.as_ref().is_some_and(works);
+                    let coming = replicas.iter().any(|r| !r.in_sync_set && coming(r));
+                    let blocked = streaming == 0 && spec.alone == Alone::Block;
+                    let what = match (streaming, spec.alone) {
+                        (0, Alone::Block) => "writes wait, as no standby can confirm them (alone = \"block\")".into(),
+                        (0, Alone::Continue) => "writes are unprotected (alone = \"continue\")".into(),
+                        _ => format!("{streaming} of {asked} standbys have every write"),
+                    };
+                    let text = format!("{id}: {holder} is primary; {what}; missing: {}", missing.join(", "));
+                    let condition = match (coming, blocked) {
+                        (true, _) => Condition::Settling,
+                        (false, true) => Condition::Down,
+                        (false, false) => Condition::Weakened,
+                    };
+                    let next = (condition == Condition::Down).then(|| "bring one of the standbys back".into());
+                    return (condition, text, next);
                 }
                 (
                     Condition::Healthy,

@@ -16,6 +16,7 @@ use karst_core::power::PowerOrder;
 use karst_core::replica::agent::Kept;
 use karst_core::replica::{Action, GateReport};
 use karst_core::spec::Spec;
+use karst_core::view::Status;
 use karst_core::{BootId, Effect, Index, Input, Node, NodeConfig, NodeId, Planted, Term, Time, WorkloadId};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
@@ -234,6 +235,11 @@ impl World {
     /// Of the committed log, the epoch of the workload; how often it moved.
     pub fn epoch(&self) -> u64 {
         self.truth.state.workload(&self.workload).epoch.0
+    }
+
+    /// What a person who asks this node is shown now; none where no daemon runs.
+    pub fn status(&self, node: &NodeId) -> Option<Status> {
+        Some(self.hosts[node].node.as_ref()?.status())
     }
 
     /// Whose power was ever cut, or was about to be.

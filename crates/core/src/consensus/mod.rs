@@ -319,7 +319,7 @@ impl Consensus {
     pub fn next_due(&self, now: Time) -> Time {
         match &self.role {
             Role::Leader(leader) => leader.beat_due.min(self.silent_from(now).unwrap_or(Time(u64::MAX))),
-            _ if self.votes.weight(&self.me) == 0 => Time(u64::MAX),
+            _ if self.votes.weight(&self.me) == 0 && self.leader.is_none() => Time(u64::MAX),
             _ => self.campaign_at,
         }
     }
@@ -332,7 +332,10 @@ impl Consensus {
             } else if self.as_leader().is_some_and(|l| l.beat_due <= now) {
                 self.beat(now);
             }
-        } else if now >= self.campaign_at && now >= self.quiet_until && self.votes.weight(&self.me) > 0 {
+        } else if now >= self.campaign_at && self.votes.weight(&self.me) == 0 {
+            // It cannot campaign, but as far as it knows nobody leads any more.
+            self.leader = None;
+        } else if now >= self.campaign_at && now >= self.quiet_until {
             self.sound_out(now, chance);
         }
     }

@@ -105,11 +105,11 @@ fn refusal(
 ) -> Result<(), Refusal> {
     let no = |why: String| Err(Refusal::No(why));
     let Some(opened) = &w.opened else { return no("the workload was never opened".into()) };
-    if let Some(why) = w.unsound(node) {
-        return no(format!("its data must be rewound or cloned first: {why}"));
-    }
     if scene.state.fenced(node).is_some() {
         return no("it is fenced (S6): readmit it first".into());
+    }
+    if let Some(why) = w.unsound(node) {
+        return no(format!("its data must be rewound or cloned first: {why}"));
     }
     if !scene.is_up(node) {
         return no("its node is not heard".into());

@@ -116,7 +116,7 @@ impl Scene<'_> {
     }
 
     /// When no lease of the claim can be valid any more, by this coordinator's own count.
-    pub(super) fn lease_over_at(&self, claim: &Claim) -> Time {
+    pub(crate) fn lease_over_at(&self, claim: &Claim) -> Time {
         if self.planted == Some(Planted::SkipLeaseWait) {
             return Time::ZERO;
         }

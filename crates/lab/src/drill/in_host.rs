@@ -53,7 +53,12 @@ pub async fn server_ends(
     let moved = lab.wait("a new primary", LIMIT, elsewhere).await?;
     let steps = &moved.status.operations.first().context("an operation")?.steps;
     let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?;
-    ensure!(assigned.at.0 > ended, "there was a new epoch before the old server had ended");
+    ensure!(
+        assigned.at.0 > ended,
+        "there was a new epoch {} ms before the old server was seen to have ended, {} ms after the process stood still",
+        (ended - assigned.at.0) / 1_000_000,
+        (ended - stopped) / 1_000_000
+    );
     let after = Duration::from_nanos(ended - stopped);
     ensure!(after < longest, "the old server ended {after:?} after the process stood still");
     let last = writing.finish().await?;

@@ -45,11 +45,11 @@ impl Drop for TestLab {
     fn drop(&mut self) {
         let Some(lab) = self.0.take() else { return };
         if std::thread::panicking() {
-            for node in NODES {
-                let log = lab.layout.host(node.name).join("log/karstd.log");
+            for (node, program) in NODES.iter().flat_map(|n| [(n, "karstd"), (n, "deadman")]) {
+                let log = lab.layout.host(node.name).join(format!("log/{program}.log"));
                 let text = std::fs::read_to_string(log).unwrap_or_default();
                 let last: Vec<&str> = text.lines().rev().take(40).collect();
-                eprintln!("--- {}\n{}", node.name, last.into_iter().rev().collect::<Vec<_>>().join("\n"));
+                eprintln!("--- {program} on {}\n{}", node.name, last.into_iter().rev().collect::<Vec<_>>().join("\n"));
             }
         }
         lab.remove().expect("the lab ends and leaves nothing");
