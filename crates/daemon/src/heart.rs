@@ -1,8 +1,8 @@
 //! The heart: the core's node on a real clock. It takes inputs, and hands every effect to whoever carries it out; it never
 //! waits for any of them.
 
-use crate::clock;
 use crate::store::Store;
+use crate::{clock, pulse};
 use karst_core::node::{Answer, Request};
 use karst_core::replica::Role;
 use karst_core::state::Tenure;
@@ -120,7 +120,9 @@ pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) ->
                 }
                 changed
             });
+            let mut beats = false;
             while let Some(effect) = node.poll_effect() {
+                beats |= matches!(&effect, Effect::Send { message, .. } if message.is_beat());
                 match effect {
                     Effect::Persist { number, writes } => store.persist(number, writes),
                     Effect::Record(event) => {
@@ -135,6 +137,9 @@ pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) ->
                     }
                     other => carry_out(other),
                 }
+            }
+            if beats {
+                pulse::beaten(node.spec().timings.heartbeat, node.is_coordinator());
             }
         }
     };

@@ -9,6 +9,7 @@ mod hands;
 mod heart;
 mod http;
 mod peers;
+mod pulse;
 mod ship;
 mod store;
 mod tls;
@@ -278,8 +279,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         let tell = tell.clone();
         move |input| drop(tell.send(Told::Input(Box::new(input))))
     };
-    // What has to be on time shares one thread: a hand-over to another costs more than the work itself.
-    let pulse = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let pulse = pulse::runtime()?;
     let peers = {
         let _on_it = pulse.enter();
         peers::Peers::start(&me, &spec, &digest, &identity, receive)?
