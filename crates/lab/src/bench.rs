@@ -162,6 +162,12 @@ async fn fill(lab: &Lab) -> Result<()> {
     Ok(())
 }
 
+/// Of two quantiles; of nothing there is none.
+fn ratio(of: &[f64], to: &[f64], share: f64) -> String {
+    let ratio = quantile(of, share) / quantile(to, share);
+    if ratio.is_finite() { format!("{ratio:.2}") } else { "unknown".into() }
+}
+
 fn sorted(values: impl Iterator<Item = f64>) -> Vec<f64> {
     let mut values: Vec<f64> = values.collect();
     values.sort_by(f64::total_cmp);
@@ -197,11 +203,11 @@ fn table(r: &Results) -> String {
     }
     let _ = writeln!(
         text,
-        "\nRatios: kill-server {:.2} (medians) and {:.2} (99 %), switchover {:.2} (medians). Acknowledged rows missing: {} of {}; connections refused by a \
+        "\nRatios: kill-server {} (medians) and {} (99 %), switchover {} (medians). Acknowledged rows missing: {} of {}; connections refused by a \
          gate: {}.\n",
-        quantile(&killed, 0.5) / quantile(&oracle_kill, 0.5),
-        quantile(&killed, 0.99) / quantile(&oracle_kill, 0.99),
-        quantile(&moved, 0.5) / quantile(&oracle_clean, 0.5),
+        ratio(&killed, &oracle_kill, 0.5),
+        ratio(&killed, &oracle_kill, 0.99),
+        ratio(&moved, &oracle_clean, 0.5),
         r.drills().iter().map(|d| d.missing_total()).sum::<usize>(),
         r.drills().iter().map(|d| d.acknowledged).sum::<usize>(),
         r.drills().iter().map(|d| d.refused()).sum::<usize>(),
@@ -213,13 +219,13 @@ fn table(r: &Results) -> String {
     let (oracle_kill, oracle_clean) = (quiet_oracle(&r.oracle_kill), quiet_oracle(&r.oracle_clean));
     let _ = writeln!(
         text,
-        "Of the rounds without steal alone ({} of kill-server, {} of the switchover): kill-server {:.2} (medians) and {:.2} \
-         (99 %), switchover {:.2} (medians).\n",
+        "Of the rounds without steal alone ({} of kill-server, {} of the switchover): kill-server {} (medians) and {} \
+         (99 %), switchover {} (medians).\n",
         killed.len(),
         moved.len(),
-        quantile(&killed, 0.5) / quantile(&oracle_kill, 0.5),
-        quantile(&killed, 0.99) / quantile(&oracle_kill, 0.99),
-        quantile(&moved, 0.5) / quantile(&oracle_clean, 0.5),
+        ratio(&killed, &oracle_kill, 0.5),
+        ratio(&killed, &oracle_kill, 0.99),
+        ratio(&moved, &oracle_clean, 0.5),
     );
     text += "An idle cluster of five hosts and ten workloads, thirty servers in all:\n\n\
              | host | karstd, % of a core | resident, MiB | deadman, % of a core |\n|---|---|---|---|\n";
@@ -248,11 +254,12 @@ fn table(r: &Results) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::quantile;
+    use super::{quantile, ratio};
 
     #[test]
     fn quantiles_are_nearest_ranks() {
         let values: Vec<f64> = (1..=20).map(f64::from).collect();
         assert_eq!([quantile(&values, 0.5), quantile(&values, 0.95), quantile(&values, 1.0)], [10.0, 19.0, 20.0]);
+        assert_eq!((ratio(&values, &[4.0], 0.5).as_str(), ratio(&values, &[], 0.5).as_str()), ("2.50", "unknown"));
     }
 }

@@ -4,6 +4,7 @@
 use crate::controller;
 use crate::layout::Layout;
 use anyhow::{Context, Result, bail};
+use rustix::process::Signal;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -56,21 +57,36 @@ pub fn running(layout: &Layout) -> Option<i32> {
     (text.contains("keep") && text.contains(&*layout.dir.to_string_lossy())).then_some(pid)
 }
 
-/// Ends the lab and waits until nothing of it is left.
+/// How long the keeper has to take everything down with itself.
+const ENDS: Duration = Duration::from_secs(10);
+
+/// Ends the lab and waits until nothing of it is left. Whether there was anything.
+///
+/// # Errors
+/// If a process of it cannot be ended.
 pub fn stop(layout: &Layout) -> Result<bool> {
-    let Some(pid) = running(layout) else { return Ok(false) };
-    let pid = rustix::process::Pid::from_raw(pid).context("the keeper's number")?;
-    let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
-    let begun = Instant::now();
-    while running(layout).is_some() || !crate::find::of_lab(layout).is_empty() {
-        if begun.elapsed() > Duration::from_secs(15) {
-            bail!("processes {:?} of the lab are still there", crate::find::of_lab(layout));
+    let keeper = running(layout);
+    if let Some(pid) = keeper {
+        let _ = crate::find::signal(pid, Signal::TERM);
+    }
+    let (begun, mut left) = (Instant::now(), crate::find::of_lab(layout));
+    let found = !left.is_empty();
+    while running(layout).is_some() || !left.is_empty() {
+        if begun.elapsed() > ENDS * 2 {
+            bail!("processes {left:?} of the lab are still there");
+        }
+        // What a drill that was killed had started beside the lab is nobody's any more.
+        if keeper.is_none() || begun.elapsed() > ENDS {
+            left.iter().for_each(|pid| drop(crate::find::signal(*pid, Signal::KILL)));
         }
         std::thread::sleep(Duration::from_millis(20));
+        left = crate::find::of_lab(layout);
     }
-    let _ = std::fs::remove_file(layout.dir.join("keeper.pid"));
-    remove_cgroups(layout);
-    Ok(true)
+    if found {
+        let _ = std::fs::remove_file(layout.dir.join("keeper.pid"));
+        remove_cgroups(layout);
+    }
+    Ok(found)
 }
 
 /// Empty ones go; whoever is still in one keeps it.
@@ -172,4 +188,27 @@ pub fn lead(socket: &Path, to: std::net::SocketAddr) -> Result<()> {
             });
         }
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::shape::Shape;
+    use std::os::unix::process::{CommandExt, ExitStatusExt};
+
+    /// What a killed drill had started beside the lab does not outlive `down`, whether a keeper runs or not.
+    #[test]
+    fn nothing_of_a_killed_drill_is_left() {
+        let dir = Path::new("/var/tmp").join(format!("karst-keep-{}", std::process::id()));
+        let layout = Layout::new(&dir, 9990, Shape::default()).unwrap();
+        std::fs::create_dir_all(&dir).unwrap();
+        assert!(!stop(&layout).unwrap(), "nothing was there");
+        let mut capture = Command::new("sleep").arg0("tcpdump").arg("600").current_dir(&dir).spawn().unwrap();
+        while crate::find::of_lab(&layout).is_empty() {
+            std::thread::yield_now();
+        }
+        assert!(stop(&layout).unwrap());
+        assert_eq!(capture.wait().unwrap().signal(), Some(Signal::KILL.as_raw()));
+        std::fs::remove_dir_all(&dir).unwrap();
+    }
 }

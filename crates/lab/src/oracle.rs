@@ -2,9 +2,11 @@
 //! nudges it, writes directly, then repoints the third server and waits for the first replicated write. No network, no
 //! votes, no safety: the figure that the product's own is compared with, taken on the same machine in the same run.
 
+use crate::find;
 use crate::layout::{RunAs, program};
 use crate::steal::millis as steal_millis;
 use anyhow::{Context, Result, bail};
+use rustix::process::Signal;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -38,13 +40,17 @@ const NUDGE: Duration = Duration::from_millis(10);
 
 impl Oracle {
     pub async fn start(dir: &Path, port: u16) -> Result<Self> {
+        let servers: Vec<Server> =
+            (0..3).map(|i| Server { data: dir.join(format!("s{i}")), port: port + i, process: None }).collect();
+        // Of a run that was killed.
+        for server in &servers {
+            find::working_in(&server.data).into_iter().for_each(|pid| drop(find::signal(pid, Signal::KILL)));
+        }
         let _ = std::fs::remove_dir_all(dir);
         std::fs::create_dir_all(dir)?;
         if RunAs::now() == RunAs::Postgres {
             run(Command::new("chown").arg("postgres:postgres").arg(dir), "chown")?;
         }
-        let servers =
-            (0..3).map(|i| Server { data: dir.join(format!("s{i}")), port: port + i, process: None }).collect();
         let mut oracle = Self { dir: dir.to_path_buf(), servers, primary: 0 };
         let data = oracle.servers[0].data.clone();
         run(
@@ -156,10 +162,10 @@ impl Oracle {
         let begun = Instant::now();
         let pid = rustix::process::Pid::from_raw(process.id() as i32).context("a process number")?;
         if clean {
-            rustix::process::kill_process(pid, rustix::process::Signal::INT)?;
+            rustix::process::kill_process(pid, Signal::INT)?;
             tokio::task::spawn_blocking(move || process.wait()).await??;
         } else {
-            rustix::process::kill_process(pid, rustix::process::Signal::KILL)?;
+            rustix::process::kill_process(pid, Signal::KILL)?;
             tokio::task::spawn_blocking(move || process.wait()).await??;
         }
         candidate.batch_execute("select pg_promote(false)").await?;
@@ -194,7 +200,7 @@ impl Oracle {
         let replicated = begun.elapsed();
         let steal = steal_millis() - steal;
         self.primary = new;
-        while !crate::find::working_in(&self.servers[old].data).is_empty() {
+        while !find::working_in(&self.servers[old].data).is_empty() {
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
         self.copy(new, old)?;
@@ -209,7 +215,7 @@ impl Drop for Oracle {
         for server in &mut self.servers {
             if let Some(process) = &mut server.process {
                 let pid = rustix::process::Pid::from_raw(process.id() as i32);
-                let _ = pid.map(|p| rustix::process::kill_process(p, rustix::process::Signal::INT));
+                let _ = pid.map(|p| rustix::process::kill_process(p, Signal::INT));
                 let _ = process.wait();
             }
         }
