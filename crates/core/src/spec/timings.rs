@@ -23,7 +23,8 @@ pub struct Timings {
     pub kill_bound: Duration,
     /// How long a planned stop may take before the switchover is undone or forced; default 10 s.
     pub stop_limit: Duration,
-    /// How long a standby may take to report its final position before candidates are chosen without it; default 150 ms.
+    /// How long a standby may take to report its final position before candidates are chosen without it; default 150 ms. The only
+    /// one that could confirm writes has longer: [`Timings::patience_alone`].
     pub settle_limit: Duration,
 }
 
