@@ -51,10 +51,11 @@ impl Authority {
         Self { lease: None, armed: Some(until) }
     }
 
-    /// Takes a grant; returns the deadline to arm the deadman with, if it is later than before.
-    pub fn on_grant(&mut self, epoch: Epoch, sent: Time, lease: Duration) -> Option<Time> {
+    /// Takes a grant; returns the deadline to arm the deadman with, if it is later than the one before by what is `worth` its
+    /// being woken. A grant that is passed over covers nothing.
+    pub fn on_grant(&mut self, epoch: Epoch, sent: Time, lease: Duration, worth: Duration) -> Option<Time> {
         let until = sent + shortened(lease);
-        let newer = self.lease.is_none_or(|(e, u)| epoch > e || (epoch == e && until > u));
+        let newer = self.lease.is_none_or(|(e, u)| epoch > e || (epoch == e && until >= u + worth));
         newer.then(|| {
             self.lease = Some((epoch, until));
             until
@@ -140,7 +141,7 @@ mod tests {
             let (sent, granted) = (asked as f64, (asked + out) as f64);
             let mut authority = Authority::default();
             let until = authority
-                .on_grant(Epoch(1), Time((local(sent, holder_ppm) * 1e6) as u64), lease)
+                .on_grant(Epoch(1), Time((local(sent, holder_ppm) * 1e6) as u64), lease, Duration::ZERO)
                 .expect("a first grant is news");
             let mut ledger = Ledger::default();
             let (w, n) = (Claim::Primary("w".into()), NodeId::from("n"));

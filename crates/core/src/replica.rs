@@ -142,8 +142,11 @@ pub enum Action {
     StopNow,
     /// Become primary on a new timeline, or say on which one it is already (D10).
     Promote,
-    /// Stop receiving, and report the final position (D6).
-    Settle,
+    /// Stop receiving, and report the final position (D6). Where a clean stop ended the log, whoever has it up to `enough` has
+    /// nothing more to receive.
+    Settle {
+        enough: Option<Lsn>,
+    },
     Repoint {
         upstream: NodeId,
     },
@@ -175,7 +178,7 @@ impl Action {
             Action::StopClean { .. } => "clean stop".into(),
             Action::StopNow => "immediate stop".into(),
             Action::Promote => "promotion".into(),
-            Action::Settle => "settling the final position".into(),
+            Action::Settle { .. } => "settling the final position".into(),
             Action::Repoint { upstream } => format!("repointing to {upstream}"),
             Action::Rewind { to } => format!("rewind to the history of {to}"),
             Action::Clone { from } => format!("fresh clone from {from}"),

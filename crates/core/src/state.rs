@@ -507,11 +507,19 @@ impl ClusterState {
 }
 
 impl WorkloadState {
+    /// Where the last holder's log ends, if it stopped cleanly: nobody has more than that.
+    pub fn clean_end(&self) -> Option<Lsn> {
+        match &self.tenure {
+            Tenure::Ended { how: Ended::Surrender { clean_at, .. }, .. } => *clean_at,
+            _ => None,
+        }
+    }
+
     /// A holder that did not stop cleanly may hold what no other replica has, and one that never opened its epoch another
     /// history of the same name (D5), unless the next epoch is its own again.
     fn mark_former_holder(&mut self, next: &NodeId) {
-        let Tenure::Ended { last, how } = &self.tenure else { return };
-        let clean = matches!(how, Ended::Surrender { clean_at: Some(_), .. });
+        let Tenure::Ended { last, .. } = &self.tenure else { return };
+        let clean = self.clean_end().is_some();
         let opened = self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch);
         if last != next && !(clean && opened) {
             let at = format!("at the end of epoch {}", self.epoch);

@@ -7,8 +7,8 @@ use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::node::{AddressReport, Node};
 use crate::operation::{Mode, Progress};
 use crate::replica::{GateReport, ReplicaReport, Role};
-use crate::spec::{Alone, Finding, Loss, Severity, check};
-use crate::state::{Standing, SyncSet, Tenure};
+use crate::spec::{Alone, Finding, Loss, Severity, WorkloadSpec, check};
+use crate::state::{Standing, SyncSet, Tenure, WorkloadState};
 use crate::steward::candidates::{self, Candidate};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
@@ -295,6 +295,7 @@ impl Node {
         };
         let head =
             primary.as_ref().and_then(|p| scene.replica(p, id)).and_then(|r| r.seen.as_ref()).map(|o| o.position);
+        let wait = writes_wait(w, spec);
         let replicas: Vec<ReplicaView> = spec
             .replicas
             .iter()
@@ -304,7 +305,7 @@ impl Node {
                 let (state, detail) = match (self.state().fenced(node), fresh) {
                     (Some(_), true) => ("stopped".into(), "fenced: waits to be readmitted".into()),
                     (Some(fenced), false) if fenced.off => ("unknown".into(), "fenced, its power is off".into()),
-                    _ => replica_state(report.as_ref().filter(|_| fresh), w.unsound(node)),
+                    _ => replica_state(report.as_ref().filter(|_| fresh), w.unsound(node), wait),
                 };
                 let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
                 let lag = match (head, position) {
@@ -408,7 +409,7 @@ impl Node {
                     return (Condition::Down, text, next);
                 }
                 let scene = self.scene();
-                if !primary_answers && !scene.is_up(holder) {
+                if !primary_answers && holder != scene.me && scene.health.is_suspected(holder, scene.now) {
                     let over = scene.lease_over_at(&Claim::Primary(id.clone())).since(scene.now).as_millis();
                     let text = format!(
                         "{id}: {holder} is not heard; in {over} ms at most its lease is over, and another may take over"
@@ -430,14 +431,14 @@ impl Node {
                     // What was reported by somebody who is not heard any more is coming no nearer.
                     let coming = |r: &ReplicaView| r.state != "unknown" && r.report.as_ref().is_some_and(works);
                     let coming = replicas.iter().any(|r| !r.in_sync_set && coming(r));
-                    let blocked = streaming == 0 && spec.alone == Alone::Block;
-                    let what = match (streaming, spec.alone) {
-                        (0, Alone::Block) => "writes wait, as no standby can confirm them (alone = \"block\")".into(),
-                        (0, Alone::Continue) => "writes are unprotected (alone = \"continue\")".into(),
+                    let wait = writes_wait(w, spec);
+                    let what = match streaming {
+                        _ if wait => "writes wait, as no standby can confirm them (alone = \"block\")".into(),
+                        0 => "writes are unprotected (alone = \"continue\")".into(),
                         _ => format!("{streaming} of {asked} standbys have every write"),
                     };
                     let text = format!("{id}: {holder} is primary; {what}; missing: {}", missing.join(", "));
-                    let condition = match (coming, blocked) {
+                    let condition = match (coming, wait) {
                         (true, _) => Condition::Settling,
                         (false, true) => Condition::Down,
                         (false, false) => Condition::Weakened,
@@ -471,7 +472,13 @@ impl Node {
     }
 }
 
-fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>) -> (String, String) {
+/// Whether no write is acknowledged, since there is no standby to confirm it (D3).
+fn writes_wait(w: &WorkloadState, spec: &WorkloadSpec) -> bool {
+    spec.loss == Loss::None && spec.alone == Alone::Block && w.sync.sure.is_empty()
+}
+
+/// A replica's state and what to know of it. That writes wait for a standby is not to be seen in the server: it takes them.
+fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>, writes_wait: bool) -> (String, String) {
     let Some(report) = report else { return ("unknown".into(), "not heard".into()) };
     let Some(seen) = &report.seen else { return ("unknown".into(), "not probed yet".into()) };
     let far = |since: Duration| {
@@ -494,6 +501,7 @@ fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>) -> (Stri
         .or_else(|| report.failed.clone())
         .or_else(|| seen.trouble.clone())
         .unwrap_or_else(|| match (state, seen.streaming) {
+            ("primary", _) if seen.can_write == Some(true) && writes_wait => "takes writes, which wait".into(),
             ("primary", _) if seen.can_write == Some(true) => "accepts writes".into(),
             ("primary", _) => "no write was tried yet".into(),
             ("standby", true) => "streaming".into(),

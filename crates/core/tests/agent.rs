@@ -37,7 +37,7 @@ impl Rig {
 
     /// A lease of the epoch, confirmed by the deadman.
     fn lease(&mut self, epoch: u64, ms: u64) {
-        let deadline = self.agent.authority.on_grant(Epoch(epoch), self.now, Duration::from_millis(ms));
+        let deadline = self.agent.authority.on_grant(Epoch(epoch), self.now, Duration::from_millis(ms), Duration::ZERO);
         self.agent.authority.on_armed(deadline);
     }
 
@@ -71,7 +71,7 @@ fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
     let assigned = workload(2, Tenure::Assigned { holder: me() });
     let mut rig = Rig::new(up(Role::Standby));
     assert_eq!(rig.step(&assigned), [], "without a lease nothing is begun");
-    let deadline = rig.agent.authority.on_grant(Epoch(2), rig.now, Duration::from_secs(2));
+    let deadline = rig.agent.authority.on_grant(Epoch(2), rig.now, Duration::from_secs(2), Duration::ZERO);
     assert!(deadline.is_some());
     assert_eq!(rig.step(&assigned), [], "a lease that the deadman has not confirmed covers nothing (C6)");
     rig.agent.authority.on_armed(deadline);
@@ -173,10 +173,14 @@ fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
     let ended = workload(2, Tenure::Ended { last: "polje".into(), how });
     let mut rig = Rig::new(up(Role::Standby));
     let (id, action) = rig.action(&ended).unwrap();
-    assert_eq!(action, Action::Settle);
+    assert_eq!(action, Action::Settle { enough: None });
     rig.agent.on_done(id, Ok(Done::Settled { timeline: 1, position: Lsn(5) }), &ended, rig.now);
     assert_eq!(rig.agent.report(&ended, rig.now).settled, Some((Epoch(2), 1, Lsn(5))));
     assert_eq!(rig.step(&ended), []);
+    let how = Ended::Surrender { boot: BootId::from("b"), clean_at: Some(Lsn(5)) };
+    let clean = workload(2, Tenure::Ended { last: "polje".into(), how });
+    let (_, action) = Rig::new(up(Role::Standby)).action(&clean).unwrap();
+    assert_eq!(action, Action::Settle { enough: Some(Lsn(5)) }, "nobody has more than a clean stop left");
     // A former primary's data waits: it may be asked to go on.
     let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
     let opened = Opened { epoch: Epoch(2), holder: me(), timeline: 1, switch: Lsn(0) };
@@ -235,7 +239,7 @@ fn a_standby_that_still_settles_follows_the_new_primary_at_once() {
     let mut rig = Rig::new(up(Role::Standby));
     let ended = workload(2, Tenure::Ended { last: "polje".into(), how: Ended::LeaseOver });
     let (settling, action) = rig.action(&ended).expect("it settles");
-    assert_eq!(action, Action::Settle);
+    assert_eq!(action, Action::Settle { enough: None });
     let open = workload(3, Tenure::Open { holder: "uvala".into(), serving: false });
     let orders = rig.step(&open);
     assert_eq!(orders[0], Order::Cancel { id: settling });

@@ -7,10 +7,24 @@ use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Role};
 use karst_core::spec::{Alone, Loss, ReplicaSpec};
-use karst_core::state::{Command, Ended, Standing};
+use karst_core::state::{Command, Ended, Standing, Tenure};
 use karst_core::steward::candidates::MayLack;
 use karst_core::steward::{Notes, next_look};
 use karst_core::{BootId, Epoch, NodeId};
+
+/// A move to `polje`, asked for by a person.
+fn asked(kind: Kind, accept_loss: u64) -> Operation {
+    Operation {
+        kind,
+        workload: w(),
+        from: Some("doline".into()),
+        to: Some("polje".into()),
+        by: "captain".into(),
+        why: String::new(),
+        asks: false,
+        accept_loss,
+    }
+}
 
 /// A standby whose server gave no answer to the newest look.
 fn silent() -> ReplicaReport {
@@ -35,6 +49,20 @@ fn one_that_has_not_settled_is_waited_for() {
     assert_eq!(case.chosen(), None);
     case.report("uvala", ReplicaReport { settled: Some((Epoch(0), 1, Lsn(200))), ..standby(200) });
     assert!(case.verdict("uvala").pending, "a position from an earlier epoch says nothing");
+}
+
+/// Nobody is ahead of whoever has what a clean stop left: a planned move does not wait for the slowest standby.
+#[test]
+fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
+    for (end, chosen) in [(100, Some("polje".to_string())), (101, None)] {
+        let mut case = Case::new(Loss::None);
+        let clean = Ended::Surrender { boot: BootId::from("b"), clean_at: Some(Lsn(end)) };
+        case.state.workloads.get_mut(&w()).unwrap().tenure = Tenure::Ended { last: "doline".into(), how: clean };
+        case.report("uvala", ReplicaReport { settled: None, ..standby(100) });
+        assert_eq!(case.chosen(), None, "nobody asked for polje");
+        assert!(case.state.apply(case.state.applied.next(), &Command::Begin(asked(Kind::Switchover, 0))));
+        assert_eq!(case.chosen(), chosen, "the log ends at {end}");
+    }
 }
 
 /// A busy standby that missed one look may be ahead: choosing without it would leave it with data past the switch point.
@@ -167,19 +195,9 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
     assert!(judged.excluded.is_some_and(|why| why.contains("S5")));
     assert_eq!(judged.may_lack, Some(MayLack::Bytes(240)));
     assert_eq!(case.chosen(), None);
-    let forced = |accept_loss| Operation {
-        kind: Kind::ForcedFailover,
-        workload: w(),
-        from: Some("doline".into()),
-        to: Some("polje".into()),
-        by: "captain".into(),
-        why: String::new(),
-        asks: false,
-        accept_loss,
-    };
     for (accepted, chosen) in [(239, None), (240, Some("polje".to_string()))] {
         let mut case = case.copy();
-        let begun = case.state.apply(case.state.applied.next(), &Command::Begin(forced(accepted)));
+        let begun = case.state.apply(case.state.applied.next(), &Command::Begin(asked(Kind::ForcedFailover, accepted)));
         assert!(begun);
         assert_eq!(case.chosen(), chosen, "{accepted} accepted");
     }

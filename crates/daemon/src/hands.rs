@@ -32,7 +32,7 @@ pub enum Hand {
 /// Whether others wait for this action's own result, and what can be seen of it comes later. Of all others what can be seen
 /// has to come first: it says that they need not be done again.
 fn is_awaited(action: &Action) -> bool {
-    matches!(action, Action::Promote | Action::Settle | Action::SetSync { .. })
+    matches!(action, Action::Promote | Action::Settle { .. } | Action::SetSync { .. })
 }
 
 /// The next moment for something that is done this often, the same for all of it: a daemon that has nothing else to do is woken

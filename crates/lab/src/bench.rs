@@ -7,7 +7,7 @@ use crate::idle::{self, Idle};
 use crate::layout::Layout;
 use crate::oracle::{self, Oracle};
 use crate::shape::Shape;
-use anyhow::Result;
+use anyhow::{Context, Result};
 use clap::Args;
 use serde::Serialize;
 use std::fmt::Write as _;
@@ -42,7 +42,8 @@ pub fn quantile(sorted: &[f64], share: f64) -> f64 {
     sorted.get(rank - 1).or(sorted.last()).copied().unwrap_or(f64::NAN)
 }
 
-#[derive(Serialize)]
+/// Everything that was measured; empty where it came to nothing.
+#[derive(Default, Serialize)]
 struct Results {
     cores: usize,
     memory_gib: u64,
@@ -65,45 +66,14 @@ impl Results {
 }
 
 pub async fn run(dir: &Path, options: Options) -> Result<()> {
-    let dir = dir.with_extension("bench");
-    println!("oracle: {} rounds killed, {} stopped cleanly ...", options.rounds, options.moves);
-    let mut oracle = Oracle::start(&dir.with_extension("oracle"), 9440).await?;
-    let (mut oracle_kill, mut oracle_clean) = (Vec::new(), Vec::new());
-    for _ in 0..options.rounds {
-        oracle_kill.push(oracle.round(false).await?);
-    }
-    for _ in 0..options.moves {
-        oracle_clean.push(oracle.round(true).await?);
-    }
-    drop(oracle);
-    let lab = Lab::up(Layout::new(&dir, 9400, Shape::default())?)?;
-    let measured = measure(&lab, &options).await;
-    lab.remove()?;
-    let Measured { killed: kill_server, killed_busy: kill_server_busy, moved: switchover, cut: power_off } = measured?;
-    let lab = Lab::up(Layout::new(&dir, 9400, Shape { brisk: true, ..Shape::default() })?)?;
-    let measured = measure_brisk(&lab, options.cuts).await;
-    lab.remove()?;
-    let (power_off_brisk, coordinator_lost) = measured?;
-    let idle = measure_idle(&dir, Duration::from_secs(options.idle)).await?;
     let memory = std::fs::read_to_string("/proc/meminfo")?;
     let kib = memory.lines().next().and_then(|l| l.split_whitespace().nth(1)?.parse::<u64>().ok()).unwrap_or(0);
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
-    let memory_gib = (kib + (1 << 19)) >> 20;
-    let results = Results {
-        cores,
-        memory_gib,
-        oracle_kill,
-        oracle_clean,
-        kill_server,
-        kill_server_busy,
-        switchover,
-        power_off,
-        power_off_brisk,
-        coordinator_lost,
-        idle,
-    };
+    let mut results = Results { cores, memory_gib: (kib + (1 << 19)) >> 20, ..Results::default() };
+    let done = measure_all(&dir.with_extension("bench"), &options, &mut results).await;
     let text = table(&results);
     print!("{text}");
+    done.context("the rest was not measured, and no table is written")?;
     if let Some(parent) = options.table.parent() {
         std::fs::create_dir_all(parent)?;
     }
@@ -112,34 +82,50 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
     Ok(())
 }
 
-struct Measured {
-    killed: drill::Report,
-    killed_busy: drill::Report,
-    moved: drill::Report,
-    cut: drill::Report,
+async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Result<()> {
+    println!("oracle: {} rounds killed, {} stopped cleanly ...", options.rounds, options.moves);
+    let mut oracle = Oracle::start(&dir.with_extension("oracle"), 9440).await?;
+    for _ in 0..options.rounds {
+        results.oracle_kill.push(oracle.round(false).await?);
+    }
+    for _ in 0..options.moves {
+        results.oracle_clean.push(oracle.round(true).await?);
+    }
+    drop(oracle);
+    let lab = Lab::up(Layout::new(dir, 9400, Shape::default())?)?;
+    let measured = measure(&lab, options, results).await;
+    lab.remove()?;
+    measured?;
+    let lab = Lab::up(Layout::new(dir, 9400, Shape { brisk: true, ..Shape::default() })?)?;
+    let measured = measure_brisk(&lab, options.cuts, results).await;
+    lab.remove()?;
+    measured?;
+    results.idle = measure_idle(dir, Duration::from_secs(options.idle)).await?;
+    Ok(())
 }
 
-async fn measure(lab: &Lab, options: &Options) -> Result<Measured> {
+async fn measure(lab: &Lab, options: &Options, results: &mut Results) -> Result<()> {
     fill(lab).await?;
     println!("kill-server: {} rounds with one writer, as the oracle has ...", options.rounds);
     let course = Course { writers: 1, ..Course::of(options.rounds) };
-    let killed = drill::lose_primary(lab, drill::Loss::Server, course).await?;
+    results.kill_server = drill::lose_primary(lab, drill::Loss::Server, course).await?;
     println!("kill-server: {} rounds under four writers ...", options.busy);
-    let killed_busy = drill::lose_primary(lab, drill::Loss::Server, Course::of(options.busy)).await?;
+    results.kill_server_busy = drill::lose_primary(lab, drill::Loss::Server, Course::of(options.busy)).await?;
     println!("switchover: {} rounds with one writer ...", options.moves);
-    let moved = drill::switchover(lab, Course { writers: 1, ..Course::of(options.moves) }).await?;
+    results.switchover = drill::switchover(lab, Course { writers: 1, ..Course::of(options.moves) }).await?;
     println!("power-off: {} rounds under four writers ...", options.cuts);
-    let cut = drill::lose_primary(lab, drill::Loss::Power, Course::of(options.cuts)).await?;
-    Ok(Measured { killed, killed_busy, moved, cut })
+    results.power_off = drill::lose_primary(lab, drill::Loss::Power, Course::of(options.cuts)).await?;
+    Ok(())
 }
 
 /// At the brisk timings.
-async fn measure_brisk(lab: &Lab, rounds: u32) -> Result<(drill::Report, Vec<f64>)> {
+async fn measure_brisk(lab: &Lab, rounds: u32, results: &mut Results) -> Result<()> {
     fill(lab).await?;
     println!("power-off at brisk timings: {rounds} rounds under four writers ...");
-    let cut = drill::lose_primary(lab, drill::Loss::Power, Course::of(rounds)).await?;
+    results.power_off_brisk = drill::lose_primary(lab, drill::Loss::Power, Course::of(rounds)).await?;
     println!("coordinator lost at brisk timings: {rounds} rounds ...");
-    Ok((cut, drill::lose_coordinator(lab, rounds).await?))
+    results.coordinator_lost = drill::lose_coordinator(lab, rounds).await?;
+    Ok(())
 }
 
 /// Servers as small as they can be: thirty of them share this machine.
@@ -181,7 +167,7 @@ fn table(r: &Results) -> String {
     let lost = sorted(r.coordinator_lost.iter().copied());
     let [killed, killed_busy, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
     let mut text = format!(
-        "# Measured\n\nMade by `make bench` on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
+        "# Measured\n\nMade by `karst-lab bench`, which `make bench` runs, on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
          knows at once that the primary died, promotes, writes) and the product in one run.\n\n\
          | what | rounds | median | 95 % | 99 % | longest |\n|---|---|---|---|---|---|\n",
         r.cores, r.memory_gib
@@ -196,7 +182,10 @@ fn table(r: &Results) -> String {
         ("**host's power cut and confirmed, default timings: first acknowledged write**", &cut),
         ("**host's power cut and confirmed, brisk timings: first acknowledged write**", &cut_brisk),
         ("**coordinator's daemon killed, brisk timings: another one elected**", &lost),
-    ] {
+    ]
+    .into_iter()
+    .filter(|(_, values)| !values.is_empty())
+    {
         let q = |share| quantile(values, share);
         let (median, most) = (q(0.5), [q(0.95), q(0.99), q(1.0)].map(|v| format!("{v:.0}")).join(" | "));
         let _ = writeln!(text, "| {what} | {} | {median:.0} | {most} |", values.len());

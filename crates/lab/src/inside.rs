@@ -13,8 +13,9 @@ use std::time::{Duration, Instant};
 
 /// Entries after which the lab's daemons take a snapshot: few, so that a host that was away for a while needs one.
 pub const SNAPSHOT_AFTER: u32 = 50;
-/// Between the end of a process and its next start, as a service manager would do it.
-const RESTART: Duration = Duration::from_millis(200);
+/// Between the end of a process and its next start, as docs/hosts.md has a service manager do it: a daemon should be back before
+/// anybody suspects its host.
+const RESTART: Duration = Duration::from_millis(50);
 
 /// A process that is started again when it ends, unless a file `hold` of its name exists.
 struct Kept {

@@ -448,7 +448,7 @@ impl World {
                 };
                 let slow = match action {
                     Action::Promote => self.slow.promote,
-                    Action::Settle => self.slow.settle,
+                    Action::Settle { .. } => self.slow.settle,
                     _ => None,
                 };
                 let delay = slow.map_or_else(|| self.chance.random_range(MS..most * MS), nanos);

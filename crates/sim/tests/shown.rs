@@ -96,6 +96,8 @@ fn a_primary_without_standbys_says_what_becomes_of_writes() {
             "{none:?}"
         );
         assert_eq!(none.workloads[0].next.is_some(), condition == Condition::Down);
+        let primary = none.workloads[0].replicas.iter().find(|r| r.state == "primary").expect("a primary");
+        assert_eq!(primary.detail == "accepts writes", alone == Alone::Continue, "{primary:?}");
     }
 }
 

@@ -68,6 +68,8 @@ struct Memory {
     copied: Option<Copied>,
     /// The server's first process, by a handle that cannot come to mean another one.
     first: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
+    /// A standby's process that replays the log, likewise.
+    replayer: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
 }
 
 /// One replica's server on this host.
@@ -123,8 +125,8 @@ impl Postgres {
                 let (timeline, switch) = self.promote().await?;
                 Ok(Done::Promoted { timeline, switch })
             }
-            Action::Settle => {
-                let (timeline, position) = self.settle().await?;
+            Action::Settle { enough } => {
+                let (timeline, position) = self.settle(enough).await?;
                 Ok(Done::Settled { timeline, position })
             }
             Action::Repoint { upstream } => self.repoint(upstream).await.map(|()| Done::Ok),

@@ -5,10 +5,11 @@ use super::probe::lsn;
 use super::{POLL, Postgres, Result, STREAM_POLL, Trouble, until, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
-use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use rustix::process::{Signal, pidfd_send_signal};
 use sqlx::{PgConnection, Row};
 use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
@@ -25,19 +26,10 @@ impl Postgres {
         pidfd_send_signal(&*first, Signal::HUP).map_err(|e| Trouble::io("the reload signal")(e.into()))
     }
 
-    /// The process that replays the log; none if there is none any more.
-    pub(super) async fn replayer(&self) -> Result<Option<i32>> {
-        let query = "select pid from pg_stat_activity where backend_type = 'startup'";
-        Ok(sqlx::query_scalar(query).fetch_optional(&self.pool).await?)
-    }
-
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
     pub(super) async fn promote(&self) -> Result<(u32, Lsn)> {
-        // Few round trips: each waits its turn on a host that is busy just now.
-        let begin = "select case when pg_is_in_recovery() then pg_promote(false) end,
-                            (select pid from pg_stat_activity where backend_type = 'startup')";
-        let row = sqlx::query(begin).fetch_one(&self.pool).await?;
-        let mut nudges = Nudges::of(row.try_get::<Option<i32>, _>(1)?);
+        let mut nudges = Nudges::of(self.replayer().await?);
+        self.sql("select case when pg_is_in_recovery() then pg_promote(false) end").await?;
         let log_file = "select case when not pg_is_in_recovery() then pg_walfile_name(pg_current_wal_insert_lsn()) end";
         let file = within("the promotion", PROMOTE_LIMIT, async {
             loop {
@@ -149,17 +141,15 @@ impl Postgres {
 /// interval (D10), and takes one for each of the states that it goes through. Each makes it read its settings again, so not
 /// more often than it helps. To that process alone: a reload of the whole server would have each of its processes read them.
 pub(super) struct Nudges {
-    replayer: Option<OwnedFd>,
+    replayer: Option<Arc<OwnedFd>>,
     next: Instant,
 }
 
 impl Nudges {
     const EVERY: Duration = Duration::from_millis(10);
 
-    pub(super) fn of(replayer: Option<i32>) -> Self {
-        // By a handle that cannot come to mean another process.
-        let handle = replayer.and_then(Pid::from_raw).and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
-        Self { replayer: handle, next: Instant::now() }
+    pub(super) fn of(replayer: Option<Arc<OwnedFd>>) -> Self {
+        Self { replayer, next: Instant::now() }
     }
 
     /// Sends one if it is time.
@@ -167,7 +157,7 @@ impl Nudges {
         if let Some(replayer) = self.replayer.as_ref().filter(|_| self.next <= Instant::now()) {
             self.next = Instant::now() + Self::EVERY;
             // Gone is as good as awake.
-            let _ = pidfd_send_signal(replayer, Signal::HUP);
+            let _ = pidfd_send_signal(&**replayer, Signal::HUP);
         }
     }
 }

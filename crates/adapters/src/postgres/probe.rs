@@ -82,6 +82,9 @@ impl Postgres {
             seen.role = Some(Role::Standby);
             seen.streaming = row.try_get("streaming")?;
             seen.upstream = self.remember(|m| m.upstream.clone());
+            if self.remember(|m| m.replayer.is_none()) {
+                self.replayer().await?;
+            }
             return Ok(());
         }
         seen.role = Some(Role::Primary);

@@ -243,6 +243,20 @@ impl Postgres {
         first
     }
 
+    /// A handle to the process that replays a standby's log; none if there is none any more. Remembered: asked for at each move,
+    /// it would cost that some milliseconds.
+    pub(super) async fn replayer(&self) -> Result<Option<Arc<OwnedFd>>> {
+        if let Some(replayer) = self.remember(|m| m.replayer.clone()).filter(|fd| !exits_within(fd, &NOW)) {
+            return Ok(Some(replayer));
+        }
+        let query = "select pid from pg_stat_activity where backend_type = 'startup'";
+        let pid: Option<i32> = sqlx::query_scalar(query).fetch_optional(&self.pool).await?;
+        let handle =
+            pid.and_then(Pid::from_raw).and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()).map(Arc::new);
+        self.remember(|m| m.replayer.clone_from(&handle));
+        Ok(handle)
+    }
+
     /// It had a first process, which has exited, and has no other yet.
     pub(super) fn has_lost_first(&self) -> bool {
         self.remember(|m| m.first.clone()).is_some_and(|fd| exits_within(&fd, &NOW))
@@ -282,11 +296,12 @@ impl Postgres {
             pidfd_send_signal(&*first, Signal::INT).map_err(|e| Trouble::io("the stop signal")(e.into()))?;
             let _ = tokio::time::timeout(limit, exit_of(first)).await;
         }
-        self.end_all().await?;
         let mut control = self.program("pg_controldata");
         control.arg("-D").arg(&self.plan.data);
-        let output = self.run(control, "pg_controldata").await?;
-        Ok(clean_end(&String::from_utf8_lossy(&output.stdout)))
+        // A server that stopped cleanly wrote so before its first process ended.
+        let (ended, output) = tokio::join!(self.end_all(), self.run(control, "pg_controldata"));
+        ended?;
+        Ok(clean_end(&String::from_utf8_lossy(&output?.stdout)))
     }
 }
 

@@ -220,6 +220,7 @@ impl Node {
             return;
         }
         self.granted_at = self.now;
+        let worth = self.spec.timings.worth_arming();
         for (claim, epoch, lease) in leases {
             let id = claim.workload();
             let w = self.state.workload(id);
@@ -227,7 +228,7 @@ impl Node {
                 let mine = w.place.holder.as_ref() == Some(&self.me) && !w.place.leaving && w.place.number == *epoch;
                 if let Some(keeper) = self.addresses.get_mut(id)
                     && mine
-                    && let Some(deadline) = keeper.authority.on_grant(*epoch, sent, *lease)
+                    && let Some(deadline) = keeper.authority.on_grant(*epoch, sent, *lease, worth)
                 {
                     self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
                 }
@@ -243,7 +244,7 @@ impl Node {
             };
             if let Some(agent) = self.agents.get_mut(id)
                 && holds
-                && let Some(deadline) = agent.authority.on_grant(*epoch, sent, *lease)
+                && let Some(deadline) = agent.authority.on_grant(*epoch, sent, *lease, worth)
             {
                 self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
             }

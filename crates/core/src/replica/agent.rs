@@ -218,7 +218,7 @@ impl Agent {
                     (seen.upstream, seen.streaming) = (None, false);
                 }
             }
-            (Action::Settle, Done::Settled { timeline, position }) => {
+            (Action::Settle { .. }, Done::Settled { timeline, position }) => {
                 self.settled = Some((workload.epoch, timeline, position));
             }
             (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => self.clean_at = clean_at,
@@ -462,7 +462,7 @@ impl Agent {
         }
         // Somebody was chosen without it, who waits for this standby now (D13).
         if primary.is_some()
-            && let Some(Running { action: Action::Settle, .. }) = self.running
+            && let Some(Running { action: Action::Settle { .. }, .. }) = self.running
         {
             self.cancel();
         }
@@ -472,7 +472,8 @@ impl Agent {
         let rejoins = unusable && self.rejoined != Some(w.epoch);
         if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
             if self.settled.is_none_or(|(e, _, _)| e != w.epoch) {
-                self.start(Action::Settle, now);
+                let enough = w.clean_end();
+                self.start(Action::Settle { enough }, now);
             }
             return;
         }

@@ -68,6 +68,11 @@ impl Timings {
         self.heartbeat + self.heartbeat / 2
     }
 
+    /// By how much a lease has to become longer for the deadman to be told: with each second heartbeat.
+    pub fn worth_arming(&self) -> Duration {
+        self.heartbeat + self.heartbeat / 2
+    }
+
     /// How long the choice of a primary waits for the one standby without which nobody could confirm writes: as long as a node
     /// that fell silent may go unnoticed.
     pub fn patience_alone(&self) -> Duration {
@@ -92,10 +97,12 @@ impl Timings {
                 key: "lease",
                 rule: format!(
                     "a lost coordinator never costs a healthy primary its lease (A8): lease - {rho} % - kill_bound - \
-                     heartbeat > stickiness + {} % + election_spread + commit + renewal",
+                     2.5 * heartbeat > stickiness + {} % + election_spread + commit + renewal",
                     2.0 * rho
                 ),
-                left: shortened(self.lease).saturating_sub(self.kill_bound).saturating_sub(self.heartbeat),
+                left: shortened(self.lease)
+                    .saturating_sub(self.kill_bound)
+                    .saturating_sub(self.heartbeat + self.worth_arming()),
                 right: stretched(self.stickiness) + self.election_spread + COMMIT_ALLOWANCE + self.renewal(),
             },
             Inequality {

@@ -532,6 +532,13 @@ impl Desk<'_> {
         if self.spec.restart && wanted.is_none() && self.may_go_on(last, how) {
             return vec![self.assign(last, "local restart")];
         }
+        let accepted = self.scene.state.running(self.id).map_or(0, |(_, o)| o.what.accept_loss);
+        let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.may_with_loss(accepted)));
+        // Of one that has what a clean stop left nobody is ahead.
+        let has_all = |c: &Candidate| c.position.zip(self.w.clean_end()).is_some_and(|(has, end)| has >= end);
+        if let Some(target) = target.filter(|c| c.excluded.is_none() && has_all(c)) {
+            return vec![self.assign(&target.node, target.reason())];
+        }
         // Everyone who can still say how far it is gets to say so: the newest is chosen, so that no other standby is
         // ahead of the new primary.
         if !waited && list.iter().any(|c| c.pending) {
@@ -542,8 +549,6 @@ impl Desk<'_> {
             Some(Planted::PromoteLaggard) => eligible().min_by_key(|c| c.preference()),
             _ => eligible().max_by_key(|c| c.preference()),
         };
-        let accepted = self.scene.state.running(self.id).map_or(0, |(_, o)| o.what.accept_loss);
-        let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.may_with_loss(accepted)));
         if let Some(best) = target.or_else(best) {
             let patient = ended_for < timings.patience_alone();
             if patient && self.would_stand_alone(best, &list) {

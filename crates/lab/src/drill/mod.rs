@@ -60,12 +60,18 @@ pub enum Drill {
         /// With the power controller gone too: its lease's end alone says that it is
         #[arg(long)]
         unconfirmed: bool,
+        /// In so many rounds, the first ones, the primary's host is made the coordinator beforehand
+        #[arg(long, default_value_t = 0, value_name = "ROUNDS")]
+        together: u32,
     },
     /// Cut the primary's host off from its peers, with the power controller gone; healed when clients write elsewhere
     CutOff {
         workload: String,
         #[arg(long, default_value_t = 1)]
         rounds: u32,
+        /// In so many rounds, the first ones, the primary's host is made the coordinator beforehand
+        #[arg(long, default_value_t = 0, value_name = "ROUNDS")]
+        together: u32,
     },
     /// Random faults one after the other under load, each undone; then every acknowledged row is looked for
     Storm {
@@ -90,24 +96,27 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
         let extent = Extent { only: options.only, ..Extent::of(options.rounds) };
         return accept(&lab, &extent, &report).await;
     };
-    let (workload, rounds, loss) = match &drill {
+    let (workload, course, loss) = match &drill {
         Drill::Storm { workload, minutes, seed } => {
             known(workload)?;
             let seed = seed.unwrap_or_else(rand::random);
             return crate::storm::run(&lab, Duration::from_secs(minutes * 60), seed).await;
         }
-        Drill::KillServer { workload, rounds } => (workload, *rounds, Some(Loss::Server)),
-        Drill::PowerOff { workload, rounds, unconfirmed } => {
-            (workload, *rounds, Some(if *unconfirmed { Loss::PowerAlone } else { Loss::Power }))
+        Drill::KillServer { workload, rounds } => (workload, Course::of(*rounds), Some(Loss::Server)),
+        Drill::PowerOff { workload, rounds, unconfirmed, together } => {
+            let loss = if *unconfirmed { Loss::PowerAlone } else { Loss::Power };
+            (workload, Course { together: *together, ..Course::of(*rounds) }, Some(loss))
         }
-        Drill::CutOff { workload, rounds } => (workload, *rounds, Some(Loss::Peers)),
-        Drill::Switchover { workload, rounds } => (workload, *rounds, None),
+        Drill::CutOff { workload, rounds, together } => {
+            (workload, Course { together: *together, ..Course::of(*rounds) }, Some(Loss::Peers))
+        }
+        Drill::Switchover { workload, rounds } => (workload, Course::of(*rounds), None),
     };
     known(workload)?;
     lab.healthy(Duration::from_secs(60)).await?;
     let report = match loss {
-        Some(loss) => lose_primary(&lab, loss, Course::of(rounds)).await?,
-        None => switchover(&lab, Course::of(rounds)).await?,
+        Some(loss) => lose_primary(&lab, loss, course).await?,
+        None => switchover(&lab, course).await?,
     };
     println!(
         "\nacknowledged rows missing: {}   (of {}, compared with {} replicas)",

@@ -31,7 +31,7 @@ pub struct Round {
 }
 
 /// What a whole drill found.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Default, Serialize)]
 pub struct Report {
     /// The longest outage that was printed beforehand, in milliseconds; none for a planned move.
     pub worst: Option<u64>,

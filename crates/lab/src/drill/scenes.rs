@@ -240,6 +240,7 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
         answered.push(format!("{} ms", answered_after(lab, dial, placed, allowed).await?.as_millis()));
     }
     let told = told_after(waiting, placed, steal).await?;
+    let stolen = steal_millis() - steal;
     drop(dials);
     one_answer(capture.as_mut())?;
     // What shows that nobody else answers shows here who does.
@@ -250,7 +251,8 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
     apply(lab, Fault::PowerOn { host: holder })?;
     lab.healthy(LIMIT).await?;
     Ok(format!(
-        "answered {} after the log's word (IPv4, IPv6); who waited for an answer was told {} ms after it",
+        "answered {} after the log's word (IPv4, IPv6); who waited for an answer was told {} ms after it; the machine \
+         was taken away for {stolen} ms meanwhile, which is allowed for",
         answered.join(" and "),
         told.as_millis()
     ))

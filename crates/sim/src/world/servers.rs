@@ -78,7 +78,7 @@ impl World {
                 let (timeline, at, _) = server.timeline();
                 Ok(Done::Promoted { timeline, switch: Lsn(at as u64) })
             }
-            Action::Settle => {
+            Action::Settle { .. } => {
                 let server = &mut self.host(id).server;
                 (server.upstream, server.receiving) = (None, false);
                 Ok(Done::Settled { timeline: server.timeline().0, position: server.position() })
