@@ -128,6 +128,15 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    #[test]
+    fn the_deadman_is_armed_anew_when_it_is_worth_it() {
+        let (ms, lease) = (Duration::from_millis, Duration::from_secs(2));
+        let mut authority = Authority::default();
+        let armed = [(1, 0), (1, 100), (1, 200), (1, 340), (1, 360), (2, 370)]
+            .map(|(epoch, sent)| authority.on_grant(Epoch(epoch), Time::ZERO + ms(sent), lease, ms(150)).is_some());
+        assert_eq!(armed, [true, false, true, false, true, true], "a new epoch is armed at once");
+    }
+
     proptest! {
         /// Whatever the clocks' offsets, rates within the bound, and delays: the holder stops before the coordinator
         /// counts the lease as over.

@@ -138,7 +138,8 @@ pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) ->
                     other => carry_out(other),
                 }
             }
-            if beats {
+            // In the middle of a move somebody waits for each step.
+            if beats && node.is_calm() {
                 pulse::beaten(node.spec().timings.heartbeat, node.is_coordinator());
             }
         }

@@ -2,8 +2,8 @@
 //! work itself.
 //!
 //! Heartbeats of all nodes leave within a moment of each other, and to be woken costs a cold core more than what it is woken for.
-//! So after its own heartbeat this thread sleeps through that moment, and then takes what has come together. What is urgent and
-//! comes just then waits for a few milliseconds at most.
+//! So while all is calm this thread sleeps through that moment after its own heartbeat, and then takes what has come together.
+//! What is urgent and comes just then waits for a few milliseconds at most, and only the first of it: then it is not calm.
 
 use std::cell::Cell;
 use std::io;

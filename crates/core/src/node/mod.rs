@@ -199,6 +199,10 @@ impl Node {
     pub fn is_coordinator(&self) -> bool {
         self.consensus.is_leader()
     }
+    /// Every workload is served as it should be, and nothing is under way.
+    pub fn is_calm(&self) -> bool {
+        self.spec.workloads.iter().all(|(id, spec)| self.state.workload(id).is_calm(spec))
+    }
     pub fn coordinator(&self) -> Option<&NodeId> {
         self.consensus.leader()
     }
