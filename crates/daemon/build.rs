@@ -5,8 +5,10 @@ use std::path::{Path, PathBuf};
 use std::{env, fs, io};
 
 fn main() -> io::Result<()> {
-    let built = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/dist");
-    let out = PathBuf::from(env::var("OUT_DIR").expect("cargo sets it")).join("console");
+    // Asked for at each run: this script may have been compiled for another checkout, with the same target directory.
+    let told = |name: &str| PathBuf::from(env::var_os(name).expect("cargo sets it"));
+    let built = told("CARGO_MANIFEST_DIR").join("../../console/dist");
+    let out = told("OUT_DIR").join("console");
     println!("cargo::rerun-if-changed={}", built.display());
     let _ = fs::remove_dir_all(&out);
     fs::create_dir_all(&out)?;
