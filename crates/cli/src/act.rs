@@ -1,7 +1,7 @@
 //! What changes something: the plan first, then consent, then the steps as they happen. Ending the client ends nothing
 //! else.
 
-use crate::output::{Format, print, size};
+use crate::output::{Format, print, say, size};
 use crate::{Consent, Ending};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
@@ -9,7 +9,7 @@ use karst_api::core::node::Plan;
 use karst_api::core::operation::{Mode, Outcome};
 use karst_api::{Client, MoveBody};
 use std::fmt::Write as _;
-use std::io::{BufRead, IsTerminal, Write};
+use std::io::{BufRead, IsTerminal};
 
 pub async fn change(
     client: &Client, what: &str, workload: &str, body: MoveBody, consent: &Consent, format: Format,
@@ -28,10 +28,7 @@ pub async fn change(
     // What was approved is what is done: the target is named even if it was chosen for the caller.
     let body = MoveBody { to: plan.to.clone(), ..body };
     let started = client.begin(workload, what, &body).await?;
-    println!(
-        "{} has begun; it goes on if this client ends (karst operation watch {})",
-        started.operation, started.operation
-    );
+    say(&format!("{0} has begun; it goes on if this client ends (karst operation watch {0})\n", started.operation));
     watch(client, started.operation).await
 }
 
@@ -93,7 +90,7 @@ pub async fn mode(client: &Client, mode: Mode, workload: Option<&str>, all: bool
 /// Approves, and shows what follows.
 pub async fn approve(client: &Client, id: OperationId) -> Result<Ending> {
     let reply = client.approve(id).await?;
-    println!("{id} {}", reply.text);
+    say(&format!("{id} {}\n", reply.text));
     watch(client, id).await
 }
 
@@ -101,8 +98,7 @@ fn approved(what: &str, name: &str) -> Result<bool> {
     if !std::io::stdin().is_terminal() {
         bail!("nothing was changed: there is no terminal to ask; use --yes");
     }
-    print!("Type the {what}'s name to approve: ");
-    std::io::stdout().flush()?;
+    say(&format!("Type the {what}'s name to approve: "));
     let mut answer = String::new();
     std::io::stdin().lock().read_line(&mut answer)?;
     Ok(answer.trim() == name)
@@ -118,7 +114,7 @@ pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
             let Some(operation) = reply.status.operations.iter().find(|o| o.id == id) else { return false };
             let begin = operation.steps.first().map(|s| s.at).unwrap_or_default();
             for step in operation.steps.iter().skip(shown) {
-                println!("  {:>7} ms  {}", step.at.since(begin).as_millis(), step.text);
+                say(&format!("  {:>7} ms  {}\n", step.at.since(begin).as_millis(), step.text));
             }
             shown = shown.max(operation.steps.len());
             if let Some(outcome) = &operation.outcome {
@@ -135,7 +131,7 @@ pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
     match result {
         Some(Outcome::Undone(why)) => bail!("{id} was not done: {why}"),
         Some(Outcome::Diverted(why)) => {
-            println!("{id} was done otherwise: {why}");
+            say(&format!("{id} was done otherwise: {why}\n"));
             Ok(Ending::NotWell)
         }
         _ => Ok(Ending::Done),

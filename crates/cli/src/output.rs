@@ -4,6 +4,7 @@ use anyhow::Result;
 use clap::ValueEnum;
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 use serde::Serialize;
+use std::io::Write as _;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Format {
@@ -12,12 +13,23 @@ pub enum Format {
     Yaml,
 }
 
+/// What programs end with that a closed pipe ends: 128 and the signal's number.
+const NOBODY_READS: i32 = 141;
+
+/// Prints this. Whoever reads may have seen enough (`karst status | head -1`): then there is nothing more to do, nor to complain of.
+pub fn say(text: &str) {
+    let mut out = std::io::stdout().lock();
+    if out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_err() {
+        std::process::exit(NOBODY_READS);
+    }
+}
+
 /// Prints the value itself, or what `table` makes of it.
 pub fn print<T: Serialize>(format: Format, value: &T, table: impl FnOnce(&T) -> String) -> Result<()> {
     match format {
-        Format::Table => println!("{}", table(value).trim_end()),
-        Format::Json => println!("{}", serde_json::to_string_pretty(value)?),
-        Format::Yaml => print!("{}", serde_yaml_ng::to_string(value)?),
+        Format::Table => say(&format!("{}\n", table(value).trim_end())),
+        Format::Json => say(&format!("{}\n", serde_json::to_string_pretty(value)?)),
+        Format::Yaml => say(&serde_yaml_ng::to_string(value)?),
     }
     Ok(())
 }

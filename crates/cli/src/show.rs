@@ -1,7 +1,7 @@
 //! What is so: every command that changes nothing.
 
 use crate::Ending;
-use crate::output::{Format, columns, print, size};
+use crate::output::{Format, columns, print, say, size};
 use anyhow::{Context, Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::operation::{Outcome, Progress};
@@ -27,8 +27,7 @@ pub async fn watch(client: &Client) -> Result<Ending> {
     client
         .watch(|reply| {
             // Home and clear below: the screen is drawn over, without a flicker.
-            print!("\x1b[H\x1b[2J{}", screen(&reply));
-            let _ = std::io::Write::flush(&mut std::io::stdout());
+            say(&format!("\x1b[H\x1b[2J{}", screen(&reply)));
             false
         })
         .await?;
@@ -411,8 +410,8 @@ pub async fn history(
         last = reply.records.last().map(|r| r.at.clone()).or(last);
         for record in &reply.records {
             match format {
-                Format::Table => print!("{}", line(record)),
-                _ => println!("{}", serde_json::to_string(record)?),
+                Format::Table => say(&line(record)),
+                _ => say(&format!("{}\n", serde_json::to_string(record)?)),
             }
         }
     }

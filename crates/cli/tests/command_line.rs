@@ -141,6 +141,17 @@ fn a_spec_is_checked_without_any_server() {
     assert_eq!(karst(&["spec", "check", "/nonexistent/spec.toml"]).status.code(), Some(1));
 }
 
+/// As in `karst spec check FILE | head -1`.
+#[test]
+fn a_reader_that_has_seen_enough_is_no_error() {
+    let spec = file("enough.toml", SPEC);
+    let (reader, writer) = std::io::pipe().expect("a pipe");
+    drop(reader);
+    let mut command = Command::new(env!("CARGO_BIN_EXE_karst"));
+    let output = command.args(["spec", "check"]).arg(spec).stdout(writer).output().expect("the client starts");
+    assert_eq!((output.status.code(), errors(&output).as_str()), (Some(141), ""));
+}
+
 #[test]
 fn shells_are_told_every_command() {
     for shell in ["bash", "zsh", "fish"] {

@@ -65,6 +65,24 @@ fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
     }
 }
 
+/// A primary that died may have sent the beginning of a record: who received that is not past the end of the log, and counts from
+/// the new epoch's beginning on.
+#[test]
+fn the_beginning_of_a_record_is_not_data() {
+    for (settled, counts) in [(100, true), (101, false)] {
+        let mut case = Case::new(Loss::None);
+        case.apply(&Command::Assign { workload: w(), epoch: Epoch(2), holder: "polje".into(), why: String::new() });
+        case.report("polje", ReplicaReport { opened: Some((Epoch(2), 2, Lsn(100))), ..standby(100) });
+        case.report("uvala", ReplicaReport { settled: Some((Epoch(1), 1, Lsn(settled))), ..standby(128) });
+        let opens = case.decided(&mut Notes::default());
+        let sync = opens.iter().find_map(|c| match c {
+            Command::Open { sync, .. } => Some(sync.contains(&"uvala".into())),
+            _ => None,
+        });
+        assert_eq!(sync, Some(counts), "settled at {settled}: {opens:?}");
+    }
+}
+
 /// A busy standby that missed one look may be ahead: choosing without it would leave it with data past the switch point.
 #[test]
 fn one_that_did_not_answer_once_is_waited_for_and_not_for_ever() {

@@ -7,17 +7,24 @@ use super::{POLL, Postgres, Result, STREAM_POLL, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
 use sqlx::Row;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+/// A primary that dies may have sent the beginning of a record: its log is written by the page. After so many nudges without
+/// another record there is none.
+const BROKEN_OFF: Duration = Duration::from_millis(40);
 const SETTLE_LIMIT: Duration = Duration::from_secs(5);
 const REPOINT_LIMIT: Duration = Duration::from_secs(5);
 
-/// What a standby has, all of it replayed.
-#[derive(Clone, Copy, PartialEq)]
-struct Last {
-    receives: bool,
+/// How far a standby has replayed.
+struct Replay {
     at: Lsn,
     timeline: u32,
+    /// It has a connection to its upstream.
+    receives: bool,
+    /// Everything that was received is replayed.
+    is_complete: bool,
+    /// Whoever replays has nothing to do.
+    waits: bool,
 }
 
 impl Postgres {
@@ -26,40 +33,54 @@ impl Postgres {
     pub(super) async fn settle(&self, enough: Option<Lsn>) -> Result<(u32, Lsn)> {
         self.remember(|m| m.upstream = None);
         if let Some(end) = enough
-            && let Some(last) = self.replayed().await?.filter(|last| last.at >= end)
+            && let Some(replay) = Some(self.replay().await?).filter(|replay| replay.at >= end)
         {
-            return Ok((last.timeline, last.at));
+            return Ok((replay.timeline, replay.at));
         }
         self.write_settings(None, IMPOSSIBLE)?;
         self.reload().await?;
         // Whoever lost its stream in the middle of a record waits before it looks at what it has: up to 1.4 s were seen.
         let mut nudges = Nudges::of(self.replayer().await?);
         within("the end of streaming and of replay", SETTLE_LIMIT, async {
-            let mut before = None;
+            let (mut before, mut since) = (None, Instant::now());
             loop {
                 nudges.next();
-                let now = self.replayed().await?.filter(|last| !last.receives);
-                // Twice the same: whoever replays may not have read yet that it has nobody to follow.
-                if let Some(last) = now.filter(|_| now == before) {
-                    return Ok((last.timeline, last.at));
+                let replay = self.replay().await?;
+                let now = (!replay.receives).then_some(replay.at);
+                if now != before {
+                    (before, since) = (now, Instant::now());
+                } else if now.is_some() {
+                    // Twice the same: whoever replays may not have read yet that it has nobody to follow. The beginning of a
+                    // record is nothing that could be replayed: nudged again and again, it still has nothing to do.
+                    let broken_off = replay.waits && since.elapsed() >= BROKEN_OFF;
+                    if replay.is_complete || broken_off {
+                        return Ok((replay.timeline, replay.at));
+                    }
                 }
-                before = now;
                 tokio::time::sleep(POLL).await;
             }
         })
         .await
     }
 
-    /// How far it is, once everything that was received is replayed. One look for all of it: a new primary waits for this.
-    async fn replayed(&self) -> Result<Option<Last>> {
-        let look = "select coalesce(pg_last_wal_replay_lsn() >= pg_last_wal_receive_lsn(), true) as drained,
+    /// One look for all of it: a new primary waits for this.
+    async fn replay(&self) -> Result<Replay> {
+        let look = "with here as (select pg_last_wal_replay_lsn() as at, pg_last_wal_receive_lsn() as received)
+                    select at::text, coalesce(at >= received, true) as is_complete,
                            exists (select from pg_stat_wal_receiver where pid is not null) as receives,
-                           greatest(pg_last_wal_receive_lsn(), pg_last_wal_replay_lsn())::text as at,
-                           (select timeline_id from pg_control_checkpoint()) as timeline";
+                           case when at < received then
+                             (select wait_event in ('RecoveryRetrieveRetryInterval', 'RecoveryWalStream')
+                              from pg_stat_activity where backend_type = 'startup') end as waits,
+                           (select timeline_id from pg_control_checkpoint()) as timeline
+                    from here";
         let row = sqlx::query(look).fetch_one(&self.pool).await?;
-        let timeline = row.try_get::<i32, _>("timeline")?.unsigned_abs().max(self.remember(|m| m.timeline));
-        let last = Last { receives: row.try_get("receives")?, at: lsn(&row, "at"), timeline };
-        Ok(row.try_get::<bool, _>("drained")?.then_some(last))
+        Ok(Replay {
+            at: lsn(&row, "at"),
+            timeline: row.try_get::<i32, _>("timeline")?.unsigned_abs().max(self.remember(|m| m.timeline)),
+            receives: row.try_get("receives")?,
+            is_complete: row.try_get("is_complete")?,
+            waits: row.try_get::<Option<bool>, _>("waits")?.unwrap_or(false),
+        })
     }
 
     /// Follows `upstream`, and returns when it streams.

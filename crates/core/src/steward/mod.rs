@@ -361,12 +361,16 @@ impl Desk<'_> {
         if self.w.unsound(node).is_some() {
             return None;
         }
-        let clean_end = match self.report(node)?.surrendered {
+        let report = self.report(node)?;
+        let clean_end = match report.surrendered {
             Some((epoch, clean_at)) if epoch.next() == self.w.epoch => clean_at,
             _ => None,
         };
-        let seen = self.report(node)?.seen.as_ref()?;
-        let position = clean_end.into_iter().chain((seen.timeline < timeline).then_some(seen.position)).max()?;
+        let seen = report.seen.as_ref()?;
+        // The beginning of a record that its primary did not live to send is received, and is not data.
+        let settled = report.settled.filter(|(epoch, ..)| epoch.next() == self.w.epoch).map(|(.., position)| position);
+        let has = (seen.timeline < timeline).then_some(settled.unwrap_or(seen.position));
+        let position = clean_end.into_iter().chain(has).max()?;
         (timeline > 1 && position > switch && !seen.is(Role::Primary)).then_some(position)
     }
 

@@ -1,0 +1,152 @@
+//! The driver against real servers on loopback: what it says of the end of a log, and of who has it.
+
+use karst_adapters::Postgres;
+use karst_adapters::postgres::{Plan, Trouble};
+use karst_adapters::process::Processes;
+use karst_core::ids::Lsn;
+use karst_core::replica::{Action, Done};
+use karst_core::spec::{Alone, Loss, ReplicaSpec, WorkloadSpec};
+use karst_core::{Epoch, NodeId};
+use sqlx::Connection as _;
+use sqlx::postgres::{PgConnectOptions, PgConnection};
+use std::net::{SocketAddr, TcpListener};
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+const LIMIT: Duration = Duration::from_secs(20);
+/// Of a server's log (manual, section 30.6).
+const PAGE: u64 = 8192;
+
+struct Server {
+    driver: Postgres,
+    processes: Processes,
+    socket: PgConnectOptions,
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.processes.end_all(LIMIT);
+    }
+}
+
+impl Server {
+    fn new(dir: &Path, me: &NodeId, spec: &WorkloadSpec) -> Self {
+        let (workload, replica) = ("sailings".into(), &spec.replicas[me]);
+        let processes = Processes::new(Path::new(&replica.data), None);
+        let runtime = dir.join(format!("{me}.run"));
+        let plan = Plan::from_spec(&workload, spec, me, &runtime, processes.clone()).expect("a whole spec");
+        let socket = PgConnectOptions::new_without_pgpass().socket(&plan.runtime).port(replica.address.port());
+        Self { driver: Postgres::new(plan), processes, socket: socket.username("postgres").database("postgres") }
+    }
+
+    async fn act(&self, action: Action) -> Result<Done, Trouble> {
+        self.driver.act(action).await
+    }
+
+    async fn settle(&self, enough: Option<Lsn>) -> (u32, Lsn) {
+        match self.act(Action::Settle { enough }).await {
+            Ok(Done::Settled { timeline, position }) => (timeline, position),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    async fn connect(&self) -> PgConnection {
+        PgConnection::connect_with(&self.socket).await.expect("it answers")
+    }
+
+    async fn sql(&self, statement: &'static str) {
+        sqlx::raw_sql(statement).execute(&mut self.connect().await).await.expect(statement);
+    }
+
+    async fn streams(&self) {
+        let begun = Instant::now();
+        while !self.driver.observe().await.streaming {
+            assert!(begun.elapsed() < LIMIT, "{:?}", self.driver.observe().await);
+        }
+    }
+}
+
+fn pair(dir: &Path) -> [Server; 2] {
+    // The servers run as another user than root.
+    std::fs::set_permissions(dir, std::fs::Permissions::from_mode(0o755)).expect("the directory is ours");
+    let secret = dir.join("secret");
+    std::fs::write(&secret, "gangway").expect("a secret");
+    let nodes = ["doline", "polje"].map(NodeId::from);
+    let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
+    let replica = |(rank, node): (usize, &NodeId)| {
+        let address: SocketAddr = free();
+        let data = dir.join(node.as_str()).display().to_string();
+        (node.clone(), ReplicaSpec { rank: rank as u32, address, data, log: None })
+    };
+    let spec = WorkloadSpec {
+        driver: "postgres".into(),
+        loss: Loss::None,
+        alone: Alone::Block,
+        restart: false,
+        replicas: nodes.iter().enumerate().map(replica).collect(),
+        gates: Default::default(),
+        address: None,
+        settings: [
+            ("secret".into(), format!("file:{}", secret.display())),
+            ("set.shared_buffers".into(), "16MB".into()),
+        ]
+        .into(),
+    };
+    nodes.map(|me| Server::new(dir, &me, &spec))
+}
+
+fn sync(epoch: u64, number: u64, standby: &str) -> Action {
+    Action::SetSync { epoch: Epoch(epoch), number, standbys: vec![standby.into()], unprotected: false }
+}
+
+/// D6, D9, D12: a clean stop says where the log ends, whoever has that needs no reload to be settled, and the server that stopped
+/// follows the next one as it is. A log that was received and not replayed yet is not settled; the beginning of a record never is
+/// replayed.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_end_of_a_log_is_known_and_who_has_it() {
+    let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [doline, polje] = pair(dir.path());
+    doline.act(Action::Create).await.expect("first data");
+    polje.act(Action::Clone { from: "doline".into() }).await.expect("a copy");
+    polje.act(Action::StartStandby { upstream: "doline".into() }).await.expect("a standby");
+    doline.act(sync(1, 1, "polje")).await.expect("a sync set");
+    doline.sql("create table sailing (quay text); insert into sailing values ('northquay')").await;
+
+    let stopped = doline.act(Action::StopClean { limit: LIMIT }).await.expect("a clean stop");
+    let Done::Stopped { clean_at: Some(end) } = stopped else { panic!("{stopped:?}") };
+    let (timeline, has) = polje.settle(Some(end)).await;
+    assert!((timeline, has >= end) == (1, true), "it has {has} of {end}");
+    assert_eq!(polje.settle(Some(Lsn(u64::MAX))).await, (1, has), "who lacks something settles as anybody else");
+
+    let promoted = polje.act(Action::Promote).await.expect("a promotion");
+    assert!(matches!(promoted, Done::Promoted { timeline: 2, switch } if switch >= end), "{promoted:?}");
+    doline.act(Action::StartStandby { upstream: "polje".into() }).await.expect("it follows as it is");
+    polje.act(sync(2, 1, "doline")).await.expect("a sync set");
+    let late = polje.act(sync(1, 9, "doline")).await.expect_err("older");
+    assert!(late.to_string().contains("D2"), "{late}");
+
+    doline.streams().await;
+    doline.sql("select pg_wal_replay_pause()").await;
+    let mut client = polje.connect().await;
+    let insert = "insert into sailing values ('southquay') returning pg_current_wal_insert_lsn()::text";
+    let written: String = sqlx::query_scalar(insert).fetch_one(&mut client).await.expect("a write");
+    let written = Lsn::parse(&written).expect("a position");
+    // The server writes its log by the page: what nobody waits for is sent up to the middle of a record.
+    let more = "begin; insert into sailing select md5(n::text) from generate_series(1, 500) n";
+    sqlx::raw_sql(more).execute(&mut client).await.expect("a write that is not committed");
+    let received = || async { doline.driver.observe().await.received };
+    let (sent, begun) = (written.0.next_multiple_of(PAGE), Instant::now());
+    while received().await.0 < sent || !received().await.0.is_multiple_of(PAGE) {
+        assert!(begun.elapsed() < LIMIT, "{written} was written, {} received", received().await);
+    }
+    polje.act(Action::StopNow).await.expect("its end");
+    for enough in [None, Some(written)] {
+        let early = tokio::time::timeout(Duration::from_millis(300), doline.settle(enough)).await;
+        assert!(early.is_err(), "settled before it was replayed: {early:?}");
+    }
+    doline.sql("select pg_wal_replay_resume()").await;
+    let (timeline, has) = doline.settle(None).await;
+    assert!((timeline, has >= written) == (2, true), "it has {has} of {written}");
+    assert!(has < received().await, "the last record was whole, which shows nothing");
+}
