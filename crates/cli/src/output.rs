@@ -19,8 +19,12 @@ const NOBODY_READS: i32 = 141;
 /// Prints this. Whoever reads may have seen enough (`karst status | head -1`): then there is nothing more to do, nor to complain of.
 pub fn say(text: &str) {
     let mut out = std::io::stdout().lock();
-    if out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_err() {
-        std::process::exit(NOBODY_READS);
+    if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+        if error.kind() == std::io::ErrorKind::BrokenPipe {
+            std::process::exit(NOBODY_READS);
+        }
+        eprintln!("karst: the output cannot be written: {error}");
+        std::process::exit(1);
     }
 }
 

@@ -150,6 +150,11 @@ fn a_reader_that_has_seen_enough_is_no_error() {
     let mut command = Command::new(env!("CARGO_BIN_EXE_karst"));
     let output = command.args(["spec", "check"]).arg(spec).stdout(writer).output().expect("the client starts");
     assert_eq!((output.status.code(), errors(&output).as_str()), (Some(141), ""));
+    // A disk without room is one.
+    let full = std::fs::File::options().write(true).open("/dev/full").expect("a full device");
+    let output = command.stdout(full).output().expect("the client starts");
+    assert_eq!(output.status.code(), Some(1));
+    assert!(errors(&output).contains("cannot be written: No space left"), "{}", errors(&output));
 }
 
 #[test]

@@ -89,7 +89,7 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, course: Course) -> Result<Repor
     Ok(report)
 }
 
-/// Kills the coordinator's daemon again and again; how long until another node is coordinator, in milliseconds each. Whether
+/// Kills the coordinator's daemon again and again; how long until a coordinator is elected, in milliseconds each. Whether
 /// the workload's primary is on the same host or not, it goes on.
 ///
 /// # Errors
