@@ -1,9 +1,10 @@
-# Karst: `make demo` starts the demo cluster, `make test` runs everything, `make bench` measures.
+# Karst: `make demo` starts the demo cluster, `make test` runs everything, `make bench` measures, `make soak` looks for seeds that
+# break a guarantee.
 # Each installs what it needs first (Debian packages, npm packages); a Rust toolchain is the one prerequisite.
 
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
-.PHONY: demo test faults bench check packages toolchain console build
+.PHONY: demo test faults soak bench check packages toolchain console build
 
 RUST_NEEDED := 1.95
 PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux mount e2fsprogs tcpdump curl chromium chromium-driver nodejs npm build-essential
@@ -51,6 +52,11 @@ test: build
 # What needs a machine of its own: whole hosts that fail, against the time bounds.
 faults: build
 	cargo nextest run --workspace --locked --run-ignored only
+
+# Random faults over every shape of cluster, on every core, for so many seconds.
+SOAK_SECONDS ?= 600
+soak: toolchain
+	SOAK_SECONDS=$(SOAK_SECONDS) cargo run --profile soak --locked -p karst-sim --example soak
 
 # What is measured is what would be installed.
 bench: toolchain console

@@ -4,8 +4,9 @@ import { type Endpoint, read, type Status, type Workload } from './api'
 import { bytes } from './words'
 import { WorkloadCard } from './WorkloadCard'
 
-/** A place in the write-ahead log as PostgreSQL writes it. */
-const place = (n: number) => `${Math.floor(n / 2 ** 32).toString(16).toUpperCase()}/${(n >>> 0).toString(16).toUpperCase()}`
+/** A place in the write-ahead log as PostgreSQL writes it; not known is not zero. */
+const place = (n: number | null) =>
+  n === null ? 'unknown' : `${Math.floor(n / 2 ** 32).toString(16).toUpperCase()}/${(n >>> 0).toString(16).toUpperCase()}`
 
 export function WorkloadPage({ status, name }: { status: Status; name: string }) {
   const w = status.workloads.find((one) => one.workload === name)
@@ -45,7 +46,8 @@ function Positions({ workload: w }: { workload: Workload }) {
             .map((r) => {
               const seen = r.report?.seen
               const sent = primary?.standbys.find((s) => s.node === r.node)
-              const behind = primary && seen ? Math.max(0, primary.position - seen.replayed) : null
+              const [head, replayed] = [primary?.position ?? null, seen?.replayed ?? null]
+              const behind = head !== null && replayed !== null ? Math.max(0, head - replayed) : null
               return (
                 <tr key={r.node}>
                   <td>{r.node}</td>

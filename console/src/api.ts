@@ -21,10 +21,10 @@ export type NodeView = {
 export type Seen = {
   runs: boolean
   timeline: number
-  position: number
-  received: number
-  replayed: number
-  standbys: { node: string; streaming: boolean; sent: number; flushed: number; replayed: number }[]
+  position: number | null
+  received: number | null
+  replayed: number | null
+  standbys: { node: string; streaming: boolean; sent: number | null; flushed: number | null; replayed: number | null }[]
 }
 
 export type Replica = {

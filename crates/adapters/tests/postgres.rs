@@ -4,7 +4,7 @@ use karst_adapters::Postgres;
 use karst_adapters::postgres::{Plan, Trouble};
 use karst_adapters::process::Processes;
 use karst_core::ids::Lsn;
-use karst_core::replica::{Action, Done};
+use karst_core::replica::{Action, Data, Done, Promotion};
 use karst_core::spec::{Alone, Loss, ReplicaSpec, WorkloadSpec};
 use karst_core::{Epoch, NodeId};
 use sqlx::Connection as _;
@@ -49,6 +49,12 @@ impl Server {
             Ok(Done::Settled { timeline, position }) => (timeline, position),
             other => panic!("{other:?}"),
         }
+    }
+
+    /// Of the file that the server itself writes (manual, section 73.1).
+    fn first_process(&self) -> i32 {
+        let file = std::fs::read_to_string(self.driver.data().join("postmaster.pid")).expect("it runs");
+        file.lines().next().and_then(|l| l.parse().ok()).expect("a process")
     }
 
     async fn connect(&self) -> PgConnection {
@@ -120,7 +126,10 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
     assert_eq!(polje.settle(Some(Lsn(u64::MAX))).await, (1, has), "who lacks something settles as anybody else");
 
     let promoted = polje.act(Action::Promote).await.expect("a promotion");
-    assert!(matches!(promoted, Done::Promoted { timeline: 2, switch } if switch >= end), "{promoted:?}");
+    assert!(
+        matches!(promoted, Done::Promoted(Promotion { timeline: 2, began, at }) if began >= end && at >= began),
+        "{promoted:?}"
+    );
     doline.act(Action::StartStandby { upstream: "polje".into() }).await.expect("it follows as it is");
     polje.act(sync(2, 1, "doline")).await.expect("a sync set");
     let late = polje.act(sync(1, 9, "doline")).await.expect_err("older");
@@ -135,7 +144,7 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
     // The server writes its log by the page: what nobody waits for is sent up to the middle of a record.
     let more = "begin; insert into sailing select md5(n::text) from generate_series(1, 500) n";
     sqlx::raw_sql(more).execute(&mut client).await.expect("a write that is not committed");
-    let received = || async { doline.driver.observe().await.received };
+    let received = || async { doline.driver.observe().await.received.unwrap_or_default() };
     let (sent, begun) = (written.0.next_multiple_of(PAGE), Instant::now());
     while received().await.0 < sent || !received().await.0.is_multiple_of(PAGE) {
         assert!(begun.elapsed() < LIMIT, "{written} was written, {} received", received().await);
@@ -149,4 +158,52 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
     let (timeline, has) = doline.settle(None).await;
     assert!((timeline, has >= written) == (2, true), "it has {has} of {written}");
     assert!(has < received().await, "the last record was whole, which shows nothing");
+}
+
+/// F11: what outranks Karst's own setting is put right and said, and settings that a promise rests on are named. F7: a server
+/// whose first process takes no new connection serves nobody, though whoever is connected is answered.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn settings_are_verified_and_a_new_connection_is_tried() {
+    let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [doline, polje] = pair(dir.path());
+    doline.act(Action::Create).await.expect("first data");
+    polje.act(Action::Clone { from: "doline".into() }).await.expect("a copy");
+    polje.act(Action::StartStandby { upstream: "doline".into() }).await.expect("a standby");
+    doline.act(sync(1, 1, "polje")).await.expect("a sync set");
+    let begun = Instant::now();
+    let until = |what: &'static str, begun: Instant| assert!(begun.elapsed() < LIMIT, "never: {what}");
+    doline.sql("alter system set synchronous_standby_names = ''").await;
+    doline.sql("alter role postgres set synchronous_commit = local").await;
+    doline.sql("select pg_reload_conf()").await;
+    let mut seen = doline.driver.observe().await;
+    while !seen.is_unprotected() {
+        until("it is seen", begun);
+        seen = doline.driver.observe().await;
+    }
+    let named = |name: &str| seen.overruled.iter().any(|s| s.name == name && s.value != "on");
+    assert!(named("synchronous_standby_names") && named("synchronous_commit"), "{:?}", seen.overruled);
+    while doline.driver.observe().await.is_unprotected() {
+        until("it is put right", begun);
+    }
+    let first = doline.first_process();
+    stop(first, rustix::process::Signal::STOP);
+    let begun = Instant::now();
+    while doline.driver.observe().await.role.is_some() {
+        until("nobody gets in", begun);
+    }
+    stop(first, rustix::process::Signal::CONT);
+    while doline.driver.observe().await.role.is_none() {
+        until("they do again", begun);
+    }
+    // What is not a server's is nobody's to replace.
+    let other = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [foreign, _] = pair(other.path());
+    std::fs::create_dir(foreign.driver.data()).expect("a directory");
+    std::fs::write(foreign.driver.data().join("letters.txt"), "dear").expect("a file");
+    assert!(matches!(foreign.driver.observe().await.data, Data::Foreign(_)));
+}
+
+fn stop(pid: i32, signal: rustix::process::Signal) {
+    let pid = rustix::process::Pid::from_raw(pid).expect("a process");
+    rustix::process::kill_process(pid, signal).expect("it is ours");
 }

@@ -170,7 +170,7 @@ impl Client {
         self.call::<(), _>(Method::POST, &format!("/api/v1/operations/{}/approve", operation.0), None).await
     }
 
-    /// `what` is `fence` or `readmit`.
+    /// `what` is `fence`, `readmit` or `enrol`.
     pub async fn node(&self, node: &str, what: &str) -> Result<ChangedReply, ClientError> {
         self.call::<(), _>(Method::POST, &format!("/api/v1/nodes/{node}/{what}"), None).await
     }

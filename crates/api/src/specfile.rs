@@ -11,6 +11,7 @@
 //! votes = 1
 //! peer = "10.20.0.11:4700"
 //! readmit = "auto"               # or "ask"
+//! clock = "steady"               # or "may-stop": a machine that may be suspended without noticing
 //! [node.doline.power]
 //! driver = "redfish"             # or "command" with `run`
 //! url = "https://10.40.0.90"
@@ -32,8 +33,8 @@
 //! ```
 
 use karst_core::spec::{
-    AddressSpec, Alone, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Severity, Spec,
-    Timings, WorkloadSpec, check, nearest,
+    AddressSpec, Alone, Clock, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Severity,
+    Spec, Timings, WorkloadSpec, check, nearest,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -285,7 +286,7 @@ impl Reader {
         let brisk = self.choice(top, "timings", &sets).unwrap_or(false);
         let mut t = if brisk { Timings::brisk() } else { Timings::default() };
         let mut level = self.table(top, "timing");
-        let fields: [(&'static str, &mut Duration); 9] = [
+        let fields: [(&'static str, &mut Duration); 11] = [
             ("heartbeat", &mut t.heartbeat),
             ("suspicion_floor", &mut t.suspicion_floor),
             ("suspicion_ceiling", &mut t.suspicion_ceiling),
@@ -295,6 +296,8 @@ impl Reader {
             ("kill_bound", &mut t.kill_bound),
             ("stop_limit", &mut t.stop_limit),
             ("settle_limit", &mut t.settle_limit),
+            ("answer_limit", &mut t.answer_limit),
+            ("keep_up_limit", &mut t.keep_up_limit),
         ];
         for (key, value) in fields {
             self.duration(&mut level, key, value);
@@ -314,8 +317,10 @@ impl Reader {
         let power = self.power(&mut level);
         let words = [("auto", Readmit::Auto), ("ask", Readmit::Ask)];
         let readmit = self.choice(&mut level, "readmit", &words).unwrap_or_default();
+        let words = [("steady", Clock::Steady), ("may-stop", Clock::MayStop)];
+        let clock = self.choice(&mut level, "clock", &words).unwrap_or_default();
         self.finish(&level);
-        NodeSpec { zone, votes, witness, peer: peer.unwrap_or_else(nowhere), api, power, readmit }
+        NodeSpec { zone, votes, witness, peer: peer.unwrap_or_else(nowhere), api, power, readmit, clock }
     }
 
     fn power(&mut self, level: &mut Level) -> Option<PowerSpec> {

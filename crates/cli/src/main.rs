@@ -154,6 +154,13 @@ enum NodeCommand {
     Readmit {
         name: String,
     },
+    /// Take a node's new store in, after its old one was lost: from then on it votes again
+    Enrol {
+        name: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
 }
 
 #[derive(Clone, Copy, clap::ValueEnum)]
@@ -251,6 +258,7 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Node(NodeCommand::Show { name }) => show::nodes(&client()?, Some(&name), format).await,
         Command::Node(NodeCommand::Fence { name, yes }) => act::fence(&client()?, &name, yes, format).await,
         Command::Node(NodeCommand::Readmit { name }) => act::readmit(&client()?, &name, format).await,
+        Command::Node(NodeCommand::Enrol { name, yes }) => act::enrol(&client()?, &name, yes, format).await,
         Command::Mode { mode, workload, all } => {
             act::mode(&client()?, mode.into(), workload.as_deref(), all, format).await
         }

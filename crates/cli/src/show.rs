@@ -155,7 +155,7 @@ fn replica_table(w: &WorkloadView) -> String {
             .as_ref()
             .and_then(|r| r.seen.as_ref())
             .filter(|o| o.runs)
-            .map_or(String::new(), |o| o.position.to_string());
+            .map_or(String::new(), |o| o.position.map_or("unknown".into(), |at| at.to_string()));
         let lag = r.lag.map_or("?".into(), size);
         [r.node.to_string(), r.state.clone(), sync.into(), position, lag, r.rank.to_string(), r.detail.clone()]
     };

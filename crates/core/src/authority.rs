@@ -95,8 +95,9 @@ impl Authority {
 pub struct GateLease(Option<(Epoch, Time)>);
 
 impl GateLease {
+    /// A late grant takes nothing back.
     pub fn on_grant(&mut self, epoch: Epoch, sent: Time, lease: Duration) {
-        self.0 = Some((epoch, sent + shortened(lease)));
+        self.0 = self.0.max(Some((epoch, sent + shortened(lease))));
     }
 
     pub fn until(&self, epoch: Epoch) -> Option<Time> {

@@ -1,15 +1,39 @@
 //! Names and numbers, each saying where it is unique.
 
 use serde::{Deserialize, Serialize};
+use std::cmp::Ordering;
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 macro_rules! name {
     ($(#[$doc:meta])* $id:ident) => {
         $(#[$doc])*
-        #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Clone, Eq, Serialize, Deserialize)]
         #[serde(transparent)]
         pub struct $id(Arc<str>);
+
+        // Most names that are compared are copies of the spec's own: then no letter has to be looked at.
+        impl PartialEq for $id {
+            fn eq(&self, other: &Self) -> bool {
+                Arc::ptr_eq(&self.0, &other.0) || self.0 == other.0
+            }
+        }
+        impl Hash for $id {
+            fn hash<H: Hasher>(&self, state: &mut H) {
+                self.0.hash(state);
+            }
+        }
+        impl PartialOrd for $id {
+            fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+                Some(self.cmp(other))
+            }
+        }
+        impl Ord for $id {
+            fn cmp(&self, other: &Self) -> Ordering {
+                if Arc::ptr_eq(&self.0, &other.0) { Ordering::Equal } else { self.0.cmp(&other.0) }
+            }
+        }
 
         impl $id {
             pub fn as_str(&self) -> &str {
@@ -46,6 +70,10 @@ name!(
 name!(
     /// A workload's name in the spec; unique in the cluster.
     WorkloadId
+);
+name!(
+    /// One node store; a new one, and one that went back in time, never has it again (A6).
+    StoreId
 );
 name!(
     /// One start of one host; two starts never share it. A surrender is bound to it (C5).

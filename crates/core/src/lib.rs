@@ -13,12 +13,14 @@
 pub mod authority;
 pub mod consensus;
 pub mod event;
+pub mod heads;
 pub mod health;
 pub mod ids;
 pub mod message;
 pub mod node;
 pub mod operation;
 pub mod outage;
+pub mod planted;
 pub mod power;
 pub mod replica;
 pub mod spec;
@@ -28,7 +30,8 @@ pub mod time;
 pub mod view;
 pub mod votes;
 
-pub use ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, Term, WorkloadId};
-pub use node::{Effect, Input, Node, NodeConfig, Planted};
+pub use ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, StoreId, Term, WorkloadId};
+pub use node::{Effect, Input, Node, NodeConfig};
+pub use planted::Planted;
 pub use spec::Spec;
 pub use time::Time;

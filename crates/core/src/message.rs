@@ -2,6 +2,7 @@
 
 use crate::authority::Claim;
 use crate::consensus::Talk;
+use crate::heads::Head;
 use crate::health::Hearing;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
 use crate::node::Flow;
@@ -16,6 +17,8 @@ pub enum Message {
     Beat {
         number: u64,
         heard: Vec<(NodeId, Hearing)>,
+        /// How far the primaries on this node are (F2).
+        heads: Vec<(WorkloadId, Head)>,
     },
     Talk(Talk),
     /// A node to the coordinator, each heartbeat and at once when something changed: what it sees, which leases it
@@ -72,6 +75,31 @@ pub enum Says {
 impl Message {
     pub fn is_beat(&self) -> bool {
         matches!(self, Message::Beat { .. })
+    }
+
+    /// A vote, a request for one, an acknowledgement of entries: it must not leave before what it says is durable (A5, S2).
+    pub fn says_what_is_durable(&self) -> bool {
+        match self {
+            Message::Talk(talk) => {
+                matches!(talk, Talk::Vote { .. } | Talk::Voted { .. } | Talk::Appended { .. } | Talk::Installing { .. })
+            }
+            Message::Relay { inner, .. } => inner.says_what_is_durable(),
+            _ => false,
+        }
+    }
+
+    /// Whether `later`, to the same node and waiting for the same write, says all that this acknowledgement does.
+    pub fn is_replaced_by(&self, later: &Message) -> bool {
+        match (self, later) {
+            (
+                Message::Talk(Talk::Appended { term, news: false, .. }),
+                Message::Talk(Talk::Appended { term: next, .. }),
+            ) => term == next,
+            (Message::Relay { from, to, inner }, Message::Relay { from: next_from, to: next_to, inner: next }) => {
+                from == next_from && to == next_to && inner.is_replaced_by(next)
+            }
+            _ => false,
+        }
     }
 
     /// Stale as soon as the next one is there, which is a heartbeat later and says it again: it may be lost on its way.

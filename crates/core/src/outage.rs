@@ -12,6 +12,9 @@ pub const PROMOTE_ALLOWANCE: Duration = Duration::from_millis(400);
 /// What a power device may take until it was read as off: a session, the order, the reading.
 pub const POWER_ALLOWANCE: Duration = Duration::from_millis(500);
 
+/// How long a look at a server that hangs may take before it is in vain, the one that was under way included.
+pub const PROBE_ALLOWANCE: Duration = Duration::from_millis(2_000);
+
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WorstCase {
     pub case: String,
@@ -47,6 +50,19 @@ pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
                 ("its exit seen, its last process ended".into(), timings.kill_bound),
                 ("report to the coordinator".into(), timings.renewal()),
                 commit.clone(),
+                settle.clone(),
+                commit.clone(),
+                promote.clone(),
+            ],
+        ),
+        case(
+            "server hangs",
+            vec![
+                ("a look at it is in vain".into(), PROBE_ALLOWANCE),
+                ("it answers nobody".into(), timings.answer_limit),
+                ("report to the coordinator".into(), timings.renewal()),
+                commit.clone(),
+                ("its last process ended".into(), timings.kill_bound),
                 settle.clone(),
                 commit.clone(),
                 promote.clone(),

@@ -5,7 +5,7 @@
 pub mod agent;
 
 use crate::health::Hearing;
-use crate::ids::{BootId, Epoch, Lsn, NodeId, OperationId, WorkloadId};
+use crate::ids::{BootId, Epoch, Lsn, NodeId, OperationId, StoreId, WorkloadId};
 use crate::node::AddressReport;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -28,7 +28,10 @@ pub enum Data {
     Present {
         standby: bool,
     },
+    /// A server's data that no server can be started from; a copy may take their place.
     Unusable(String),
+    /// Something else than a server's data, or nothing that can be looked at: nobody touches it.
+    Foreign(String),
 }
 
 /// One probe of a driver.
@@ -42,10 +45,10 @@ pub struct Observation {
     /// What it says it is; none while it does not answer.
     pub role: Option<Role>,
     pub timeline: u32,
-    /// A primary's flushed position; a standby's `max(received, replayed)` (D6).
-    pub position: Lsn,
-    pub received: Lsn,
-    pub replayed: Lsn,
+    /// A primary's flushed position; a standby's `max(received, replayed)` (D6). None: not known, which is not zero (F2).
+    pub position: Option<Lsn>,
+    pub received: Option<Lsn>,
+    pub replayed: Option<Lsn>,
     /// Whom a standby is set up to follow.
     pub upstream: Option<NodeId>,
     /// Whether a standby receives from it.
@@ -54,10 +57,23 @@ pub struct Observation {
     pub standbys: Vec<Downstream>,
     /// The write probe's verdict on a primary; none: it cannot tell (yet).
     pub can_write: Option<bool>,
+    /// Settings that are in force in place of those that Karst wrote, or that its promises rest on (F11).
+    pub overruled: Vec<Setting>,
     /// What the probe ran into, if anything.
     pub trouble: Option<String>,
     /// How far a clone or a rewind is.
     pub copied: Option<Copied>,
+}
+
+/// A setting of a server as it is in force.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Setting {
+    pub name: String,
+    pub value: String,
+    /// Where it is for some role or database only, and the reason why it is not what it should be.
+    pub source: String,
+    /// Commits may return without the standbys that confirm them: what they were promised has ended (D1).
+    pub ends_promise: bool,
 }
 
 /// Bytes that a clone or a rewind has copied, of those that it will, as its program says.
@@ -83,13 +99,14 @@ impl Observation {
             data,
             role: None,
             timeline: 0,
-            position: Lsn(0),
-            received: Lsn(0),
-            replayed: Lsn(0),
+            position: None,
+            received: None,
+            replayed: None,
             upstream: None,
             streaming: false,
             standbys: Vec::new(),
             can_write: None,
+            overruled: Vec::new(),
             trouble: None,
             copied: None,
         }
@@ -106,6 +123,11 @@ impl Observation {
         rest
     }
 
+    /// Commits may have returned that no standby confirmed.
+    pub fn is_unprotected(&self) -> bool {
+        self.overruled.iter().any(|s| s.ends_promise)
+    }
+
     pub fn is(&self, role: Role) -> bool {
         self.runs && self.role == Some(role)
     }
@@ -115,9 +137,10 @@ impl Observation {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Downstream {
     pub node: NodeId,
-    pub sent: Lsn,
-    pub flushed: Lsn,
-    pub replayed: Lsn,
+    /// None where the primary does not know (F2).
+    pub sent: Option<Lsn>,
+    pub flushed: Option<Lsn>,
+    pub replayed: Option<Lsn>,
     pub streaming: bool,
 }
 
@@ -168,6 +191,23 @@ pub enum Action {
 }
 
 impl Action {
+    /// How long it may take before it is given up, whatever its driver says (F6). Each is more than the driver's own limit,
+    /// which knows better.
+    pub fn limit(&self) -> Duration {
+        let seconds = match self {
+            Action::Promote | Action::Settle { .. } => 10,
+            Action::StopNow => 15,
+            Action::Repoint { .. } => 20,
+            Action::StopClean { limit } => return *limit + Duration::from_secs(15),
+            Action::SetSync { .. } => 75,
+            Action::Checkpoint => 300,
+            Action::Create | Action::StartPrimary | Action::StartStandby { .. } => 180,
+            Action::Rewind { .. } => 3_600,
+            Action::Clone { .. } => 24 * 3_600,
+        };
+        Duration::from_secs(seconds)
+    }
+
     /// For people.
     pub fn describe(&self) -> String {
         match self {
@@ -191,6 +231,16 @@ impl Action {
     }
 }
 
+/// What a promotion, or the start of a primary, has come to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Promotion {
+    pub timeline: u32,
+    /// Where that timeline began; 0 for the first one.
+    pub began: Lsn,
+    /// Where it is now, before any client can write (F1).
+    pub at: Lsn,
+}
+
 /// What came of an action.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "done")]
@@ -200,10 +250,7 @@ pub enum Done {
     Stopped {
         clean_at: Option<Lsn>,
     },
-    Promoted {
-        timeline: u32,
-        switch: Lsn,
-    },
+    Promoted(Promotion),
     Settled {
         timeline: u32,
         position: Lsn,
@@ -214,6 +261,9 @@ pub enum Done {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Report {
     pub boot: BootId,
+    /// Its node store, and whether that votes and counts (A6).
+    pub store: Option<StoreId>,
+    pub counts: bool,
     /// The hardware's UUID, where the host can tell.
     pub system: Option<String>,
     pub parts: Parts,
@@ -275,7 +325,7 @@ pub struct ReplicaReport {
     /// How long the server has been found not running.
     pub down_for: Option<Duration>,
     /// This node promoted itself under this epoch, with this result.
-    pub opened: Option<(Epoch, u32, Lsn)>,
+    pub opened: Option<(Epoch, Promotion)>,
     /// The final position after the end of this epoch.
     pub settled: Option<(Epoch, u32, Lsn)>,
     /// Nothing of this epoch runs here any more, for good (C5); with the end of a clean stop.

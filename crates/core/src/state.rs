@@ -2,11 +2,11 @@
 //!
 //! Applying is deterministic, and every command says which epoch it is about: one that comes too late changes nothing.
 
-use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
+use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, StoreId, WorkloadId};
 use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
 use crate::spec::{Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 /// Operations that are over and still remembered; the history has all of them.
@@ -48,8 +48,12 @@ pub struct Opened {
     pub epoch: Epoch,
     pub holder: NodeId,
     pub timeline: u32,
-    /// Where its timeline began; on the first timeline, where it was opened.
+    /// Where its timeline began; 0 for the first one.
+    pub began: Lsn,
+    /// Where writing under this epoch began: the position at opening, also where the timeline is an older one (F1).
     pub switch: Lsn,
+    /// The epoch that was opened before it; 0 for the first one.
+    pub after: Epoch,
 }
 
 /// Which standbys have every acknowledged write (D1 to D4). Newest member first.
@@ -83,7 +87,12 @@ pub struct WorkloadState {
     pub tenure: Tenure,
     pub opened: Option<Opened>,
     pub sync: SyncSet,
+    /// Replicas whose data cannot be used as they are.
     pub standing: BTreeMap<NodeId, Standing>,
+    /// Who was assigned an epoch since the last one was opened, and did not open it.
+    pub attempts: BTreeSet<NodeId>,
+    /// Where the log of the last opened epoch ends, if its holder stopped cleanly: nobody has more than that.
+    pub clean_end: Option<Lsn>,
     /// The operation under way.
     pub operation: Option<OperationId>,
     /// Whether the cluster moves it by itself.
@@ -120,6 +129,8 @@ pub struct NodeState {
     /// The hardware's UUID as the host reported it: a power device must name the same one (C7).
     pub system: Option<String>,
     pub fenced: Option<Fenced>,
+    /// The node store that the others took in last (A6); none for one that formed the cluster.
+    pub enrolled: Option<StoreId>,
 }
 
 impl WorkloadState {
@@ -196,8 +207,11 @@ pub enum Command {
         workload: WorkloadId,
         epoch: Epoch,
         timeline: u32,
+        began: Lsn,
         switch: Lsn,
         sync: Vec<NodeId>,
+        /// Replicas that may have another timeline of that number (D5).
+        doubtful: Vec<NodeId>,
     },
     /// The new primary's first write is replicated: endpoints may forward (D7, D13).
     Serve {
@@ -261,6 +275,12 @@ pub enum Command {
         why: String,
         by: String,
     },
+    /// Its node store counts from here on: it has been given everything that the others committed (A6, F3).
+    Enrol {
+        node: NodeId,
+        store: StoreId,
+        by: String,
+    },
     /// What the host says its hardware is.
     System {
         node: NodeId,
@@ -275,6 +295,7 @@ impl Command {
             | Command::Fence { .. }
             | Command::PowerOff { .. }
             | Command::Readmit { .. }
+            | Command::Enrol { .. }
             | Command::System { .. } => None,
             Command::Begin(operation) => Some(&operation.workload),
             Command::Approve { workload, .. }
@@ -333,6 +354,8 @@ impl ClusterState {
             opened: None,
             sync: SyncSet { epoch: Epoch(0), number: 0, sure: Vec::new(), asked: Vec::new() },
             standing: BTreeMap::new(),
+            attempts: BTreeSet::new(),
+            clean_end: None,
             operation: None,
             mode: Mode::Act,
             place: Place { number: Epoch(0), holder: None, leaving: false },
@@ -350,6 +373,7 @@ impl ClusterState {
             | Command::Fence { .. }
             | Command::PowerOff { .. }
             | Command::Readmit { .. }
+            | Command::Enrol { .. }
             | Command::System { .. } => {}
             Command::Place { number, holder, .. } => {
                 if w.place.holder.is_some() || *number <= w.place.number {
@@ -369,7 +393,16 @@ impl ClusterState {
                 }
                 (w.place.holder, w.place.leaving) = (None, false);
             }
-            Command::Mode { mode, .. } => w.mode = *mode,
+            Command::Mode { mode, by, .. } => {
+                w.mode = *mode;
+                // Whoever lets the cluster act lets it go on with what it has prepared.
+                if *mode == Mode::Act
+                    && let Some(running) = w.operation.and_then(|id| self.operations.get_mut(&id))
+                    && running.waits()
+                {
+                    running.approved = Some(by.clone());
+                }
+            }
             Command::Approve { operation, by, .. } => {
                 let running = w.operation == Some(*operation);
                 let Some(logged) = self.operations.get_mut(operation).filter(|o| running && o.waits()) else {
@@ -400,6 +433,12 @@ impl ClusterState {
             },
             Command::End { epoch, how, .. } => match &w.tenure {
                 Tenure::Revoking { holder } if w.epoch == *epoch => {
+                    if w.is_of_opened_epoch() {
+                        w.clean_end = match how {
+                            Ended::Surrender { clean_at, .. } => *clean_at,
+                            Ended::LeaseOver | Ended::PowerOff => None,
+                        };
+                    }
                     w.tenure = Tenure::Ended { last: holder.clone(), how: how.clone() };
                 }
                 _ => return false,
@@ -409,14 +448,14 @@ impl ClusterState {
                 if !free || *epoch <= w.epoch {
                     return false;
                 }
-                w.mark_former_holder(holder);
                 w.epoch = *epoch;
+                w.attempts.insert(holder.clone());
                 w.tenure = Tenure::Assigned { holder: holder.clone() };
                 if let Some(operation) = w.operation.and_then(|id| self.operations.get_mut(&id)) {
                     operation.target = Some(holder.clone());
                 }
             }
-            Command::Open { epoch, timeline, switch, sync, .. } => {
+            Command::Open { epoch, timeline, began, switch, sync, doubtful, .. } => {
                 let Tenure::Assigned { holder } = &w.tenure else { return false };
                 if w.epoch != *epoch {
                     return false;
@@ -426,8 +465,12 @@ impl ClusterState {
                 // wait for a replicated write. A standby that took over has nothing that its clients could not have
                 // seen before, and they log in while its followers come.
                 let took_over = w.opened.as_ref().is_some_and(|o| o.holder != holder);
-                w.opened = Some(Opened { epoch: *epoch, holder: holder.clone(), timeline: *timeline, switch: *switch });
-                w.sync = SyncSet { epoch: *epoch, number: 1, sure: sync.clone(), asked: sync.clone() };
+                w.mark_others(&holder, doubtful);
+                let after = w.opened.as_ref().map_or(Epoch(0), |o| o.epoch);
+                let (epoch, timeline, began, switch) = (*epoch, *timeline, *began, *switch);
+                w.opened = Some(Opened { epoch, holder: holder.clone(), timeline, began, switch, after });
+                w.clean_end = None;
+                w.sync = SyncSet { epoch, number: 1, sure: sync.clone(), asked: sync.clone() };
                 w.tenure = Tenure::Open { holder, serving: took_over };
             }
             Command::Serve { epoch, .. } => match &mut w.tenure {
@@ -441,6 +484,7 @@ impl ClusterState {
                 }
                 w.sync = SyncSet { epoch: *epoch, number: *number, sure: sure.clone(), asked: asked.clone() };
             }
+            Command::Mark { node, standing: Standing::Sound, .. } => return w.standing.remove(node).is_some(),
             Command::Mark { node, standing, .. } => {
                 w.standing.insert(node.clone(), standing.clone());
             }
@@ -483,6 +527,9 @@ impl ClusterState {
                 }
                 self.nodes.entry(node.clone()).or_default().fenced = None;
             }
+            Command::Enrol { node, store, .. } => {
+                self.nodes.entry(node.clone()).or_default().enrolled = Some(store.clone());
+            }
             Command::System { node, system } => {
                 self.nodes.entry(node.clone()).or_default().system = Some(system.clone());
             }
@@ -507,28 +554,29 @@ impl ClusterState {
 }
 
 impl WorkloadState {
-    /// Where the last holder's log ends, if it stopped cleanly: nobody has more than that.
-    pub fn clean_end(&self) -> Option<Lsn> {
-        match &self.tenure {
-            Tenure::Ended { how: Ended::Surrender { clean_at, .. }, .. } => *clean_at,
-            _ => None,
-        }
+    /// The present epoch is the one that was opened last, and not one that was only assigned.
+    pub fn is_of_opened_epoch(&self) -> bool {
+        self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch)
     }
 
-    /// A holder that did not stop cleanly may hold what no other replica has, and one that never opened its epoch another
-    /// history of the same name (D5), unless the next epoch is its own again.
-    fn mark_former_holder(&mut self, next: &NodeId) {
-        let Tenure::Ended { last, .. } = &self.tenure else { return };
-        let clean = self.clean_end().is_some();
-        let opened = self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch);
-        if last != next && !(clean && opened) {
-            let at = format!("at the end of epoch {}", self.epoch);
-            let standing = if opened {
-                Standing::Diverged(format!("it did not stop cleanly {at}"))
-            } else {
-                Standing::NeedsClone(format!("its promotion was not completed {at}"))
-            };
-            self.standing.insert(last.clone(), standing);
+    /// What an opening says of everybody else's data. Not before: as long as nobody opens, the last opened epoch is the one
+    /// that counts, and whoever held it may go on.
+    fn mark_others(&mut self, holder: &NodeId, doubtful: &[NodeId]) {
+        // Its data are what counts from here on, whatever they were before.
+        self.standing.remove(holder);
+        let epoch = self.epoch;
+        for node in std::mem::take(&mut self.attempts).into_iter().filter(|n| n != holder) {
+            let why = format!("its promotion was not completed before epoch {epoch}");
+            self.standing.insert(node, Standing::NeedsClone(why));
+        }
+        for node in doubtful {
+            let why = format!("its history may have the same name as that of epoch {epoch}, and be another");
+            self.standing.insert(node.clone(), Standing::NeedsClone(why));
+        }
+        let Some(before) = self.opened.clone().filter(|o| o.holder != *holder) else { return };
+        if self.clean_end.is_none() && !self.standing.contains_key(&before.holder) {
+            let why = format!("it did not stop cleanly at the end of epoch {}", before.epoch);
+            self.standing.insert(before.holder, Standing::Diverged(why));
         }
     }
 }

@@ -187,7 +187,70 @@ impl Node {
 
     fn findings(&self) -> Vec<Finding> {
         let seen = self.unguarded().into_iter().chain(self.unlisted()).chain(self.power_findings());
+        let seen = seen.chain(self.uncounted()).chain(self.unnamed()).chain(self.overruled());
         check(self.spec()).into_iter().chain(seen).collect()
+    }
+
+    /// A voter whose node store is new, or went back in time: it does not vote (A6).
+    fn uncounted(&self) -> Vec<Finding> {
+        let scene = self.scene();
+        let says =
+            |n: &NodeId| if n == self.me() { Some(self.counts()) } else { Some(scene.reports.get(n)?.report.counts) };
+        let voters = self.spec().nodes.iter().filter(|(id, n)| n.votes > 0 && says(id) == Some(false));
+        let finding = |(id, _): (&NodeId, _)| Finding {
+            severity: Severity::Warning,
+            path: vec!["node".into(), id.to_string()],
+            what: format!(
+                "{id} does not vote: its node store is new, or was put back to an earlier state, and may have forgotten what it \
+                 promised"
+            ),
+            remedy: format!(
+                "see that its state directory is the right one, mounted and not restored; then karst node enrol {id}"
+            ),
+        };
+        voters.map(finding).collect()
+    }
+
+    /// Settings of servers that outrank Karst's own, or that a promise rests on (F11).
+    fn overruled(&self) -> Vec<Finding> {
+        let scene = self.scene();
+        let mut findings = Vec::new();
+        for (id, spec) in &self.spec().workloads {
+            for node in spec.replicas.keys() {
+                let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
+                for setting in seen.into_iter().flat_map(|o| &o.overruled) {
+                    let what =
+                        format!("{} = {} is in force on {node} ({})", setting.name, setting.value, setting.source);
+                    let risk = match setting.ends_promise {
+                        true => "commits may return that no standby has",
+                        false => "writes that it acknowledges may be lost or damaged in a crash or a failover",
+                    };
+                    findings.push(Finding {
+                        severity: Severity::Warning,
+                        path: vec!["workload".into(), id.to_string(), "replica".into(), node.to_string()],
+                        what: format!("{what}: {risk}"),
+                        remedy:
+                            "take that setting back (ALTER SYSTEM RESET, ALTER ROLE or DATABASE ... RESET) and reload"
+                                .into(),
+                    });
+                }
+            }
+        }
+        findings
+    }
+
+    /// A workload whose primary the spec does not name.
+    fn unnamed(&self) -> Vec<Finding> {
+        let holder = |id: &WorkloadId| self.state().workload(id).holder().cloned();
+        let gone = self.spec().workloads.iter().filter_map(|(id, s)| Some((id, holder(id)?, s)));
+        let gone = gone.filter(|(_, holder, s)| !s.replicas.contains_key(holder));
+        let finding = |(id, holder, _): (&WorkloadId, NodeId, _)| Finding {
+            severity: Severity::Warning,
+            path: vec!["workload".into(), id.to_string(), "replica".into()],
+            what: format!("{holder} is primary of {id}, and the spec names no replica there: no gate forwards to it"),
+            remedy: format!("put [workload.{id}.replica.{holder}] back, and move the workload before it is taken out"),
+        };
+        gone.map(finding).collect()
     }
 
     /// A floating address whose holder does not know who is connected over it.
@@ -220,7 +283,7 @@ impl Node {
                 path: vec!["workload".into(), id.to_string()],
                 what: format!(
                     "{holder} has no packet guard ({why}): frozen as a whole and thawed later, its server may answer for \
-                     an instant before it is ended (C3)"
+                     an instant before it is ended"
                 ),
                 remedy: "install nftables there and give karstd the right to use it (CAP_NET_ADMIN)".into(),
             })
@@ -293,8 +356,7 @@ impl Node {
             Tenure::Open { holder, .. } => Some(holder.clone()),
             _ => None,
         };
-        let head =
-            primary.as_ref().and_then(|p| scene.replica(p, id)).and_then(|r| r.seen.as_ref()).map(|o| o.position);
+        let head = primary.as_ref().and_then(|p| scene.replica(p, id)).and_then(|r| r.seen.as_ref()?.position);
         let wait = writes_wait(w, spec);
         let replicas: Vec<ReplicaView> = spec
             .replicas
@@ -309,7 +371,7 @@ impl Node {
                 };
                 let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
                 let lag = match (head, position) {
-                    (Some(head), Some(seen)) => Some(head.0.saturating_sub(seen.position.0)),
+                    (Some(head), Some(seen)) => seen.position.map(|at| head.0.saturating_sub(at.0)),
                     _ => None,
                 };
                 ReplicaView {
@@ -453,7 +515,7 @@ impl Node {
                 )
             }
             Tenure::Assigned { .. } | Tenure::Revoking { .. } => {
-                let text = doing.unwrap_or_else(|| format!("{id}: between two primaries"));
+                let text = doing.unwrap_or_else(|| format!("{id}: no primary right now: handing over"));
                 (Condition::Settling, text, None)
             }
             Tenure::Ended { last, .. } => {

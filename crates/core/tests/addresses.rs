@@ -4,6 +4,7 @@
 mod desk;
 
 use desk::{Case, w};
+use karst_core::ids::Lsn;
 use karst_core::node::AddressReport;
 use karst_core::replica::GateReport;
 use karst_core::spec::{AddressSpec, Follows, Loss};
@@ -81,8 +82,10 @@ fn it_is_with_the_open_primary_where_it_follows_that() {
         workload: w(),
         epoch,
         timeline: 2,
-        switch: case.state.workload(&w()).opened.as_ref().unwrap().switch,
+        began: Lsn(0),
+        switch: Lsn(0),
         sync: vec![],
+        doubtful: vec![],
     };
     case.apply(&open);
     assert!(matches!(decided(&case), Some(Command::Withdraw { .. })), "{:?}", decided(&case));

@@ -3,7 +3,7 @@
 use karst_core::ids::Lsn;
 use karst_core::operation::Kind;
 use karst_core::replica::agent::{Agent, Kept, Order, Scene};
-use karst_core::replica::{Action, Data, Done, Observation, Role};
+use karst_core::replica::{Action, Data, Done, Observation, Promotion, Role};
 use karst_core::spec::Timings;
 use karst_core::state::{Ended, Opened, Standing, SyncSet, Tenure, WorkloadState};
 use karst_core::{BootId, Epoch, NodeId, OperationId, Time};
@@ -81,9 +81,12 @@ fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
     rig.agent.on_kept();
     let (id, action) = rig.action(&assigned).unwrap();
     assert_eq!(action, Action::Promote);
-    let promoted = Done::Promoted { timeline: 2, switch: Lsn(7) };
-    rig.agent.on_done(id, Ok(promoted), &assigned, rig.now);
-    assert_eq!(rig.agent.report(&assigned, rig.now).opened, Some((Epoch(2), 2, Lsn(7))));
+    let promoted = Done::Promoted(Promotion { timeline: 2, began: Lsn(7), at: Lsn(7) });
+    rig.agent.on_done(id, Ok(promoted), rig.now);
+    assert_eq!(
+        rig.agent.report(&assigned, rig.now).opened,
+        Some((Epoch(2), Promotion { timeline: 2, began: Lsn(7), at: Lsn(7) }))
+    );
 }
 
 #[test]
@@ -159,11 +162,18 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
     let mut rig = Rig { agent, now: Time::from_millis(1000), operation: None };
     let mut open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
     assert!(!rig.agent.report(&open, rig.now).suspect, "with nothing ever opened there is no twin to mistake it for");
-    open.opened = Some(Opened { epoch: Epoch(3), holder: "polje".into(), timeline: 2, switch: Lsn(7) });
+    open.opened = Some(Opened {
+        epoch: Epoch(3),
+        holder: "polje".into(),
+        timeline: 2,
+        began: Lsn(7),
+        switch: Lsn(7),
+        after: Epoch(2),
+    });
     assert!(rig.agent.report(&open, rig.now).suspect);
     let (id, action) = rig.action(&open).unwrap();
     assert_eq!(action, clone, "twin timelines are not rewound or repointed (D5)");
-    rig.agent.on_done(id, Ok(Done::Ok), &open, rig.now);
+    rig.agent.on_done(id, Ok(Done::Ok), rig.now);
     assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
 }
 
@@ -174,16 +184,16 @@ fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
     let mut rig = Rig::new(up(Role::Standby));
     let (id, action) = rig.action(&ended).unwrap();
     assert_eq!(action, Action::Settle { enough: None });
-    rig.agent.on_done(id, Ok(Done::Settled { timeline: 1, position: Lsn(5) }), &ended, rig.now);
+    rig.agent.on_done(id, Ok(Done::Settled { timeline: 1, position: Lsn(5) }), rig.now);
     assert_eq!(rig.agent.report(&ended, rig.now).settled, Some((Epoch(2), 1, Lsn(5))));
     assert_eq!(rig.step(&ended), []);
     let how = Ended::Surrender { boot: BootId::from("b"), clean_at: Some(Lsn(5)) };
-    let clean = workload(2, Tenure::Ended { last: "polje".into(), how });
+    let clean = WorkloadState { clean_end: Some(Lsn(5)), ..workload(2, Tenure::Ended { last: "polje".into(), how }) };
     let (_, action) = Rig::new(up(Role::Standby)).action(&clean).unwrap();
     assert_eq!(action, Action::Settle { enough: Some(Lsn(5)) }, "nobody has more than a clean stop left");
     // A former primary's data waits: it may be asked to go on.
     let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
-    let opened = Opened { epoch: Epoch(2), holder: me(), timeline: 1, switch: Lsn(0) };
+    let opened = Opened { epoch: Epoch(2), holder: me(), timeline: 1, began: Lsn(0), switch: Lsn(0), after: Epoch(0) };
     assert_eq!(rig.step(&WorkloadState { opened: Some(opened), ..ended }), []);
 }
 
@@ -212,19 +222,19 @@ fn a_diverged_replica_is_rewound_and_else_cloned() {
     let (id, action) = rig.action(&open).unwrap();
     assert_eq!(action, Action::Rewind { to: "polje".into() });
     let rewound = rig.agent.clone();
-    rig.agent.on_done(id, Err("a test".into()), &open, rig.now);
+    rig.agent.on_done(id, Err("a test".into()), rig.now);
     rig.now += Duration::from_secs(5);
     assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
 
     rig.agent = rewound;
-    rig.agent.on_done(id, Ok(Done::Ok), &open, rig.now);
+    rig.agent.on_done(id, Ok(Done::Ok), rig.now);
     rig.agent.on_observed(Observation::down(Data::Present { standby: true }), rig.now);
     rig.agent.on_kept();
     assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
     let (id, action) = rig.action(&open).unwrap();
     assert_eq!(action, Action::StartStandby { upstream: "polje".into() });
     // Rewound data that do not start are replaced, whatever the coordinator thinks of them by now (D11).
-    rig.agent.on_done(id, Err("it never became consistent".into()), &open, rig.now);
+    rig.agent.on_done(id, Err("it never became consistent".into()), rig.now);
     let sound = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
     rig.now += Duration::from_secs(5);
     assert_eq!(rig.action(&sound).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
@@ -267,7 +277,7 @@ fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
     rig.lease(2, 2000);
     let (busy, _) = rig.action(&open).expect("it sets the sync set");
     assert!(!rig.agent.is_calm(), "an action runs");
-    rig.agent.on_done(busy, Err("no".into()), &open, rig.now);
+    rig.agent.on_done(busy, Err("no".into()), rig.now);
     assert!(!rig.agent.is_calm(), "it failed and is tried again");
 }
 
@@ -275,10 +285,10 @@ fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
 #[test]
 fn a_standby_that_never_streams_again_is_copied_while_it_runs() {
     let open = workload(2, Tenure::Open { holder: "polje".into(), serving: true });
-    let mut rig = Rig::new(Observation { position: Lsn(7), ..up(Role::Standby) });
+    let mut rig = Rig::new(Observation { position: Some(Lsn(7)), ..up(Role::Standby) });
     let wait = |rig: &mut Rig, seconds: u64, position: u64, streaming: bool| {
         rig.now += Duration::from_secs(seconds);
-        rig.agent.on_observed(Observation { position: Lsn(position), streaming, ..up(Role::Standby) }, rig.now);
+        rig.agent.on_observed(Observation { position: Some(Lsn(position)), streaming, ..up(Role::Standby) }, rig.now);
         rig.action(&open).map(|(_, action)| action)
     };
     assert_eq!(wait(&mut rig, 0, 7, false), None);
@@ -288,4 +298,73 @@ fn a_standby_that_never_streams_again_is_copied_while_it_runs() {
     assert_eq!(wait(&mut rig, 19, 8, false), None, "it streamed meanwhile");
     let copy = wait(&mut rig, 20, 8, false);
     assert_eq!(copy, Some(Action::Clone { from: "polje".into() }), "and is not stopped before the copy is there");
+}
+
+/// F6: an action that is not over within its limit has failed. A promotion that hangs ends in a surrender, so that another is
+/// tried.
+#[test]
+fn a_promotion_that_hangs_is_given_up() {
+    let assigned = workload(2, Tenure::Assigned { holder: me() });
+    let mut rig = Rig::new(up(Role::Standby));
+    rig.lease(2, 60_000);
+    assert!(matches!(rig.step(&assigned).as_slice(), [Order::Keep(_)]));
+    rig.agent.on_kept();
+    let (id, action) = rig.action(&assigned).unwrap();
+    assert_eq!(rig.agent.next_due(&Timings::default()), rig.now + action.limit());
+    rig.now += action.limit();
+    let orders = rig.step(&assigned);
+    assert_eq!(orders[0], Order::Cancel { id });
+    assert!(matches!(&orders[1], Order::Start { action: Action::StopNow, .. }), "{orders:?}");
+}
+
+/// F5: a holder that is revoked stops its server whatever its disk does; that it has, it says only once that is durable.
+#[test]
+fn a_stop_waits_for_no_disk() {
+    let assigned = workload(2, Tenure::Assigned { holder: me() });
+    let mut rig = Rig::new(up(Role::Standby));
+    rig.lease(2, 2_000);
+    assert!(matches!(rig.step(&assigned).as_slice(), [Order::Keep(_)]), "the attempt, which does not become durable");
+    let revoking = workload(2, Tenure::Revoking { holder: me() });
+    assert_eq!(rig.action(&revoking).map(|(_, a)| a), Some(Action::StopNow));
+    rig.agent.on_observed(Observation::down(Data::Present { standby: true }), rig.now);
+    rig.agent.on_done(1, Ok(Done::Stopped { clean_at: None }), rig.now);
+    assert!(matches!(rig.step(&revoking).as_slice(), [Order::Keep(Kept { surrendered: Some(_), .. })]));
+    rig.agent.on_kept();
+    assert_eq!(rig.agent.report(&revoking, rig.now).surrendered, None, "one of two writes is durable");
+    rig.agent.on_kept();
+    assert_eq!(rig.agent.report(&revoking, rig.now).surrendered, Some((Epoch(2), None)));
+}
+
+/// Who never began what it was assigned goes on as a standby: it has nothing to stop.
+#[test]
+fn an_idle_holder_surrenders_and_stays() {
+    let revoking = workload(2, Tenure::Revoking { holder: me() });
+    let mut rig = Rig::new(up(Role::Standby));
+    assert!(matches!(rig.step(&revoking).as_slice(), [Order::Keep(Kept { surrendered: Some((Epoch(2), None)), .. })]));
+}
+
+/// A failure with nothing left to do asks for no other look, and is not remembered for ever.
+#[test]
+fn a_failure_that_does_not_matter_any_more_is_forgotten() {
+    let follow = |holder: &str| workload(3, Tenure::Open { holder: holder.into(), serving: true });
+    let mut rig = Rig::new(Observation { streaming: true, ..up(Role::Standby) });
+    let (id, _) = rig.action(&follow("uvala")).expect("it repoints");
+    rig.agent.on_done(id, Err("streaming took longer than 5s".into()), rig.now);
+    rig.now += Duration::from_secs(36);
+    // Its upstream is the right one again.
+    assert_eq!(rig.step(&follow("polje")), []);
+    assert!(rig.agent.next_due(&Timings::default()) > rig.now);
+    assert!(rig.agent.is_calm());
+}
+
+/// A copy that took longer than an epoch is one of the epoch in which it was begun.
+#[test]
+fn a_copy_is_of_the_epoch_in_which_it_was_begun() {
+    let open = |epoch| workload(epoch, Tenure::Open { holder: "polje".into(), serving: true });
+    let mut rig = Rig::new(Observation::down(Data::Empty));
+    let (id, action) = rig.action(&open(3)).unwrap();
+    assert_eq!(action, Action::Clone { from: "polje".into() });
+    rig.step(&open(4));
+    rig.agent.on_done(id, Ok(Done::Ok), rig.now);
+    assert_eq!(rig.agent.report(&open(4), rig.now).rejoined, Some(Epoch(3)));
 }

@@ -3,14 +3,16 @@
 mod desk;
 
 use desk::{Case, NODES, standby, w};
+use karst_core::heads::Head;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
-use karst_core::replica::{Data, Observation, ReplicaReport, Role};
+use karst_core::replica::{Data, Downstream, Observation, Promotion, ReplicaReport, Role};
 use karst_core::spec::{Alone, Loss, ReplicaSpec};
 use karst_core::state::{Command, Ended, Standing, Tenure};
 use karst_core::steward::candidates::MayLack;
 use karst_core::steward::{Notes, next_look};
 use karst_core::{BootId, Epoch, NodeId};
+use std::time::Duration;
 
 /// A move to `polje`, asked for by a person.
 fn asked(kind: Kind, accept_loss: u64) -> Operation {
@@ -57,7 +59,8 @@ fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
     for (end, chosen) in [(100, Some("polje".to_string())), (101, None)] {
         let mut case = Case::new(Loss::None);
         let clean = Ended::Surrender { boot: BootId::from("b"), clean_at: Some(Lsn(end)) };
-        case.state.workloads.get_mut(&w()).unwrap().tenure = Tenure::Ended { last: "doline".into(), how: clean };
+        let state = case.state.workloads.get_mut(&w()).unwrap();
+        (state.tenure, state.clean_end) = (Tenure::Ended { last: "doline".into(), how: clean }, Some(Lsn(end)));
         case.report("uvala", ReplicaReport { settled: None, ..standby(100) });
         assert_eq!(case.chosen(), None, "nobody asked for polje");
         assert!(case.state.apply(case.state.applied.next(), &Command::Begin(asked(Kind::Switchover, 0))));
@@ -72,7 +75,13 @@ fn the_beginning_of_a_record_is_not_data() {
     for (settled, counts) in [(100, true), (101, false)] {
         let mut case = Case::new(Loss::None);
         case.apply(&Command::Assign { workload: w(), epoch: Epoch(2), holder: "polje".into(), why: String::new() });
-        case.report("polje", ReplicaReport { opened: Some((Epoch(2), 2, Lsn(100))), ..standby(100) });
+        case.report(
+            "polje",
+            ReplicaReport {
+                opened: Some((Epoch(2), Promotion { timeline: 2, began: Lsn(100), at: Lsn(100) })),
+                ..standby(100)
+            },
+        );
         case.report("uvala", ReplicaReport { settled: Some((Epoch(1), 1, Lsn(settled))), ..standby(128) });
         let opens = case.decided(&mut Notes::default());
         let sync = opens.iter().find_map(|c| match c {
@@ -138,7 +147,7 @@ fn the_only_one_to_confirm_writes_is_waited_for_longer() {
 fn each_exclusion_has_its_reason() {
     let mut case = Case::new(Loss::None);
     case.report("polje", ReplicaReport { suspect: true, ..standby(100) });
-    case.refused("polje", "never completed (D5)");
+    case.refused("polje", "never completed");
     let mut primary = standby(100);
     primary.seen.as_mut().unwrap().role = Some(Role::Primary);
     case.report("polje", primary);
@@ -163,8 +172,8 @@ fn outside_the_sync_set_or_the_history_nobody_is_safe() {
     case.refused("polje", "not in the sync set");
     assert_eq!(case.chosen().as_deref(), Some("uvala"));
     let state = case.state.workloads.get_mut(&w()).unwrap();
-    state.opened.as_mut().unwrap().timeline = 2;
-    state.opened.as_mut().unwrap().switch = Lsn(90);
+    let opened = state.opened.as_mut().unwrap();
+    (opened.timeline, opened.began, opened.switch) = (2, Lsn(90), Lsn(90));
     case.refused("uvala", "does not contain 0/5A");
     // Exactly at the switch point, it has the history and nothing else.
     case.report("uvala", standby(90));
@@ -174,9 +183,9 @@ fn outside_the_sync_set_or_the_history_nobody_is_safe() {
 #[test]
 fn a_bounded_loss_counts_bytes() {
     let mut case = Case::new(Loss::Bytes(50));
-    let mut lost = standby(0);
-    lost.seen.as_mut().unwrap().position = Lsn(140);
-    case.report("doline", lost);
+    case.refused("polje", "how far it is behind doline is not known");
+    assert_eq!(case.chosen(), None, "what is not known is not zero (F2)");
+    case.heads.note(&w(), Head { epoch: Epoch(1), position: Lsn(140) }, true, case.now);
     assert_eq!(case.verdict("polje").excluded, None, "40 bytes behind");
     case.report("uvala", standby(80));
     case.refused("uvala", "60 bytes behind; 50 may be lost");
@@ -207,11 +216,15 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
     let command =
         Command::Sync { workload: w(), epoch: Epoch(1), number: 2, sure: vec![], asked: vec![], why: String::new() };
     assert!(case.state.apply(case.state.applied.next(), &command));
-    let last = Observation { position: Lsn(340), ..Observation::down(Data::Present { standby: false }) };
-    case.report("doline", ReplicaReport { seen: Some(last), ..ReplicaReport::default() });
     let judged = case.verdict("polje");
-    assert!(judged.excluded.is_some_and(|why| why.contains("S5")));
-    assert_eq!(judged.may_lack, Some(MayLack::Bytes(240)));
+    assert_eq!(judged.may_lack, Some(MayLack::Unknown), "a server that has stopped says no position (F2)");
+    assert!(!judged.may_with_loss(0) && !judged.may_with_loss(u64::MAX - 1) && judged.may_with_loss(u64::MAX));
+    case.heads.note(&w(), Head { epoch: Epoch(1), position: Lsn(340) }, true, case.now);
+    let judged = case.verdict("polje");
+    assert!(judged.excluded.is_some_and(|why| why.contains("not in the sync set")));
+    assert_eq!(judged.may_lack, Some(MayLack::AtLeast { bytes: 240, age: Duration::ZERO }));
+    let level = MayLack::AtLeast { bytes: 0, age: Duration::from_millis(80) };
+    assert!(!level.is_within(0), "what was written since it was heard is not nothing");
     assert_eq!(case.chosen(), None);
     for (accepted, chosen) in [(239, None), (240, Some("polje".to_string()))] {
         let mut case = case.copy();
@@ -219,9 +232,6 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
         assert!(begun);
         assert_eq!(case.chosen(), chosen, "{accepted} accepted");
     }
-    // Not heard by this coordinator: more than any size.
-    case.reports.remove(&NodeId::from("doline"));
-    assert_eq!(case.verdict("polje").may_lack, Some(MayLack::Unknown));
 }
 
 /// S6: a fenced node is nobody's candidate.
@@ -232,7 +242,7 @@ fn a_fenced_node_is_excluded_until_it_is_readmitted() {
     let fence = Command::Fence { node: "polje".into(), boot, why: why.clone(), by: by.clone() };
     let at = case.state.applied.next();
     assert!(case.state.apply(at, &fence) && !case.state.apply(at.next(), &fence), "once only");
-    assert!(case.verdict("polje").excluded.is_some_and(|why| why.contains("S6")));
+    assert!(case.verdict("polje").excluded.is_some_and(|why| why.contains("fenced")));
     assert_eq!(case.chosen(), Some("uvala".into()));
     let late = Command::Readmit { node: "polje".into(), fence: at.next(), why: why.clone(), by: by.clone() };
     assert!(!case.state.apply(at.next(), &late), "of another fence");
@@ -320,4 +330,171 @@ fn a_holder_that_is_a_standby_is_replaced() {
     case.pass(case.spec.timings.suspicion_ceiling);
     let why = revoked(&case, &mut notes).unwrap_or_default();
     assert!(why.contains("runs as a standby"), "{why}");
+}
+
+fn assign(epoch: u64, holder: &str) -> Command {
+    Command::Assign { workload: w(), epoch: Epoch(epoch), holder: holder.into(), why: String::new() }
+}
+
+fn surrendered() -> Ended {
+    Ended::Surrender { boot: BootId::from("b"), clean_at: None }
+}
+
+/// F1: whoever may follow is not therefore somebody who has every write. After a restart in place the timeline says nothing
+/// of how far a standby is.
+#[test]
+fn an_opening_counts_only_who_was_confirmed_before() {
+    let mut case = Case::new(Loss::None);
+    let polje = || vec![NodeId::from("polje")];
+    let (workload, epoch, why) = (w(), Epoch(1), String::new());
+    case.apply(&Command::Sync { workload, epoch, number: 2, sure: polje(), asked: polje(), why });
+    case.apply(&assign(2, "doline"));
+    case.report("uvala", standby(1_000));
+    case.report("polje", standby(1 << 40));
+    let promotion = Promotion { timeline: 1, began: Lsn(0), at: Lsn(1 << 40) };
+    case.report("doline", ReplicaReport { opened: Some((Epoch(2), promotion)), ..ReplicaReport::default() });
+    let opens = case.decided(&mut Notes::default());
+    let Some(Command::Open { sync, switch, began, .. }) = opens.first() else { panic!("{opens:?}") };
+    assert_eq!((sync, *switch, *began), (&polje(), Lsn(1 << 40), Lsn(0)));
+    // What it lacks keeps it from taking over, too.
+    case.apply(&opens[0]);
+    let (workload, epoch) = (w(), Epoch(2));
+    case.apply(&Command::Revoke { workload: workload.clone(), epoch, why: String::new() });
+    case.apply(&Command::End { workload, epoch, how: surrendered() });
+    case.report("uvala", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(1_000))), ..standby(1_000) });
+    case.refused("uvala", "does not contain");
+    case.report("polje", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(1 << 39))), ..standby(1 << 39) });
+    assert_eq!(case.verdict("polje").excluded, None, "a member has every acknowledged write, however far it is");
+}
+
+/// L1: the primary stopped cleanly for a move, and its target never opened. Whoever has everything goes on, and the target
+/// tries again only if that one cannot.
+#[test]
+fn after_a_promotion_that_never_opened_somebody_is_started_again() {
+    let mut case = Case::new(Loss::None);
+    case.apply(&assign(2, "polje"));
+    let (workload, epoch) = (w(), Epoch(2));
+    case.apply(&Command::Revoke { workload: workload.clone(), epoch, why: String::new() });
+    case.apply(&Command::End { workload, epoch, how: surrendered() });
+    let mut tried = standby(100);
+    tried.suspect = true;
+    tried.settled = None;
+    tried.seen = Some(Observation::down(Data::Present { standby: false }));
+    case.report("polje", tried);
+    case.report("uvala", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(100))), ..standby(100) });
+    assert_eq!(case.chosen().as_deref(), Some("uvala"), "a standby that has not failed comes first");
+    case.reports.remove(&NodeId::from("uvala"));
+    let mut notes = Notes::default();
+    assert_eq!(case.chosen_with(&mut notes), None, "what failed at once would fail at once again");
+    case.pass(case.spec.timings.lease);
+    assert_eq!(case.chosen_with(&mut notes.clone()).as_deref(), Some("doline"), "the holder of the last opened epoch");
+    case.reports.remove(&NodeId::from("doline"));
+    assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "the last copy");
+}
+
+/// F6: a person always has a way while a copy exists, with the loss named, whatever is against it.
+#[test]
+fn one_copy_is_enough_for_a_person() {
+    let mut case = Case::new(Loss::None);
+    for node in ["doline", "uvala"] {
+        case.reports.remove(&NodeId::from(node));
+    }
+    let stopped = Observation::down(Data::Present { standby: true });
+    let bad: [(&str, ReplicaReport, Option<Standing>); 3] = [
+        ("stopped", ReplicaReport { seen: Some(stopped), ..ReplicaReport::default() }, None),
+        ("an interrupted promotion", ReplicaReport { suspect: true, ..standby(100) }, None),
+        ("diverged", standby(100), Some(Standing::Diverged("a test".into()))),
+    ];
+    for (what, report, standing) in bad {
+        let mut case = case.copy();
+        case.report("polje", report);
+        if let Some(standing) = standing {
+            case.apply(&Command::Mark { workload: w(), node: "polje".into(), standing });
+        }
+        let mut notes = Notes::default();
+        assert_eq!(case.chosen_with(&mut notes), None, "{what}: not by itself");
+        case.apply(&Command::Begin(asked(Kind::ForcedFailover, u64::MAX)));
+        case.pass(case.spec.timings.settle_limit);
+        assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "{what}");
+    }
+}
+
+/// F6: a holder that has begun nothing loses its assignment, if somebody else may take over.
+#[test]
+fn an_idle_holder_loses_the_assignment() {
+    let mut case = Case::new(Loss::None);
+    case.apply(&assign(2, "polje"));
+    let mut notes = Notes::default();
+    let revoked =
+        |case: &Case, notes: &mut Notes| case.decided(notes).iter().any(|c| matches!(c, Command::Revoke { .. }));
+    assert!(!revoked(&case, &mut notes));
+    case.pass(case.spec.timings.lease_is_over_after());
+    case.elected_at = case.now;
+    let mut busy = case.copy();
+    busy.report("polje", ReplicaReport { doing: Some(("promotion".into(), Duration::ZERO)), ..standby(100) });
+    assert!(!revoked(&busy, &mut notes.clone()), "it is at it");
+    let mut alone = case.copy();
+    alone.reports.retain(|n, _| n.as_str() == "polje");
+    assert!(!revoked(&alone, &mut notes.clone()), "nobody else may");
+    assert!(revoked(&case, &mut notes));
+}
+
+/// F7: a server that runs and answers nobody serves nobody; one look in vain is no verdict.
+#[test]
+fn a_hung_primary_is_replaced() {
+    let mut case = Case::new(Loss::None).open_again();
+    let hung = Observation { runs: true, ..Observation::down(Data::Present { standby: false }) };
+    let report = ReplicaReport { seen: Some(hung), sync_held: Some((Epoch(2), 1)), ..ReplicaReport::default() };
+    case.report("doline", report);
+    let mut notes = Notes::default();
+    let limit = case.spec.timings.answer_limit;
+    for (after, replaced) in [(Duration::ZERO, false), (limit / 2, false), (limit / 2, true)] {
+        case.pass(after);
+        // Its coordinator renews its lease all the time.
+        case.elected_at = case.now;
+        let decided = case.decided(&mut notes);
+        let revoke = decided.iter().any(|c| matches!(c, Command::Revoke { .. }));
+        assert_eq!(revoke, replaced, "after {after:?} more: {decided:?}");
+    }
+}
+
+/// F7: a member that streams and does not keep up leaves the set, so that writes go on; not if they would wait all the same.
+#[test]
+fn a_member_that_cannot_keep_up_leaves() {
+    for (members, leaves) in [(&["polje", "uvala"][..], true), (&["uvala"][..], false)] {
+        let mut case = Case::new(Loss::None).open_again();
+        let names: Vec<NodeId> = members.iter().map(|n| NodeId::from(*n)).collect();
+        let set = &mut case.state.workloads.get_mut(&w()).unwrap().sync;
+        (set.sure, set.asked) = (names.clone(), names);
+        let mut notes = Notes::default();
+        let mut left = None;
+        for second in 0..30 {
+            let at = 1_000 * second + 100_000;
+            let seen = Observation {
+                runs: true,
+                role: Some(Role::Primary),
+                timeline: 1,
+                position: Some(Lsn(at)),
+                can_write: Some(true),
+                standbys: vec![downstream("polje", at), downstream("uvala", 50_000)],
+                ..Observation::down(Data::Present { standby: false })
+            };
+            let sync_held = Some((Epoch(2), 1));
+            case.report("doline", ReplicaReport { seen: Some(seen), sync_held, ..ReplicaReport::default() });
+            let decided = case.decided(&mut notes);
+            if left.is_none()
+                && decided.iter().any(|c| matches!(c, Command::Sync { sure, .. } if sure.len() < members.len()))
+            {
+                left = Some(second);
+            }
+            case.pass(Duration::from_secs(1));
+            case.elected_at = case.now;
+        }
+        assert_eq!(left, leaves.then_some(case.spec.timings.keep_up_limit.as_secs()), "of {members:?}");
+    }
+}
+
+fn downstream(node: &str, at: u64) -> Downstream {
+    let at = Some(Lsn(at));
+    Downstream { node: node.into(), sent: at, flushed: at, replayed: at, streaming: true }
 }

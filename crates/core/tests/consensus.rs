@@ -1,9 +1,9 @@
 //! Consensus alone, with a network in the test's hand: elections, replication, and each rule that keeps S1 and S2.
 
-use karst_core::consensus::{Consensus, Durable, Entry, Order, Pace, Snapshot, Stored, Talk};
+use karst_core::consensus::{Consensus, Durable, Entry, Order, Pace, Piece, Setup, Snapshot, Stored, Talk};
 use karst_core::state::{ClusterState, Command};
 use karst_core::votes::Votes;
-use karst_core::{Index, NodeId, Term, Time};
+use karst_core::{Index, NodeId, Planted, Term, Time};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
@@ -25,6 +25,8 @@ struct Net {
     /// Slow, and with something to sync: nothing that was ordered later leaves.
     stuck: BTreeSet<NodeId>,
     events: Vec<Order>,
+    /// Is lost at the moment in which it is asked for its vote.
+    dies_when_asked: Option<NodeId>,
     now: Time,
 }
 
@@ -32,23 +34,34 @@ fn id(name: &str) -> NodeId {
     name.into()
 }
 
+fn founder(name: &NodeId) -> Stored {
+    Stored::forming(name.as_str().into())
+}
+
 fn member(name: &NodeId, stored: Stored, now: Time) -> Consensus {
+    broken_member(name, stored, now, None)
+}
+
+fn broken_member(name: &NodeId, stored: Stored, now: Time, planted: Option<Planted>) -> Consensus {
     let voters = ["a", "b", "c"].map(|n| (id(n), 1));
     let members = ["a", "b", "c", "d"].map(id).into();
-    Consensus::new(name.clone(), members, Votes::new(voters), PACE, stored, now, QUIET, Net::chance(name))
+    let (me, votes) = (name.clone(), Votes::new(voters));
+    let setup = Setup { me, members, votes, pace: PACE, quiet: QUIET, planted };
+    Consensus::new(setup, stored, now, Net::chance(name))
 }
 
 impl Net {
     fn new() -> Self {
         let names = ["a", "b", "c", "d"].map(id);
         Self {
-            nodes: names.iter().map(|n| (n.clone(), member(n, Stored::default(), Time::ZERO))).collect(),
-            disks: names.iter().map(|n| (n.clone(), Stored::default())).collect(),
+            nodes: names.iter().map(|n| (n.clone(), member(n, founder(n), Time::ZERO))).collect(),
+            disks: names.iter().map(|n| (n.clone(), founder(n))).collect(),
             wires: VecDeque::new(),
             cut: BTreeSet::new(),
             slow: BTreeSet::new(),
             stuck: BTreeSet::new(),
             events: Vec::new(),
+            dies_when_asked: None,
             now: Time::ZERO,
         }
     }
@@ -93,6 +106,9 @@ impl Net {
         let names: Vec<NodeId> = self.nodes.keys().cloned().collect();
         names.iter().for_each(|n| self.take(n));
         while let Some((from, to, talk)) = self.wires.pop_front() {
+            if self.dies_when_asked.as_ref() == Some(&to) && matches!(talk, Talk::Vote { .. }) {
+                self.cut.insert(to.clone());
+            }
             if self.cut.contains(&from) || self.cut.contains(&to) {
                 continue;
             }
@@ -114,7 +130,11 @@ impl Net {
     }
 
     fn restart(&mut self, name: &str) {
-        let node = member(&id(name), self.disks[&id(name)].clone(), self.now);
+        self.restart_broken(name, None);
+    }
+
+    fn restart_broken(&mut self, name: &str, planted: Option<Planted>) {
+        let node = broken_member(&id(name), self.disks[&id(name)].clone(), self.now, planted);
         self.nodes.insert(id(name), node);
     }
 
@@ -132,7 +152,8 @@ impl Net {
     }
 
     fn propose(&mut self, name: &str) -> Option<Index> {
-        let index = self.nodes.get_mut(&id(name)).unwrap().propose(vec![Command::Noop], self.now);
+        let indexes = self.nodes.get_mut(&id(name)).unwrap().propose(vec![Command::Noop], self.now);
+        let index = indexes.map(|i| *i.end());
         self.deliver_all();
         index
     }
@@ -265,7 +286,7 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
     let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
     let state = ClusterState { applied: Index(2), ..ClusterState::default() };
     let snapshot = Some(Snapshot { last: (Term(1), Index(2)), state });
-    let mut node = member(&id("c"), Stored { term: Term(1), vote: None, snapshot, entries: vec![] }, Time::ZERO);
+    let mut node = member(&id("c"), Stored { term: Term(1), snapshot, ..founder(&id("c")) }, Time::ZERO);
     let mut hears = |prev, entries, commit| {
         let append = Talk::Append { term: Term(2), prev, entries, commit: Index(commit), sent: Time::ZERO, news: true };
         node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
@@ -283,11 +304,11 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
 fn a_snapshot_replaces_only_what_it_stands_for() {
     let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
     let entries = vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)];
-    let stored = Stored { term: Term(2), vote: None, snapshot: None, entries };
+    let stored = Stored { term: Term(2), entries, ..founder(&id("c")) };
     let install = |last: (u64, u64)| {
-        let state = ClusterState { applied: Index(last.1), ..ClusterState::default() };
-        let snapshot = Box::new(Snapshot { last: (Term(last.0), Index(last.1)), state });
-        Talk::Install { term: Term(3), snapshot, sent: Time::ZERO }
+        let part = ClusterState { applied: Index(last.1), ..ClusterState::default() };
+        let piece = Box::new(Piece { last: (Term(last.0), Index(last.1)), number: 0, of: 1, part });
+        Talk::Install { term: Term(3), piece, sent: Time::ZERO }
     };
     let after = |last| {
         let mut node = member(&id("c"), stored.clone(), Time::ZERO);
@@ -306,9 +327,8 @@ fn a_conflicting_tail_is_replaced() {
     let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
     let stored = Stored {
         term: Term(2),
-        vote: None,
         entries: vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)],
-        snapshot: None,
+        ..founder(&id("c"))
     };
     let mut node = member(&id("c"), stored, Time::ZERO);
     let append = Talk::Append {
@@ -368,4 +388,116 @@ proptest! {
             }
         }
     }
+}
+
+/// A1: a voter that has just acknowledged its leader, and restarts, still keeps its word; without that there are two leaders
+/// at once whose leases are valid.
+#[test]
+fn a_promise_outlives_a_restart() {
+    for (planted, leases) in [(None, 1), (Some(Planted::ForgetPromise), 2)] {
+        let mut net = Net::new();
+        net.run(1_000);
+        assert_eq!(net.leaders(), ["a"]);
+        // c was away for long enough to campaign; b has answered a just now.
+        net.cut.insert(id("c"));
+        net.run(2_000);
+        net.restart_broken("b", planted);
+        net.cut.remove(&id("c"));
+        net.cut.insert(id("a"));
+        for _ in 0..30 {
+            net.run(10);
+            let leads = |n: &&Consensus| n.leadership_until(net.now).is_some_and(|until| until > net.now);
+            if net.nodes.values().filter(leads).count() > 1 {
+                assert_eq!(leases, 2, "two leases of leadership");
+                return;
+            }
+        }
+        assert_eq!(leases, 1, "{planted:?} is not found");
+    }
+}
+
+/// F4: a has the newer log, b the higher term. Each would refuse the other for ever if refusals said nothing of the term.
+#[test]
+fn two_voters_of_three_always_find_a_leader() {
+    assert_eq!(leaders_of_two(None), ["a"]);
+    assert_eq!(leaders_of_two(Some(Planted::RefuseWithoutTerm)), Vec::<String>::new());
+}
+
+/// Who leads when a has the newer log and b the higher term, and c is lost.
+fn leaders_of_two(planted: Option<Planted>) -> Vec<String> {
+    let mut net = Net::new();
+    for name in ["a", "b", "c"] {
+        net.restart_broken(name, planted);
+    }
+    net.run(800);
+    assert_eq!(net.leaders(), ["a"]);
+    // An entry that reaches nobody, then b campaigns with c's word; its vote is durable, and c is lost before it is asked.
+    net.cut.insert(id("a"));
+    net.propose("a");
+    net.dies_when_asked = Some(id("c"));
+    net.run(1_500);
+    assert!(net.cut.contains(&id("c")));
+    net.cut.remove(&id("a"));
+    let (a, b) = (&net.nodes[&id("a")], &net.nodes[&id("b")]);
+    assert!(a.log().last() > b.log().last() && a.term() < b.term());
+    net.run(3_000);
+    net.leaders().into_iter().map(String::from).collect()
+}
+
+/// A6: what an expelled follower had acknowledged commits nothing any more.
+#[test]
+fn an_expelled_follower_commits_nothing() {
+    let mut net = Net::new();
+    net.run(1_000);
+    let (a, b) = (id("a"), id("b"));
+    net.cut.insert(id("c"));
+    net.slow.insert(a.clone());
+    let index = *net.nodes.get_mut(&a).unwrap().propose(vec![Command::Noop], net.now).unwrap().end();
+    let now = net.now;
+    let leader = net.nodes.get_mut(&a).unwrap();
+    let term = leader.term();
+    let appended = |matched, sent| Talk::Appended { term, matched, sent, news: true, counts: true };
+    leader.on_talk(&b, appended(Ok(index), now), now, 0.0);
+    assert!(leader.commit() < index, "its own disk has not got it");
+    let later = now + Duration::from_millis(50);
+    leader.on_talk(&b, appended(Err(Index(0)), later), later, 0.0);
+    let said = leader.take_orders();
+    assert!(said.iter().any(|o| matches!(o, Order::Regressed { .. })), "{said:?}");
+    assert!(said.iter().any(|o| matches!(o, Order::Send(to, Talk::Expelled { .. }) if *to == b)), "it is told");
+    leader.on_stable((term, index), Term(0), later);
+    assert!(leader.commit() < index, "only one disk has it");
+    // What it said before it heard of it changes nothing, nor does it hold up the leader's silence (A3).
+    leader.on_talk(&b, appended(Ok(index), later + Duration::from_millis(1)), later + Duration::from_millis(2), 0.0);
+    assert!(leader.commit() < index && leader.uncounted().any(|n| *n == b));
+}
+
+/// A6, F3: a store that is new neither votes nor commits, until the others have taken it in; a leader's word to the one that
+/// went back in time makes it such a store, under another name.
+#[test]
+fn a_new_store_neither_votes_nor_commits() {
+    let mut net = Net::new();
+    net.run(1_000);
+    let b = id("b");
+    net.disks.insert(b.clone(), Stored { store: Some("new".into()), ..Stored::default() });
+    net.restart("b");
+    net.run(1_000);
+    assert_eq!(net.nodes[&b].log().last(), net.nodes[&id("a")].log().last(), "it is given everything");
+    net.cut.insert(id("c"));
+    let index = *net.nodes.get_mut(&id("a")).unwrap().propose(vec![Command::Noop], net.now).unwrap().end();
+    net.run(200);
+    assert!(net.nodes[&id("a")].commit() < index, "a is one of three");
+    net.run(3_000);
+    assert_eq!(net.leaders(), Vec::<&str>::new(), "nor does it elect anybody");
+    net.cut.clear();
+    net.run(3_000);
+    assert!(net.nodes.values().all(|n| n.commit() >= index));
+    let now = net.now;
+    net.nodes.get_mut(&b).unwrap().enrol(now);
+    net.run(1_000);
+    assert!(net.disks[&b].counts, "durably");
+    net.cut.insert(id("c"));
+    let leader = net.leaders().first().map(|n| id(n)).unwrap();
+    net.propose(leader.as_str());
+    net.run(1_000);
+    assert!(net.nodes[&b].commit() > index, "it counts");
 }

@@ -1,7 +1,7 @@
 //! What the log builds: commands that come too late change nothing, and a former primary's way back depends on how it ended.
 
 use karst_core::ids::Lsn;
-use karst_core::operation::{Kind, Operation};
+use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::state::{ClusterState, Command, Ended, Standing, Tenure};
 use karst_core::{BootId, Epoch, Index, NodeId, WorkloadId};
 
@@ -23,14 +23,16 @@ impl Built {
         self.apply(Command::Assign { workload: w(), epoch: Epoch(epoch), holder: holder.into(), why: String::new() })
     }
     fn open(&mut self, epoch: u64) -> bool {
+        self.open_with(epoch, &[])
+    }
+    fn open_with(&mut self, epoch: u64, doubtful: &[&str]) -> bool {
+        let (workload, at, timeline) = (w(), Lsn(epoch), epoch as u32);
         let sync = vec![NodeId::from("uvala")];
-        self.apply(Command::Open {
-            workload: w(),
-            epoch: Epoch(epoch),
-            timeline: epoch as u32,
-            switch: Lsn(epoch),
-            sync,
-        })
+        let doubtful = doubtful.iter().map(|n| NodeId::from(*n)).collect();
+        self.apply(Command::Open { workload, epoch: Epoch(epoch), timeline, began: at, switch: at, sync, doubtful })
+    }
+    fn standing(&self, node: &str) -> Standing {
+        self.0.workload(&w()).standing.get(&NodeId::from(node)).cloned().unwrap_or_default()
     }
     fn revoke(&mut self, epoch: u64) -> bool {
         self.apply(Command::Revoke { workload: w(), epoch: Epoch(epoch), why: String::new() })
@@ -57,22 +59,68 @@ fn an_epoch_goes_through_its_stations_and_no_other_way() {
     assert!(!state.revoke(1), "about an epoch that has passed");
 }
 
+/// Nothing is said of anybody's data before somebody else has opened: until then the last opened epoch is the one that counts.
 #[test]
-fn a_former_primary_has_diverged_unless_it_stopped_cleanly_or_goes_on_itself() {
+fn a_former_primary_has_diverged_once_another_opens_unless_it_stopped_cleanly() {
     let standing_after = |clean_at, next: &str| {
         let mut state = Built::new();
         assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, clean_at));
         assert!(state.assign(2, next));
-        state.0.workload(&w()).standing.get(&NodeId::from("doline")).cloned().unwrap_or_default()
+        assert_eq!(state.standing("doline"), Standing::Sound, "it may still be asked to go on");
+        assert!(state.open(2));
+        state.standing("doline")
     };
     assert_eq!(standing_after(Some(Lsn(9)), "polje"), Standing::Sound);
     assert!(matches!(standing_after(None, "polje"), Standing::Diverged(_)));
     assert_eq!(standing_after(None, "doline"), Standing::Sound, "its own data go on");
+}
 
+/// Who was promoted and never opened may have a history of the same name as the one that counts (D5).
+#[test]
+fn a_promotion_that_was_not_opened_needs_a_clone_once_another_is() {
     let mut state = Built::new();
-    assert!(state.assign(1, "doline") && state.revoke(1) && state.end(1, Some(Lsn(9))) && state.assign(2, "polje"));
-    let standing = state.0.workload(&w()).standing.get(&NodeId::from("doline")).cloned();
-    assert!(matches!(standing, Some(Standing::NeedsClone(_))), "never opened: suspect (D5)");
+    assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, Some(Lsn(9))));
+    assert!(state.assign(2, "polje") && state.revoke(2) && state.end(2, None));
+    assert_eq!(state.0.workload(&w()).clean_end, Some(Lsn(9)), "the last opened epoch ended there");
+    assert!(state.assign(3, "doline"));
+    assert_eq!(state.standing("polje"), Standing::Sound, "it may be the last copy");
+    assert!(state.open(3));
+    assert!(matches!(state.standing("polje"), Standing::NeedsClone(_)));
+    assert!(state.0.workload(&w()).attempts.is_empty());
+}
+
+/// A timeline of a number that was open before: whoever may have followed the other one is copied anew.
+#[test]
+fn twins_are_copied_and_a_sound_mark_leaves_nothing_behind() {
+    let mut state = Built::new();
+    assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, None));
+    assert!(state.assign(2, "polje") && state.open_with(2, &["doline"]));
+    assert!(matches!(state.standing("doline"), Standing::NeedsClone(_)));
+    let sound = || Command::Mark { workload: w(), node: "doline".into(), standing: Standing::Sound };
+    assert!(state.apply(sound()) && !state.apply(sound()), "once");
+    assert!(state.0.workload(&w()).standing.is_empty(), "a workload is calm again after a rejoin");
+}
+
+/// A person who lets the cluster act lets it go on with what it has prepared.
+#[test]
+fn mode_act_approves_what_waits() {
+    let mut state = Built::new();
+    let waiting = Operation {
+        kind: Kind::Failover,
+        workload: w(),
+        from: None,
+        to: None,
+        by: "cluster".into(),
+        why: String::new(),
+        asks: true,
+        accept_loss: 0,
+    };
+    assert!(state.apply(Command::Begin(waiting)));
+    let mode = |mode| Command::Mode { workload: w(), mode, by: "captain".into() };
+    assert!(state.apply(mode(Mode::Watch)));
+    assert!(state.0.running(&w()).unwrap().1.waits());
+    assert!(state.apply(mode(Mode::Act)));
+    assert_eq!(state.0.running(&w()).unwrap().1.approved.as_deref(), Some("captain"));
 }
 
 #[test]

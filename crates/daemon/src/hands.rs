@@ -5,7 +5,7 @@ use crate::heart::{Glance, Tell, Told};
 use karst_adapters::{Address, Gate, Postgres, Power};
 use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, Flow, GateOrder};
 use karst_core::power::PowerOrder;
-use karst_core::replica::{Action, Done};
+use karst_core::replica::{Action, Done, Observation};
 use karst_core::{Input, NodeId, WorkloadId};
 use std::net::SocketAddr;
 use std::sync::{Arc, LazyLock};
@@ -33,6 +33,14 @@ pub enum Hand {
 /// has to come first: it says that they need not be done again.
 fn is_awaited(action: &Action) -> bool {
     matches!(action, Action::Promote | Action::Settle { .. } | Action::SetSync { .. })
+}
+
+/// What a look has seen, once it is over; for ever while none is under way.
+async fn ended(look: &mut Option<JoinHandle<Observation>>) -> Option<Observation> {
+    match look {
+        Some(look) => look.await.ok(),
+        None => std::future::pending().await,
+    }
 }
 
 /// The next moment for something that is done this often, the same for all of it: a daemon that has nothing else to do is woken
@@ -71,6 +79,8 @@ pub async fn replica(
     let mut probe = tokio::time::interval(heartbeat);
     probe.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut pid_known = false;
+    // A look may hang as long as its server does: nothing that is told waits for it (F5).
+    let mut look: Option<JoinHandle<Observation>> = None;
     loop {
         tokio::select! {
             hand = told.recv() => match hand {
@@ -88,6 +98,10 @@ pub async fn replica(
                 Some(Hand::Act { id, action }) => {
                     if let Some((_, task)) = acting.take() {
                         task.abort();
+                    }
+                    // What it sees may be over by the time that the action is.
+                    if let Some(look) = look.take() {
+                        look.abort();
                     }
                     let (server, workload, tell, rewatch) = (server.clone(), workload.clone(), tell.clone(), rewatch.clone());
                     let task = tokio::spawn(async move {
@@ -109,8 +123,13 @@ pub async fn replica(
                     acting = Some((id, task));
                 }
             },
-            _ = probe.tick() => {
-                let observation = server.observe().await;
+            _ = probe.tick(), if look.is_none() => {
+                let server = server.clone();
+                look = Some(tokio::spawn(async move { server.observe().await }));
+            }
+            seen = ended(&mut look) => {
+                look = None;
+                let Some(observation) = seen else { continue };
                 if observation.runs != pid_known {
                     pid_known = observation.runs;
                     let _ = rewatch.send(());

@@ -99,6 +99,10 @@ struct Run {
     /// What must not be lost: the node store
     #[arg(long, default_value = "/var/lib/karst")]
     state: PathBuf,
+    /// This node forms the cluster: an empty node store votes at once. For the very first start only; a store that was lost is
+    /// taken in again by `karst node enrol`
+    #[arg(long)]
+    form: bool,
     /// ca.pem, node.pem and node.key
     #[arg(long, default_value = "/etc/karst/tls")]
     tls: PathBuf,
@@ -261,7 +265,14 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let persisted = tell.clone();
     let path = run.state.join("node.store");
     let persisted = move |number| drop(persisted.send(Told::Input(Box::new(Input::Persisted { number }))));
-    let (store, opened) = store::Store::open(&path, persisted)?;
+    let (store, opened) = store::Store::open(&path, run.form, persisted)?;
+    if !opened.stored.counts {
+        tracing::warn!(
+            path = %path.display(),
+            "this node's store is new, or was put back to an earlier state: it does not vote until `karst node enrol {me}`; if it \
+             should not be new, look whether its volume is mounted"
+        );
+    }
     let config = NodeConfig {
         me: me.clone(),
         spec: spec.clone(),

@@ -1,7 +1,7 @@
 //! The node store: what this node must not forget, in an embedded transactional database, synced before it is used.
 //!
 //! One thread writes; what is waiting goes into one commit. The file carries a store id and its own inode and device: a
-//! copy or a restored backup is recognised and refused (SAFETY A6).
+//! copy or a restored backup is recognised and refused, and so is one of which a page was changed (A6).
 
 use crate::clock;
 use karst_core::consensus::{Durable, Entry, Snapshot, Stored};
@@ -15,8 +15,10 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
+use std::panic::AssertUnwindSafe;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 
 const META: TableDefinition<&str, &[u8]> = TableDefinition::new("meta");
@@ -25,24 +27,31 @@ const KEPT: TableDefinition<&str, &[u8]> = TableDefinition::new("kept");
 const EVENTS: TableDefinition<u64, &[u8]> = TableDefinition::new("events");
 /// Of the tables' contents; a store of another format is refused.
 const FORMAT: u32 = 1;
+/// Events that wait for the history store: some weeks of an ordinary cluster. Then the oldest go.
+const MOST_EVENTS: u64 = 100_000;
+/// Events that wait for a disk that hangs.
+const MOST_QUEUED: usize = 10_000;
 
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StoreError {
     #[error("node store {path}: {source}")]
     Database { path: String, source: redb::Error },
-    #[error("node store {0}: an entry cannot be read: {1}")]
+    #[error(
+        "node store {0}: an entry cannot be read: {1}. Move it away; this node then starts with an empty one, which votes once \
+         `karst node enrol` has been called for it"
+    )]
     Damaged(String, String),
     #[error(
-        "node store {0} is a copy: it was made as another file (A6). A copied or restored store must not vote. Move it away; \
-         this node then starts with an empty one"
+        "node store {0} is a copy: it was made as another file. A copied or restored store must not vote. Move it away; this \
+         node then starts with an empty one, which votes once `karst node enrol` has been called for it"
     )]
     Copied(String),
     #[error(
-        "node store {0} is cut short: it was copied while it was written, or its disk lost a part of it. Move it away; this node \
-         then starts with an empty one"
+        "node store {0} is damaged: it was copied while it was written, or its disk lost or changed a part of it. Move it away; \
+         this node then starts with an empty one, which votes once `karst node enrol` has been called for it"
     )]
-    CutShort(String),
+    Broken(String),
     #[error("node store {0} has format {1}; this version reads {FORMAT}")]
     Format(String, u32),
 }
@@ -53,6 +62,14 @@ struct Identity {
     store: String,
     inode: u64,
     device: u64,
+    /// It votes, and what it has counts: it formed the cluster, or was enrolled since it was made (A6).
+    #[serde(default = "formed_before")]
+    counts: bool,
+}
+
+/// Stores that were made before this was written down formed their cluster.
+fn formed_before() -> bool {
+    true
 }
 
 /// What was in the store at start.
@@ -63,6 +80,7 @@ pub struct Opened {
     pub store_id: String,
     next_event: u64,
     recorded: u64,
+    waiting: u64,
 }
 
 enum Job {
@@ -80,6 +98,8 @@ enum Job {
 #[derive(Clone)]
 pub struct Store {
     jobs: Sender<Job>,
+    /// Events that the thread has not taken yet: a disk that hangs must not make them grow without bound.
+    queued: Arc<AtomicUsize>,
     database: Arc<Database>,
     pub store_id: String,
 }
@@ -95,29 +115,34 @@ fn decode<T: DeserializeOwned>(path: &str, bytes: &[u8]) -> Result<T, StoreError
 }
 
 impl Store {
-    /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a batch is durable.
+    /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a batch is durable. One that is
+    /// made now counts only if this node `forms` the cluster (F3).
     ///
     /// # Errors
-    /// If the file cannot be used, or is a copy.
-    pub fn open(path: &Path, persisted: impl Fn(u64) + Send + 'static) -> Result<(Self, Opened), StoreError> {
+    /// If the file cannot be used, is damaged, or is a copy.
+    pub fn open(
+        path: &Path, forms: bool, persisted: impl Fn(u64) + Send + 'static,
+    ) -> Result<(Self, Opened), StoreError> {
         let name = path.display().to_string();
-        let wrap = |source: redb::Error| StoreError::Database { path: name.clone(), source };
-        // The database asserts that its file is as long as its header says.
-        let created = std::panic::catch_unwind(|| Database::create(path));
-        let database = created.map_err(|_| StoreError::CutShort(name.clone()))?.map_err(|e| wrap(e.into()))?;
-        let opened = load(&database, path, &name).map_err(|e| match e {
-            LoadError::Redb(e) => wrap(*e),
-            LoadError::Store(e) => e,
-        })?;
+        // The database asserts things of its file that need not be true of a damaged one, at its end too.
+        let opened = std::panic::catch_unwind(AssertUnwindSafe(|| open_whole(path, &name, forms)));
+        let (database, opened) = opened.unwrap_or_else(|_| Err(StoreError::Broken(name.clone())))?;
         let (jobs, work) = channel();
         let database = Arc::new(database);
         let store_id = opened.store_id.clone();
-        let writer = Writer { database: database.clone(), next_event: opened.next_event, recorded: opened.recorded };
+        let queued = Arc::new(AtomicUsize::new(0));
+        let writer = Writer {
+            database: database.clone(),
+            next_event: opened.next_event,
+            recorded: opened.recorded,
+            waiting: opened.waiting,
+            queued: queued.clone(),
+        };
         std::thread::Builder::new()
             .name("store".into())
             .spawn(move || writer.run(&work, persisted))
             .expect("a thread can be started");
-        Ok((Self { jobs, database, store_id }, opened))
+        Ok((Self { jobs, queued, database, store_id }, opened))
     }
 
     pub fn persist(&self, number: u64, writes: Vec<Write>) {
@@ -125,7 +150,12 @@ impl Store {
     }
 
     pub fn record(&self, event: Event) {
-        let _ = self.jobs.send(Job::Record(Box::new(event)));
+        if self.queued.fetch_add(1, Ordering::Relaxed) < MOST_QUEUED {
+            let _ = self.jobs.send(Job::Record(Box::new(event)));
+        } else {
+            self.queued.fetch_sub(1, Ordering::Relaxed);
+            tracing::error!(event = %event.text, "the node store takes nothing more: this event is not recorded");
+        }
     }
 
     /// Everything up to this number is in the history store and may be forgotten here.
@@ -170,7 +200,24 @@ impl<E: Into<redb::Error>> From<E> for LoadError {
     }
 }
 
-fn load(database: &Database, path: &Path, name: &str) -> Result<Opened, LoadError> {
+/// The database, every page of it compared with its checksum: what was changed behind its back must not become a vote.
+fn open_whole(path: &Path, name: &str, forms: bool) -> Result<(Database, Opened), StoreError> {
+    let wrap = |source: redb::Error| match source {
+        redb::Error::Corrupted(_) => StoreError::Broken(name.into()),
+        source => StoreError::Database { path: name.into(), source },
+    };
+    let mut database = Database::create(path).map_err(|e| wrap(e.into()))?;
+    if !database.check_integrity().map_err(|e| wrap(e.into()))? {
+        return Err(StoreError::Broken(name.into()));
+    }
+    let opened = load(&database, path, name, forms).map_err(|e| match e {
+        LoadError::Redb(e) => wrap(*e),
+        LoadError::Store(e) => e,
+    })?;
+    Ok((database, opened))
+}
+
+fn load(database: &Database, path: &Path, name: &str, forms: bool) -> Result<Opened, LoadError> {
     let file = std::fs::metadata(path).map_err(redb::Error::Io)?;
     let tx = database.begin_write()?;
     let mut opened;
@@ -187,12 +234,14 @@ fn load(database: &Database, path: &Path, name: &str) -> Result<Opened, LoadErro
             Some(identity) => identity,
             None => {
                 let store = format!("{:016x}", rand::random::<u64>());
-                let identity = Identity { format: FORMAT, store, inode: file.ino(), device: file.dev() };
+                let (inode, device) = (file.ino(), file.dev());
+                let identity = Identity { format: FORMAT, store, inode, device, counts: forms };
                 meta.insert("identity", encode(&identity).as_slice())?;
                 identity
             }
         };
-        let mut stored = Stored::default();
+        let store = Some(identity.store.as_str().into());
+        let mut stored = Stored { store, counts: identity.counts, ..Stored::default() };
         if let Some(vote) = meta.get("vote")? {
             (stored.term, stored.vote) = decode(name, vote.value()).map_err(LoadError::Store)?;
         }
@@ -206,12 +255,12 @@ fn load(database: &Database, path: &Path, name: &str) -> Result<Opened, LoadErro
             let (workload, value) = row?;
             kept.insert(workload.value().into(), decode(name, value.value()).map_err(LoadError::Store)?);
         }
-        tx.open_table(EVENTS)?;
+        let waiting = redb::ReadableTableMetadata::len(&tx.open_table(EVENTS)?)?;
         let number = |key: &str| -> Result<u64, LoadError> {
             meta.get(key)?.map_or(Ok(0), |v| decode(name, v.value()).map_err(LoadError::Store))
         };
         let (next_event, recorded) = (number("next_event")?.max(1), number("recorded")?);
-        opened = Opened { stored, kept, store_id: identity.store, next_event, recorded };
+        opened = Opened { stored, kept, store_id: identity.store, next_event, recorded, waiting };
         // A vote alone names a term that no entry may exceed.
         let last = opened.stored.entries.last().map(|e| e.term).unwrap_or_default();
         let base = opened.stored.snapshot.as_ref().map(|s| s.last.0).unwrap_or_default();
@@ -226,6 +275,9 @@ struct Writer {
     next_event: u64,
     /// Committed decisions up to here were recorded; after a restart they are applied, not recorded, again.
     recorded: u64,
+    /// Events that the history store has not confirmed.
+    waiting: u64,
+    queued: Arc<AtomicUsize>,
 }
 
 impl Writer {
@@ -259,9 +311,17 @@ impl Writer {
                     }
                     durable = Some(number);
                 }
-                Job::Record(event) => self.record(&tx, *event)?,
+                Job::Record(event) => {
+                    self.queued.fetch_sub(1, Ordering::Relaxed);
+                    self.record(&tx, *event)?;
+                }
                 Job::Confirmed(number) => {
-                    tx.open_table(EVENTS)?.retain(|n, _| n > number)?;
+                    let mut gone = 0;
+                    tx.open_table(EVENTS)?.retain_in(..=number, |_, _| {
+                        gone += 1;
+                        false
+                    })?;
+                    self.waiting = self.waiting.saturating_sub(gone);
                 }
                 Job::Stop => {}
             }
@@ -280,11 +340,30 @@ impl Writer {
             meta.insert("recorded", encode(&index).as_slice())?;
         }
         let stamped = Stamped { number: self.next_event, at: clock::wall(), event };
-        tx.open_table(EVENTS)?.insert(self.next_event, encode(&stamped).as_slice())?;
+        let mut events = tx.open_table(EVENTS)?;
+        events.insert(self.next_event, encode(&stamped).as_slice())?;
+        self.waiting += 1;
+        if self.waiting > MOST_EVENTS {
+            // The history store has been away for long: the oldest go.
+            events.pop_first()?;
+            self.waiting -= 1;
+        }
         self.next_event += 1;
         meta.insert("next_event", encode(&self.next_event).as_slice())?;
         Ok(())
     }
+}
+
+/// From here on the store has this name, and counts or does not (A6).
+fn identify(tx: &WriteTransaction, store: &str, counts: bool) -> Result<(), redb::Error> {
+    let mut meta = tx.open_table(META)?;
+    let found = meta.get("identity")?.map(|v| decode::<Identity>("", v.value()));
+    let Some(Ok(identity)) = found else {
+        return Err(redb::Error::Corrupted("the store's identity cannot be read".into()));
+    };
+    let identity = Identity { store: store.into(), counts, ..identity };
+    meta.insert("identity", encode(&identity).as_slice())?;
+    Ok(())
 }
 
 fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
@@ -301,6 +380,8 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
                 log.insert(entry.index.0, encode(&entry).as_slice())?;
             }
         }
+        Write::Log(Durable::Enrolled(store)) => identify(tx, store.as_str(), true)?,
+        Write::Log(Durable::Expelled(store)) => identify(tx, store.as_str(), false)?,
         Write::Log(Durable::Compacted(snapshot)) => {
             tx.open_table(LOG)?.retain(|index, _| index > snapshot.last.1.0)?;
             tx.open_table(META)?.insert("snapshot", encode(&snapshot).as_slice())?;
@@ -330,7 +411,7 @@ mod tests {
     fn open(path: &Path) -> (Store, Opened, mpsc::Receiver<u64>) {
         loop {
             let (tell, told) = channel();
-            match Store::open(path, move |n| tell.send(n).unwrap()) {
+            match Store::open(path, true, move |n| tell.send(n).unwrap()) {
                 Ok((store, opened)) => return (store, opened, told),
                 // The thread of the store before is still letting go of it.
                 Err(StoreError::Database { source: redb::Error::DatabaseAlreadyOpen, .. }) => std::thread::yield_now(),
@@ -410,9 +491,36 @@ mod tests {
         drop(closed);
         let copy = dir.path().join("copy.store");
         std::fs::copy(&path, &copy).unwrap();
-        assert!(matches!(Store::open(&copy, |_| {}), Err(StoreError::Copied(_))));
+        assert!(matches!(Store::open(&copy, true, |_| {}), Err(StoreError::Copied(_))));
         let whole = std::fs::File::options().write(true).open(&copy).unwrap();
         whole.set_len(whole.metadata().unwrap().len() / 2).unwrap();
-        assert!(matches!(Store::open(&copy, |_| {}), Err(StoreError::CutShort(_))));
+        assert!(matches!(Store::open(&copy, true, |_| {}), Err(StoreError::Broken(_))));
+    }
+
+    /// A store that is made without being told that it forms the cluster does not count, until it is enrolled; one that went back
+    /// has another name.
+    #[test]
+    fn a_new_store_counts_once_it_is_enrolled() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("node.store");
+        let again = |write: Durable| {
+            let (tell, told) = channel();
+            let (store, opened) = loop {
+                let tell = tell.clone();
+                match Store::open(&path, false, move |n| tell.send(n).unwrap()) {
+                    Ok(opened) => break opened,
+                    Err(StoreError::Database { .. }) => std::thread::yield_now(),
+                    Err(error) => panic!("{error}"),
+                }
+            };
+            store.persist(1, vec![Write::Log(write)]);
+            told.recv().unwrap();
+            store.stop();
+            (opened.stored.store, opened.stored.counts)
+        };
+        let (first, counts) = again(Durable::Enrolled("x".into()));
+        assert!(first.is_some() && !counts);
+        assert_eq!(again(Durable::Expelled("y".into())), (Some("x".into()), true));
+        assert_eq!(again(Durable::Enrolled("y".into())), (Some("y".into()), false));
     }
 }

@@ -6,6 +6,7 @@
 use crate::controller;
 use crate::disk::{self, Volume};
 use crate::find;
+use crate::hang;
 use crate::layout::{ARCHIVE, CLIENT, Layout, NODES};
 use crate::network::{NETWORKS, SWITCH, port};
 use anyhow::{Context, Result, bail, ensure};
@@ -64,8 +65,20 @@ pub enum Fault {
         #[arg(long, default_value = "data")]
         volume: Volume,
     },
-    /// Give both disks their room back
+    /// Let every sync of a host's daemon hang, as on a disk that does. Undo: free-disk
+    HangDisk { host: String },
+    /// Give a host's disks their room back, and let them go on
     FreeDisk { host: String },
+    /// Move the node store of a host away, and let its daemon start without it. Undo: `karst node enrol`
+    LoseStore { host: String },
+    /// End the daemon or the deadman of a host, and do not start it again. Undo: release
+    Hold {
+        host: String,
+        #[arg(long, default_value = "daemon")]
+        what: Keeper,
+    },
+    /// Start again what was held
+    Release { host: String },
     /// End the power controller: no host's power can be cut, nor read. Undo: controller-start
     ControllerStop,
     /// Start the power controller again
@@ -87,6 +100,25 @@ pub enum Frozen {
     Deadman,
     /// Daemon and deadman
     Both,
+    /// Every process of its servers
+    Server,
+}
+
+/// What is started again on a host whenever it ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Keeper {
+    Daemon,
+    Deadman,
+}
+
+impl Keeper {
+    /// The file that keeps it from being started, and its word on the command line.
+    fn names(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Daemon => ("hold-daemon", "run"),
+            Self::Deadman => ("hold-deadman", "deadman"),
+        }
+    }
 }
 
 /// Does it, and says what was done and how to undo it.
@@ -138,9 +170,29 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
             disk::fill(layout, known(host)?, *volume)?;
             format!("the {volume:?} disk of {host} is full; `karst-lab fault free-disk {host}` gives it its room back")
         }
+        Fault::HangDisk { host } => {
+            hang::begin(layout, known(host)?)?;
+            format!("syncs of the daemon on {host} hang; `karst-lab fault free-disk {host}` lets them go on")
+        }
+        Fault::LoseStore { host } => {
+            lose_store(layout, known(host)?)?;
+            format!("the node store of {host} is gone; `karst node enrol {host}` takes its new one in")
+        }
+        Fault::Hold { host, what } => {
+            hold(layout, known(host)?, *what)?;
+            format!("the {what:?} of {host} is gone; `karst-lab fault release {host}` starts it again")
+        }
+        Fault::Release { host } => {
+            for keeper in [Keeper::Daemon, Keeper::Deadman] {
+                unless_missing(std::fs::remove_file(layout.host(known(host)?).join(keeper.names().0)))?;
+            }
+            format!("whatever was held on {host} starts again")
+        }
         Fault::FreeDisk { host } => {
             let full: Vec<Volume> = Volume::BOTH.into_iter().filter(|v| disk::is_full(layout, host, *v)).collect();
-            ensure!(!full.is_empty(), "no disk of {} is full", known(host)?);
+            let hung = hang::is_on(layout, known(host)?);
+            hang::end(layout, host)?;
+            ensure!(hung || !full.is_empty(), "no disk of {host} is full, or hangs");
             full.into_iter().try_for_each(|volume| disk::free(layout, host, volume))?;
             format!("the disks of {host} have room again")
         }
@@ -267,10 +319,35 @@ fn freeze(layout: &Layout, host: &str, what: Frozen) -> Result<()> {
             }
             Ok(())
         }
+        Frozen::Server => {
+            let server = find::working_in(&layout.data(host));
+            ensure!(!server.is_empty(), "no server runs on {host}");
+            server.into_iter().try_for_each(|pid| find::signal(pid, Signal::STOP))
+        }
         Frozen::Daemon => daemon("run"),
         Frozen::Deadman => daemon("deadman"),
         Frozen::Both => daemon("run").and_then(|()| daemon("deadman")),
     }
+}
+
+/// Ends it, and keeps it from being started.
+fn hold(layout: &Layout, host: &str, what: Keeper) -> Result<()> {
+    let (file, word) = what.names();
+    std::fs::write(layout.host(host).join(file), "")?;
+    find::signal(find::daemon(layout, host, word)?, Signal::KILL)
+}
+
+/// As where a volume is not mounted: the daemon finds nothing of what it had written.
+fn lose_store(layout: &Layout, host: &str) -> Result<()> {
+    hold(layout, host, Keeper::Daemon)?;
+    let begun = Instant::now();
+    while find::daemon(layout, host, "run").is_ok() {
+        ensure!(begun.elapsed() < Duration::from_secs(10), "the daemon of {host} does not end");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let store = layout.host(host).join("state/node.store");
+    std::fs::rename(&store, store.with_extension("lost")).context("the node store")?;
+    unless_missing(std::fs::remove_file(layout.host(host).join(Keeper::Daemon.names().0)))
 }
 
 fn thaw(layout: &Layout, host: &str) -> Result<()> {

@@ -74,6 +74,7 @@ fn reap_orphans(known: &[u32]) {
 pub fn run(layout: &Layout) -> Result<()> {
     sh("mount -t tmpfs tmpfs /run && mkdir -p /run/netns && ip link set lo up")?;
     certs::prepare(layout)?;
+    crate::hang::prepare(layout);
     for node in layout.nodes() {
         for volume in Volume::BOTH {
             disk::mount(layout, node.name, volume).with_context(|| format!("the {volume:?} disk of {}", node.name))?;
@@ -238,10 +239,18 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
             .context("deadman")
     });
     let (tls, state, layout, named) = (dir.join("tls"), dir.join("state"), layout.clone(), name.to_string());
+    let formed = dir.join("formed");
     let daemon = Kept::new("karstd", dir.join("hold-daemon"), move || {
         let mut command = Command::new(&daemon);
-        command.arg("run").arg("--snapshot-after").arg(SNAPSHOT_AFTER.to_string());
+        command.arg("run");
+        // At its very first start, and never again: a store that is lost later must not vote.
+        if !formed.exists() {
+            command.arg("--form");
+            fs::write(&formed, "")?;
+        }
+        command.arg("--snapshot-after").arg(SNAPSHOT_AFTER.to_string());
         common(&mut command);
+        crate::hang::preload(&layout, &named, &mut command);
         command.arg("--system-uuid").arg(layout.host(&named).join("system_uuid"));
         command.arg("--tls").arg(&tls).arg("--state").arg(&state).arg("--tokens").arg(layout.secret("tokens"));
         command.arg("--history").arg(format!("postgres://karst_history@{}/postgres", network::ARCHIVE_ADDRESS));

@@ -15,6 +15,7 @@ pub mod disk;
 pub mod drill;
 pub mod fault;
 pub mod find;
+pub mod hang;
 pub mod idle;
 pub mod inside;
 pub mod journal;

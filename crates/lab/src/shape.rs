@@ -66,7 +66,7 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
         );
         let _ = write!(
             text,
-            "readmit = \"auto\"\n[node.{}.power]\ndriver = \"redfish\"\nurl = \"https://{}\"\nuser = \"{}\"\n\
+            "readmit = \"auto\"\nclock = \"steady\"\n[node.{}.power]\ndriver = \"redfish\"\nurl = \"https://{}\"\nuser = \"{}\"\n\
              secret = \"file:{}\"\nca = \"{}\"\n",
             node.name,
             controller::ADDRESS,

@@ -1,7 +1,10 @@
 //! The guarantees, checked from outside after every step, by someone who sees everything.
 
+use crate::world::restarts_in_place;
 use karst_core::consensus::Entry;
+use karst_core::operation::Kind;
 use karst_core::replica::Parts;
+use karst_core::spec::Loss;
 use karst_core::state::{ClusterState, Command, Tenure};
 use karst_core::{Index, Node, NodeId, Term, Time, WorkloadId};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
@@ -24,21 +27,8 @@ impl fmt::Display for Failure {
     }
 }
 
-type Verdict = Result<(), (&'static str, String)>;
-
-/// What is true of the cluster as a whole.
-#[derive(Default)]
-pub struct Truth {
-    leaders: BTreeMap<Term, NodeId>,
-    committed: Vec<Entry>,
-    seen: BTreeMap<NodeId, Index>,
-    pub state: ClusterState,
-    /// Writes whose commit returned to the client.
-    pub acknowledged: BTreeSet<u64>,
-    /// What each node said in its last check-ins, and which of them each coordinator was found to have.
-    said: BTreeMap<NodeId, VecDeque<(Checkin, Parts)>>,
-    heard: BTreeMap<(NodeId, NodeId), Checkin>,
-}
+/// Which guarantee or rule is broken, and how.
+pub type Verdict = Result<(), (&'static str, String)>;
 
 /// When a check-in was sent, and its number.
 type Checkin = (Time, u64);
@@ -46,40 +36,98 @@ type Checkin = (Time, u64);
 /// Check-ins remembered per node: more than are under way.
 const SAID: usize = 64;
 
+/// What was written so shortly before an opening may be lost beyond a bound by size: nobody heard how far the primary was.
+const UNHEARD: u64 = 3_500_000_000;
+
+/// What is true of the cluster as a whole.
+pub struct Truth {
+    leaders: BTreeMap<Term, NodeId>,
+    committed: Vec<Entry>,
+    seen: BTreeMap<NodeId, Index>,
+    pub state: ClusterState,
+    /// Per workload: writes whose commit returned to the client, and when; `u64::MAX` where nobody else heard the primary.
+    acknowledged: Vec<Vec<(u64, u64)>>,
+    /// Since when a node is fenced.
+    pub fenced_at: BTreeMap<NodeId, u64>,
+    pub restarted_in_place: BTreeSet<(usize, u64)>,
+    /// Who was promoted under which epoch (S4).
+    promoted: BTreeMap<(WorkloadId, u64), NodeId>,
+    /// What each node said in its last check-ins, and which of them each coordinator was found to have.
+    said: BTreeMap<NodeId, VecDeque<(Checkin, Parts)>>,
+    heard: BTreeMap<(NodeId, NodeId), Checkin>,
+}
+
 /// What the checker may ask about a replica's data.
 pub trait Data {
-    fn lacks(&self, holder: &NodeId, acknowledged: &BTreeSet<u64>) -> Option<u64>;
-    /// Nodes on whose disk this entry is.
+    fn log_of(&self, holder: &NodeId, workload: usize) -> &[u64];
+    /// Nodes on whose disk this entry is, and whose disk counts.
     fn durable_on(&self, index: Index, term: Term) -> Vec<NodeId>;
 }
 
 impl Truth {
+    pub fn new(workloads: usize) -> Self {
+        Self {
+            leaders: BTreeMap::new(),
+            committed: Vec::new(),
+            seen: BTreeMap::new(),
+            state: ClusterState::default(),
+            acknowledged: vec![Vec::new(); workloads],
+            fenced_at: BTreeMap::new(),
+            restarted_in_place: BTreeSet::new(),
+            promoted: BTreeMap::new(),
+            said: BTreeMap::new(),
+            heard: BTreeMap::new(),
+        }
+    }
+
+    pub fn acknowledge(&mut self, workload: usize, writes: &[u64], now: u64) {
+        self.acknowledged[workload].extend(writes.iter().map(|w| (*w, now)));
+    }
+
+    pub fn acknowledged(&self) -> usize {
+        self.acknowledged.iter().map(Vec::len).sum()
+    }
+
+    /// Acknowledged writes that are not in this log; of those only that were acknowledged before some moment.
+    pub fn lacks(&self, workload: usize, log: &[u64], before: Option<u64>) -> Vec<u64> {
+        let has: BTreeSet<u64> = log.iter().copied().collect();
+        let counts = |at: &u64| before.is_none_or(|before| *at < before);
+        let all = self.acknowledged[workload].iter();
+        all.filter(|(w, at)| counts(at) && !has.contains(w)).map(|(w, _)| *w).collect()
+    }
+
     /// S1: at most one coordinator per term.
     pub fn check_leader(&mut self, node: &Node) -> Verdict {
         if !node.is_coordinator() {
             return Ok(());
         }
-        let first = self.leaders.entry(node.term()).or_insert_with(|| node.me().clone());
-        if first == node.me() {
-            return Ok(());
+        match self.leaders.get(&node.term()) {
+            None => drop(self.leaders.insert(node.term(), node.me().clone())),
+            Some(first) if first == node.me() => {}
+            Some(first) => {
+                return Err(("S1", format!("{first} and {} both lead term {}", node.me(), node.term())));
+            }
         }
-        Err(("S1", format!("{first} and {} both lead term {}", node.me(), node.term())))
+        Ok(())
     }
 
     /// S2: what one node committed, every node commits. S4, S5 and S8 are checked as the entries become true.
-    pub fn check_commits(&mut self, node: &Node, data: &dyn Data) -> Verdict {
-        let seen = self.seen.entry(node.me().clone()).or_default();
+    pub fn check_commits(&mut self, node: &Node, workloads: &[WorkloadId], data: &dyn Data, now: u64) -> Verdict {
+        let mut seen = self.seen.get(node.me()).copied().unwrap_or_default();
         let (term, base) = node.log().base();
-        if *seen < base {
+        if seen >= base && seen == node.commit() {
+            return Ok(());
+        }
+        if seen < base {
             // What a snapshot stands for was committed somewhere else before.
             if self.committed.get(base.0 as usize - 1).is_none_or(|e| e.term != term) {
                 return Err(("S2", format!("{} has a snapshot up to {base}, which nobody committed", node.me())));
             }
-            *seen = base;
+            seen = base;
         }
-        while *seen < node.commit() {
-            *seen = seen.next();
-            let Some(entry) = node.log().get(*seen) else {
+        while seen < node.commit() {
+            seen = seen.next();
+            let Some(entry) = node.log().get(seen) else {
                 return Err(("S2", format!("{} committed {seen} without having it", node.me())));
             };
             match self.committed.get(seen.0 as usize - 1) {
@@ -93,12 +141,11 @@ impl Truth {
                     if !node.spec().votes().is_majority(&on) {
                         return Err(("S8", format!("entry {seen} is committed and durable on {on:?} only")));
                     }
-                    self.committed.push(entry.clone());
-                    self.state.apply(entry.index, &entry.command);
-                    check_open(&self.state, &entry.command, data, &self.acknowledged)?;
+                    self.commit(entry.clone(), node, workloads, data, now)?;
                 }
             }
         }
+        self.seen.insert(node.me().clone(), seen);
         // However it came to it: by entries, by a snapshot of its own or another's.
         if node.state().applied == self.state.applied && *node.state() != self.state {
             return Err(("S2", format!("{} makes something else of the entries up to {seen}", node.me())));
@@ -106,26 +153,77 @@ impl Truth {
         Ok(())
     }
 
+    fn commit(&mut self, entry: Entry, node: &Node, workloads: &[WorkloadId], data: &dyn Data, now: u64) -> Verdict {
+        let in_place = restarts_in_place(&self.state, &entry.command);
+        let forced = entry.command.workload().and_then(|id| self.state.running(id)).map(|(_, o)| o.what.clone());
+        let changed = self.state.apply(entry.index, &entry.command);
+        match &entry.command {
+            Command::Fence { node, .. } if changed => drop(self.fenced_at.insert(node.clone(), now)),
+            Command::Readmit { node, .. } if changed => drop(self.fenced_at.remove(node)),
+            Command::Open { workload, epoch, .. } if changed => {
+                let w = workloads.binary_search(workload).expect("it is in the spec");
+                if in_place {
+                    self.restarted_in_place.insert((w, epoch.0));
+                }
+                let accepted = forced.filter(|o| o.kind == Kind::ForcedFailover).map_or(0, |o| o.accept_loss);
+                self.check_open(w, workload, node.spec().workloads[workload].loss, accepted, data, now)?;
+            }
+            _ => {}
+        }
+        self.committed.push(entry);
+        Ok(())
+    }
+
+    /// S5: a new primary has every write that was acknowledged before; or lacks no more than may be lost.
+    fn check_open(
+        &mut self, w: usize, workload: &WorkloadId, loss: Loss, accepted: u64, data: &dyn Data, now: u64,
+    ) -> Verdict {
+        let Some(opened) = self.state.workload(workload).opened.clone() else { return Ok(()) };
+        let log = data.log_of(&opened.holder, w);
+        let before = matches!(loss, Loss::Bytes(_)).then(|| now.saturating_sub(UNHEARD));
+        let allowed = match loss {
+            Loss::Bytes(bytes) => bytes.max(accepted),
+            Loss::None => accepted,
+        };
+        let missing = self.lacks(w, log, before);
+        if missing.len() as u64 > allowed {
+            let (holder, first, count) = (&opened.holder, missing[0], missing.len());
+            let what =
+                format!("{holder} opened epoch {} without {count} acknowledged writes from {first} on", opened.epoch);
+            return Err(("S5", what));
+        }
+        // What may be lost is lost.
+        let lost: BTreeSet<u64> = self.lacks(w, log, None).into_iter().collect();
+        if !lost.is_empty() {
+            self.acknowledged[w].retain(|(write, _)| !lost.contains(write));
+        }
+        Ok(())
+    }
+
     /// A coordinator has of each node what that node said, however much of it came in pieces.
-    pub fn check_reports(&mut self, node: &Node) -> Verdict {
+    pub fn check_reports(&mut self, node: &Node, checked_in: Option<&NodeId>) -> Verdict {
         if let Some((checkin, parts)) = node.last_said() {
-            let said = self.said.entry(node.me().clone()).or_default();
-            if said.back().is_none_or(|(last, _)| *last != checkin) {
+            let news = self.said.get(node.me()).and_then(|s| s.back()).is_none_or(|(last, _)| *last != checkin);
+            if news {
+                let said = self.said.entry(node.me().clone()).or_default();
                 said.push_back((checkin, parts.clone()));
                 if said.len() > SAID {
                     said.pop_front();
                 }
             }
         }
-        if !node.is_coordinator() {
+        if !node.is_coordinator() || checked_in.is_none() {
             return Ok(());
         }
         for (from, heard) in node.reports().iter().filter(|(from, _)| *from != node.me()) {
             let checkin = (heard.sent, heard.number);
-            let before = self.heard.insert((node.me().clone(), from.clone()), checkin);
+            let key = (node.me().clone(), from.clone());
+            if self.heard.get(&key) == Some(&checkin) {
+                continue;
+            }
+            self.heard.insert(key, checkin);
             let said = self.said.get(from).and_then(|s| s.iter().find(|(said, _)| *said == checkin));
             if let Some((_, parts)) = said
-                && before != Some(checkin)
                 && *parts != heard.report.parts.still()
             {
                 let has = heard.report.parts.still();
@@ -139,13 +237,18 @@ impl Truth {
         self.seen.remove(node);
     }
 
-    /// S4: a promotion is covered by the newest committed epoch.
-    pub fn check_promotion(&self, node: &NodeId, workload: &WorkloadId) -> Verdict {
+    /// S4: a promotion is covered by the newest committed epoch, and nobody else was ever promoted under it.
+    pub fn check_promotion(&mut self, node: &NodeId, workload: &WorkloadId) -> Verdict {
         let w = self.state.workload(workload);
-        match w.holder() {
-            Some(holder) if holder == node => Ok(()),
-            holder => Err(("S4", format!("{node} is promoted while epoch {} belongs to {holder:?}", w.epoch))),
+        if w.holder() != Some(node) {
+            let what = format!("{node} is promoted while epoch {} belongs to {:?}", w.epoch, w.holder());
+            return Err(("S4", what));
         }
+        let first = self.promoted.entry((workload.clone(), w.epoch.0)).or_insert_with(|| node.clone());
+        if first != node {
+            return Err(("S4", format!("{first} and {node} were promoted under epoch {} of {workload}", w.epoch)));
+        }
+        Ok(())
     }
 
     /// L1: at the end of a calm time, somebody serves.
@@ -154,21 +257,12 @@ impl Truth {
         match &w.tenure {
             Tenure::Open { serving: true, .. } if wrote_lately => Ok(()),
             tenure => {
-                Err(("L1", format!("after the calm {workload} is {tenure:?}, writes return: {wrote_lately}, {w:?}")))
+                let operation = self.state.running(workload);
+                let what = format!(
+                    "after the calm {workload} is {tenure:?}, writes return: {wrote_lately}, {w:?} {operation:?}"
+                );
+                Err(("L1", what))
             }
-        }
-    }
-}
-
-/// S5: a new primary has every write that was acknowledged before.
-fn check_open(state: &ClusterState, command: &Command, data: &dyn Data, acknowledged: &BTreeSet<u64>) -> Verdict {
-    let Command::Open { workload, epoch, .. } = command else { return Ok(()) };
-    let w = state.workload(workload);
-    let Some(opened) = w.opened.as_ref().filter(|o| o.epoch == *epoch) else { return Ok(()) };
-    match data.lacks(&opened.holder, acknowledged) {
-        None => Ok(()),
-        Some(write) => {
-            Err(("S5", format!("{} opened epoch {epoch} without acknowledged write {write}", opened.holder)))
         }
     }
 }

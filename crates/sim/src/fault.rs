@@ -1,102 +1,123 @@
 //! Faults as data: what happens when, and for how long.
 
 use karst_core::NodeId;
-use rand::Rng;
-use rand_pcg::Pcg64Mcg;
+use karst_core::node::Request;
 
 /// One fault; times in milliseconds of true time.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Fault {
     /// The daemon dies and is started again; the server and the deadman live on.
-    KillDaemon {
-        node: NodeId,
-        down_ms: u64,
-    },
+    KillDaemon { node: NodeId, down_ms: u64 },
     /// The daemon stands still, then goes on.
-    PauseDaemon {
-        node: NodeId,
-        for_ms: u64,
-    },
+    PauseDaemon { node: NodeId, for_ms: u64 },
+    /// The deadman is gone, and confirms and ends nothing until it is started again.
+    KillDeadman { node: NodeId, for_ms: u64 },
+    /// The deadman acts late, by at most its kill bound.
+    LateDeadman { node: NodeId, for_ms: u64 },
     /// The whole host loses power: what was not yet synced is gone.
-    PowerCut {
-        node: NodeId,
-        down_ms: u64,
-    },
-    KillServer {
-        node: NodeId,
-    },
+    PowerCut { node: NodeId, down_ms: u64 },
+    /// The host loses power and boots with an empty node store.
+    LoseStore { node: NodeId, down_ms: u64 },
+    /// The daemon dies and is started again on an earlier state of its node store.
+    RestoreStore { node: NodeId, down_ms: u64 },
+    /// Everything on the host stands still but its kernel, which goes on answering.
+    FreezeHost { node: NodeId, for_ms: u64 },
+    /// The machine stands still, its kernel and, where the spec says that it may, its clock.
+    Suspend { node: NodeId, for_ms: u64 },
+    /// The first process of each server exits; what it left behind serves for so long.
+    KillServer { node: NodeId, lingers_ms: u64 },
+    /// The servers run and answer nobody.
+    HangServer { node: NodeId, for_ms: u64 },
     /// Nothing gets in or out.
-    Isolate {
-        node: NodeId,
-        for_ms: u64,
-    },
+    Isolate { node: NodeId, for_ms: u64 },
     /// Nothing gets from one to the other; the way back works.
-    OneWay {
-        from: NodeId,
-        to: NodeId,
-        for_ms: u64,
-    },
-    /// Every message may be lost, and may come late or twice.
-    Lossy {
-        percent: u32,
-        for_ms: u64,
-    },
+    OneWay { from: NodeId, to: NodeId, for_ms: u64 },
+    /// These hear each other, and the others each other.
+    Partition { inside: Vec<NodeId>, for_ms: u64 },
+    /// Every message may be lost, and may come late, by up to so much, or twice.
+    Lossy { percent: u32, late_ms: u64, for_ms: u64 },
     /// Syncs of that node take this long.
-    SlowDisk {
-        node: NodeId,
-        sync_ms: u64,
-        for_ms: u64,
-    },
+    SlowDisk { node: NodeId, sync_ms: u64, for_ms: u64 },
+    /// Its clock runs so much faster or slower, in millionths.
+    ClockRate { node: NodeId, ppm: i64 },
     /// No power device answers.
-    DeadDevices {
-        for_ms: u64,
-    },
-    /// An operator asks for a planned move.
-    Switchover {
-        to: NodeId,
-    },
+    DeadDevices { for_ms: u64 },
+    /// Every power device answers that much later.
+    LateDevices { by_ms: u64, for_ms: u64 },
+    /// So many per cent of all actions on servers fail; half of these were carried out all the same.
+    Flaky { percent: u32, for_ms: u64 },
+    /// No action on a server of that node ends.
+    HangActions { node: NodeId, for_ms: u64 },
+    /// A standby falls behind: it receives next to nothing.
+    SlowStandby { node: NodeId, for_ms: u64 },
+    /// Somebody asks this, of that node.
+    Ask { of: NodeId, request: Request },
 }
 
-/// A schedule of faults.
-#[derive(Clone, Debug, Default)]
-pub struct Script {
-    /// When each begins, in milliseconds of true time.
-    pub faults: Vec<(u64, Fault)>,
-    /// When the run ends.
-    pub until_ms: u64,
-    /// The last of this many milliseconds are free of faults, and the cluster has to be whole at the end (L1).
-    pub calm_ms: u64,
-}
-
-impl Script {
-    /// Nothing happens for so many seconds.
-    pub fn calm(seconds: u64) -> Self {
-        Self { faults: Vec::new(), until_ms: seconds * 1000, calm_ms: seconds * 1000 }
+impl Fault {
+    /// Its kind, in a word.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Fault::KillDaemon { .. } => "daemon killed",
+            Fault::PauseDaemon { .. } => "daemon paused",
+            Fault::KillDeadman { .. } => "deadman killed",
+            Fault::LateDeadman { .. } => "deadman late",
+            Fault::PowerCut { .. } => "power cut",
+            Fault::LoseStore { .. } => "store lost",
+            Fault::RestoreStore { .. } => "store restored",
+            Fault::FreezeHost { .. } => "host frozen",
+            Fault::Suspend { .. } => "machine suspended",
+            Fault::KillServer { .. } => "server killed",
+            Fault::HangServer { .. } => "server hung",
+            Fault::Isolate { .. } => "host cut off",
+            Fault::OneWay { .. } => "one way cut",
+            Fault::Partition { .. } => "partition",
+            Fault::Lossy { .. } => "loss and delay",
+            Fault::SlowDisk { .. } => "slow disk",
+            Fault::ClockRate { .. } => "clock rate",
+            Fault::DeadDevices { .. } => "devices dead",
+            Fault::LateDevices { .. } => "devices late",
+            Fault::Flaky { .. } => "actions fail",
+            Fault::HangActions { .. } => "actions hang",
+            Fault::SlowStandby { .. } => "standby slow",
+            Fault::Ask { request, .. } => match request {
+                Request::Switchover { .. } => "switchover asked",
+                Request::Failover { .. } => "failover asked",
+                Request::Mode { .. } => "mode asked",
+                Request::Approve { .. } => "approval asked",
+                Request::Fence { .. } => "fence asked",
+                Request::Readmit { .. } => "readmission asked",
+                Request::Enrol { .. } => "enrolment asked",
+                Request::Status | Request::OwnStatus => "status asked",
+            },
+        }
     }
 
-    /// Up to `count` random faults over half a minute, from the formation on, then calm.
-    pub fn random(chance: &mut Pcg64Mcg, nodes: &[NodeId], replicas: &[NodeId], count: usize) -> Self {
-        let mut faults = Vec::new();
-        for _ in 0..chance.random_range(1..=count) {
-            let node = nodes[chance.random_range(0..nodes.len())].clone();
-            let other = nodes[chance.random_range(0..nodes.len())].clone();
-            let replica = replicas[chance.random_range(0..replicas.len())].clone();
-            let for_ms = *[50u64, 300, 900, 2_500, 6_000].get(chance.random_range(0..5)).expect("in range");
-            let fault = match chance.random_range(0..11) {
-                0 => Fault::KillDaemon { node, down_ms: for_ms },
-                1 => Fault::PauseDaemon { node, for_ms },
-                2 => Fault::PowerCut { node, down_ms: for_ms },
-                3 | 4 => Fault::KillServer { node: replica },
-                5 => Fault::Isolate { node, for_ms },
-                6 => Fault::OneWay { from: node, to: other, for_ms },
-                7 => Fault::Lossy { percent: chance.random_range(5..40), for_ms: for_ms * 2 },
-                8 => Fault::SlowDisk { node, sync_ms: chance.random_range(5..200), for_ms },
-                9 => Fault::DeadDevices { for_ms: for_ms * 2 },
-                _ => Fault::Switchover { to: replica },
-            };
-            faults.push((chance.random_range(300..30_000), fault));
+    /// How long it lasts, if it ends by itself.
+    pub(crate) fn lasts(&self) -> Option<u64> {
+        match self {
+            Fault::KillDaemon { down_ms: ms, .. }
+            | Fault::PowerCut { down_ms: ms, .. }
+            | Fault::LoseStore { down_ms: ms, .. }
+            | Fault::RestoreStore { down_ms: ms, .. }
+            | Fault::KillServer { lingers_ms: ms, .. }
+            | Fault::PauseDaemon { for_ms: ms, .. }
+            | Fault::KillDeadman { for_ms: ms, .. }
+            | Fault::LateDeadman { for_ms: ms, .. }
+            | Fault::FreezeHost { for_ms: ms, .. }
+            | Fault::Suspend { for_ms: ms, .. }
+            | Fault::HangServer { for_ms: ms, .. }
+            | Fault::Isolate { for_ms: ms, .. }
+            | Fault::OneWay { for_ms: ms, .. }
+            | Fault::Partition { for_ms: ms, .. }
+            | Fault::Lossy { for_ms: ms, .. }
+            | Fault::SlowDisk { for_ms: ms, .. }
+            | Fault::DeadDevices { for_ms: ms }
+            | Fault::LateDevices { for_ms: ms, .. }
+            | Fault::Flaky { for_ms: ms, .. }
+            | Fault::HangActions { for_ms: ms, .. }
+            | Fault::SlowStandby { for_ms: ms, .. } => Some(*ms),
+            Fault::ClockRate { .. } | Fault::Ask { .. } => None,
         }
-        faults.sort_by_key(|(at, _)| *at);
-        Self { faults, until_ms: 70_000, calm_ms: 25_000 }
     }
 }

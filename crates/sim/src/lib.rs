@@ -1,7 +1,7 @@
 //! A virtual world around the core: time, a network, disks, servers, hosts and faults, all from one seed.
 //!
 //! Many [`karst_core::Node`]s run in it exactly as they run in the daemon. After every step the guarantees are checked;
-//! a failing seed replays the same way and tells its story.
+//! a failing seed replays the same way and tells its story, and [`shrink`] finds the fewest faults that tell it.
 //!
 //! ```
 //! use karst_sim::{Script, World};
@@ -14,10 +14,14 @@
 mod check;
 mod cluster;
 mod fault;
+mod random;
+mod script;
 mod server;
 mod world;
 
 pub use check::Failure;
-pub use cluster::{ferry_spec, powered_spec};
-pub use fault::{Fault, Script};
+pub use cluster::{Shape, ferry_spec, five_by_three, powered_spec};
+pub use fault::Fault;
+pub use random::{Run, shrink};
+pub use script::Script;
 pub use world::{Slow, World};

@@ -1,18 +1,23 @@
-//! A replicated server, as far as the guarantees depend on it: a log of writes with timelines, synchronous waiting, and
-//! the ways in which a former primary can have what nobody else has.
+//! A replicated server, as far as the guarantees depend on it: a log of writes with timelines, what of it is flushed, synchronous
+//! waiting, and the ways in which a former primary can have what nobody else has.
 
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Downstream, Observation, Role};
 
 /// What a primary waits for before a commit returns.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub enum Sync {
     /// A name that nobody has: no commit returns (D4).
+    #[default]
     Impossible,
     Names(Vec<NodeId>),
     Unprotected,
 }
+
+/// A timeline: its number, the position where it began, and a number unique to that promotion: two promotions may both make
+/// "timeline 2" (D5).
+pub type Timeline = (u32, usize, u64);
 
 #[derive(Clone, Debug)]
 pub struct Server {
@@ -20,42 +25,49 @@ pub struct Server {
     pub standby: bool,
     pub runs: bool,
     pub primary: bool,
+    /// Its first process has exited; what it left behind still serves (C1).
+    pub first_gone: bool,
+    /// It runs, and answers nobody.
+    pub hung: bool,
     pub upstream: Option<NodeId>,
     pub receiving: bool,
     /// The numbers of the writes, in order. The position of a server is the length.
     pub wal: Vec<u64>,
-    /// Each timeline with the position where it began and a number unique to that promotion: two promotions may both
-    /// make "timeline 2" (D5).
-    pub timelines: Vec<(u32, usize, u64)>,
+    /// So much of it survives a power cut.
+    pub flushed: usize,
+    pub timelines: Vec<Timeline>,
     pub sync: Sync,
     pub sync_number: (u64, u64),
     /// How much was written when that setting came into force.
     pub barrier: usize,
     /// Writes whose commit has not returned yet: position and number.
     pub waiting: Vec<(usize, u64)>,
-    pub replayed: usize,
 }
 
-impl Server {
-    pub fn new() -> Self {
+impl Default for Server {
+    fn default() -> Self {
         Self {
             has_data: false,
             standby: false,
             runs: false,
             primary: false,
+            first_gone: false,
+            hung: false,
             upstream: None,
             receiving: false,
             wal: Vec::new(),
+            flushed: 0,
             timelines: vec![(1, 0, 0)],
             sync: Sync::Impossible,
             sync_number: (0, 0),
             barrier: 0,
             waiting: Vec::new(),
-            replayed: 0,
         }
     }
+}
 
-    pub fn timeline(&self) -> (u32, usize, u64) {
+impl Server {
+    pub fn timeline(&self) -> Timeline {
         *self.timelines.last().expect("there is always a first timeline")
     }
 
@@ -63,15 +75,31 @@ impl Server {
         Lsn(self.wal.len() as u64)
     }
 
+    pub fn is_primary(&self) -> bool {
+        self.runs && self.primary
+    }
+
     pub fn stop(&mut self) {
         (self.runs, self.primary, self.receiving) = (false, false, false);
+        (self.first_gone, self.hung) = (false, false);
         self.waiting.clear();
+        // A start reads back what the operating system still had: only a power cut loses it.
+        self.flushed = self.wal.len();
+    }
+
+    /// Its host lost its power: what was not flushed is gone.
+    pub fn lose_power(&mut self) {
+        let flushed = self.flushed;
+        self.stop();
+        self.wal.truncate(flushed);
+        self.flushed = flushed.min(self.wal.len());
     }
 
     /// Whether this standby can stream from that primary: its history is a part of the primary's, and it has nothing
-    /// past the point where they part.
+    /// past the point where they part. A real server goes by the timelines' numbers: of twins it streams (D5).
     pub fn can_stream_from(&self, primary: &Server) -> bool {
-        let shared = self.timelines.iter().zip(&primary.timelines).take_while(|(a, b)| a == b).count();
+        let same = |(a, b): &(&Timeline, &Timeline)| (a.0, a.1) == (b.0, b.1);
+        let shared = self.timelines.iter().zip(&primary.timelines).take_while(same).count();
         let own_ends = self.timelines.len() == shared;
         let parts_at = primary.timelines.get(shared).map_or(primary.wal.len(), |(_, at, _)| *at);
         own_ends && self.wal.len() <= parts_at
@@ -80,34 +108,43 @@ impl Server {
     /// As a rewind does it: histories are compared by number and switch point only, so that of twins it says "nothing to do"
     /// and leaves what the other one never had (D5).
     pub fn rewind(&mut self, source: &Server) {
-        let same = |(a, b): &(&(u32, usize, u64), &(u32, usize, u64))| (a.0, a.1) == (b.0, b.1);
+        let same = |(a, b): &(&Timeline, &Timeline)| (a.0, a.1) == (b.0, b.1);
         let shared = self.timelines.iter().zip(&source.timelines).take_while(same).count();
         let ends = |s: &Server| s.timelines.get(shared).map_or(s.wal.len(), |(_, at, _)| *at);
         let parts_at = ends(self).min(ends(source));
         self.wal.truncate(parts_at);
         self.wal.extend_from_slice(&source.wal[parts_at..]);
         self.timelines = source.timelines.clone();
-        (self.standby, self.replayed) = (true, self.wal.len());
+        (self.standby, self.flushed) = (true, self.wal.len());
     }
 
     pub fn observe(&self, standbys: Vec<Downstream>) -> Observation {
+        let data = if self.has_data { Data::Present { standby: self.standby } } else { Data::Empty };
         if !self.runs {
-            let data = if self.has_data { Data::Present { standby: self.standby } } else { Data::Empty };
             return Observation::down(data);
         }
+        if self.first_gone {
+            return Observation { runs: true, exited: true, ..Observation::down(data) };
+        }
+        if self.hung {
+            let trouble = Some("the server did not answer within 1s".into());
+            return Observation { runs: true, trouble, ..Observation::down(data) };
+        }
+        let at = if self.primary { Lsn(self.flushed as u64) } else { self.position() };
         Observation {
             runs: true,
             exited: false,
-            data: Data::Present { standby: self.standby },
+            data,
             role: Some(if self.primary { Role::Primary } else { Role::Standby }),
             timeline: self.timeline().0,
-            position: self.position(),
-            received: self.position(),
-            replayed: Lsn(self.replayed as u64),
+            position: Some(at),
+            received: Some(at),
+            replayed: Some(at),
             upstream: self.upstream.clone(),
             streaming: self.receiving,
             standbys,
             can_write: self.primary.then_some(true),
+            overruled: Vec::new(),
             trouble: None,
             copied: None,
         }

@@ -46,6 +46,9 @@ fn printed(cases: [&str; 2]) -> Duration {
 /// What a promotion itself may take: the rest of its allowance is for the first replicated write.
 const PROMOTION: Duration = Duration::from_millis(300);
 
+/// A client's writes are 4 ms apart: a pause is seen as up to two of them longer than it was.
+const SEEN: Duration = Duration::from_millis(8);
+
 /// A commit is the coordinator's sync, another node's, and two ways between them.
 const DISK: Duration = Duration::from_millis(20);
 
@@ -70,7 +73,7 @@ fn every_term_of_a_confirmed_power_cut_is_real_and_the_sum_is_kept() {
     ];
     for (term, slow, more) in terms {
         let pauses = pauses(&spec, slow, &[]);
-        assert!(longest(&pauses) <= worst, "{term}: {pauses:?}, and {worst:?} was printed");
+        assert!(longest(&pauses) <= worst + SEEN, "{term}: {pauses:?}, and {worst:?} was printed");
         // On the average: which seed is the worst changes with it.
         let (mean, without) = (mean(&pauses), mean(&usual));
         assert!(mean + ms(60) >= without + more, "{term}: {mean:?} in place of {without:?}: it costs nothing");
@@ -78,7 +81,7 @@ fn every_term_of_a_confirmed_power_cut_is_real_and_the_sum_is_kept() {
     let all =
         Slow { device: Some(POWER_ALLOWANCE), promote: Some(PROMOTION), settle: Some(limit * 4), disk: Some(DISK) };
     let pause = longest(&pauses(&spec, all, &[]));
-    assert!(pause <= worst && pause >= worst.mul_f64(0.7), "all of them: {pause:?} of {worst:?}");
+    assert!(pause <= worst + SEEN && pause >= worst.mul_f64(0.7), "all of them: {pause:?} of {worst:?}");
 }
 
 #[test]
@@ -89,7 +92,7 @@ fn without_a_device_the_lease_is_the_longest_term_and_the_sum_is_kept() {
     let silent = [(CUT_AT - 1_000, Fault::DeadDevices { for_ms: 10_000 })];
     for (what, spec, more) in [("no device", ferry_spec(), &[][..]), ("a dead device", powered_spec(), &silent)] {
         let pause = longest(&pauses(&spec, slow, more));
-        assert!(pause <= worst, "{what}: {pause:?}, and {worst:?} was printed");
+        assert!(pause <= worst + SEEN, "{what}: {pause:?}, and {worst:?} was printed");
         assert!(pause >= lease, "{what}: {pause:?} is shorter than the lease of {lease:?}");
     }
 }

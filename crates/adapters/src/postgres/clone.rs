@@ -54,7 +54,10 @@ impl Postgres {
     }
 
     pub(super) fn beside(&self, what: &str) -> PathBuf {
-        self.plan.data.with_extension(what)
+        // The whole name stays: `a.x` and `a.y` are two replicas' data.
+        let mut name = self.plan.data.as_os_str().to_os_string();
+        name.push(format!(".{what}"));
+        name.into()
     }
 
     pub(super) fn clear(&self, path: &PathBuf) -> Result<()> {

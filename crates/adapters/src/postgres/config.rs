@@ -188,6 +188,7 @@ impl Postgres {
         set("hba_file", &plan.runtime.join("hba.conf").display().to_string());
         set("primary_conninfo", &upstream.map(|u| self.conninfo(u)).transpose()?.unwrap_or_default());
         set("synchronous_standby_names", sync);
+        self.remember(|m| m.written_sync = Some((sync.to_string(), std::time::Instant::now())));
         self.write_passfile()?;
         // Not synced: the runtime directory is empty after a boot anyway, and every start writes all of this again.
         self.put(&plan.runtime.join("server.conf"), &text, false)?;

@@ -62,6 +62,11 @@ struct Memory {
     /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
     sync: (u64, u64),
     unprotected: bool,
+    /// The synchronous setting that was written last, and when.
+    written_sync: Option<(String, std::time::Instant)>,
+    /// When a new connection was last tried, and whether it was in vain.
+    connected: Option<std::time::Instant>,
+    refuses: bool,
     /// Why this run of the server ended, as it said itself.
     last_words: Option<String>,
     /// How far the clone or the rewind is that runs now.
@@ -76,6 +81,7 @@ struct Memory {
 #[derive(Debug)]
 pub struct Postgres {
     plan: Plan,
+    options: PgConnectOptions,
     pool: PgPool,
     memory: Mutex<Memory>,
 }
@@ -97,8 +103,8 @@ impl Postgres {
             .max_lifetime(None)
             .test_before_acquire(false)
             .acquire_timeout(Duration::from_millis(1500))
-            .connect_lazy_with(options);
-        Self { plan, pool, memory: Mutex::default() }
+            .connect_lazy_with(options.clone());
+        Self { plan, options, pool, memory: Mutex::default() }
     }
 
     fn remember<T>(&self, f: impl FnOnce(&mut Memory) -> T) -> T {
@@ -121,10 +127,7 @@ impl Postgres {
             Action::Checkpoint => self.sql("checkpoint").await.map(|()| Done::Ok),
             Action::StopClean { limit } => Ok(Done::Stopped { clean_at: self.stop_clean(limit).await? }),
             Action::StopNow => self.stop_now().await.map(|()| Done::Stopped { clean_at: None }),
-            Action::Promote => {
-                let (timeline, switch) = self.promote().await?;
-                Ok(Done::Promoted { timeline, switch })
-            }
+            Action::Promote => self.promote().await.map(Done::Promoted),
             Action::Settle { enough } => {
                 let (timeline, position) = self.settle(enough).await?;
                 Ok(Done::Settled { timeline, position })
@@ -174,12 +177,13 @@ impl Postgres {
         if data.join("PG_VERSION").exists() {
             return Data::Present { standby: data.join("standby.signal").exists() };
         }
+        // What is not a server's, or cannot be looked at, may be anybody's: no copy takes its place.
         match std::fs::read_dir(data) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Data::Empty,
-            Err(error) => Data::Unusable(format!("{}: {error}", data.display())),
+            Err(error) => Data::Foreign(format!("{}: {error}", data.display())),
             Ok(mut entries) => match entries.next() {
                 None => Data::Empty,
-                Some(_) => Data::Unusable(format!("{} is not empty and not a server's data directory", data.display())),
+                Some(_) => Data::Foreign(format!("{} is not empty and not a server's data directory", data.display())),
             },
         }
     }

@@ -5,6 +5,7 @@ use super::probe::lsn;
 use super::{POLL, Postgres, Result, STREAM_POLL, Trouble, until, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
+use karst_core::replica::Promotion;
 use rustix::process::{Signal, pidfd_send_signal};
 use sqlx::{PgConnection, Row};
 use std::collections::BTreeMap;
@@ -27,15 +28,16 @@ impl Postgres {
     }
 
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
-    pub(super) async fn promote(&self) -> Result<(u32, Lsn)> {
+    pub(super) async fn promote(&self) -> Result<Promotion> {
         let mut nudges = Nudges::of(self.replayer().await?);
         self.sql("select case when pg_is_in_recovery() then pg_promote(false) end").await?;
-        let log_file = "select case when not pg_is_in_recovery() then pg_walfile_name(pg_current_wal_insert_lsn()) end";
-        let file = within("the promotion", PROMOTE_LIMIT, async {
+        let place = "select case when not pg_is_in_recovery() then
+                         pg_walfile_name(pg_current_wal_insert_lsn()) || ' ' || pg_current_wal_insert_lsn() end";
+        let place = within("the promotion", PROMOTE_LIMIT, async {
             loop {
                 nudges.next();
-                if let Some(file) = self.value::<Option<String>>(log_file).await? {
-                    return Ok(file);
+                if let Some(place) = self.value::<Option<String>>(place).await? {
+                    return Ok(place);
                 }
                 tokio::time::sleep(POLL).await;
             }
@@ -46,9 +48,11 @@ impl Postgres {
             // Its clients come first.
             m.write_probed = Some(Instant::now());
         });
-        let timeline = file.get(..8).and_then(|t| u32::from_str_radix(t, 16).ok());
-        let timeline = timeline.ok_or_else(|| Trouble::Wrong(format!("not a log file's name: {file}")))?;
-        Ok((timeline, self.switch_point(timeline)?))
+        let timeline = place.get(..8).and_then(|t| u32::from_str_radix(t, 16).ok());
+        let at = place.split_once(' ').and_then(|(_, at)| Lsn::parse(at));
+        let (timeline, at) =
+            timeline.zip(at).ok_or_else(|| Trouble::Wrong(format!("not a log file and a position: {place}")))?;
+        Ok(Promotion { timeline, began: self.switch_point(timeline)?, at })
     }
 
     /// Where a timeline began, from its history file; the first began at zero.
@@ -166,7 +170,8 @@ async fn members(connection: &mut PgConnection) -> Result<Members> {
     let query = "select application_name, sync_priority, flush_lsn::text as flushed
                  from pg_stat_replication where state = 'streaming'";
     let rows = sqlx::query(query).fetch_all(connection).await?;
-    rows.iter().map(|r| Ok((r.try_get(0)?, (r.try_get(1)?, lsn(r, "flushed"))))).collect()
+    // One whose position is not known has nothing yet, as far as a barrier goes.
+    rows.iter().map(|r| Ok((r.try_get(0)?, (r.try_get(1)?, lsn(r, "flushed")?.unwrap_or_default())))).collect()
 }
 
 /// The last line of a history file names the parent timeline and the switch point (manual, section 26.3.5).

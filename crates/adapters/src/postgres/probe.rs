@@ -1,11 +1,11 @@
 //! What the server is and how far, by SQL; a write probe on a primary.
 
 use super::config::quoted;
-use super::{Postgres, Result, Trouble};
+use super::{Postgres, Result, Trouble, within};
 use karst_core::ids::Lsn;
-use karst_core::replica::{Data, Downstream, Observation, Role};
+use karst_core::replica::{Data, Downstream, Observation, Role, Setting};
 use sqlx::postgres::PgRow;
-use sqlx::{Executor as _, PgConnection, Row};
+use sqlx::{Connection as _, Executor as _, PgConnection, Row};
 use std::time::{Duration, Instant};
 
 /// How long a server may take to answer a probe.
@@ -15,6 +15,10 @@ const WRITE_EVERY: Duration = Duration::from_millis(900);
 /// Failed write probes in a row before "cannot write"; one that did not come back in time counts less than an error: on a
 /// host that is short of CPU it says nothing about the disk.
 const WRITE_TRIES: u32 = 10;
+/// Between two new connections: each costs the server a process.
+const CONNECT_EVERY: Duration = Duration::from_secs(3);
+/// So long after it was written a setting is in force in every session that is asked.
+const RELOADED: Duration = Duration::from_secs(2);
 const ERROR_COUNTS: u32 = 5;
 const SILENCE_COUNTS: u32 = 2;
 /// Written anew by the server itself each time: more than a block of any table.
@@ -36,15 +40,43 @@ select pg_is_in_recovery() as standby,
        else ('x' || substr(pg_walfile_name(pg_current_wal_insert_lsn()), 1, 8))::bit(32)::int end as timeline,
        case when pg_is_in_recovery() then pg_last_wal_receive_lsn() else pg_current_wal_flush_lsn() end::text as received,
        case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_flush_lsn() end::text as replayed,
-       coalesce((select status = 'streaming' from pg_stat_wal_receiver), false) as streaming";
+       coalesce((select status = 'streaming' from pg_stat_wal_receiver), false) as streaming,
+       current_setting('synchronous_standby_names') as sync,
+       (select coalesce(sourcefile, source) from pg_settings where name = 'synchronous_standby_names') as sync_source,
+       current_setting('fsync') as fsync, current_setting('full_page_writes') as full_pages,
+       (select reset_val from pg_settings where name = 'synchronous_commit') as sync_commit,
+       current_setting('restart_after_crash') as restarts,
+       (select string_agg(concat_ws(' ', 'role ' || r.rolname, 'database ' || d.datname), ', ')
+        from pg_db_role_setting s left join pg_roles r on r.oid = s.setrole left join pg_database d on d.oid = s.setdatabase
+        where exists (select from unnest(s.setconfig) c
+                      where c ~ '^synchronous_commit=' and c !~ '=(on|remote_apply)$')) as overrides";
+
+/// Settings that the promises rest on: name, column of the look, and what they may be (D7, F11).
+const SETTINGS: &[(&str, &str, &[&str])] = &[
+    ("fsync", "fsync", &["on"]),
+    ("full_page_writes", "full_pages", &["on"]),
+    ("synchronous_commit", "sync_commit", &["on", "remote_apply"]),
+    ("restart_after_crash", "restarts", &["off"]),
+];
+
+fn setting(name: &str, value: String, source: String, ends_promise: bool) -> Setting {
+    Setting { name: name.into(), value, source, ends_promise }
+}
 
 const STANDBYS: &str = "
 select application_name, state = 'streaming' as streaming, sent_lsn::text as sent, flush_lsn::text as flushed,
        replay_lsn::text as replayed
 from pg_stat_replication where application_name is not null order by application_name";
 
-pub(super) fn lsn(row: &PgRow, column: &str) -> Lsn {
-    row.try_get::<Option<String>, _>(column).ok().flatten().and_then(|t| Lsn::parse(&t)).unwrap_or_default()
+/// None where the server does not know, which is not zero (F2).
+pub(super) fn lsn(row: &PgRow, column: &str) -> Result<Option<Lsn>> {
+    let Some(text) = row.try_get::<Option<String>, _>(column)? else { return Ok(None) };
+    Lsn::parse(&text).map(Some).ok_or_else(|| Trouble::Wrong(format!("`{text}` is not a position")))
+}
+
+/// One that has to be there.
+pub(super) fn known(lsn: Option<Lsn>, what: &str) -> Result<Lsn> {
+    lsn.ok_or_else(|| Trouble::Wrong(format!("the server does not know {what}")))
 }
 
 impl Postgres {
@@ -62,6 +94,10 @@ impl Postgres {
         if seen.role == Some(Role::Primary) {
             self.probe_write().await;
             (seen.can_write, seen.trouble) = self.remember(|m| (m.can_write, m.write_trouble.clone()));
+            if let Err(trouble) = self.probe_connect().await {
+                // Whoever is connected is answered, and nobody else: that is not a server which serves (F7).
+                (seen.role, seen.trouble) = (None, Some(trouble.to_string()));
+            }
         }
         seen
     }
@@ -74,8 +110,8 @@ impl Postgres {
             m.timeline = m.timeline.max(timeline);
             m.timeline
         });
-        seen.received = lsn(&row, "received");
-        seen.replayed = lsn(&row, "replayed");
+        seen.received = lsn(&row, "received")?;
+        seen.replayed = lsn(&row, "replayed")?;
         // D6: after a restart `received` falls below `replayed`.
         seen.position = seen.received.max(seen.replayed);
         if standby {
@@ -88,16 +124,68 @@ impl Postgres {
             return Ok(());
         }
         seen.role = Some(Role::Primary);
+        seen.overruled = self.look_at_settings(&row).await?;
         for row in sqlx::query(STANDBYS).fetch_all(&self.pool).await? {
             seen.standbys.push(Downstream {
                 node: row.try_get::<String, _>("application_name")?.into(),
-                sent: lsn(&row, "sent"),
-                flushed: lsn(&row, "flushed"),
-                replayed: lsn(&row, "replayed"),
+                sent: lsn(&row, "sent")?,
+                flushed: lsn(&row, "flushed")?,
+                replayed: lsn(&row, "replayed")?,
                 streaming: row.try_get("streaming")?,
             });
         }
         Ok(())
+    }
+
+    /// Whether it accepts a new connection, now and then; and with each look as long as it does not. That all of them are taken is
+    /// an answer.
+    async fn probe_connect(&self) -> Result<()> {
+        let due = self.remember(|m| m.refuses || m.connected.is_none_or(|at| at.elapsed() >= CONNECT_EVERY));
+        if !due {
+            return Ok(());
+        }
+        let connect = PgConnection::connect_with(&self.options);
+        let result = within("accepting a new connection", PATIENCE, async {
+            match connect.await {
+                Ok(connection) => {
+                    // It was accepted, which is all that was asked.
+                    let _ = connection.close().await;
+                    Ok(())
+                }
+                Err(sqlx::Error::Database(_)) => Ok(()),
+                Err(error) => Err(error.into()),
+            }
+        })
+        .await;
+        self.remember(|m| (m.connected, m.refuses) = (Some(Instant::now()), result.is_err()));
+        result
+    }
+
+    /// What is in force in place of what Karst wrote, or of what its promises rest on (F11). The synchronous setting is put right
+    /// at once; that it was another one is said all the same.
+    async fn look_at_settings(&self, row: &PgRow) -> Result<Vec<Setting>> {
+        let mut found = Vec::new();
+        let written = self.remember(|m| m.written_sync.clone());
+        let sync: String = row.try_get("sync")?;
+        if let Some((expected, at)) = written
+            && sync != expected
+            && at.elapsed() >= RELOADED
+        {
+            let source: String = row.try_get("sync_source")?;
+            found.push(setting("synchronous_standby_names", sync, source, true));
+            self.sql("alter system reset synchronous_standby_names").await?;
+            self.reload().await?;
+        }
+        for (name, column, good) in SETTINGS {
+            let value: String = row.try_get(*column)?;
+            if !good.contains(&value.as_str()) {
+                found.push(setting(name, value, "for the whole server".into(), false));
+            }
+        }
+        if let Some(overrides) = row.try_get::<Option<String>, _>("overrides")? {
+            found.push(setting("synchronous_commit", "overridden".into(), overrides, false));
+        }
+        Ok(found)
     }
 
     /// Whether a write still works, without waiting for any standby: a full or failing disk accepts connections and
@@ -157,6 +245,6 @@ impl Postgres {
     pub(super) async fn pulse(&self, connection: &mut PgConnection) -> Result<Lsn> {
         connection.execute(self.pulse_script().as_str()).await?;
         let row = sqlx::query("select pg_current_wal_insert_lsn()::text as at").fetch_one(connection).await?;
-        Ok(lsn(&row, "at"))
+        known(lsn(&row, "at")?, "where its log ends")
     }
 }

@@ -210,7 +210,7 @@ impl Postgres {
 
     /// The file that the server's messages go to.
     fn own_words(&self) -> PathBuf {
-        self.plan.data.with_extension("log")
+        self.beside("log")
     }
 
     /// What a server that has ended said of the reason, if it did.

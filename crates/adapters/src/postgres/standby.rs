@@ -2,7 +2,7 @@
 
 use super::config::IMPOSSIBLE;
 use super::primary::Nudges;
-use super::probe::lsn;
+use super::probe::{known, lsn};
 use super::{POLL, Postgres, Result, STREAM_POLL, within};
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
@@ -75,7 +75,7 @@ impl Postgres {
                     from here";
         let row = sqlx::query(look).fetch_one(&self.pool).await?;
         Ok(Replay {
-            at: lsn(&row, "at"),
+            at: known(lsn(&row, "at")?, "how far it has replayed")?,
             timeline: row.try_get::<i32, _>("timeline")?.unsigned_abs().max(self.remember(|m| m.timeline)),
             receives: row.try_get("receives")?,
             is_complete: row.try_get("is_complete")?,

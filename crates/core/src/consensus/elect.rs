@@ -2,6 +2,7 @@
 
 use super::{Consensus, Durable, Leader, Order, Progress, Role, Talk};
 use crate::ids::{Index, NodeId, Term};
+use crate::planted::Planted;
 use crate::state::Command;
 use crate::time::Time;
 use std::collections::{BTreeMap, BTreeSet};
@@ -29,12 +30,16 @@ impl Consensus {
     }
 
     pub(super) fn on_would_you_vote(&mut self, from: &NodeId, term: Term, last: (Term, Index), now: Time) {
-        let yes = term > self.term && last >= self.log.last() && !self.is_faithful(now);
-        self.orders.push(Order::Send(from.clone(), Talk::Would { term, yes }));
+        let yes = self.counts && term > self.term && last >= self.log.last() && !self.is_faithful(now);
+        let own = if self.planted == Some(Planted::RefuseWithoutTerm) { Term(0) } else { self.term };
+        self.orders.push(Order::Send(from.clone(), Talk::Would { term, yes, own }));
     }
 
-    pub(super) fn on_would(&mut self, from: &NodeId, term: Term, agreed: bool, now: Time, chance: f64) {
-        if let Role::Sounding { yes } = &mut self.role
+    pub(super) fn on_would(&mut self, from: &NodeId, term: Term, agreed: bool, own: Term, now: Time, chance: f64) {
+        if own > self.term {
+            // It may have the newer log of the two, and the other one would refuse its lower term for ever (F4).
+            self.follow(own, now, chance, None);
+        } else if let Role::Sounding { yes } = &mut self.role
             && agreed
             && term == self.term.next()
         {
@@ -63,7 +68,9 @@ impl Consensus {
     }
 
     pub(super) fn on_vote(&mut self, from: &NodeId, term: Term, last: (Term, Index), now: Time, chance: f64) {
-        if self.is_faithful(now) || term < self.term {
+        if !self.counts || self.is_faithful(now) || term < self.term {
+            let silent = self.planted == Some(Planted::RefuseWithoutTerm);
+            let term = if silent { term } else { term.max(self.term) };
             self.orders.push(Order::Send(from.clone(), Talk::Voted { term, yes: false }));
             return;
         }
@@ -103,7 +110,16 @@ impl Consensus {
         }
         let next = self.log.last().1.next();
         let (matched, told, heard_at) = (Index(0), Index(0), Time::ZERO);
-        let progress = Progress { next, matched, matched_at: now, heard_at, told, expelled: false };
+        let progress = Progress {
+            next,
+            matched,
+            matched_at: now,
+            heard_at,
+            told,
+            counts: true,
+            expelled: false,
+            installing: None,
+        };
         let others = self.members.iter().filter(|m| **m != self.me);
         let followers = others.map(|m| (m.clone(), progress.clone())).collect();
         self.role = Role::Leader(Leader { elected_at: now, first: next, followers, beat_due: now });

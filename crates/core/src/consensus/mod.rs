@@ -8,6 +8,10 @@
 //! 3. After a start a node neither votes nor campaigns until its earlier promise has run out (A1).
 //! 4. A leader without acknowledgements of a majority for one window falls silent (A3).
 //! 5. A snapshot stands only for committed entries, and replaces nothing that it does not stand for.
+//! 6. A store that is new, or went back in time, neither votes nor campaigns, and what it acknowledges counts neither as a
+//!    match nor as a promise, until an entry that the others committed takes it in (A6, F3).
+//! 7. A refusal carries the refuser's term, and the asker takes it: of two voters the one with the newer log is never kept
+//!    out by the other's higher term (F4).
 
 mod elect;
 mod log;
@@ -15,37 +19,33 @@ mod replicate;
 mod snapshot;
 
 pub use log::{Entry, Log};
-pub use snapshot::Snapshot;
+pub use snapshot::{Piece, Snapshot};
 
-use crate::ids::{Index, NodeId, Term};
+use crate::ids::{Index, NodeId, StoreId, Term};
+use crate::planted::Planted;
 use crate::state::Command;
 use crate::time::{Time, shortened};
 use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::RangeInclusive;
 use std::time::Duration;
 
 /// What consensus peers say to each other.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Talk {
     /// "Would you vote for me in `term`?" Changes nothing at either side.
-    WouldYouVote {
-        term: Term,
-        last: (Term, Index),
-    },
+    WouldYouVote { term: Term, last: (Term, Index) },
     Would {
         term: Term,
         yes: bool,
+        /// The term that the answering node is in.
+        own: Term,
     },
     /// "Vote for me."
-    Vote {
-        term: Term,
-        last: (Term, Index),
-    },
-    Voted {
-        term: Term,
-        yes: bool,
-    },
+    Vote { term: Term, last: (Term, Index) },
+    /// With a refusal, `term` is the refuser's if that is higher.
+    Voted { term: Term, yes: bool },
     /// Entries after `prev`, or none; `sent` is the leader's clock and comes back in the answer.
     Append {
         term: Term,
@@ -63,13 +63,15 @@ pub enum Talk {
         sent: Time,
         /// It answers news.
         news: bool,
+        /// The store behind it counts (A6).
+        counts: bool,
     },
-    /// For a follower that lacks entries which the leader has only as a snapshot; answered as `Append` is.
-    Install {
-        term: Term,
-        snapshot: Box<Snapshot>,
-        sent: Time,
-    },
+    /// A piece of the leader's snapshot, for a follower that lacks entries which the leader has no more.
+    Install { term: Term, piece: Box<Piece>, sent: Time },
+    /// So many pieces of the snapshot up to `last` are here.
+    Installing { term: Term, last: Index, pieces: u32, sent: Time, counts: bool },
+    /// "What you had acknowledged is not there any more: nothing that you say counts" (A6).
+    Expelled { term: Term },
 }
 
 /// What has to be made durable, in order.
@@ -83,6 +85,10 @@ pub enum Durable {
     Compacted(Box<Snapshot>),
     /// In the place of the whole log.
     Installed(Box<Snapshot>),
+    /// From here on this store counts, under this name (A6).
+    Enrolled(StoreId),
+    /// From here on it does not, and has another name: it is not the one that was enrolled (A6).
+    Expelled(StoreId),
 }
 
 impl Durable {
@@ -92,6 +98,7 @@ impl Durable {
             Durable::Vote { term, vote } => (Default::default(), if vote.is_some() { *term } else { Term(0) }),
             Durable::Entries(entries) => (entries.last().map_or(Default::default(), |e| (e.term, e.index)), Term(0)),
             Durable::Compacted(snapshot) | Durable::Installed(snapshot) => (snapshot.last, Term(0)),
+            Durable::Enrolled(_) | Durable::Expelled(_) => Default::default(),
         }
     }
 }
@@ -136,7 +143,22 @@ struct Progress {
     heard_at: Time,
     /// How much is committed, as it was told last.
     told: Index,
+    /// What its store acknowledges counts: it says so itself, and never fell below what it had acknowledged (A6).
+    counts: bool,
+    /// It fell below what it had acknowledged, and has not taken another name for its store yet.
     expelled: bool,
+    /// The snapshot that it is being given: up to which entry, how many pieces it has, when the next one was sent.
+    installing: Option<(Index, u32, Time)>,
+}
+
+impl Progress {
+    fn match_index(&self) -> Index {
+        if self.counts { self.matched } else { Index(0) }
+    }
+
+    fn promised_at(&self) -> Time {
+        if self.counts { self.heard_at } else { Time::ZERO }
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -170,8 +192,12 @@ pub struct Pace {
 }
 
 /// What the node store held at start.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Stored {
+    /// This store's name; a new one has a new name.
+    pub store: Option<StoreId>,
+    /// It formed the cluster, or was enrolled since it was made: it votes, and what it has counts (A6).
+    pub counts: bool,
     pub term: Term,
     pub vote: Option<NodeId>,
     pub snapshot: Option<Snapshot>,
@@ -180,6 +206,11 @@ pub struct Stored {
 }
 
 impl Stored {
+    /// Of a node that is told that it forms the cluster.
+    pub fn forming(store: StoreId) -> Self {
+        Self { store: Some(store), counts: true, ..Self::default() }
+    }
+
     /// Takes what became durable, as every node store has to.
     pub fn take(&mut self, durable: Durable) {
         match durable {
@@ -197,8 +228,22 @@ impl Stored {
                 self.entries.clear();
                 self.snapshot = Some(*snapshot);
             }
+            Durable::Enrolled(store) => (self.store, self.counts) = (Some(store), true),
+            Durable::Expelled(store) => (self.store, self.counts) = (Some(store), false),
         }
     }
+}
+
+/// Who takes part, and how.
+#[derive(Clone, Debug)]
+pub struct Setup {
+    pub me: NodeId,
+    pub members: BTreeSet<NodeId>,
+    pub votes: Votes,
+    pub pace: Pace,
+    /// No vote and no campaign for so long after a start (A1).
+    pub quiet: Duration,
+    pub planted: Option<Planted>,
 }
 
 /// One member's part in the consensus.
@@ -208,6 +253,10 @@ pub struct Consensus {
     members: BTreeSet<NodeId>,
     votes: Votes,
     pace: Pace,
+    quiet: Duration,
+    planted: Option<Planted>,
+    store: Option<StoreId>,
+    counts: bool,
     term: Term,
     vote: Option<NodeId>,
     log: Log,
@@ -228,20 +277,26 @@ pub struct Consensus {
     stable: Index,
     /// The vote for oneself in this term is durable.
     vote_stable: Term,
+    /// Pieces of a snapshot that have come so far.
+    pieces: Option<Snapshot>,
+    pieces_here: u32,
 }
 
 impl Consensus {
-    #[expect(clippy::too_many_arguments, reason = "each is one fact of the start")]
-    pub fn new(
-        me: NodeId, members: BTreeSet<NodeId>, votes: Votes, pace: Pace, stored: Stored, now: Time, quiet: Duration,
-        chance: f64,
-    ) -> Self {
+    pub fn new(setup: Setup, stored: Stored, now: Time, chance: f64) -> Self {
+        let Setup { me, members, votes, pace, quiet, planted } = setup;
+        let counts = stored.counts || planted == Some(Planted::EmptyStoreVotes);
+        let silence = if planted == Some(Planted::ForgetPromise) { Duration::ZERO } else { quiet };
         let log = Log::new(stored.snapshot.as_ref().map_or_else(Default::default, |s| s.last), stored.entries);
         Self {
             me,
             members,
             votes,
             pace,
+            quiet,
+            planted,
+            store: stored.store,
+            counts,
             term: stored.term,
             vote: stored.vote,
             commit: log.base().1,
@@ -253,10 +308,12 @@ impl Consensus {
             leader: None,
             heard_leader: None,
             current: false,
-            quiet_until: now + quiet,
+            quiet_until: now + silence,
             // Hosts that start together do not campaign together.
-            campaign_at: now + quiet + pace.election_spread.mul_f64(chance),
+            campaign_at: now + silence + pace.election_spread.mul_f64(chance),
             orders: Vec::new(),
+            pieces: None,
+            pieces_here: 0,
         }
     }
 
@@ -290,6 +347,40 @@ impl Consensus {
     pub fn is_established(&self) -> bool {
         self.as_leader().is_some_and(|l| self.commit >= l.first)
     }
+    /// Whether what this node's store holds counts, and it may vote (A6).
+    pub fn counts(&self) -> bool {
+        self.counts
+    }
+    pub fn store(&self) -> Option<&StoreId> {
+        self.store.as_ref()
+    }
+    /// Members whose store does not count, as this leader was told.
+    pub fn uncounted(&self) -> impl Iterator<Item = &NodeId> {
+        let followers = self.as_leader().map(|l| &l.followers).into_iter().flatten();
+        followers.filter(|(_, p)| !p.counts).map(|(n, _)| n)
+    }
+
+    /// The others committed that this store counts from here on. What its predecessor promised has run out first (A1).
+    pub fn enrol(&mut self, now: Time) {
+        let Some(store) = self.store.clone().filter(|_| !self.counts) else { return };
+        self.counts = true;
+        self.quiet_until = self.quiet_until.max(now + self.quiet);
+        self.orders.push(Order::Persist(Durable::Enrolled(store)));
+    }
+
+    /// The leader found that this store went back in time: it is another one from here on, under the name `anew` (A6).
+    fn on_expelled(&mut self, from: &NodeId, term: Term, anew: StoreId) {
+        if term == self.term && self.leader.as_ref() == Some(from) && self.counts {
+            (self.counts, self.store) = (false, Some(anew.clone()));
+            self.orders.push(Order::Persist(Durable::Expelled(anew)));
+        }
+    }
+
+    /// Votes, and may lead.
+    fn may_campaign(&self) -> bool {
+        self.counts && self.votes.weight(&self.me) > 0
+    }
+
     pub fn take_orders(&mut self) -> Vec<Order> {
         std::mem::take(&mut self.orders)
     }
@@ -304,9 +395,20 @@ impl Consensus {
     /// Until when no other leader can have been elected: a majority promised, counted from when the acknowledged
     /// message was sent.
     pub fn leadership_until(&self, now: Time) -> Option<Time> {
+        let acknowledged = self.acknowledged_at(now)?;
+        if self.planted == Some(Planted::NeverSilent) {
+            return Some(now + self.pace.stickiness);
+        }
+        Some(acknowledged + shortened(self.pace.stickiness))
+    }
+
+    /// The newest of this leader's messages that a majority has answered was sent then: nobody else had been elected by them.
+    pub fn acknowledged_at(&self, now: Time) -> Option<Time> {
         let leader = self.as_leader()?;
-        let heard = |n: &NodeId| if *n == self.me { now } else { leader.followers[n].heard_at };
-        Some(self.votes.reached(heard)? + shortened(self.pace.stickiness))
+        let heard = |n: &NodeId| {
+            if *n == self.me { now } else { leader.followers.get(n).map_or(Time::ZERO, Progress::promised_at) }
+        };
+        self.votes.reached(heard)
     }
 
     /// When this leader gives up for want of acknowledgements (A3); a fresh one has a window to collect them.
@@ -319,7 +421,7 @@ impl Consensus {
     pub fn next_due(&self, now: Time) -> Time {
         match &self.role {
             Role::Leader(leader) => leader.beat_due.min(self.silent_from(now).unwrap_or(Time(u64::MAX))),
-            _ if self.votes.weight(&self.me) == 0 && self.leader.is_none() => Time(u64::MAX),
+            _ if !self.may_campaign() && self.leader.is_none() => Time(u64::MAX),
             _ => self.campaign_at,
         }
     }
@@ -332,7 +434,7 @@ impl Consensus {
             } else if self.as_leader().is_some_and(|l| l.beat_due <= now) {
                 self.beat(now);
             }
-        } else if now >= self.campaign_at && self.votes.weight(&self.me) == 0 {
+        } else if now >= self.campaign_at && !self.may_campaign() {
             // It cannot campaign, but as far as it knows nobody leads any more.
             self.leader = None;
         } else if now >= self.campaign_at && now >= self.quiet_until {
@@ -346,14 +448,22 @@ impl Consensus {
         }
         match talk {
             Talk::WouldYouVote { term, last } => self.on_would_you_vote(from, term, last, now),
-            Talk::Would { term, yes } => self.on_would(from, term, yes, now, chance),
+            Talk::Would { term, yes, own } => self.on_would(from, term, yes, own, now, chance),
             Talk::Vote { term, last } => self.on_vote(from, term, last, now, chance),
             Talk::Voted { term, yes } => self.on_voted(from, term, yes, now, chance),
             Talk::Append { term, prev, entries, commit, sent, news } => {
                 self.on_append(from, term, prev, entries, commit, sent, news, now, chance);
             }
-            Talk::Appended { term, matched, sent, .. } => self.on_appended(from, term, matched, sent, now, chance),
-            Talk::Install { term, snapshot, sent } => self.on_install(from, term, *snapshot, sent, now, chance),
+            Talk::Appended { term, matched, sent, counts, .. } => {
+                self.on_appended(from, term, matched, sent, counts, now, chance);
+            }
+            Talk::Install { term, piece, sent } => self.on_install(from, term, *piece, sent, now, chance),
+            Talk::Installing { term, last, pieces, sent, counts } => {
+                self.on_installing(from, term, (last, pieces), sent, counts, now, chance);
+            }
+            Talk::Expelled { term } => {
+                self.on_expelled(from, term, StoreId::from(format!("{:016x}", chance.to_bits())))
+            }
         }
     }
 
@@ -367,18 +477,19 @@ impl Consensus {
         self.count_votes(now);
     }
 
-    /// Appends commands if this node leads; they commit when a majority has them. Returns the last index.
-    pub fn propose(&mut self, commands: Vec<Command>, now: Time) -> Option<Index> {
+    /// Appends commands if this node leads; they commit when a majority has them. Returns the indexes that they have.
+    pub fn propose(&mut self, commands: Vec<Command>, now: Time) -> Option<RangeInclusive<Index>> {
         if !self.is_leader() || commands.is_empty() {
             return None;
         }
         let mut entries = Vec::new();
+        let first = self.log.last().1.next();
         for command in commands {
             entries.push(self.log.append(self.term, command));
         }
         self.orders.push(Order::Persist(Durable::Entries(entries)));
         self.replicate(now);
-        Some(self.log.last().1)
+        Some(first..=self.log.last().1)
     }
 
     fn set_term(&mut self, term: Term) {

@@ -1,7 +1,8 @@
 //! Replication: the leader's appends, the followers' answers, and what is committed.
 
-use super::{Consensus, Durable, Entry, Order, Role, Talk};
+use super::{Consensus, Durable, Entry, Order, Progress, Role, Talk};
 use crate::ids::{Index, NodeId, Term};
+use crate::planted::Planted;
 use crate::time::Time;
 
 /// Entries in one message at most, so that one slow follower's catch-up does not hold up a heartbeat.
@@ -28,16 +29,16 @@ impl Consensus {
         let (term, commit) = (self.term, self.commit);
         let Role::Leader(leader) = &mut self.role else { return };
         let Some(progress) = leader.followers.get_mut(node) else { return };
-        let before = Index(progress.next.0 - 1);
-        let base = self.log.base().1;
-        if before < base
-            && let Some(snapshot) = &self.snapshot
-        {
-            progress.next = base.next();
-            let snapshot = Box::new(snapshot.clone());
-            self.orders.push(Order::Send(node.clone(), Talk::Install { term, snapshot, sent: now }));
+        let base = self.log.base();
+        if progress.next <= base.1 {
+            if !self.send_piece(node, now) {
+                // A heartbeat: the pieces under way say the rest.
+                let append = Talk::Append { term, prev: base, entries: Vec::new(), commit, sent: now, news: false };
+                self.orders.push(Order::Send(node.clone(), append));
+            }
             return;
         }
+        let before = Index(progress.next.0 - 1);
         let prev = (self.log.term_at(before).expect("next never passes the end of the log"), before);
         let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
         progress.next = Index(progress.next.0 + entries.len() as u64);
@@ -50,7 +51,8 @@ impl Consensus {
     pub(super) fn heed(&mut self, from: &NodeId, term: Term, sent: Time, now: Time, chance: f64) -> bool {
         if term < self.term {
             let matched = Err(self.log.last().1);
-            self.orders.push(Order::Send(from.clone(), Talk::Appended { term: self.term, matched, sent, news: true }));
+            let (term, counts) = (self.term, self.counts);
+            self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent, news: true, counts }));
             return false;
         }
         if term > self.term || !matches!(self.role, Role::Follower) {
@@ -85,11 +87,14 @@ impl Consensus {
             // The hint skips the conflicting tail in one step where this log is simply shorter.
             Err(self.log.last().1.min(Index(prev.1.0 - 1)))
         };
-        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent, news }));
+        let counts = self.counts;
+        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent, news, counts }));
     }
 
+    #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
     pub(super) fn on_appended(
-        &mut self, from: &NodeId, term: Term, matched: Result<Index, Index>, sent: Time, now: Time, chance: f64,
+        &mut self, from: &NodeId, term: Term, matched: Result<Index, Index>, sent: Time, counts: bool, now: Time,
+        chance: f64,
     ) {
         if term > self.term {
             self.follow(term, now, chance, None);
@@ -98,23 +103,43 @@ impl Consensus {
         let last = self.log.last().1;
         let Role::Leader(leader) = &mut self.role else { return };
         let Some(progress) = leader.followers.get_mut(from) else { return };
-        if term != self.term || progress.expelled {
+        if term != self.term {
             return;
         }
+        // One that says of itself that it does not count may be new, and have nothing of what its predecessor had.
+        if !counts {
+            if progress.counts || progress.expelled {
+                (progress.matched, progress.matched_at) = (Index(0), now);
+            }
+            (progress.counts, progress.expelled) = (false, false);
+        } else if !progress.counts && !progress.expelled && sent > progress.matched_at {
+            (progress.counts, progress.matched) = (true, Index(0));
+        }
         match matched {
-            Err(hint) if sent > progress.matched_at && hint < progress.matched => {
-                progress.expelled = true;
+            Err(hint) if progress.counts && sent > progress.matched_at && hint < progress.matched => {
                 let acknowledged = progress.matched;
+                (progress.matched, progress.matched_at) = (Index(0), now);
+                (progress.counts, progress.expelled) = (false, true);
+                if self.planted == Some(Planted::CountExpelled) {
+                    (progress.counts, progress.matched) = (true, acknowledged);
+                }
                 self.orders.push(Order::Regressed { node: from.clone(), acknowledged, found: hint });
+                if !progress.counts {
+                    self.orders.push(Order::Send(from.clone(), Talk::Expelled { term }));
+                }
                 return;
             }
             Err(hint) => {
                 progress.heard_at = progress.heard_at.max(sent);
-                progress.next = hint.next().max(progress.matched.next());
-                self.send_append(from, now);
+                // What it lacks is on its way in pieces.
+                if progress.installing.is_none_or(|(last, ..)| hint >= last) {
+                    progress.next = hint.next().max(progress.matched.next());
+                    self.send_append(from, now);
+                }
             }
             Ok(index) => {
                 progress.heard_at = progress.heard_at.max(sent);
+                progress.installing = progress.installing.filter(|(last, ..)| *last > index);
                 if index > progress.matched {
                     progress.matched = index;
                     progress.matched_at = now;
@@ -132,7 +157,9 @@ impl Consensus {
     pub(super) fn advance_commit(&mut self, now: Time) {
         let Role::Leader(leader) = &self.role else { return };
         let stable = self.stable;
-        let matched = |n: &NodeId| if *n == self.me { stable } else { leader.followers[n].matched };
+        let matched = |n: &NodeId| {
+            if *n == self.me { stable } else { leader.followers.get(n).map_or(Index(0), Progress::match_index) }
+        };
         if let Some(index) = self.votes.reached(matched)
             && index > self.commit
             && self.log.term_at(index) == Some(self.term)

@@ -1,17 +1,57 @@
 //! Snapshots: what the log said up to some entry, kept in the place of those entries (Raft paper, section 7), and how a
-//! member that was away for too long catches up by one.
+//! member that was away for too long catches up by one, a piece at a time.
 
-use super::{Consensus, Durable, Log, Order, Talk};
+use super::{Consensus, Durable, Log, Order, Role, Talk};
 use crate::ids::{Index, NodeId, Term};
 use crate::state::ClusterState;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
+
+/// Workloads, operations and nodes in one piece: some ten kilobytes, so that a piece holds up no heartbeat.
+const PIECE: usize = 64;
 
 /// Everything that the log said up to and including `last`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Snapshot {
     pub last: (Term, Index),
     pub state: ClusterState,
+}
+
+/// A part of a snapshot.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Piece {
+    pub last: (Term, Index),
+    /// Which one it is, and how many there are.
+    pub number: u32,
+    pub of: u32,
+    /// Some of the state's workloads, operations and nodes.
+    pub part: ClusterState,
+}
+
+impl Snapshot {
+    fn pieces(&self) -> u32 {
+        let state = &self.state;
+        let rows = state.workloads.len().max(state.operations.len()).max(state.nodes.len());
+        u32::try_from(rows.div_ceil(PIECE).max(1)).unwrap_or(u32::MAX)
+    }
+
+    fn piece(&self, number: u32) -> Piece {
+        let skip = number as usize * PIECE;
+        let part = ClusterState {
+            applied: self.state.applied,
+            workloads: self
+                .state
+                .workloads
+                .iter()
+                .skip(skip)
+                .take(PIECE)
+                .map(|(k, v)| (k.clone(), v.clone()))
+                .collect(),
+            operations: self.state.operations.iter().skip(skip).take(PIECE).map(|(k, v)| (*k, v.clone())).collect(),
+            nodes: self.state.nodes.iter().skip(skip).take(PIECE).map(|(k, v)| (k.clone(), v.clone())).collect(),
+        };
+        Piece { last: self.last, number, of: self.pieces(), part }
+    }
 }
 
 impl Consensus {
@@ -29,25 +69,97 @@ impl Consensus {
         self.orders.push(Order::Persist(Durable::Compacted(Box::new(snapshot))));
     }
 
-    /// A leader's snapshot, for a member that lacks entries which the leader does not have any more. Those before its
-    /// last are committed: whoever has that entry has all of them, and whoever does not replaces its whole log.
-    pub(super) fn on_install(
-        &mut self, from: &NodeId, term: Term, snapshot: Snapshot, sent: Time, now: Time, chance: f64,
+    /// Sends the next piece to a follower that lacks what the snapshot stands for; again only when the last one was not
+    /// answered for a window. Whether it did.
+    pub(super) fn send_piece(&mut self, node: &NodeId, now: Time) -> bool {
+        let window = self.pace.stickiness;
+        let (Role::Leader(leader), Some(snapshot)) = (&mut self.role, &self.snapshot) else { return false };
+        let Some(progress) = leader.followers.get_mut(node) else { return false };
+        let last = snapshot.last.1;
+        let here = match progress.installing {
+            // A newer snapshot took its place meanwhile: from the beginning.
+            Some((of, here, sent)) if of == last => {
+                if now.since(sent) < window && sent > Time::ZERO {
+                    return false;
+                }
+                here
+            }
+            _ => 0,
+        };
+        progress.installing = Some((last, here, now));
+        let piece = Box::new(snapshot.piece(here));
+        self.orders.push(Order::Send(node.clone(), Talk::Install { term: self.term, piece, sent: now }));
+        true
+    }
+
+    /// How far a follower is with the snapshot; the next piece follows at once.
+    #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
+    pub(super) fn on_installing(
+        &mut self, from: &NodeId, term: Term, (last, pieces): (Index, u32), sent: Time, counts: bool, now: Time,
+        chance: f64,
     ) {
+        if term > self.term {
+            return self.follow(term, now, chance, None);
+        }
+        let Role::Leader(leader) = &mut self.role else { return };
+        let Some(progress) = leader.followers.get_mut(from).filter(|_| term == self.term) else { return };
+        if !counts {
+            (progress.counts, progress.matched) = (false, Index(0));
+        }
+        progress.heard_at = progress.heard_at.max(sent);
+        if let Some((of, here, _)) = progress.installing
+            && of == last
+            && pieces != here
+        {
+            progress.installing = Some((of, pieces, Time::ZERO));
+            self.send_piece(from, now);
+        }
+    }
+
+    /// A piece of a leader's snapshot, for a member that lacks entries which the leader does not have any more. Those before
+    /// its last are committed: whoever has that entry has all of them, and whoever does not replaces its whole log once all
+    /// pieces are here.
+    pub(super) fn on_install(&mut self, from: &NodeId, term: Term, piece: Piece, sent: Time, now: Time, chance: f64) {
         if !self.heed(from, term, sent, now, chance) {
             return;
         }
-        let last = snapshot.last;
+        let last = piece.last;
+        let counts = self.counts;
+        let done = Talk::Appended { term, matched: Ok(last.1), sent, news: true, counts };
         if self.log.term_at(last.1) == Some(last.0) {
             self.commit = self.commit.max(last.1);
-        } else if last.1 > self.commit {
-            self.log = Log::new(last, Vec::new());
-            self.stable = self.stable.min(last.1);
-            self.orders.push(Order::Installed { from: self.commit, to: last.1 });
-            self.commit = last.1;
-            self.snapshot = Some(snapshot.clone());
-            self.orders.push(Order::Persist(Durable::Installed(Box::new(snapshot))));
+            self.orders.push(Order::Send(from.clone(), done));
+            return;
         }
-        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched: Ok(last.1), sent, news: true }));
+        if last.1 <= self.commit {
+            self.orders.push(Order::Send(from.clone(), done));
+            return;
+        }
+        if self.pieces.as_ref().is_none_or(|s| s.last != last) {
+            self.pieces = Some(Snapshot { last, state: ClusterState { applied: last.1, ..ClusterState::default() } });
+            self.pieces_here = 0;
+        }
+        if piece.number == self.pieces_here
+            && let Some(snapshot) = &mut self.pieces
+        {
+            snapshot.state.workloads.extend(piece.part.workloads);
+            snapshot.state.operations.extend(piece.part.operations);
+            snapshot.state.nodes.extend(piece.part.nodes);
+            self.pieces_here += 1;
+        }
+        if self.pieces_here < piece.of {
+            let pieces = self.pieces_here;
+            let installing = Talk::Installing { term, last: last.1, pieces, sent, counts };
+            self.orders.push(Order::Send(from.clone(), installing));
+            return;
+        }
+        let Some(snapshot) = self.pieces.take() else { return };
+        self.log = Log::new(last, Vec::new());
+        self.stable = self.stable.min(last.1);
+        self.orders.push(Order::Installed { from: self.commit, to: last.1 });
+        self.commit = last.1;
+        self.snapshot = Some(snapshot.clone());
+        self.orders.push(Order::Persist(Durable::Installed(Box::new(snapshot))));
+        self.orders.push(Order::Send(from.clone(), done));
     }
 }

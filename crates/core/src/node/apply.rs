@@ -24,6 +24,11 @@ impl Node {
                 self.on_applied(index, &entry.command);
             }
         }
+        // Everything that the others committed is here, and they take this store in (A6).
+        let enrolled = self.state.nodes.get(&self.me).and_then(|n| n.enrolled.as_ref());
+        if enrolled.is_some() && enrolled == self.consensus.store() && !self.consensus.counts() {
+            self.consensus.enrol(self.now);
+        }
     }
 
     /// Begins anew with what the log's snapshot says, where entries are missing that led there.
@@ -166,6 +171,9 @@ fn describe(command: &Command) -> (Level, &'static str, String) {
         }
         Command::Readmit { node, why, by, .. } => {
             (Level::Notice, "readmitted", format!("{node} is readmitted by {by}: {why}"))
+        }
+        Command::Enrol { node, by, .. } => {
+            (Level::Notice, "enrolled", format!("{node}'s node store counts from here on, enrolled by {by}"))
         }
         Command::System { node, system } => (Level::Info, "system", format!("{node} is hardware {system}")),
         Command::Revoke { epoch, why, .. } => (Level::Notice, "revoked", format!("epoch {epoch} is revoked: {why}")),

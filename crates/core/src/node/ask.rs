@@ -52,6 +52,11 @@ pub enum Request {
         node: NodeId,
         by: String,
     },
+    /// Takes a node's new store in: from then on it votes, and what it acknowledges counts (A6).
+    Enrol {
+        node: NodeId,
+        by: String,
+    },
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -180,11 +185,8 @@ impl Node {
 
     /// Proposes, and answers when the last of them is committed.
     fn propose_for(&mut self, asker: Asker, commands: Vec<Command>) {
-        let more = commands.len() as u64 - 1;
         match self.consensus.propose(commands, self.now) {
-            Some(first) => {
-                self.answers_due.insert(Index(first.0 + more), asker);
-            }
+            Some(indexes) => drop(self.answers_due.insert(*indexes.end(), asker)),
             None => self.answer(asker, Answer::NoCoordinator),
         }
     }
@@ -226,7 +228,21 @@ impl Node {
                 }
                 Ok(Command::Readmit { node, fence: fenced.id, why: "asked for".into(), by })
             }
+            Request::Enrol { node, by } => self.enrol(node, by),
             _ => Err("that is not a single entry".into()),
+        }
+    }
+
+    /// The store that a node says it has now; those of the others commit it, as its own acknowledgements do not count yet.
+    fn enrol(&self, node: NodeId, by: String) -> Result<Command, String> {
+        self.known_node(&node)?;
+        let Some(heard) = self.reports.get(&node).filter(|_| self.scene().is_up(&node)) else {
+            return Err(format!("{node} is not heard: start its daemon first"));
+        };
+        match (&heard.report.store, heard.report.counts) {
+            (_, true) => Err(format!("{node}'s node store counts already")),
+            (None, _) => Err(format!("{node} has not said which node store it has")),
+            (Some(store), false) => Ok(Command::Enrol { node, store: store.clone(), by }),
         }
     }
 
@@ -260,17 +276,18 @@ impl Node {
             Tenure::Ended { last, .. } => Some(last.clone()),
             _ => w.holder().cloned(),
         };
-        if let Some(to) = to.as_ref().filter(|_| to == from) {
+        let open = matches!(w.tenure, Tenure::Open { .. });
+        if let Some(to) = to.as_ref().filter(|to| open && from.as_ref() == Some(*to)) {
             return Err(format!("{to} is the primary of {id} already"));
         }
-        let open = matches!(w.tenure, Tenure::Open { .. });
-        let best = list.iter().filter(|c| c.excluded.is_none()).min_by_key(|c| (c.rank, c.node.clone()));
+        let takes_over = |c: &&candidates::Candidate| c.excluded.is_none() && c.way == candidates::Way::TakesOver;
+        let best = list.iter().filter(takes_over).min_by_key(|c| (c.rank, c.node.clone()));
         let target = to.or_else(|| best.map(|c| c.node.clone()));
         let judged = target.as_ref().and_then(|t| list.iter().find(|c| c.node == *t));
-        // Forced: also where nobody is primary any more, in place of a failover that found nobody.
+        // Forced: also where nobody is primary (yet), in place of a failover that found nobody, or somebody who does not open.
         let forced = kind == Kind::ForcedFailover;
-        let ended = matches!(w.tenure, Tenure::Ended { .. });
-        let replaceable = forced && (ended || self.state.running(id).is_some_and(|(_, o)| o.waits()));
+        let nobody = !open;
+        let replaceable = forced && (nobody || self.state.running(id).is_some_and(|(_, o)| o.waits()));
         let idle = w.operation.filter(|_| !replaceable).map(|o| format!("{o} is running"));
         let lack = judged.and_then(|c| c.may_lack);
         let old = from.as_ref().and_then(|f| scene.replica(f, id));
@@ -279,23 +296,18 @@ impl Node {
             Precondition { text: "no other operation of this workload runs".into(), unmet: idle },
             Precondition {
                 text: if forced { "no other move is half done" } else { "the workload has an open primary" }.into(),
-                unmet: (!(open || forced && ended)).then(|| "nobody is open as primary".into()),
+                unmet: (nobody && !forced).then(|| "nobody is open as primary".into()),
             },
             Precondition {
                 text: target.as_ref().map_or("a standby may take over".into(), |t| format!("{t} may take over")),
                 unmet: match judged {
                     Some(c) if forced && c.may_with_loss(accept_loss) => None,
-                    Some(c) => match (forced, c.may_lack) {
-                        (true, Some(MayLack::Bytes(bytes))) => Some(format!(
-                            "it may lack up to {bytes} bytes of acknowledged writes; accept that with --accept-loss {bytes}B"
-                        )),
-                        (true, Some(MayLack::Unknown)) => Some(
-                            "how much of the acknowledged writes it lacks is not known: the last primary was not heard by \
-                             this coordinator; accept any loss with --accept-loss all"
-                                .into(),
-                        ),
-                        _ => c.excluded.clone(),
-                    },
+                    // A workload that was never opened has no acknowledged writes: a person says whose data are right.
+                    Some(_) if forced && w.opened.is_none() => None,
+                    Some(c) => c.excluded.clone().map(|why| match c.may_lack.filter(|_| forced) {
+                        Some(lack) => format!("{why}; {}", how_to_accept(lack)),
+                        None => why,
+                    }),
                     None => Some("no replica is eligible".into()),
                 },
             },
@@ -323,13 +335,16 @@ impl Node {
             Kind::Switchover => format!("{old_name} follows as a standby"),
             _ => format!("{old_name} comes back by a rewind, or a clone"),
         });
-        let position = |r: Option<&ReplicaReport>| r.and_then(|r| r.seen.as_ref()).map(|o: &Observation| o.position.0);
+        // What is not known is not zero (F2).
+        let position =
+            |r: Option<&ReplicaReport>| r.and_then(|r| r.seen.as_ref()).and_then(|o: &Observation| o.position);
         let risk = match (kind, spec.loss) {
             (Kind::ForcedFailover, _) if lack.is_some() => lack.map_or(0, MayLack::bytes),
             (Kind::Switchover, _) | (_, Loss::None) => 0,
             _ => {
                 let behind = target.as_ref().and_then(|t| position(scene.replica(t, id)));
-                position(old).unwrap_or(0).saturating_sub(behind.unwrap_or(0))
+                let lag = position(old).zip(behind).map(|(old, new)| old.0.saturating_sub(new.0));
+                lag.unwrap_or(u64::MAX)
             }
         };
         let bound = if kind == Kind::Switchover {
@@ -348,5 +363,26 @@ impl Node {
             data_at_risk: risk,
             candidates: list,
         })
+    }
+}
+
+/// What a person has to accept for it, in words.
+fn how_to_accept(lack: MayLack) -> String {
+    match lack {
+        MayLack::Bytes(0) => {
+            "it has everything that was acknowledged; choose it all the same with --accept-loss 0B".into()
+        }
+        MayLack::Bytes(bytes) => {
+            format!("it lacks up to {bytes} bytes of acknowledged writes; accept that with --accept-loss {bytes}B")
+        }
+        MayLack::AtLeast { bytes, age } => format!(
+            "it lacks {bytes} bytes of what the primary had when it was last heard, {} ms ago, and whatever was written \
+             since; accept that with --accept-loss {}B",
+            age.as_millis(),
+            bytes.max(1)
+        ),
+        MayLack::Unknown => {
+            "how much of the acknowledged writes it lacks is not known; accept any loss with --accept-loss all".into()
+        }
     }
 }

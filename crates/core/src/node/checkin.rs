@@ -1,10 +1,13 @@
 //! The exchange between a node and the coordinator: reports one way, leases the other (A2, A4).
 
-use super::{CALM_LOOKS, Effect, GateOrder, Node, Planted};
+use super::{CALM_LOOKS, Effect, GateOrder, Node};
 use crate::authority::Claim;
+use crate::heads::Head;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
 use crate::message::{Message, Says};
-use crate::replica::{Parts, Report};
+use crate::planted::Planted;
+use crate::replica::{Parts, Report, Role};
+use crate::spec::Clock;
 use crate::state::{Command, Tenure};
 use crate::steward::Heard;
 use crate::time::Time;
@@ -21,10 +24,22 @@ pub(super) struct Said {
     sent: Time,
     /// Without what the mere passing of time changes.
     parts: Parts,
+    /// What it said of its store, which no part of a report carries.
+    counts: bool,
     /// When it was last said how peers are heard.
     heard_at: Time,
     /// The coordinator answered it, so it has it.
     is_there: bool,
+}
+
+/// A check-in that is to be answered once a majority has answered something later.
+pub(super) struct Waiting {
+    from: NodeId,
+    number: u64,
+    sent: Time,
+    wants: Vec<(Claim, Epoch)>,
+    news: bool,
+    at: Time,
 }
 
 impl Node {
@@ -40,7 +55,8 @@ impl Node {
         let addresses = self.addresses.iter().map(|(id, k)| (id.clone(), self.address_report(id, k))).collect();
         let hears = self.health.hears(self.now);
         let parts = Parts { hears, replicas, gates, addresses };
-        Report { boot: self.boot.clone(), system: self.system.clone(), parts }
+        let (store, counts) = (self.consensus.store().cloned(), self.consensus.counts());
+        Report { boot: self.boot.clone(), store, counts, system: self.system.clone(), parts }
     }
 
     /// Which leases this node needs: of the epoch it holds, or that its gate forwards to; of the address that is here.
@@ -67,11 +83,12 @@ impl Node {
             self.beat_due = self.now + self.spec.timings.heartbeat;
             let heard: Vec<_> = self.health.hears(self.now).into_iter().collect();
             self.beats += 1;
+            let heads = self.heads_to_tell();
             let others: Vec<NodeId> = self.spec.nodes.keys().filter(|n| **n != self.me).cloned().collect();
             for node in others {
                 self.emit(Effect::Send {
                     to: node,
-                    message: Message::Beat { number: self.beats, heard: heard.clone() },
+                    message: Message::Beat { number: self.beats, heard: heard.clone(), heads: heads.clone() },
                 });
             }
         }
@@ -97,6 +114,26 @@ impl Node {
         }
     }
 
+    /// How far the own primaries are, and those that were not heard lately: whoever has to judge their standbys next may not have
+    /// heard the last word of them.
+    fn heads_to_tell(&self) -> Vec<(WorkloadId, Head)> {
+        let old = self.spec.timings.heartbeat * 2;
+        let told = |id: &&WorkloadId, at: Time| self.agents.contains_key(*id) || self.now.since(at) > old;
+        self.heads.iter().filter(|(id, _, at)| told(id, *at)).map(|(id, head, _)| (id.clone(), head)).collect()
+    }
+
+    /// Takes from a report how far a primary there is.
+    fn note_heads(&mut self, from: &NodeId) {
+        let Some(heard) = self.reports.get(from) else { return };
+        for (id, replica) in &heard.report.parts.replicas {
+            let opened = self.state.workload(id).opened.as_ref().filter(|o| o.holder == *from);
+            let seen = replica.seen.as_ref().filter(|o| o.is(Role::Primary));
+            if let Some((opened, position)) = opened.zip(seen.and_then(|o| o.position)) {
+                self.heads.note(id, Head { epoch: opened.epoch, position }, true, self.now);
+            }
+        }
+    }
+
     /// Whether others act on what this check-in says and the one before did not say.
     fn is_news(&mut self, coordinator: &NodeId, wants: &[(Claim, Epoch)], still: &Parts) -> bool {
         let said = self.said.as_ref().is_some_and(|s| s.to == *coordinator && s.parts == *still);
@@ -114,7 +151,8 @@ impl Node {
     /// the largest thing that nodes send each other all the time.
     fn says(&mut self, coordinator: &NodeId, mut report: Report, still: Parts) -> Says {
         let (now, term, rest) = (self.now, self.term(), self.spec.timings.heartbeat * CALM_LOOKS);
-        let has_it = |s: &Said| s.is_there && s.to == *coordinator && s.term == term;
+        let counts = report.counts;
+        let has_it = |s: &Said| s.is_there && s.to == *coordinator && s.term == term && s.counts == counts;
         let before = self.said.take().filter(has_it);
         let heard_at = before.as_ref().map(|b| b.heard_at).filter(|at| now.since(*at) < rest);
         if heard_at.is_some() {
@@ -130,6 +168,7 @@ impl Node {
             term,
             number: self.checkins,
             sent: now,
+            counts,
             parts: still,
             heard_at: heard_at.unwrap_or(now),
             is_there: false,
@@ -160,6 +199,7 @@ impl Node {
             }
             (Says::Since(..), _) => return false,
         }
+        self.note_heads(from);
         true
     }
 
@@ -169,6 +209,27 @@ impl Node {
         if !self.is_coordinator() {
             return;
         }
+        if self.spec.nodes[&self.me].clock == Clock::MayStop {
+            // Its own clock does not tell whether somebody else was elected meanwhile: what a majority answers from here on does.
+            self.unanswered.retain(|w| w.from != *from);
+            self.unanswered.push_back(Waiting { from: from.clone(), number, sent, wants, news, at: self.now });
+            return self.answer_waiting();
+        }
+        self.grant_leases(from, number, sent, wants, news);
+    }
+
+    /// Answers the check-ins that came before something which a majority has answered since was sent (C4).
+    pub(super) fn answer_waiting(&mut self) {
+        let Some(acknowledged) = self.consensus.acknowledged_at(self.now) else {
+            self.unanswered.clear();
+            return;
+        };
+        while let Some(w) = self.unanswered.pop_front_if(|w| w.at <= acknowledged) {
+            self.grant_leases(&w.from, w.number, w.sent, w.wants, w.news);
+        }
+    }
+
+    fn grant_leases(&mut self, from: &NodeId, number: u64, sent: Time, wants: Vec<(Claim, Epoch)>, news: bool) {
         let leases: Vec<_> = wants.into_iter().filter_map(|(claim, epoch)| self.grant(from, claim, epoch)).collect();
         let term = self.term();
         if *from == self.me {
@@ -197,6 +258,9 @@ impl Node {
             Claim::Primary(_) => (w.epoch, w.grantable()?),
             Claim::Address(_) => (w.place.number, w.place.holder.as_ref().filter(|_| !w.place.leaving)?),
         };
+        if ending && self.planted == Some(Planted::GrantWhatEnds) {
+            return Some((claim, epoch, self.spec.timings.lease));
+        }
         if !leads || ending || fenced || current != epoch {
             return None;
         }
@@ -246,6 +310,9 @@ impl Node {
                 && holds
                 && let Some(deadline) = agent.authority.on_grant(*epoch, sent, *lease, worth)
             {
+                if self.planted == Some(Planted::TrustWithoutDeadman) {
+                    agent.authority.on_armed(Some(deadline));
+                }
                 self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
             }
         }

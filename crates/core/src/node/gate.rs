@@ -2,6 +2,7 @@
 
 use super::{Effect, Node};
 use crate::ids::{Epoch, NodeId, WorkloadId};
+use crate::planted::Planted;
 use crate::state::Tenure;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
@@ -29,12 +30,17 @@ impl Node {
         let (Tenure::Open { holder, serving: true }, Some(gate)) = (&w.tenure, self.gates.get(id)) else {
             return GateOrder::Hold { cut: true };
         };
-        if gate.lease.until(w.epoch).is_none_or(|until| until <= self.now) {
+        let lapsed = gate.lease.until(w.epoch).is_none_or(|until| until <= self.now);
+        if lapsed && self.planted != Some(Planted::GateWithoutLease) {
             // Out of touch: whoever was primary may still be it, so that flows under way are left alone.
             let same = matches!(gate.order, GateOrder::Forward { epoch, .. } if epoch == w.epoch);
             return GateOrder::Hold { cut: !same && !matches!(gate.order, GateOrder::Hold { cut: false }) };
         }
-        let to = self.spec.workloads[id].replicas[holder].address;
+        // A holder that the spec does not name (any more) has no address to forward to.
+        let Some(replica) = self.spec.workloads.get(id).and_then(|s| s.replicas.get(holder)) else {
+            return GateOrder::Hold { cut: true };
+        };
+        let to = replica.address;
         GateOrder::Forward { epoch: w.epoch, primary: holder.clone(), to }
     }
 
@@ -54,6 +60,13 @@ impl Node {
     pub(super) fn gates_due(&self) -> Time {
         let until = |(id, gate): (&WorkloadId, &super::Gate)| gate.lease.until(self.state.workload(id).epoch);
         let forwarding = |g: &(&WorkloadId, &super::Gate)| matches!(g.1.order, GateOrder::Forward { .. });
-        self.gates.iter().filter(forwarding).filter_map(until).min().unwrap_or(Time(u64::MAX))
+        // What has passed was there to be acted on in the last step.
+        self.gates
+            .iter()
+            .filter(forwarding)
+            .filter_map(until)
+            .filter(|at| *at > self.stepped_at)
+            .min()
+            .unwrap_or(Time(u64::MAX))
     }
 }

@@ -7,6 +7,7 @@ use crate::consensus::{Durable, Stored};
 use crate::event::Event;
 use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
+use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::Kept;
 use crate::replica::{Action, Done, GateReport, Observation};
@@ -20,25 +21,6 @@ pub const CALM_LOOKS: u32 = 10;
 
 /// Entries after which a snapshot is taken: some hundred operations, and less to read at a start than a second's worth.
 pub const SNAPSHOT_AFTER: u64 = 1_000;
-
-/// A rule broken on purpose, so that a test can show that its check can fail. Never set in the daemon.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Planted {
-    /// A primary is replaced without waiting for its lease (S3).
-    SkipLeaseWait,
-    /// An address is given on without waiting for its old holder's lease (S7).
-    AddressAtOnce,
-    /// A primary runs on past its lease (C2).
-    OutliveLease,
-    /// Any standby may be promoted, and the one that has least is (S5).
-    PromoteLaggard,
-    /// A power device's order is taken for its effect (C7).
-    AssumeOff,
-    /// What a check-in changes is taken whatever it refers to.
-    MixReports,
-    /// Messages leave before what they say is durable (A5, S2).
-    SendBeforeDurable,
-}
 
 /// What a node has to know at its start.
 #[derive(Clone, Debug)]

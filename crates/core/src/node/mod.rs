@@ -5,8 +5,9 @@
 //! - [`Node::poll_effect`] gives what has to be done, until it gives `None`;
 //! - [`Node::poll_timeout`] says when to call `handle(now, Input::Woke)` next. Waking early is harmless.
 //!
-//! Nothing is sent that depends on state not yet durable: such messages are held back until the
-//! [`Input::Persisted`] that they wait for.
+//! Nothing is said that depends on state not yet durable: a vote, a request for one and an acknowledgement of entries are held
+//! back until the [`Input::Persisted`] that they wait for. Everything else waits for no disk: what takes authority away must
+//! not (F5), and what uses it has its own record to wait for (a promotion its attempt, a surrender itself).
 
 mod address;
 mod apply;
@@ -20,15 +21,17 @@ mod step;
 pub use address::{AddressOrder, AddressReport, AddressSeen, Flow};
 pub use ask::{Answer, Plan, Precondition, Request};
 pub use gate::GateOrder;
-pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, Planted, SNAPSHOT_AFTER, Write};
+pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 
 use crate::authority::{Authority, Claim, GateLease, Ledger};
-use crate::consensus::{self, Consensus, Pace, Talk};
+use crate::consensus::{self, Consensus, Pace, Setup, Talk};
 use crate::event::{Event, Level};
+use crate::heads::{Head, Heads};
 use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::message::Message;
 use crate::operation::Step;
+use crate::planted::Planted;
 use crate::replica::agent::Agent;
 use crate::replica::{GateReport, Observation, Role};
 use crate::spec::Spec;
@@ -38,9 +41,10 @@ use crate::time::Time;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::time::Duration;
 
 /// How long the deadman may take to say what it counts down, after the daemon's start.
-const DEADMAN_ANSWERS: std::time::Duration = std::time::Duration::from_millis(100);
+const DEADMAN_ANSWERS: Duration = Duration::from_millis(100);
 
 /// By which part of a heartbeat the coordinator's are sooner: more than a busy host is late.
 const COORDINATOR_SOONER: u32 = 16;
@@ -72,6 +76,7 @@ pub struct Node {
     state: ClusterState,
     snapshot_after: u64,
     health: Health,
+    heads: Heads,
     agents: BTreeMap<WorkloadId, Agent>,
     gates: BTreeMap<WorkloadId, Gate>,
     addresses: BTreeMap<WorkloadId, address::Keeper>,
@@ -88,6 +93,8 @@ pub struct Node {
     beat_due: Time,
     beats: u64,
     granted_at: Time,
+    /// Check-ins that a coordinator whose clock may stop has not answered yet (C4).
+    unanswered: VecDeque<checkin::Waiting>,
     devices: power::Devices,
     /// Since when this node has not stood still, and when it last did anything.
     awake_since: Time,
@@ -97,6 +104,8 @@ pub struct Node {
     said: Option<checkin::Said>,
     decide_due: Time,
     health_due: Time,
+    /// When the last whole step was taken: what was due by then has been acted on.
+    stepped_at: Time,
     /// Something that somebody acts on may have changed since the last whole step; see [`Node::advance`].
     stirred: bool,
     /// What consensus said at the last whole step.
@@ -120,11 +129,14 @@ impl Node {
         let quiet = t.quiet_after_start();
         let members = spec.nodes.keys().cloned().collect();
         let mut random = Pcg64Mcg::seed_from_u64(seed);
-        let consensus = Consensus::new(me.clone(), members, spec.votes(), pace, stored, now, quiet, random.random());
+        let setup = Setup { me: me.clone(), members, votes: spec.votes(), pace, quiet, planted };
+        let consensus = Consensus::new(setup, stored, now, random.random());
         let mut agents = BTreeMap::new();
         let mut gates = BTreeMap::new();
         let mut addresses = BTreeMap::new();
-        let awaiting = || Authority::awaiting(now + t.kill_bound + DEADMAN_ANSWERS);
+        let patience =
+            if planted == Some(Planted::LeaseForEver) { Duration::MAX } else { t.kill_bound + DEADMAN_ANSWERS };
+        let awaiting = || Authority::awaiting(now + patience);
         for (id, workload) in &spec.workloads {
             if workload.replicas.contains_key(&me) {
                 let mut agent = Agent::new(me.clone(), kept.remove(id).unwrap_or_default());
@@ -141,6 +153,7 @@ impl Node {
         }
         Self {
             health: Health::new(t, now),
+            heads: Heads::default(),
             me,
             spec,
             boot,
@@ -164,6 +177,7 @@ impl Node {
             beat_due: now,
             beats: 0,
             granted_at: now,
+            unanswered: VecDeque::new(),
             devices: power::Devices::default(),
             awake_since: now,
             moved_at: now,
@@ -172,6 +186,7 @@ impl Node {
             said: None,
             decide_due: now,
             health_due: now,
+            stepped_at: Time::ZERO,
             stirred: true,
             known: None,
             writes: Vec::new(),
@@ -195,6 +210,18 @@ impl Node {
     }
     pub fn term(&self) -> Term {
         self.consensus.term()
+    }
+    /// Whether its node store counts: it votes, and its acknowledgements commit (A6).
+    pub fn counts(&self) -> bool {
+        self.consensus.counts()
+    }
+    /// Whether it is coordinator and no other can have been elected at this moment of its clock.
+    pub fn leads_at(&self, now: Time) -> bool {
+        self.consensus.leadership_until(now).is_some_and(|until| until > now)
+    }
+    /// Until when this node's gate may forward to the primary of an epoch (C8).
+    pub fn gate_until(&self, workload: &WorkloadId, epoch: crate::ids::Epoch) -> Option<Time> {
+        self.gates.get(workload)?.lease.until(epoch)
     }
     pub fn is_coordinator(&self) -> bool {
         self.consensus.is_leader()
@@ -254,20 +281,20 @@ impl Node {
                     let same = |old: &Observation| old.without_progress() == observation.without_progress();
                     self.stirred |= !agent.seen().is_some_and(same);
                     agent.on_observed(observation, self.now);
+                    self.note_own_head(&workload);
                 }
             }
             Input::Acted { workload, id, result } => {
                 self.stirred = true;
-                let state = self.state.workload(&workload);
                 if let Some(agent) = self.agents.get_mut(&workload) {
-                    agent.on_done(id, result, state, self.now);
+                    agent.on_done(id, result, self.now);
                 }
             }
             Input::Armed { claim: Claim::Primary(workload), deadline, unguarded } => {
                 if let Some(agent) = self.agents.get_mut(&workload) {
                     // A later deadline of a primary that serves is no news.
-                    self.stirred |=
-                        deadline.is_none() || agent.unguarded != unguarded || !self.calm.contains(&workload);
+                    let earlier = deadline < agent.authority.armed();
+                    self.stirred |= earlier || agent.unguarded != unguarded || !self.calm.contains(&workload);
                     agent.unguarded = unguarded;
                     agent.authority.on_armed(deadline);
                 }
@@ -330,18 +357,24 @@ impl Node {
             return;
         }
         match message {
-            Message::Beat { number, heard } => {
+            Message::Beat { number, heard, heads } => {
+                for (workload, head) in heads {
+                    let opened = self.state.workload(&workload).opened.as_ref();
+                    let first_hand = opened.is_some_and(|o| o.holder == *from);
+                    self.heads.note(&workload, head, first_hand, self.now);
+                }
                 if let Some(verdict) = self.health.on_beat(from, number, heard, self.now) {
                     self.stirred = true;
                     self.record_verdict(verdict);
                 }
             }
             Message::Talk(talk) => {
-                if matches!(talk, Talk::Append { .. }) {
+                if matches!(talk, Talk::Append { .. } | Talk::Install { .. }) {
                     self.beat_along();
                 }
                 let chance = self.chance.random();
                 self.consensus.on_talk(from, talk, self.now, chance);
+                self.answer_waiting();
             }
             Message::Checkin { number, sent, wants, says, news } => {
                 self.stirred |= news;
@@ -377,6 +410,7 @@ impl Node {
     fn send(&mut self, to: NodeId, message: Message) {
         let broken = self.health.is_broken(&to, &self.me, self.spec.timings.heartbeat * 3, self.now);
         if broken
+            && self.planted != Some(Planted::NoRelay)
             && !message.is_beat()
             && let Some(via) = self.health.relay_to(&to, self.now)
         {
@@ -387,16 +421,40 @@ impl Node {
         self.emit(Effect::Send { to, message });
     }
 
-    /// Queues an effect behind every write that was ordered before it.
+    /// Queues an effect; a message that says what is durable, behind every write that was ordered before it.
     fn emit(&mut self, effect: Effect) {
         let waits = self.persisted + 1 < self.next_persist || !self.writes.is_empty();
-        let beat = matches!(&effect, Effect::Send { message, .. } if message.is_beat());
-        if waits && !beat && self.planted != Some(Planted::SendBeforeDurable) {
-            // The pending writes leave under the next number.
-            let number = if self.writes.is_empty() { self.next_persist - 1 } else { self.next_persist };
-            self.held.push_back((number, effect));
-        } else {
+        let depends = match &effect {
+            Effect::Send { message, .. } => message.says_what_is_durable(),
+            Effect::Act { .. } | Effect::Gate { .. } | Effect::Address { .. } => {
+                self.planted == Some(Planted::HoldBackStops)
+            }
+            _ => false,
+        };
+        if !(waits && depends) || self.planted == Some(Planted::SendBeforeDurable) {
             self.effects.push_back(effect);
+            return;
+        }
+        // The pending writes leave under the next number.
+        let number = if self.writes.is_empty() { self.next_persist - 1 } else { self.next_persist };
+        // A disk that hangs must not make this grow with each heartbeat: of two acknowledgements of the same the later counts.
+        if let Effect::Send { to, message } = &effect
+            && let Some((_, Effect::Send { message: held, .. })) =
+                self.held.iter_mut().rev().find(|(n, e)| *n == number && is_to(e, to))
+            && held.is_replaced_by(message)
+        {
+            held.clone_from(message);
+            return;
+        }
+        self.held.push_back((number, effect));
+    }
+
+    /// How far the own primary is, for those who may have to judge its standbys without it (F2).
+    fn note_own_head(&mut self, workload: &WorkloadId) {
+        let opened = self.state.workload(workload).opened.as_ref().filter(|o| o.holder == self.me);
+        let seen = self.agents.get(workload).and_then(Agent::seen).filter(|o| o.is(Role::Primary));
+        if let Some((opened, position)) = opened.zip(seen.and_then(|o| o.position)) {
+            self.heads.note(workload, Head { epoch: opened.epoch, position }, true, self.now);
         }
     }
 
@@ -460,7 +518,12 @@ impl Node {
             elected_at: self.consensus.elected_at().unwrap_or(self.now),
             awake_since: self.awake_since,
             off: &self.devices.off,
+            heads: &self.heads,
             planted: self.planted,
         }
     }
+}
+
+fn is_to(effect: &Effect, node: &NodeId) -> bool {
+    matches!(effect, Effect::Send { to, .. } if to == node)
 }

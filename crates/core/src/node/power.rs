@@ -1,8 +1,9 @@
 //! Power devices, as the coordinator uses them: looked at now and then, and told to cut under a committed entry (C7).
 
-use super::{Effect, Node, Planted};
+use super::{Effect, Node};
 use crate::event::{Event, Level};
 use crate::ids::{Index, NodeId};
+use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
 use crate::spec::Severity;
 use crate::steward::fencing;

@@ -52,6 +52,7 @@ impl Node {
     }
 
     fn step(&mut self) {
+        self.stepped_at = self.now;
         // A commit may allow a step, and a step may complete what a decision waits for: until nothing moves.
         for _ in 0..8 {
             let before = (self.state.applied, self.consensus.log().last());
@@ -164,6 +165,8 @@ impl Node {
     /// As coordinator: what to do next for each workload, one commit round at a time.
     fn decide(&mut self) {
         if !self.consensus.is_established() || self.consensus.log().last().1 != self.state.applied {
+            // What is under way has to be committed first, and that brings it here again.
+            self.decide_due = self.now + self.spec.timings.heartbeat;
             return;
         }
         let mut all_notes = std::mem::take(&mut self.notes);

@@ -7,11 +7,11 @@
 //! 3. A surrender is made when nothing of the workload runs, is durable before it is reported, and is final (C5).
 //! 4. Nothing starts here while the deadman still counts down for an earlier primary.
 
-use super::{Action, Data, Done, Observation, ReplicaReport, Role};
+use super::{Action, Data, Done, Observation, Promotion, ReplicaReport, Role};
 use crate::authority::Authority;
 use crate::ids::{Epoch, Lsn, NodeId, OperationId};
-use crate::node::Planted;
 use crate::operation::Kind;
+use crate::planted::Planted;
 use crate::spec::Timings;
 use crate::state::{Tenure, WorkloadState};
 use crate::time::Time;
@@ -58,6 +58,8 @@ pub enum Order {
 struct Running {
     id: u64,
     action: Action,
+    /// Of the workload when it was begun: what comes of it is about that epoch, however long it takes.
+    epoch: Epoch,
     since: Time,
 }
 
@@ -86,9 +88,10 @@ pub struct Agent {
     running: Option<Running>,
     next_id: u64,
     kept: Kept,
-    keeping: bool,
+    /// How many writes of `kept` are not durable yet.
+    keeping: u32,
     tried: Option<Epoch>,
-    opened: Option<(Epoch, u32, Lsn)>,
+    opened: Option<(Epoch, Promotion)>,
     settled: Option<(Epoch, u32, Lsn)>,
     clean_at: Option<Lsn>,
     sync_held: Option<(Epoch, u64)>,
@@ -99,12 +102,14 @@ pub struct Agent {
     /// A rewind did not work, or left data that do not start: a clone is next.
     unrewindable: bool,
     /// A standby that does not stream: how far it is, and since when it has been no further.
-    stuck: Option<(Lsn, Time)>,
+    stuck: Option<(Option<Lsn>, Time)>,
     /// When the present epoch was first seen serving.
     serving_since: Option<(Epoch, Time)>,
     failed: Option<String>,
     failures: u32,
     retry_at: Time,
+    /// When it last decided what to do.
+    stepped_at: Time,
     orders: Vec<Order>,
 }
 
@@ -119,7 +124,7 @@ impl Agent {
             running: None,
             next_id: 1,
             kept,
-            keeping: false,
+            keeping: 0,
             tried: None,
             opened: None,
             settled: None,
@@ -134,6 +139,7 @@ impl Agent {
             failed: None,
             failures: 0,
             retry_at: Time::ZERO,
+            stepped_at: Time::ZERO,
             orders: Vec::new(),
         }
     }
@@ -155,6 +161,10 @@ impl Agent {
     }
 
     pub fn on_observed(&mut self, observation: Observation, now: Time) {
+        if observation.is_unprotected() {
+            // The setting has to be made and proved again (F11).
+            self.sync_held = None;
+        }
         let ends = observation.exited || !observation.runs;
         let was_up = self.seen().is_some_and(|o| o.runs && !o.exited);
         if !ends {
@@ -170,25 +180,29 @@ impl Agent {
 
     /// What was ordered with [`Order::Keep`] is durable.
     pub fn on_kept(&mut self) {
-        self.keeping = false;
+        self.keeping = self.keeping.saturating_sub(1);
     }
 
     /// The epoch that this node tried to promote under was opened: the attempt is history (D5).
     pub fn on_opened(&mut self, epoch: Epoch, holder: &NodeId) {
-        if *holder == self.me && self.kept.attempted == Some(epoch) {
+        if *holder == self.me && self.kept.attempted.is_some_and(|a| a <= epoch) {
             self.kept.attempted = None;
         }
     }
 
-    pub fn on_done(&mut self, id: u64, result: Result<Done, String>, workload: &WorkloadState, now: Time) {
+    pub fn on_done(&mut self, id: u64, result: Result<Done, String>, now: Time) {
         let Some(running) = self.running.take_if(|r| r.id == id) else { return };
+        self.conclude(running, result, now);
+    }
+
+    fn conclude(&mut self, running: Running, result: Result<Done, String>, now: Time) {
         let took = now.since(running.since);
         match result {
             Ok(done) => {
                 self.failures = 0;
                 self.failed = None;
                 self.note("action-done", format!("{} done in {} ms", running.action.describe(), took.as_millis()));
-                self.on_success(running.action, done, workload);
+                self.on_success(running.action, done, running.epoch);
             }
             Err(why) => {
                 self.failures += 1;
@@ -206,20 +220,20 @@ impl Agent {
         }
     }
 
-    fn on_success(&mut self, action: Action, done: Done, workload: &WorkloadState) {
+    fn on_success(&mut self, action: Action, done: Done, of: Epoch) {
         match (&action, done) {
-            (Action::Promote, Done::Promoted { timeline, switch }) => {
+            (Action::Promote, Done::Promoted(promotion)) => {
                 if let Some(epoch) = self.tried {
-                    self.opened = Some((epoch, timeline, switch));
+                    self.opened = Some((epoch, promotion));
                 }
                 // It says so itself: rule 1 counts from here on, and not from the next look.
                 if let Some((_, seen)) = &mut self.seen {
-                    (seen.role, seen.timeline) = (Some(Role::Primary), timeline);
+                    (seen.role, seen.timeline) = (Some(Role::Primary), promotion.timeline);
                     (seen.upstream, seen.streaming) = (None, false);
                 }
             }
             (Action::Settle { .. }, Done::Settled { timeline, position }) => {
-                self.settled = Some((workload.epoch, timeline, position));
+                self.settled = Some((of, timeline, position));
             }
             (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => self.clean_at = clean_at,
             (Action::SetSync { epoch, number, .. }, _) => self.sync_held = Some((*epoch, *number)),
@@ -227,7 +241,7 @@ impl Agent {
                 self.rewound = matches!(action, Action::Rewind { .. });
                 self.unrewindable = false;
                 self.stuck = None;
-                self.rejoined = Some(workload.epoch);
+                self.rejoined = Some(of);
                 self.kept.attempted = None;
                 self.keep();
             }
@@ -240,13 +254,14 @@ impl Agent {
     }
 
     fn keep(&mut self) {
-        self.keeping = true;
+        self.keeping += 1;
         self.orders.push(Order::Keep(self.kept.clone()));
     }
 
-    fn start(&mut self, action: Action, now: Time) {
+    fn start(&mut self, action: Action, scene: &Scene) {
         self.orders.push(Order::Start { id: self.next_id, action: action.clone() });
-        self.running = Some(Running { id: self.next_id, action, since: now });
+        let (epoch, since) = (scene.workload.epoch, scene.now);
+        self.running = Some(Running { id: self.next_id, action, epoch, since });
         self.next_id += 1;
     }
 
@@ -270,19 +285,41 @@ impl Agent {
 
     /// When this has to be looked at again.
     pub fn next_due(&self, timings: &Timings) -> Time {
-        let stop = if self.is_primary() { self.authority.stop_by(timings.kill_bound) } else { Time(u64::MAX) };
-        if self.failures > 0 && self.running.is_none() { stop.min(self.retry_at) } else { stop }
+        let stop = self.is_primary().then(|| self.authority.stop_by(timings.kill_bound));
+        let given_up = self.running.as_ref().map(|r| r.since + r.action.limit());
+        // What has passed was there to be acted on in the last step.
+        let ahead = |at: &Time| *at > self.stepped_at;
+        let again = (self.failures > 0 && self.running.is_none()).then_some(self.retry_at).filter(ahead);
+        [stop.filter(ahead), given_up.filter(ahead), again].into_iter().flatten().min().unwrap_or(Time(u64::MAX))
+    }
+
+    fn is_stopping(&self) -> bool {
+        self.running.as_ref().is_some_and(|r| r.action == Action::StopNow)
+    }
+
+    /// An action that is not over within its limit has failed: another is tried, here or elsewhere (F6).
+    fn give_up_late(&mut self, scene: &Scene) {
+        let late = |r: &mut Running| r.since + r.action.limit() <= scene.now;
+        if scene.planted != Some(Planted::NoDeadlines)
+            && let Some(running) = self.running.take_if(late)
+        {
+            self.orders.push(Order::Cancel { id: running.id });
+            let limit = running.action.limit().as_secs();
+            self.conclude(running, Err(format!("it was not over within {limit} s")), scene.now);
+        }
     }
 
     /// Decides what to do next.
     pub fn step(&mut self, scene: &Scene) {
+        self.stepped_at = scene.now;
+        self.give_up_late(scene);
         let stop_by = self.authority.stop_by(scene.timings.kill_bound);
-        let stopping = self.running.as_ref().is_some_and(|r| r.action == Action::StopNow);
+        let stopping = self.is_stopping();
         let past = stop_by <= scene.now && scene.planted != Some(Planted::OutliveLease);
         if self.is_primary() && past && !stopping {
             self.note("self-demotion", "its authority ends: stopping the server before the lease does".into());
             self.cancel();
-            self.start(Action::StopNow, scene.now);
+            self.start(Action::StopNow, scene);
             return;
         }
         let w = scene.workload;
@@ -291,7 +328,11 @@ impl Agent {
         {
             self.serving_since = Some((w.epoch, scene.now));
         }
-        if stopping || self.keeping || self.seen.is_none() {
+        if stopping || self.seen.is_none() {
+            return;
+        }
+        // What takes authority away waits for no disk (F5).
+        if self.keeping > 0 && !matches!(&w.tenure, Tenure::Revoking { holder } if *holder == self.me) {
             return;
         }
         match &w.tenure {
@@ -321,11 +362,20 @@ impl Agent {
     fn take_office(&mut self, scene: &Scene) {
         let (now, epoch) = (scene.now, scene.workload.epoch);
         let may = self.authority.may_act(epoch, now, scene.timings.kill_bound);
-        if self.has_surrendered(epoch) || self.opened.is_some_and(|(e, _, _)| e == epoch) || !may {
+        if self.has_surrendered(epoch) || !may {
+            return;
+        }
+        if self.opened.is_some_and(|(e, _)| e == epoch) {
+            // Its commits return to nobody before the epoch is open (D4).
+            if scene.planted == Some(Planted::OpenEarly) && self.is_free(now) && self.sync_held != Some((epoch, 0)) {
+                self.start(Action::SetSync { epoch, number: 0, standbys: Vec::new(), unprotected: true }, scene);
+            }
             return;
         }
         if self.kept.attempted != Some(epoch) {
             self.clean_at = None;
+            // Whatever it was about as a standby is over.
+            self.cancel();
             self.kept.attempted = Some(epoch);
             self.keep();
             return;
@@ -337,7 +387,7 @@ impl Agent {
         if self.tried == Some(epoch) && self.failures > 0 {
             // One try only: another replica may do better, and this one's data are suspect now (D5).
             if seen.runs {
-                self.start(Action::StopNow, now)
+                self.start(Action::StopNow, scene)
             } else {
                 self.surrender(epoch)
             }
@@ -348,6 +398,10 @@ impl Agent {
             (Data::Empty | Data::Present { standby: false }, _) if formation => Action::Create,
             (_, true) => Action::Promote,
             (Data::Present { standby: false }, false) if self.tried != Some(epoch) => Action::StartPrimary,
+            // It follows nobody: it is promoted as soon as it runs.
+            (Data::Present { standby: true }, false) if self.tried != Some(epoch) => {
+                Action::StartStandby { upstream: self.me.clone() }
+            }
             _ => {
                 self.failed = Some("the server stopped before it could be promoted".into());
                 self.surrender(epoch);
@@ -356,13 +410,14 @@ impl Agent {
         };
         self.tried = Some(epoch);
         self.failures = 0;
-        self.start(action, now);
+        self.start(action, scene);
     }
 
     fn hold_office(&mut self, scene: &Scene) {
         let (now, w) = (scene.now, scene.workload);
         let Some(seen) = self.seen() else { return };
-        if !seen.runs {
+        let gone = seen.exited && scene.planted == Some(Planted::FirstProcessOnly);
+        if !seen.runs || gone {
             self.cancel();
             self.surrender(w.epoch);
             return;
@@ -381,20 +436,29 @@ impl Agent {
             return;
         }
         if self.sync_held != Some(asked) {
-            let standbys = w.sync.asked.clone();
+            let mut standbys = w.sync.asked.clone();
+            if scene.planted == Some(Planted::WaitForOne) {
+                standbys.truncate(1);
+            }
             let unprotected = standbys.is_empty() && scene.unprotected_if_empty;
-            self.start(Action::SetSync { epoch: asked.0, number: asked.1, standbys, unprotected }, now);
+            self.start(Action::SetSync { epoch: asked.0, number: asked.1, standbys, unprotected }, scene);
         } else if let Some((id, Kind::Switchover)) = scene.operation
             && self.prepared != Some(id)
         {
             self.prepared = Some(id);
-            self.start(Action::Checkpoint, now);
+            self.start(Action::Checkpoint, scene);
         }
     }
 
     fn leave_office(&mut self, scene: &Scene) {
-        let (now, epoch) = (scene.now, scene.workload.epoch);
+        let epoch = scene.workload.epoch;
         if self.has_surrendered(epoch) {
+            return;
+        }
+        // It was never begun here, and never will be: a standby goes on as one.
+        let idle = |o: &Observation| o.is(Role::Standby);
+        if self.kept.attempted != Some(epoch) && self.seen().is_some_and(idle) {
+            self.surrender(epoch);
             return;
         }
         let stopping = |a: &Action| matches!(a, Action::StopClean { .. } | Action::StopNow);
@@ -402,18 +466,19 @@ impl Agent {
             return;
         }
         self.cancel();
-        if self.seen().is_some_and(|o| !o.runs) {
+        if self.seen().is_some_and(|o| !o.runs) || scene.planted == Some(Planted::SurrenderEarly) {
             self.surrender(epoch);
         } else if scene.operation.is_some_and(|(_, kind)| kind == Kind::Switchover) && self.failures == 0 {
-            self.start(Action::StopClean { limit: scene.timings.stop_limit }, now);
+            self.start(Action::StopClean { limit: scene.timings.stop_limit }, scene);
         } else {
-            self.start(Action::StopNow, now);
+            self.start(Action::StopNow, scene);
         }
     }
 
     /// Twin histories look the same to a rewind (D5), and one that failed has left nothing to start from.
-    fn may_rewind(&self, w: &WorkloadState) -> bool {
-        !w.must_clone(&self.me) && !self.is_suspect(w) && !self.unrewindable
+    fn may_rewind(&self, scene: &Scene) -> bool {
+        let twin = scene.workload.must_clone(&self.me) || self.is_suspect(scene.workload);
+        (!twin || scene.planted == Some(Planted::ForgetAttempt)) && !self.unrewindable
     }
 
     /// Whether writes are protected without this replica, and the clients of a new primary come first.
@@ -472,8 +537,8 @@ impl Agent {
         let rejoins = unusable && self.rejoined != Some(w.epoch);
         if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
             if self.settled.is_none_or(|(e, _, _)| e != w.epoch) {
-                let enough = w.clean_end();
-                self.start(Action::Settle { enough }, now);
+                let enough = w.clean_end;
+                self.start(Action::Settle { enough }, scene);
             }
             return;
         }
@@ -497,11 +562,16 @@ impl Agent {
             return;
         }
         match (primary, &seen.data) {
-            (Some(_), _) if rejoins && seen.runs => self.start(Action::StopNow, now),
-            (Some(to), Data::Present { .. }) if rejoins && self.may_rewind(w) => self.start(Action::Rewind { to }, now),
-            (Some(from), _) if rejoins => self.start(Action::Clone { from }, now),
-            (Some(from), Data::Empty | Data::Unusable(_)) if !seen.runs => self.start(Action::Clone { from }, now),
-            (Some(upstream), Data::Present { .. }) if !seen.runs => self.start(Action::StartStandby { upstream }, now),
+            (_, Data::Foreign(_)) => {}
+            (Some(_), _) if rejoins && seen.runs => self.start(Action::StopNow, scene),
+            (Some(to), Data::Present { .. }) if rejoins && self.may_rewind(scene) => {
+                self.start(Action::Rewind { to }, scene)
+            }
+            (Some(from), _) if rejoins => self.start(Action::Clone { from }, scene),
+            (Some(from), Data::Empty | Data::Unusable(_)) if !seen.runs => self.start(Action::Clone { from }, scene),
+            (Some(upstream), Data::Present { .. }) if !seen.runs => {
+                self.start(Action::StartStandby { upstream }, scene)
+            }
             // It serves readers and stays a candidate until the copy is complete.
             (Some(from), _) if stranded => {
                 let why = format!("it has neither streamed from {from} nor moved on for {} s", STRANDED.as_secs());
@@ -509,18 +579,19 @@ impl Agent {
                     "stranded",
                     format!("{why}: the log that it needs is gone, and a fresh copy takes its place"),
                 );
-                self.start(Action::Clone { from }, now);
+                self.start(Action::Clone { from }, scene);
             }
             (Some(upstream), _) if seen.upstream.as_ref() != Some(&upstream) && seen.is(Role::Standby) => {
-                self.start(Action::Repoint { upstream }, now);
+                self.start(Action::Repoint { upstream }, scene);
             }
             // Without a primary a standby starts all the same, so that its position is known; data that was a
             // primary's waits, since it may be asked to go on.
             (None, Data::Present { standby: true }) if !seen.runs && !rejoins => {
                 let upstream = w.opened.as_ref().map_or_else(|| self.me.clone(), |o| o.holder.clone());
-                self.start(Action::StartStandby { upstream }, now);
+                self.start(Action::StartStandby { upstream }, scene);
             }
-            _ => {}
+            // What failed is not wanted any more.
+            _ => (self.failures, self.failed) = (0, None),
         }
     }
 
@@ -531,7 +602,7 @@ impl Agent {
             down_for: self.down_since.map(|at| now.since(at)),
             opened: self.opened,
             settled: self.settled,
-            surrendered: self.kept.surrendered.filter(|_| !self.keeping),
+            surrendered: self.kept.surrendered.filter(|_| self.keeping == 0),
             sync_held: self.sync_held,
             prepared: self.prepared.filter(|_| self.running.is_none()),
             rejoined: self.rejoined,

@@ -1,10 +1,11 @@
 //! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the parser's side's work.
 
-use super::{Alone, Follows, Loss, Readmit, Spec, WorkloadSpec};
-use crate::ids::WorkloadId;
+use super::{Alone, Clock, Follows, Loss, Readmit, Spec, WorkloadSpec};
+use crate::ids::{NodeId, WorkloadId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
+use std::path::Path;
 
 /// `node.doline.zone` as its parts.
 pub type KeyPath = Vec<String>;
@@ -50,8 +51,10 @@ pub fn check(spec: &Spec) -> Vec<Finding> {
     let mut found = Findings(Vec::new());
     names(spec, &mut found);
     nodes(spec, &mut found);
+    clocks(spec, &mut found);
     votes(spec, &mut found);
     addresses(spec, &mut found);
+    directories(spec, &mut found);
     for (id, workload) in &spec.workloads {
         workload_findings(spec, id, workload, &mut found);
     }
@@ -117,6 +120,28 @@ fn nodes(spec: &Spec, found: &mut Findings) {
                 "a witness without a vote decides nothing",
                 "give it one vote, or remove it",
             );
+        }
+    }
+}
+
+/// Hosts of replicas whose lease may prove nothing (C4).
+fn clocks(spec: &Spec, found: &mut Findings) {
+    let holds = |id: &NodeId| spec.workloads.values().any(|w| w.replicas.contains_key(id) || w.may_hold_address(id));
+    for (id, node) in spec.nodes.iter().filter(|(id, _)| holds(id)) {
+        let path = ["node", id.as_str(), "clock"];
+        match (node.clock, &node.power) {
+            (Clock::MayStop, None) => found.error(
+                &path,
+                format!("the clock of {id} may stop, and nothing can say that the host is off: nobody could ever replace it"),
+                "add [node.NAME.power], or `clock = \"steady\"` where the host cannot be suspended",
+            ),
+            (Clock::Unsaid, None) => found.warn(
+                &path,
+                format!("a virtual machine that is suspended and resumed may not notice that its lease is over: {id} is trusted \
+                         not to be one"),
+                "say `clock = \"steady\"` for a host that cannot be suspended; else `clock = \"may-stop\"` and a power device",
+            ),
+            _ => {}
         }
     }
 }
@@ -192,6 +217,30 @@ fn addresses(spec: &Spec, found: &mut Findings) {
     }
 }
 
+/// No two replicas of one node may share a directory, nor have one within the other's: each replaces its own as a whole.
+fn directories(spec: &Spec, found: &mut Findings) {
+    let mut taken: Vec<(&NodeId, &Path, String)> = Vec::new();
+    for (w, workload) in &spec.workloads {
+        for (n, replica) in &workload.replicas {
+            let own = [("data", Some(&replica.data)), ("log", replica.log.as_ref())];
+            for (key, directory) in own.into_iter().filter_map(|(key, d)| Some((key, Path::new(d?)))) {
+                let path = ["workload", w.as_str(), "replica", n.as_str(), key];
+                let within = |(node, other, _): &&(&NodeId, &Path, String)| {
+                    *node == n && (directory.starts_with(other) || other.starts_with(directory))
+                };
+                if let Some((_, _, other)) = taken.iter().find(within) {
+                    found.error(
+                        &path,
+                        format!("{} is `{other}`'s directory, or one within the other", directory.display()),
+                        "give each its own directory",
+                    );
+                }
+                taken.push((n, directory, path.join(".")));
+            }
+        }
+    }
+}
+
 fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, found: &mut Findings) {
     let w = id.as_str();
     if workload.replicas.is_empty() {
@@ -229,7 +278,7 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
     if workload.loss == Loss::None && workload.alone == Alone::Continue {
         found.warn(
             &["workload", w, "alone"],
-            "with no standby left, writes go on unprotected: S5 does not hold for them (D3)",
+            "with no standby left, writes go on unprotected, and are lost with their host",
             "use `alone = \"block\"` where no write may be lost",
         );
     }

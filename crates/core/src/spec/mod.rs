@@ -42,6 +42,22 @@ pub struct NodeSpec {
     pub power: Option<PowerSpec>,
     /// How it comes back after it was fenced (S6).
     pub readmit: Readmit,
+    /// Whether its clock may stand still while the host is suspended (C4).
+    pub clock: Clock,
+}
+
+/// What is known of a host's steady clock.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Clock {
+    /// Nothing was said: it is taken for steady, and a finding says what is risked.
+    #[default]
+    Unsaid,
+    /// It goes on while the host is suspended or stands still, as bare metal's does: its lease's end proves that it has stopped.
+    Steady,
+    /// A virtual machine that is suspended may not notice: only its power read as off, or its own word, proves that it has
+    /// stopped.
+    MayStop,
 }
 
 /// A power device and how to reach it; the settings are the adapter's.

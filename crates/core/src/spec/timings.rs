@@ -26,6 +26,11 @@ pub struct Timings {
     /// How long a standby may take to report its final position before candidates are chosen without it; default 150 ms. The only
     /// one that could confirm writes has longer: [`Timings::patience_alone`].
     pub settle_limit: Duration,
+    /// How long a primary's server may answer nobody, once a probe of it was in vain, before it is replaced; default 3 s. Shorter
+    /// takes a busy server for a hung one.
+    pub answer_limit: Duration,
+    /// How long writes may wait for one member of the sync set that streams, before they go on without it; default 10 s.
+    pub keep_up_limit: Duration,
 }
 
 impl Default for Timings {
@@ -41,6 +46,8 @@ impl Default for Timings {
             kill_bound: ms(300),
             stop_limit: ms(10_000),
             settle_limit: ms(150),
+            answer_limit: ms(3_000),
+            keep_up_limit: ms(10_000),
         }
     }
 }

@@ -7,7 +7,7 @@
 use super::Desk;
 use crate::authority::Claim;
 use crate::ids::NodeId;
-use crate::node::Planted;
+use crate::planted::Planted;
 use crate::spec::Follows;
 use crate::state::{Command, Ended, Tenure};
 
@@ -95,7 +95,9 @@ impl Desk<'_> {
                 Some(Ended::Surrender { boot: r.boot.clone(), clean_at: None })
             }
             _ if self.is_off(holder) => Some(Ended::PowerOff),
-            _ if self.scene.lease_over_at(claim) <= self.scene.now => Some(Ended::LeaseOver),
+            _ if self.scene.lease_over_at(claim) <= self.scene.now && self.lease_proves(holder) => {
+                Some(Ended::LeaseOver)
+            }
             _ if self.scene.planted == Some(Planted::AddressAtOnce) => Some(Ended::LeaseOver),
             _ => None,
         }

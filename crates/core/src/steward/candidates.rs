@@ -4,12 +4,13 @@
 
 use super::Scene;
 use crate::ids::{Lsn, NodeId, WorkloadId};
-use crate::node::Planted;
-use crate::replica::Role;
+use crate::planted::Planted;
+use crate::replica::{Data, Observation, ReplicaReport, Role};
 use crate::spec::{Loss, WorkloadSpec};
-use crate::state::{Tenure, WorkloadState};
+use crate::state::{Opened, Tenure, WorkloadState};
 use serde::{Deserialize, Serialize};
 use std::cmp::Reverse;
+use std::time::Duration;
 
 /// One replica other than the present primary, judged.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -17,31 +18,57 @@ pub struct Candidate {
     pub node: NodeId,
     /// Why it may not take over; none if it may.
     pub excluded: Option<String>,
+    /// How it would become primary.
+    pub way: Way,
     /// Its answer may still change in a moment: its final position is not reported yet.
     pub pending: bool,
     pub position: Option<Lsn>,
     pub rank: u32,
     /// A member of the sync set has every acknowledged write.
     pub in_sync_set: bool,
-    /// Where nothing else is against it: how many acknowledged bytes it may lack, as far as is known.
+    /// Where a person may choose it all the same: what it may lack of the acknowledged writes, as far as is known.
     pub may_lack: Option<MayLack>,
+}
+
+/// How a replica comes to be primary.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Way {
+    /// A standby is promoted.
+    TakesOver,
+    /// The holder of the last opened epoch is started again: it has every write that was acknowledged.
+    Resumes,
+    /// It was assigned an epoch since, and did not open it: nobody can have written there, and it has what it had before.
+    TriesAgain,
 }
 
 /// What a replica may lack of what the last primary acknowledged.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum MayLack {
-    /// From its position to the last primary's last known one.
+    /// Exactly so many: where the last primary's log ended is known.
     Bytes(u64),
-    /// The last primary's position was not heard.
+    /// From its position to the last one that the primary was heard at, so long ago; what was written after that is not known.
+    AtLeast { bytes: u64, age: Duration },
+    /// How far the last primary was, or this replica is, is not known.
     Unknown,
 }
 
 impl MayLack {
-    /// The number to compare with what somebody accepts to lose; unknown is more than any size.
+    /// Whether somebody accepts it who accepts to lose so many bytes; `u64::MAX` is any number. What is not known is more than
+    /// nothing (F2).
+    pub fn is_within(self, accepted: u64) -> bool {
+        match self {
+            MayLack::Bytes(bytes) => bytes <= accepted,
+            MayLack::AtLeast { bytes, .. } => accepted > 0 && bytes <= accepted,
+            MayLack::Unknown => accepted == u64::MAX,
+        }
+    }
+
+    /// As far as is known; `u64::MAX` where nothing is.
     pub fn bytes(self) -> u64 {
         match self {
-            MayLack::Bytes(bytes) => bytes,
+            MayLack::Bytes(bytes) | MayLack::AtLeast { bytes, .. } => bytes,
             MayLack::Unknown => u64::MAX,
         }
     }
@@ -54,43 +81,38 @@ impl Candidate {
 
     /// Whether it may take over if so many acknowledged bytes may be lost (forced failover).
     pub fn may_with_loss(&self, accepted: u64) -> bool {
-        self.excluded.is_none() || self.may_lack.is_some_and(|l| l.bytes() <= accepted)
+        self.excluded.is_none() || self.may_lack.is_some_and(|l| l.is_within(accepted))
     }
 
     pub(super) fn reason(&self) -> String {
         let position = self.position.map_or(String::new(), |p| format!(", position {p}"));
-        let sync = if self.in_sync_set { "in the sync set" } else { "within the allowed loss" };
-        format!("{sync}{position}, rank {}", self.rank)
+        let has = match (self.way, self.in_sync_set) {
+            (Way::Resumes, _) => "nobody else may take over, and it has every write",
+            (Way::TriesAgain, _) => "it failed before, and nobody else may",
+            (Way::TakesOver, true) => "in the sync set",
+            (Way::TakesOver, false) if self.excluded.is_some() => "as a person asked, at the loss that was accepted",
+            (Way::TakesOver, false) => "within the allowed loss",
+        };
+        format!("{has}{position}, rank {}", self.rank)
     }
 }
 
-/// Every replica except the holder (or, after the end, the last holder), with the verdict of each.
+/// Every replica except the holder of the present epoch, with the verdict of each.
 pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidate> {
     let w = scene.state.workload(id);
-    let ended = matches!(w.tenure, Tenure::Ended { .. });
-    let out = match &w.tenure {
-        Tenure::Ended { last, .. } => Some(last),
-        _ => w.holder(),
-    };
     let judge = |node: &NodeId| {
-        let report = scene.replica(node, id);
-        let settled = report.and_then(|r| r.settled).filter(|(e, _, _)| *e == w.epoch);
-        let position = match (ended, settled) {
-            (true, Some((_, _, position))) => Some(position),
-            (true, None) => None,
-            (false, _) => report.and_then(|r| r.seen.as_ref()).map(|o| o.position),
+        let case = Case { scene, id, spec, w, node };
+        let (way, excluded, pending, may_lack) = match case.verdict() {
+            Ok(way) => (way, None, false, None),
+            Err(Refusal::Pending(why)) => (Way::TakesOver, Some(why), true, None),
+            Err(Refusal::No(why)) => (Way::TakesOver, Some(why), false, None),
+            Err(Refusal::Lacks(why, lack)) => (Way::TakesOver, Some(why), false, Some(lack)),
         };
-        let in_sync_set = w.sync.sure.contains(node);
-        let (excluded, pending, may_lack) = match refusal(scene, id, spec, w, node, ended) {
-            Err(Refusal::Pending(why)) => (Some(why), true, None),
-            Err(Refusal::No(why)) => (Some(why), false, None),
-            Err(Refusal::Lacks(why, lack)) => (Some(why), false, Some(lack)),
-            Ok(()) => (None, false, None),
-        };
+        let (position, in_sync_set) = (case.position().map(|(_, position)| position), w.sync.sure.contains(node));
         let rank = spec.replicas[node].rank;
-        Candidate { node: node.clone(), excluded, pending, position, rank, in_sync_set, may_lack }
+        Candidate { node: node.clone(), excluded, way, pending, position, rank, in_sync_set, may_lack }
     };
-    spec.replicas.keys().filter(|n| Some(*n) != out).map(judge).collect()
+    spec.replicas.keys().filter(|n| Some(*n) != w.holder()).map(judge).collect()
 }
 
 enum Refusal {
@@ -100,63 +122,165 @@ enum Refusal {
     Lacks(String, MayLack),
 }
 
-fn refusal(
-    scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, w: &WorkloadState, node: &NodeId, ended: bool,
-) -> Result<(), Refusal> {
-    let no = |why: String| Err(Refusal::No(why));
-    let Some(opened) = &w.opened else { return no("the workload was never opened".into()) };
-    if scene.state.fenced(node).is_some() {
-        return no("it is fenced (S6): readmit it first".into());
+/// One replica under judgement.
+struct Case<'a> {
+    scene: &'a Scene<'a>,
+    id: &'a WorkloadId,
+    spec: &'a WorkloadSpec,
+    w: &'a WorkloadState,
+    node: &'a NodeId,
+}
+
+impl Case<'_> {
+    fn report(&self) -> Option<&ReplicaReport> {
+        self.scene.replica(self.node, self.id)
     }
-    if let Some(why) = w.unsound(node) {
-        return no(format!("its data must be rewound or cloned first: {why}"));
+
+    /// Nobody holds the workload: only final positions count.
+    fn ended(&self) -> bool {
+        matches!(self.w.tenure, Tenure::Ended { .. })
     }
-    if !scene.is_up(node) {
-        return no("its node is not heard".into());
-    }
-    let Some(report) = scene.replica(node, id) else { return no("it has not reported yet".into()) };
-    if report.suspect {
-        return no("a promotion of it was never completed (D5)".into());
-    }
-    let Some(seen) = &report.seen else { return no("its server was not probed yet".into()) };
-    if !seen.runs {
-        // A standby that is starting may still make it.
-        let why = "its server does not run".to_string();
-        return Err(if report.doing.is_some() { Refusal::Pending(why) } else { Refusal::No(why) });
-    }
-    if seen.role.is_none() && w.sync.sure.contains(node) {
-        // One look without an answer is no verdict, and it may be ahead of everybody else.
-        return Err(Refusal::Pending("its server does not answer".into()));
-    }
-    if seen.role != Some(Role::Standby) {
-        return no("its server does not answer as a standby".into());
-    }
-    let (timeline, position) = if ended {
-        match report.settled.filter(|(e, _, _)| *e == w.epoch) {
-            Some((_, timeline, position)) => (timeline, position),
-            None => return Err(Refusal::Pending("its final position is not known yet".into())),
+
+    /// Its timeline and position: the final one after the end of an epoch, else the newest.
+    fn position(&self) -> Option<(u32, Lsn)> {
+        let report = self.report()?;
+        if self.ended() {
+            return report.settled.filter(|(e, ..)| *e == self.w.epoch).map(|(_, timeline, at)| (timeline, at));
         }
-    } else {
-        (seen.timeline, seen.position)
-    };
-    // D6: its history must contain the point where the last epoch began.
-    let contains = if timeline == opened.timeline { position >= opened.switch } else { position == opened.switch };
-    if !contains {
-        return no(format!(
-            "its history (timeline {timeline}, up to {position}) does not contain {}, where epoch {} began (D6)",
-            opened.switch, opened.epoch
-        ));
+        let seen = report.seen.as_ref()?;
+        Some((seen.timeline, seen.position?))
     }
-    let last = scene.replica(&opened.holder, id).and_then(|r| r.seen.as_ref()).map(|o| o.position);
-    let behind = last.map(|l| l.0.saturating_sub(position.0));
-    match (spec.loss, behind) {
-        (Loss::None, _) if !w.sync.sure.contains(node) && scene.planted != Some(Planted::PromoteLaggard) => {
-            let lack = behind.map_or(MayLack::Unknown, MayLack::Bytes);
-            Err(Refusal::Lacks("not in the sync set: it may lack acknowledged writes (S5)".into(), lack))
+
+    fn is_member(&self) -> bool {
+        self.w.sync.sure.contains(self.node)
+    }
+
+    fn verdict(&self) -> Result<Way, Refusal> {
+        let no = |why: &str| Err(Refusal::No(why.into()));
+        let unknown = |why: String| Err(Refusal::Lacks(why, MayLack::Unknown));
+        let Some(opened) = &self.w.opened else { return no("the workload was never opened") };
+        if self.scene.state.fenced(self.node).is_some() {
+            return no("it is fenced: readmit it first");
         }
-        (Loss::Bytes(allowed), Some(behind)) if behind > allowed => {
-            Err(Refusal::Lacks(format!("{behind} bytes behind; {allowed} may be lost"), MayLack::Bytes(behind)))
+        if !self.scene.is_up(self.node) {
+            return no("its node is not heard");
         }
-        _ => Ok(()),
+        let Some(report) = self.report() else { return no("it has not reported yet") };
+        let Some(seen) = &report.seen else { return no("its server was not probed yet") };
+        match &seen.data {
+            Data::Present { .. } => {}
+            Data::Empty => return no("it has no data"),
+            Data::Unusable(why) | Data::Foreign(why) => return no(&format!("its data cannot be started: {why}")),
+        }
+        if let Some(why) = self.w.unsound(self.node) {
+            return unknown(format!("its data must be rewound or cloned first: {why}"));
+        }
+        if opened.holder == *self.node {
+            return self.resumes(seen);
+        }
+        if self.w.attempts.contains(self.node) {
+            return self.tries_again(seen, opened);
+        }
+        if report.suspect {
+            return unknown("a promotion of it was never completed".into());
+        }
+        self.takes_over(report, seen, opened)
+    }
+
+    /// The holder of the last opened epoch: stopped, and its data as it left them.
+    fn resumes(&self, seen: &Observation) -> Result<Way, Refusal> {
+        match (seen.runs, &seen.data) {
+            (false, Data::Present { standby: false }) => Ok(Way::Resumes),
+            (true, _) => Err(Refusal::Pending("its server is still being stopped".into())),
+            _ => Err(Refusal::Lacks("its data are set up as a standby's".into(), MayLack::Unknown)),
+        }
+    }
+
+    /// It was eligible when it was assigned, and nothing was acknowledged since.
+    fn tries_again(&self, seen: &Observation, opened: &Opened) -> Result<Way, Refusal> {
+        if self.spec.loss == Loss::None && !self.is_member() {
+            return Err(Refusal::Lacks("not in the sync set: it may lack acknowledged writes".into(), self.lack(None)));
+        }
+        if seen.runs && seen.role.is_none() {
+            return Err(Refusal::Pending("its server does not answer".into()));
+        }
+        let position = self.position().or(seen.position.map(|at| (seen.timeline, at)));
+        self.within_loss(position, opened).map(|()| Way::TriesAgain)
+    }
+
+    fn takes_over(&self, report: &ReplicaReport, seen: &Observation, opened: &Opened) -> Result<Way, Refusal> {
+        if !seen.runs {
+            // A standby that is starting may still make it.
+            let why = "its server does not run".to_string();
+            if report.doing.is_some() {
+                return Err(Refusal::Pending(why));
+            }
+            let lack = if self.is_member() { MayLack::Bytes(0) } else { MayLack::Unknown };
+            return Err(Refusal::Lacks(why, lack));
+        }
+        if seen.role.is_none() && self.is_member() {
+            // One look without an answer is no verdict, and it may be ahead of everybody else.
+            return Err(Refusal::Pending("its server does not answer".into()));
+        }
+        if seen.role != Some(Role::Standby) {
+            return Err(Refusal::No("its server does not answer as a standby".into()));
+        }
+        let Some((timeline, position)) = self.position() else {
+            return Err(match self.ended() {
+                true => Refusal::Pending("its final position is not known yet".into()),
+                false => Refusal::Lacks("its position is not known".into(), MayLack::Unknown),
+            });
+        };
+        // D6: its history must contain the point where writing under the last epoch began. A member has every acknowledged
+        // write since, however far it is: for it the history alone counts.
+        let since = if self.is_member() { opened.began } else { opened.switch };
+        let contains = if timeline == opened.timeline {
+            position >= since
+        } else {
+            timeline < opened.timeline && position == opened.began && since == opened.began
+        };
+        if !contains && !self.scene.breaks(Planted::PromoteLaggard) {
+            let why = format!(
+                "its history (timeline {timeline}, up to {position}) does not contain {since}, where epoch {} began",
+                opened.epoch
+            );
+            return Err(Refusal::Lacks(why, MayLack::Unknown));
+        }
+        self.within_loss(Some((timeline, position)), opened).map(|()| Way::TakesOver)
+    }
+
+    fn within_loss(&self, position: Option<(u32, Lsn)>, opened: &Opened) -> Result<(), Refusal> {
+        let led_for = self.scene.now.since(self.scene.elected_at);
+        if self.spec.loss != Loss::None && self.ended() && led_for < self.scene.spec.timings.heartbeat * 2 {
+            // Another may have heard more of the last primary than this coordinator, and says so with its next beat (F2).
+            return Err(Refusal::Pending("who heard the last primary last is still to be heard".into()));
+        }
+        let lack = self.lack(position.map(|(_, at)| at));
+        let unprotected = self.w.sync.sure.is_empty() && self.scene.breaks(Planted::IgnoreUnprotected);
+        match (self.spec.loss, lack) {
+            (Loss::None, _) if self.is_member() || unprotected || self.scene.breaks(Planted::PromoteLaggard) => Ok(()),
+            (Loss::None, lack) => {
+                Err(Refusal::Lacks("not in the sync set: it may lack acknowledged writes".into(), lack))
+            }
+            (Loss::Bytes(allowed), MayLack::Bytes(bytes) | MayLack::AtLeast { bytes, .. }) if bytes > allowed => {
+                Err(Refusal::Lacks(format!("{bytes} bytes behind; {allowed} may be lost"), lack))
+            }
+            (Loss::Bytes(_), MayLack::Unknown) if !self.scene.breaks(Planted::UnknownIsZero) => {
+                let why = format!("how far it is behind {} is not known: its position was not heard", opened.holder);
+                Err(Refusal::Lacks(why, lack))
+            }
+            (Loss::Bytes(_), _) => Ok(()),
+        }
+    }
+
+    /// What of the last primary's log it may lack. After a clean stop the end of that log is known; else only how far it was
+    /// when it was last heard.
+    fn lack(&self, position: Option<Lsn>) -> MayLack {
+        let (Some(opened), Some(position)) = (&self.w.opened, position) else { return MayLack::Unknown };
+        if let Some(end) = self.w.clean_end {
+            return MayLack::Bytes(end.0.saturating_sub(position.0));
+        }
+        let Some((head, at)) = self.scene.heads.under(self.id, opened.epoch) else { return MayLack::Unknown };
+        MayLack::AtLeast { bytes: head.0.saturating_sub(position.0), age: self.scene.now.since(at) }
     }
 }

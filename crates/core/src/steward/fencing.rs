@@ -6,6 +6,7 @@
 use super::{Desk, Scene};
 use crate::ids::{Index, NodeId, WorkloadId};
 use crate::operation::Kind;
+use crate::planted::Planted;
 use crate::replica::Role;
 use crate::spec::Readmit;
 use crate::state::{Command, Fenced, NodeState, WorkloadState};
@@ -34,12 +35,13 @@ impl Scene<'_> {
 }
 
 impl Desk<'_> {
-    /// Whether the holder's host may be fenced now: it has a power device, nobody hears it, and no person asked for the
-    /// move (planned moves fence nobody).
+    /// Whether the holder's host may be fenced now: it has a power device, nobody hears it, somebody may take over (F8), and no
+    /// person asked for the move (planned moves fence nobody).
     pub(super) fn may_fence(&self, holder: &NodeId) -> bool {
         let planned = self.scene.state.running_kind(self.id).is_some_and(|kind| kind != Kind::Failover);
         let powered = self.scene.spec.nodes.get(holder).is_some_and(|n| n.power.is_some());
-        powered && !planned && holder != self.scene.me && self.scene.is_gone(holder)
+        let helps = || self.somebody_else(holder) || self.scene.breaks(Planted::FenceForNothing);
+        powered && !planned && holder != self.scene.me && self.scene.is_gone(holder) && helps()
     }
 
     /// The entry that permits the power device's use, unless it is there already.

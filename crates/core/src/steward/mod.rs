@@ -5,22 +5,27 @@
 //! 1. *Revoking* is proposed before anything ends the old authority, and the next epoch only after that end (C7, S3).
 //! 2. A node is assigned only if it is a candidate (see [`candidates`]): for `loss = "none"` a member of the sync set (S5).
 //! 3. A sync set shrinks in the log before its primary hears of it, and grows after the newcomer has everything (D2).
+//! 4. What is not known decides nothing: a position that nobody named is no position (F2).
+//! 5. While one sound copy exists there is a way to a primary: who held the last opened epoch may go on, and who failed to
+//!    open one may try again, each after everybody who did not (F6).
 
 mod addresses;
 pub mod candidates;
+mod choice;
 pub mod fencing;
 mod sync;
+mod verdict;
 
 use crate::authority::{Claim, Ledger};
+use crate::heads::Heads;
 use crate::health::Health;
 use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
-use crate::node::Planted;
 use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
-use crate::replica::{Data, Observation, ReplicaReport, Report, Role};
-use crate::spec::{Alone, Loss, Spec, WorkloadSpec};
-use crate::state::{ClusterState, Command, Ended, Standing, Tenure, WorkloadState};
+use crate::planted::Planted;
+use crate::replica::{Data, Promotion, ReplicaReport, Report, Role};
+use crate::spec::{Clock, Loss, NodeSpec, Spec, WorkloadSpec};
+use crate::state::{ClusterState, Command, Ended, Opened, Standing, Tenure, WorkloadState};
 use crate::time::Time;
-use candidates::Candidate;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -52,6 +57,10 @@ pub struct Notes {
     astray: BTreeMap<NodeId, Time>,
     /// Since when writes fail.
     no_write_since: Option<Time>,
+    /// Since when the primary's server answers nobody.
+    unanswered_since: Option<Time>,
+    /// Of each member of the sync set, a position that its primary has reached and it has not, and since when.
+    owed: BTreeMap<NodeId, (Lsn, Time)>,
     /// When the primary was lost, as its own node saw it.
     pub lost: Option<Time>,
     pub stamps: Stamps,
@@ -100,10 +109,17 @@ pub struct Scene<'a> {
     pub awake_since: Time,
     /// Fenced nodes whose power was read as off after this entry was committed.
     pub off: &'a BTreeMap<NodeId, Index>,
+    /// How far each primary was when it was last heard.
+    pub heads: &'a Heads,
     pub planted: Option<Planted>,
 }
 
 impl Scene<'_> {
+    /// Whether a rule is broken on purpose.
+    pub(crate) fn breaks(&self, rule: Planted) -> bool {
+        self.planted == Some(rule)
+    }
+
     /// Whether a node can be counted on right now.
     pub fn is_up(&self, node: &NodeId) -> bool {
         self.reports_in(node) && (node == self.me || !self.health.is_suspected(node, self.now))
@@ -117,7 +133,7 @@ impl Scene<'_> {
 
     /// When no lease of the claim can be valid any more, by this coordinator's own count.
     pub(crate) fn lease_over_at(&self, claim: &Claim) -> Time {
-        if self.planted == Some(Planted::SkipLeaseWait) {
+        if self.breaks(Planted::SkipLeaseWait) {
             return Time::ZERO;
         }
         self.ledger.over_at(claim, self.elected_at, self.spec.longest_lease())
@@ -144,6 +160,8 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
         notes.tenure_since = Some((tenure.clone(), scene.now));
         // Nobody streamed from a primary that was not there.
         notes.quiet_standbys.clear();
+        notes.owed.clear();
+        (notes.no_write_since, notes.unanswered_since) = (None, None);
     }
     let address = desk.address();
     let tenure = match tenure.clone() {
@@ -151,16 +169,10 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
         Tenure::Assigned { holder } => desk.while_assigned(&holder, notes),
         Tenure::Open { holder, .. } => desk.while_open(&holder, notes),
         Tenure::Revoking { holder } => desk.while_revoking(&holder),
-        Tenure::Ended { last, how } => desk.choose(&last, &how, notes),
+        Tenure::Ended { last, .. } => desk.choose(&last, notes),
     };
     // The primary first: an address is moved in the same commit or a later one.
     tenure.into_iter().chain(address).collect()
-}
-
-/// What a server that ended said of it, to put behind the fact.
-fn said(report: &ReplicaReport) -> String {
-    let trouble = report.seen.as_ref().and_then(|o| o.trouble.as_ref());
-    trouble.map_or(String::new(), |why| format!("; {why}"))
 }
 
 /// When a decision may fall by the mere passing of time.
@@ -170,7 +182,9 @@ pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
     let lease = w.holder().map(|_| scene.lease_over_at(&Claim::Primary(id.clone())));
     let address = w.place.holder.as_ref().map(|_| scene.lease_over_at(&Claim::Address(id.clone())));
     let limits = match &notes.tenure_since {
-        Some((Tenure::Ended { .. }, since)) => vec![*since + timings.settle_limit, *since + timings.patience_alone()],
+        Some((Tenure::Ended { .. }, since)) => {
+            vec![*since + timings.settle_limit, *since + timings.patience_alone(), *since + timings.lease]
+        }
         _ => Vec::new(),
     };
     // What has passed already was there to be decided on just now.
@@ -206,9 +220,19 @@ impl Desk<'_> {
         Command::Assign { workload: self.id.clone(), epoch, holder: holder.clone(), why: why.into() }
     }
 
+    /// The node that a person asked for, in an operation that is not a planned move.
+    fn forced(&self) -> Option<NodeId> {
+        let (_, operation) = self.scene.state.running(self.id)?;
+        let forced = operation.what.kind == Kind::ForcedFailover && operation.target.is_none();
+        operation.what.to.clone().filter(|_| forced)
+    }
+
     /// The first epoch to open: the one replica that has data, or the first in rank where none has. An earlier try may
     /// have made data and lost its authority before it was opened; no client can have written to it.
     fn form(&self) -> Vec<Command> {
+        if let Some(to) = self.forced() {
+            return vec![self.assign(&to, "a person said that its data are the right ones")];
+        }
         let report = |n: &NodeId| self.report(n).filter(|_| self.scene.is_up(n));
         let data = |n: &NodeId| report(n).and_then(|r| r.seen.as_ref()).map(|o| o.data.clone());
         let known: Vec<(&NodeId, Data)> = self.spec.replicas.keys().filter_map(|n| Some((n, data(n)?))).collect();
@@ -242,10 +266,16 @@ impl Desk<'_> {
         let how = match (surrendered, boot) {
             (Some((_, clean_at)), Some(boot)) => Ended::Surrender { boot, clean_at },
             _ if self.is_off(holder) => Ended::PowerOff,
-            _ if over <= self.scene.now => Ended::LeaseOver,
+            _ if over <= self.scene.now && self.lease_proves(holder) => Ended::LeaseOver,
             _ => return None,
         };
         Some(Command::End { workload: self.id.clone(), epoch, how })
+    }
+
+    /// Whether the end of its lease proves that nothing acts there: not where its clock may have stood still meanwhile (C4).
+    fn lease_proves(&self, holder: &NodeId) -> bool {
+        let stops = |n: &NodeSpec| n.clock == Clock::MayStop;
+        !self.scene.spec.nodes.get(holder).is_some_and(stops) || self.scene.breaks(Planted::TrustStoppedClock)
     }
 
     /// Its power was read as off after the entry that fenced it, and so after the revocation that came with it.
@@ -274,79 +304,66 @@ impl Desk<'_> {
         self.end(holder).or_else(fence).into_iter().collect()
     }
 
-    /// Why the holder counts as lost, if it does.
-    fn lost(&self, holder: &NodeId, notes: &mut Notes) -> Option<String> {
-        let (now, timings) = (self.scene.now, &self.scene.spec.timings);
-        let over = self.lease_over_at();
-        if let Some(report) = self.report(holder) {
-            if report.surrendered.is_some_and(|(e, _)| e == self.w.epoch) {
-                if let Some(down) = report.down_for {
-                    notes.lost = Some(now - down);
-                }
-                return Some(format!("{holder} reports: the server does not run any more{}", said(report)));
-            }
-            if report.seen.as_ref().is_some_and(|o| o.exited) {
-                notes.lost = report.down_for.map(|down| now - down);
-                return Some(format!("{holder} reports: the server's first process has exited{}", said(report)));
-            }
-            // Before it is open there may be nothing yet to write to.
-            let open = matches!(self.w.tenure, Tenure::Open { .. });
-            let cannot = |o: &Observation| o.can_write == Some(false) || o.is(Role::Standby);
-            let cannot = open && report.seen.as_ref().is_some_and(cannot);
-            if cannot && self.scene.is_up(holder) {
-                let since = *notes.no_write_since.get_or_insert(now);
-                if now.since(since) >= timings.suspicion_ceiling {
-                    let standby = report.seen.as_ref().is_some_and(|o| o.is(Role::Standby));
-                    let why = if standby { "its server runs as a standby" } else { "writes fail" };
-                    let why = report.seen.as_ref().and_then(|o| o.trouble.clone()).unwrap_or(why.into());
-                    return Some(format!("{holder} reports: {why}"));
-                }
-            } else {
-                notes.no_write_since = None;
-            }
-        }
-        let silent = self.scene.reports.get(holder).map_or(now.since(self.scene.elected_at), |h| now.since(h.at));
-        if let Some(fenced) = self.scene.state.fenced(holder) {
-            notes.lost = Some(now - silent);
-            return Some(format!("{holder} is fenced: {}", fenced.why));
-        }
-        if self.may_fence(holder) {
-            let unheard = self.scene.health.silence(holder, now);
-            notes.lost = Some(now - unheard);
-            let ms = unheard.as_millis();
-            return Some(format!("nobody has heard {holder} for {ms} ms; its power device can say whether it is off"));
-        }
-        // A holder that was just assigned has not asked for its lease yet.
-        let since = notes.tenure_since.as_ref().map_or(now, |(_, at)| *at);
-        let had_time = now.since(since) >= timings.lease_is_over_after();
-        if over <= now && (had_time || !self.scene.is_up(holder)) {
-            notes.lost = Some(now - silent);
-            return Some(format!("{holder}'s lease is over; last heard {} ms ago", silent.as_millis()));
-        }
-        None
-    }
-
     fn while_assigned(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
-        if let Some((epoch, timeline, switch)) = self.report(holder).and_then(|r| r.opened)
+        if let Some((epoch, promotion)) = self.report(holder).and_then(|r| r.opened)
             && epoch == self.w.epoch
         {
-            return self.open(holder, epoch, timeline, switch);
+            return self.open(holder, epoch, promotion);
         }
-        self.lost(holder, notes).map(|why| self.fail_over(holder, &why)).unwrap_or_default()
+        if self.forced().is_some() {
+            let why = format!("{holder} has not opened it, and a person asked for another");
+            return [self.revoke(why)].into_iter().chain(self.end(holder)).collect();
+        }
+        let lost = self.lost(holder, notes).or_else(|| self.idle(holder, notes));
+        lost.map(|why| self.fail_over(holder, &why)).unwrap_or_default()
     }
 
-    /// Opens the epoch: records where it began and which standbys count from here (D4, D13): none whose data went past the
-    /// switch point.
-    fn open(&self, holder: &NodeId, epoch: Epoch, timeline: u32, switch: Lsn) -> Vec<Command> {
-        let mut sync = Vec::new();
-        for node in self.spec.replicas.keys().filter(|n| *n != holder) {
-            if self.went_past(node, timeline, switch).is_none() && self.spec.loss == Loss::None && self.can_follow(node)
-            {
-                sync.push(node.clone());
-            }
+    /// Why it will not open what it was assigned, if so: it has had its time, does nothing, and somebody else may (F6).
+    fn idle(&self, holder: &NodeId, notes: &Notes) -> Option<String> {
+        let since = notes.tenure_since.as_ref().map_or(self.scene.now, |(_, at)| *at);
+        let time = self.scene.now.since(since);
+        let acts = self.report(holder).is_some_and(|r| r.doing.is_some());
+        let waits = time < self.scene.spec.timings.lease_is_over_after() || self.scene.breaks(Planted::NoDeadlines);
+        if acts || waits || !self.somebody_else(holder) {
+            return None;
         }
+        Some(format!("{holder} has begun nothing for {} ms", time.as_millis()))
+    }
+
+    /// Opens the epoch: records where it began and which standbys count from here: those that were confirmed before, and
+    /// so have everything that was ever acknowledged (F1), are heard (D13), and have nothing past the switch point. Everybody
+    /// else grows in (D2).
+    fn open(&self, holder: &NodeId, epoch: Epoch, promotion: Promotion) -> Vec<Command> {
+        let Promotion { timeline, began, at } = promotion;
+        let before = self.w.opened.as_ref();
+        let others = || self.spec.replicas.keys().filter(|n| *n != holder);
+        // A timeline of that number was open before, and whoever may have followed it cannot be told from one that follows
+        // this one (D5).
+        let twins = before.is_some_and(|o| o.holder != *holder && timeline <= o.timeline);
+        let follows = |n: &NodeId| self.report(n).and_then(|r| r.seen.as_ref()).is_some_and(|o| o.timeline < timeline);
+        let counts = |n: &&NodeId| {
+            let confirmed = self.w.sync.sure.contains(n) || self.scene.breaks(Planted::OpenCountsLaggards);
+            let within = before.is_none_or(|o| self.went_past(n, o.epoch, timeline, began).is_none());
+            confirmed && self.can_follow(n) && within && (!twins || follows(n)) && self.spec.loss == Loss::None
+        };
+        let mut sync: Vec<NodeId> = others().filter(counts).cloned().collect();
         sync.sort_by_key(|n| self.spec.replicas[n].rank);
-        vec![Command::Open { workload: self.id.clone(), epoch, timeline, switch, sync }]
+        // Of one that goes on in place nobody can be ahead: where its disk lost what it had sent, the others have another end
+        // of the same history.
+        let in_place = before.is_some_and(|o| o.holder == *holder && o.timeline == timeline);
+        let ahead = |n: &NodeId| in_place && self.last_position(n).is_some_and(|(t, has)| t == timeline && has > at);
+        sync.retain(|n| !ahead(n));
+        let doubtful = others().filter(|n| (twins && !sync.contains(n)) || ahead(n)).cloned().collect();
+        vec![Command::Open { workload: self.id.clone(), epoch, timeline, began, switch: at, sync, doubtful }]
+    }
+
+    /// How far a standby is, by the last that it said for good or else by its last look.
+    fn last_position(&self, node: &NodeId) -> Option<(u32, Lsn)> {
+        let report = self.report(node)?;
+        let seen =
+            || report.seen.as_ref().filter(|o| o.is(Role::Standby)).and_then(|o| Some((o.timeline, o.position?)));
+        let settled = report.settled.filter(|(epoch, ..)| epoch.next() == self.w.epoch);
+        settled.map(|(_, timeline, at)| (timeline, at)).or_else(seen)
     }
 
     /// A standby that is up, sound and heard.
@@ -356,32 +373,29 @@ impl Desk<'_> {
         sound && self.scene.is_up(node) && self.report(node).is_some_and(good)
     }
 
-    /// The position of a replica that has more than the new timeline's beginning, on an older timeline.
-    fn went_past(&self, node: &NodeId, timeline: u32, switch: Lsn) -> Option<Lsn> {
+    /// The position of a replica that has more than the beginning of the new timeline, on an older one. `former` is the epoch
+    /// that was open before.
+    fn went_past(&self, node: &NodeId, former: Epoch, timeline: u32, began: Lsn) -> Option<Lsn> {
         if self.w.unsound(node).is_some() {
             return None;
         }
         let report = self.report(node)?;
         let clean_end = match report.surrendered {
-            Some((epoch, clean_at)) if epoch.next() == self.w.epoch => clean_at,
+            Some((epoch, clean_at)) if epoch == former => clean_at,
             _ => None,
         };
         let seen = report.seen.as_ref()?;
         // The beginning of a record that its primary did not live to send is received, and is not data.
-        let settled = report.settled.filter(|(epoch, ..)| epoch.next() == self.w.epoch).map(|(.., position)| position);
-        let has = (seen.timeline < timeline).then_some(settled.unwrap_or(seen.position));
+        let lately = |epoch: Epoch| epoch >= former && epoch < self.w.epoch;
+        let settled = report.settled.filter(|(epoch, ..)| lately(*epoch)).map(|(.., position)| position);
+        let has = settled.or(seen.position).filter(|_| seen.timeline < timeline);
         let position = clean_end.into_iter().chain(has).max()?;
-        (timeline > 1 && position > switch && !seen.is(Role::Primary)).then_some(position)
+        (timeline > 1 && position > began && !seen.is(Role::Primary)).then_some(position)
     }
 
     fn while_open(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
         let waiting = self.scene.state.running(self.id).filter(|(_, o)| o.waits()).map(|(id, _)| id);
         if let Some(why) = self.lost(holder, notes) {
-            if self.spec.alone == Alone::Continue && self.spec.loss == Loss::None && self.w.sync.sure.is_empty() {
-                // D3: unprotected writes may exist that only this node has; nothing else is eligible. Its own
-                // authority still has to end before it may start again.
-                return self.fail_over(holder, &format!("{why}; writes were unprotected (alone = \"continue\")"));
-            }
             return self.fail_over(holder, &why);
         }
         if let Some(id) = waiting {
@@ -445,7 +459,7 @@ impl Desk<'_> {
     fn serve(&self, holder: &NodeId) -> Vec<Command> {
         let held = self.report(holder).and_then(|r| r.sync_held) == Some((self.w.epoch, self.w.sync.number));
         match self.w.tenure {
-            Tenure::Open { serving: false, .. } if held => {
+            Tenure::Open { serving: false, .. } if held || self.scene.breaks(Planted::ServeAtOnce) => {
                 vec![Command::Serve { workload: self.id.clone(), epoch: self.w.epoch }]
             }
             _ => Vec::new(),
@@ -468,19 +482,20 @@ impl Desk<'_> {
                 if report.rejoined == Some(opened.epoch) {
                     mark(node, Standing::Sound);
                 }
-            } else if let Some(past) = self.went_past(node, opened.timeline, opened.switch)
+            } else if let Some(past) = self.went_past(node, opened.after, opened.timeline, opened.began)
                 && report.rejoined != Some(opened.epoch)
                 && report.seen.as_ref().is_none_or(|o| !o.streaming)
             {
                 let since = *notes.astray.entry(node.clone()).or_insert(self.scene.now);
                 if self.scene.now.since(since) >= self.scene.spec.timings.lease {
-                    let (switch, epoch) = (opened.switch, opened.epoch);
-                    let why = format!("it has data past {switch}, where epoch {epoch} began (up to {past})");
+                    let Opened { began, epoch, .. } = opened;
+                    let why =
+                        format!("it has data past {began}, where the history of epoch {epoch} began (up to {past})");
                     mark(node, Standing::Diverged(why));
                 }
                 continue;
             } else if report.suspect && report.rejoined != Some(opened.epoch) {
-                mark(node, Standing::NeedsClone("a promotion of it was never completed (D5)".into()));
+                mark(node, Standing::NeedsClone("a promotion of it was never completed".into()));
             }
             notes.astray.remove(node);
         }
@@ -518,75 +533,5 @@ impl Desk<'_> {
             _ => Outcome::Done,
         };
         Some(self.finish(id, outcome, notes))
-    }
-
-    /// Nobody holds the workload: assign the best candidate, or say by waiting that there is none yet.
-    fn choose(&self, last: &NodeId, how: &Ended, notes: &mut Notes) -> Vec<Command> {
-        let timings = &self.scene.spec.timings;
-        let since = notes.tenure_since.as_ref().map_or(self.scene.now, |(_, at)| *at);
-        let ended_for = self.scene.now.since(since);
-        let waited = ended_for >= timings.settle_limit;
-        if self.w.opened.is_none() {
-            // A try that failed at once would fail again at once.
-            let again = ended_for >= timings.lease;
-            return if again { self.form() } else { Vec::new() };
-        }
-        let list = candidates::list(self.scene, self.id, self.spec);
-        let wanted = self.scene.state.running(self.id).and_then(|(_, o)| o.what.to.clone());
-        if self.spec.restart && wanted.is_none() && self.may_go_on(last, how) {
-            return vec![self.assign(last, "local restart")];
-        }
-        let accepted = self.scene.state.running(self.id).map_or(0, |(_, o)| o.what.accept_loss);
-        let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.may_with_loss(accepted)));
-        // Of one that has what a clean stop left nobody is ahead.
-        let has_all = |c: &Candidate| c.position.zip(self.w.clean_end()).is_some_and(|(has, end)| has >= end);
-        if let Some(target) = target.filter(|c| c.excluded.is_none() && has_all(c)) {
-            return vec![self.assign(&target.node, target.reason())];
-        }
-        // Everyone who can still say how far it is gets to say so: the newest is chosen, so that no other standby is
-        // ahead of the new primary.
-        if !waited && list.iter().any(|c| c.pending) {
-            return Vec::new();
-        }
-        let eligible = || list.iter().filter(|c| c.excluded.is_none());
-        let best = || match self.scene.planted {
-            Some(Planted::PromoteLaggard) => eligible().min_by_key(|c| c.preference()),
-            _ => eligible().max_by_key(|c| c.preference()),
-        };
-        if let Some(best) = target.or_else(best) {
-            let patient = ended_for < timings.patience_alone();
-            if patient && self.would_stand_alone(best, &list) {
-                return Vec::new();
-            }
-            return vec![self.assign(&best.node, best.reason())];
-        }
-        // A try that ended at once would end at once again.
-        let opened = self.w.opened.as_ref().is_some_and(|o| o.epoch == self.w.epoch);
-        let again = opened || ended_for >= timings.lease;
-        if waited && again && self.may_go_on(last, how) {
-            return vec![self.assign(last, "nobody else may take over, and it has every write")];
-        }
-        Vec::new()
-    }
-
-    /// Whether the only standby that could confirm the writes of `best` has not said yet how far it is. Where writes wait for one,
-    /// choosing without it gains nothing, and costs a rewind if it turns out to be ahead (D3, D13).
-    fn would_stand_alone(&self, best: &Candidate, list: &[Candidate]) -> bool {
-        let others = || list.iter().filter(|c| c.node != best.node);
-        let follows = |c: &Candidate| c.excluded.is_none() || c.may_lack.is_some();
-        let blocks = self.spec.loss == Loss::None && self.spec.alone == Alone::Block;
-        blocks && !others().any(follows) && others().any(|c| c.pending && c.in_sync_set)
-    }
-
-    /// Whether the last holder itself may hold the next epoch: its server is stopped, its data whole. A start of it that was
-    /// cut short before its epoch was opened changed nothing: its data were a primary's before, so that no new history
-    /// began (D5).
-    fn may_go_on(&self, last: &NodeId, how: &Ended) -> bool {
-        let opened = self.w.opened.as_ref().is_some_and(|o| o.holder == *last);
-        let whole = |data: &Data| matches!(data, Data::Present { standby: false });
-        let intact = |r: &ReplicaReport| !r.suspect && r.seen.as_ref().is_some_and(|o| !o.runs && whole(&o.data));
-        let confirmed = matches!(how, Ended::Surrender { .. }) || self.scene.is_up(last);
-        let sound = self.w.unsound(last).is_none();
-        opened && confirmed && sound && self.scene.is_up(last) && self.report(last).is_some_and(intact)
     }
 }

@@ -2,8 +2,9 @@
 
 use super::{Desk, Notes};
 use crate::ids::{Lsn, NodeId};
-use crate::replica::{Downstream, ReplicaReport, Role};
-use crate::spec::Loss;
+use crate::planted::Planted;
+use crate::replica::{Downstream, Observation, ReplicaReport, Role};
+use crate::spec::{Alone, Loss};
 use crate::state::Command;
 
 /// A standby this close behind counts as caught up: the rest is waited for when it joins.
@@ -16,9 +17,17 @@ impl Desk<'_> {
         }
         let report = self.report(holder)?;
         let set = &self.w.sync;
-        let seen = report.seen.as_ref()?;
+        // Of a server that does not answer it is not known who streams from it (F2): its standbys keep their place, and one of
+        // them may have to take over.
+        let seen = report.seen.as_ref().filter(|o| o.is(Role::Primary))?;
         self.note_quiet(&seen.standbys, notes);
+        self.note_owed(seen, notes);
 
+        if seen.is_unprotected() && !set.sure.is_empty() {
+            // Commits may have returned without them: none of them is known to have everything (F11).
+            let why = "another setting was in force than the one that commits wait for".into();
+            return Some(self.sync(set.number + 1, Vec::new(), set.asked.clone(), why));
+        }
         let out: Vec<(NodeId, String)> =
             set.asked.iter().filter_map(|n| Some((n.clone(), self.cannot_keep(n, notes)?))).collect();
         if !out.is_empty() {
@@ -26,12 +35,15 @@ impl Desk<'_> {
                 list.iter().filter(|n| out.iter().all(|(o, _)| o != *n)).cloned().collect()
             };
             let why: Vec<String> = out.iter().map(|(n, why)| format!("{n} leaves: {why}")).collect();
-            let (sure, asked) = (keep(&set.sure), keep(&set.asked));
+            let (mut sure, asked) = (keep(&set.sure), keep(&set.asked));
+            if self.scene.breaks(Planted::ShrinkLate) {
+                sure.clone_from(&set.sure);
+            }
             return Some(self.sync(set.number + 1, sure, asked, why.join("; ")));
         }
         if set.asked != set.sure {
             let held = report.sync_held == Some((self.w.epoch, set.number));
-            return held.then(|| {
+            return (held || self.scene.breaks(Planted::GrowAtOnce)).then(|| {
                 let sure = set.asked.clone();
                 self.sync(set.number, sure.clone(), sure, "the newcomer has everything".into())
             });
@@ -40,7 +52,7 @@ impl Desk<'_> {
             return None;
         }
         let newcomer = self.spec.replicas.keys().filter(|n| *n != holder && !set.asked.contains(n)).find(|n| {
-            let caught_up = |d: &Downstream| d.node == **n && d.streaming && near(d.flushed, seen.position);
+            let caught_up = |d: &Downstream| d.node == **n && d.streaming && is_near(d, seen.position);
             self.can_follow(n) && seen.standbys.iter().any(caught_up)
         })?;
         let asked = std::iter::once(newcomer.clone()).chain(set.asked.iter().cloned()).collect();
@@ -59,6 +71,30 @@ impl Desk<'_> {
         }
     }
 
+    /// What of the primary's log each member still owes: once it has the position that was noted, the next one is.
+    fn note_owed(&self, seen: &Observation, notes: &mut Notes) {
+        let Some(position) = seen.position else { return };
+        let now = self.scene.now;
+        notes.owed.retain(|n, _| self.w.sync.asked.contains(n));
+        for standby in seen.standbys.iter().filter(|d| self.w.sync.asked.contains(&d.node)) {
+            let Some(flushed) = standby.flushed else { continue };
+            let owed = notes.owed.entry(standby.node.clone()).or_insert((position, now));
+            if flushed >= owed.0 {
+                *owed = (position, now);
+            }
+        }
+    }
+
+    /// Whether writes have waited for this member for so long that they go on without it (F7). Not where they would wait all
+    /// the same: as the last member it has everything, and is worth more in the set than outside.
+    fn holds_writes_up(&self, node: &NodeId, notes: &Notes) -> Option<String> {
+        let (_, since) = notes.owed.get(node)?;
+        let time = self.scene.now.since(*since);
+        let last = self.spec.alone == Alone::Block && self.w.sync.asked.len() == 1;
+        let late = time >= self.scene.spec.timings.keep_up_limit && !last && !self.scene.breaks(Planted::IgnoreSilence);
+        late.then(|| format!("it has been behind for {} ms", time.as_millis()))
+    }
+
     /// Why a member has to leave, if it does: writes wait for it, so that this is decided on suspicion and not later.
     fn cannot_keep(&self, node: &NodeId, notes: &Notes) -> Option<String> {
         if !self.scene.is_up(node) {
@@ -71,12 +107,16 @@ impl Desk<'_> {
         if self.w.unsound(node).is_some() {
             return Some("its data must be rewound or cloned".into());
         }
+        if let Some(why) = self.holds_writes_up(node, notes) {
+            return Some(why);
+        }
         let quiet = self.scene.now.since(*notes.quiet_standbys.get(node)?);
         let patience = self.scene.spec.timings.suspicion_ceiling;
         (quiet >= patience).then(|| format!("it has not streamed for {} ms", quiet.as_millis()))
     }
 }
 
-fn near(flushed: Lsn, position: Lsn) -> bool {
-    position.0.saturating_sub(flushed.0) <= CAUGHT_UP
+fn is_near(standby: &Downstream, position: Option<Lsn>) -> bool {
+    let lag = |(flushed, position): (Lsn, Lsn)| position.0.saturating_sub(flushed.0);
+    standby.flushed.zip(position).is_some_and(|both| lag(both) <= CAUGHT_UP)
 }

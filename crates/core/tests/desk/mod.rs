@@ -3,10 +3,11 @@
 #![allow(dead_code, reason = "each test program uses its part")]
 
 use karst_core::authority::Ledger;
+use karst_core::heads::Heads;
 use karst_core::health::Health;
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
-use karst_core::spec::{Alone, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
 use karst_core::state::{ClusterState, Command, Ended};
 use karst_core::steward::candidates::{Candidate, list};
 use karst_core::steward::{Heard, Notes, Scene, decide};
@@ -28,6 +29,7 @@ pub struct Case {
     pub awake_since: Time,
     /// Fenced nodes whose power was read as off, and the entry that it was read after.
     pub off: BTreeMap<NodeId, Index>,
+    pub heads: Heads,
 }
 
 pub fn w() -> WorkloadId {
@@ -39,7 +41,7 @@ pub fn standby(position: u64) -> ReplicaReport {
         runs: true,
         role: Some(Role::Standby),
         timeline: 1,
-        position: Lsn(position),
+        position: Some(Lsn(position)),
         ..Observation::down(Data::Present { standby: true })
     };
     ReplicaReport { seen: Some(seen), settled: Some((Epoch(1), 1, Lsn(position))), ..ReplicaReport::default() }
@@ -56,6 +58,7 @@ impl Case {
             api: None,
             power: None,
             readmit: Readmit::Auto,
+            clock: Clock::Steady,
         };
         let replica =
             |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into(), log: None };
@@ -82,7 +85,15 @@ impl Case {
         let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
         for command in [
             Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: why.clone() },
-            Command::Open { workload: workload.clone(), epoch, timeline: 1, switch: Lsn(0), sync },
+            Command::Open {
+                workload: workload.clone(),
+                epoch,
+                timeline: 1,
+                began: Lsn(0),
+                switch: Lsn(0),
+                doubtful: vec![],
+                sync,
+            },
             Command::Revoke { workload: workload.clone(), epoch, why },
             Command::End { workload, epoch, how },
         ] {
@@ -103,6 +114,7 @@ impl Case {
             elected_at: Time::ZERO,
             awake_since: Time::ZERO,
             off: BTreeMap::new(),
+            heads: Heads::default(),
         };
         case.report(
             "doline",
@@ -126,6 +138,7 @@ impl Case {
             elected_at: self.elected_at,
             awake_since: self.awake_since,
             off: self.off.clone(),
+            heads: self.heads.clone(),
         }
     }
 
@@ -135,7 +148,7 @@ impl Case {
         let sync = vec!["polje".into(), "uvala".into()];
         for command in [
             Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: String::new() },
-            Command::Open { workload, epoch, timeline: 1, switch: Lsn(0), sync },
+            Command::Open { workload, epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: vec![], sync },
         ] {
             assert!(self.state.apply(self.state.applied.next(), &command));
         }
@@ -145,7 +158,7 @@ impl Case {
     pub fn report(&mut self, node: &str, replica: ReplicaReport) {
         let replicas = BTreeMap::from([(w(), replica)]);
         let parts = Parts { replicas, ..Parts::default() };
-        let report = Report { boot: BootId::from("b"), system: None, parts };
+        let report = Report { boot: BootId::from("b"), store: None, counts: true, system: None, parts };
         self.reports.insert(node.into(), Heard::now(self.now, report));
     }
 
@@ -162,6 +175,7 @@ impl Case {
             elected_at: self.elected_at,
             awake_since: self.awake_since,
             off: &self.off,
+            heads: &self.heads,
             planted: None,
         };
         ask(&scene, &self.spec.workloads[&w()])

@@ -1,10 +1,12 @@
-//! The deadman's process: one thread, a listening socket, a boot-time timer. No runtime, nothing that can hang.
+//! The deadman's process: one thread, a listening socket, a boot-time timer. No runtime, nothing that can hang: what it ends, it
+//! ends on threads beside it.
 
 use super::watchdog::Watchdog;
 use super::{Counting, Order, Watched, What};
 use crate::clock;
 use karst_adapters::Guard;
 use karst_adapters::address::remove_now;
+use karst_adapters::process::Processes;
 use karst_core::Time;
 use karst_core::authority::Claim;
 use rustix::event::{PollFd, PollFlags, poll};
@@ -16,11 +18,30 @@ use std::io::{self, Read, Write};
 use std::os::fd::OwnedFd;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
+
+/// How long a server's processes may take before it is said that they do not end; it is tried again then.
+const END_LIMIT: Duration = Duration::from_secs(10);
+
+/// What has come of the end of a claim.
+struct Ended {
+    claim: Claim,
+    deadline: Time,
+    began: Time,
+    result: io::Result<usize>,
+}
 
 struct Deadman {
     watched: Vec<Watched>,
     deadlines: BTreeMap<Claim, Time>,
+    /// Claims that are being ended, side by side: none waits for another's processes (F10).
+    ending: BTreeMap<Claim, Time>,
+    ended: Receiver<Ended>,
+    tell_ended: Sender<Ended>,
+    /// Written to when one has ended, so that the loop wakes.
+    bell: UnixStream,
+    rings: UnixStream,
     kept: PathBuf,
     kill_bound: Duration,
     daemons: Vec<(UnixStream, Vec<u8>)>,
@@ -40,10 +61,19 @@ pub fn run(
     let _ = std::fs::remove_file(&socket);
     let listener = UnixListener::bind(&socket)?;
     listener.set_nonblocking(true)?;
+    let (tell_ended, ended) = channel();
+    let (bell, rings) = UnixStream::pair()?;
+    bell.set_nonblocking(true)?;
+    rings.set_nonblocking(true)?;
     let timer = timerfd_create(TimerfdClockId::Boottime, TimerfdFlags::NONBLOCK)?;
     let mut deadman = Deadman {
         watched,
         deadlines: BTreeMap::new(),
+        ending: BTreeMap::new(),
+        ended,
+        tell_ended,
+        bell,
+        rings,
         kept,
         kill_bound,
         daemons: Vec::new(),
@@ -55,6 +85,7 @@ pub fn run(
         deadman.act();
         deadman.set_timer(&timer)?;
         let mut fds = vec![PollFd::new(&timer, PollFlags::IN), PollFd::new(&listener, PollFlags::IN)];
+        fds.push(PollFd::new(&deadman.rings, PollFlags::IN));
         fds.extend(deadman.daemons.iter().map(|(s, _)| PollFd::new(s, PollFlags::IN)));
         let patience = watchdog.as_mut().map(Watchdog::feed);
         match poll(&mut fds, patience.as_ref()) {
@@ -63,6 +94,7 @@ pub fn run(
         }
         let mut expirations = [0; 8];
         let _ = rustix::io::read(&timer, &mut expirations);
+        deadman.take_ended();
         while let Ok((stream, _)) = listener.accept() {
             deadman.welcome(stream);
         }
@@ -122,37 +154,74 @@ impl Deadman {
         let due: Vec<(Claim, Time)> = self
             .deadlines
             .iter()
-            .filter(|(_, deadline)| **deadline - self.kill_bound <= now)
+            .filter(|(claim, deadline)| **deadline - self.kill_bound <= now && !self.ending.contains_key(claim))
             .map(|(c, d)| (c.clone(), *d))
             .collect();
         for (claim, deadline) in due {
-            self.deadlines.remove(&claim);
-            self.keep();
-            let Some(what) = self.what(&claim) else { continue };
-            let ended = match &what {
-                What::Server { processes, port } => {
-                    let ended = processes.end_all(Duration::from_secs(10));
-                    if ended.is_ok() {
-                        let _ = self.guard.lift(*port);
-                    }
-                    ended
-                }
+            let Some(what) = self.what(&claim) else {
+                self.deadlines.remove(&claim);
+                continue;
+            };
+            self.ending.insert(claim.clone(), deadline);
+            match what {
+                What::Server { processes, .. } => self.end_aside(claim, deadline, now, processes),
                 What::Addresses(list) => {
                     list.iter().for_each(|ip| drop(self.guard.close_address(*ip)));
-                    list.iter().try_fold(0, |n, ip| Ok(n + usize::from(remove_now(*ip)?)))
+                    let result = list.iter().try_fold(0, |n, ip| Ok(n + usize::from(remove_now(*ip)?)));
+                    self.conclude(Ended { claim, deadline, began: now, result });
                 }
-            };
-            let after = clock::now();
-            match ended {
-                Ok(0) => {}
-                Ok(count) => tracing::warn!(
-                    %claim, count, began_ns = now.0, ended_ns = after.0, deadline_ns = deadline.0,
-                    "the deadline came: it was ended {} ms before it", deadline.since(after).as_millis()
-                ),
-                Err(error) => tracing::error!(%claim, %error, "it does not end"),
             }
-            self.tell(&[claim]);
         }
+    }
+
+    /// Ends a server's processes on a thread of its own. One that cannot be started does it here.
+    fn end_aside(&mut self, claim: Claim, deadline: Time, began: Time, processes: Processes) {
+        let (tell, bell, named) = (self.tell_ended.clone(), self.bell.try_clone(), claim.clone());
+        let own = processes.clone();
+        let end = move || {
+            let result = own.end_all(END_LIMIT);
+            let _ = tell.send(Ended { claim: named, deadline, began, result });
+            let _ = bell.and_then(|mut bell| bell.write_all(b"."));
+        };
+        if std::thread::Builder::new().name("end".into()).spawn(end).is_err() {
+            let result = processes.end_all(END_LIMIT);
+            self.conclude(Ended { claim, deadline, began, result });
+        }
+    }
+
+    fn take_ended(&mut self) {
+        let mut rung = [0; 64];
+        while matches!(self.rings.read(&mut rung), Ok(n) if n > 0) {}
+        while let Ok(ended) = self.ended.try_recv() {
+            self.conclude(ended);
+        }
+    }
+
+    /// A deadline is forgotten when it is verified that nothing is left, and not before: what was ended in between would be
+    /// supervised by nobody (F10).
+    fn conclude(&mut self, Ended { claim, deadline, began, result }: Ended) {
+        self.ending.remove(&claim);
+        let after = clock::now();
+        match result {
+            Ok(count) => {
+                if let Some(What::Server { port, .. }) = self.what(&claim) {
+                    let _ = self.guard.lift(port);
+                }
+                // Unless it was armed anew meanwhile, for a next primary.
+                if self.deadlines.get(&claim) == Some(&deadline) {
+                    self.deadlines.remove(&claim);
+                }
+                self.keep();
+                if count > 0 {
+                    tracing::warn!(
+                        %claim, count, began_ns = began.0, ended_ns = after.0, deadline_ns = deadline.0,
+                        "the deadline came: it was ended {} ms before it", deadline.since(after).as_millis()
+                    );
+                }
+            }
+            Err(error) => tracing::error!(%claim, %error, "it does not end: trying again"),
+        }
+        self.tell(&[claim]);
     }
 
     fn what(&self, claim: &Claim) -> Option<What> {
@@ -201,7 +270,9 @@ impl Deadman {
     }
 
     fn set_timer(&self, timer: &OwnedFd) -> io::Result<()> {
-        let next = self.deadlines.values().min().map_or(0, |d| (*d - self.kill_bound).0.max(1));
+        // What is being ended rings when it has.
+        let counted = self.deadlines.iter().filter(|(claim, _)| !self.ending.contains_key(claim));
+        let next = counted.map(|(_, d)| *d).min().map_or(0, |d| (d - self.kill_bound).0.max(1));
         let it_value = Timespec { tv_sec: (next / 1_000_000_000) as i64, tv_nsec: (next % 1_000_000_000) as i64 };
         let it_interval = Timespec { tv_sec: 0, tv_nsec: 0 };
         timerfd_settime(timer, TimerfdTimerFlags::ABSTIME, &Itimerspec { it_interval, it_value })?;

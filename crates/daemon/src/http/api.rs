@@ -41,6 +41,7 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         approve,
         fence,
         readmit,
+        enrol,
         role,
         session_doc
     ),
@@ -72,6 +73,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/api/v1/operations/{operation}/approve", web::post().to(approve))
         .route("/api/v1/nodes/{node}/fence", web::post().to(fence))
         .route("/api/v1/nodes/{node}/readmit", web::post().to(readmit))
+        .route("/api/v1/nodes/{node}/enrol", web::post().to(enrol))
         .route("/role/{workload}/{role}", web::get().to(role));
 }
 
@@ -237,6 +239,15 @@ async fn fence(service: web::Data<Service>, user: User, path: web::Path<String>)
 async fn readmit(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
     let (node, by) = (path.into_inner().into(), user.name.clone());
     change(&service, &user, Request::Readmit { node, by }, false).await
+}
+
+/// Takes a node's new store in: from then on it votes.
+#[utoipa::path(post, path = "/api/v1/nodes/{node}/enrol", params(("node" = String, Path)),
+    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+async fn enrol(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+    user.needs(Level::Administer)?;
+    let (node, by) = (path.into_inner().into(), user.name.clone());
+    change(&service, &user, Request::Enrol { node, by }, false).await
 }
 
 async fn change(service: &Service, user: &User, request: Request, plan_only: bool) -> Result<HttpResponse, Refusal> {

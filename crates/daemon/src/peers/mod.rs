@@ -312,7 +312,7 @@ mod tests {
 
     fn beat() -> Message {
         let hearing = Hearing { age: Duration::from_millis(90), ..Hearing::default() };
-        Message::Beat { number: 7, heard: vec![("polje".into(), hearing)] }
+        Message::Beat { number: 7, heard: vec![("polje".into(), hearing)], heads: vec![] }
     }
 
     #[test]

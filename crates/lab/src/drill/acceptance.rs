@@ -5,7 +5,7 @@ use super::load::start_load;
 use super::loss::Loss;
 use super::report::Report;
 use super::rounds::{Course, lose_primary, switchover};
-use super::{picture, scenes};
+use super::{picture, scenes, stalls};
 use crate::cluster::Lab;
 use crate::disk::{self, Volume};
 use crate::fault::{self, Fault};
@@ -238,6 +238,16 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
     scene!("deadman stands still", "the watchdog resets its host, which comes home", scenes::watchdog_silent(lab));
     scene!("primary's data volume full", "seen, moved and explained", scenes::disk_full(lab, Volume::Data));
     scene!("primary's log volume full", "seen, moved and explained", scenes::disk_full(lab, Volume::Log));
+    scene!("primary's server hangs", "replaced once it has answered nobody for its limit", stalls::hung_primary(lab));
+    scene!("standby's log volume full", "it leaves the set, and nothing moves", stalls::full_standby(lab));
+    scene!("node store moved away", "an empty one does not vote until it is enrolled", stalls::store_moved_away(lab));
+    scene!("deadman gone for good", "the server ends before its lease, and is moved", stalls::deadman_gone(lab));
+    scene!(
+        "primary's node store hangs, then it is cut off",
+        "nothing moves for the disk; the server ends before its lease",
+        stalls::disk_hangs(lab)
+    );
+    scene!("promotion hangs", "it is given up, and another is promoted", stalls::promotion_hangs(lab));
     let Some(load) = load else { return Ok(()) };
     let lines = load.finish()?;
     let (acknowledged, missing) = compare(lab, &lines).await?;
@@ -258,7 +268,9 @@ async fn undo_everything(lab: &Lab) -> Result<()> {
         if crate::find::host_init(&lab.layout, node.name).is_ok() {
             fault::apply(&lab.layout, &Fault::Thaw { host: node.name.into() })?;
         }
-        if Volume::BOTH.into_iter().any(|volume| disk::is_full(&lab.layout, node.name, volume)) {
+        fault::apply(&lab.layout, &Fault::Release { host: node.name.into() })?;
+        let full = Volume::BOTH.into_iter().any(|volume| disk::is_full(&lab.layout, node.name, volume));
+        if full || crate::hang::is_on(&lab.layout, node.name) {
             fault::apply(&lab.layout, &Fault::FreeDisk { host: node.name.into() })?;
         }
     }

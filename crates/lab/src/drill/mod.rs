@@ -9,6 +9,7 @@ mod picture;
 mod report;
 mod rounds;
 pub mod scenes;
+pub mod stalls;
 
 pub use acceptance::{Acceptance, Extent, Finding};
 pub use compare::compare;

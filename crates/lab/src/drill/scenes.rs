@@ -31,11 +31,11 @@ const SYN_AGAIN: Duration = Duration::from_secs(1);
 /// Two write probes, the suspicion's ceiling and the move, generously.
 const DISK_FULL_MOVES: Duration = Duration::from_secs(6);
 
-fn apply(lab: &Lab, fault: Fault) -> Result<()> {
+pub(super) fn apply(lab: &Lab, fault: Fault) -> Result<()> {
     fault::apply(&lab.layout, &fault).map(drop)
 }
 
-fn is_elsewhere<'a>(primary: &'a str) -> impl Fn(&StatusReply) -> bool + 'a {
+pub(super) fn is_elsewhere<'a>(primary: &'a str) -> impl Fn(&StatusReply) -> bool + 'a {
     move |r| r.status.workloads[0].primary.as_ref().is_some_and(|p| p.as_str() != primary)
 }
 
@@ -87,7 +87,7 @@ pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
 
 /// From a cut to the end of the last lease: the lease, and only where the primary is the coordinator too, one window of
 /// stickiness more, in which it goes on granting and nobody else can be elected (A3).
-async fn longest_authority(lab: &Lab) -> Result<Duration> {
+pub(super) async fn longest_authority(lab: &Lab) -> Result<Duration> {
     let (timings, status) = (lab.timings().await?, lab.status().await?.status);
     let grants_itself = status.coordinator.is_some() && status.workloads[0].primary == status.coordinator;
     Ok(timings.lease + if grants_itself { timings.stickiness } else { Duration::ZERO })

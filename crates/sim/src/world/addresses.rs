@@ -1,75 +1,83 @@
 //! The floating address as the network sees it: whoever has it on an interface answers for it, however the daemon is,
 //! unless the packet guard has closed (C3).
 
+use super::host::Host;
 use super::{Happening, MS, World};
+use crate::check::Verdict;
 use karst_core::node::{AddressOrder, AddressSeen, Flow};
-use karst_core::{Input, NodeId};
+use karst_core::{Input, NodeId, Planted};
 use rand::Rng;
 
 /// How often the hands look at an address that they hold.
 const LOOK_EVERY: u64 = 1_000 * MS;
 
 impl World {
-    pub(super) fn order_address(&mut self, id: &NodeId, run: u64, order: AddressOrder, strayed: &[Flow]) {
-        let theirs: Vec<NodeId> = self.hosts.keys().filter(|h| strayed.contains(&self.client_of(h))).cloned().collect();
+    pub(super) fn order_address(&mut self, h: usize, run: u64, w: usize, order: AddressOrder, strayed: &[Flow]) {
+        let theirs: Vec<NodeId> =
+            (0..self.names.len()).filter(|n| strayed.contains(&client_of(*n))).map(|n| self.names[n].clone()).collect();
         self.roused.extend(theirs);
         let delay = self.chance.random_range(MS / 5..6 * MS);
-        self.after(delay, Happening::Address(id.clone(), run, order));
+        self.after(delay, Happening::Address(h, run, w, order));
     }
 
-    pub(super) fn address(&mut self, id: &NodeId, run: u64, order: AddressOrder) -> Result<(), (&'static str, String)> {
-        if self.hosts[id].run != run {
+    pub(super) fn address(&mut self, h: usize, run: u64, w: usize, order: AddressOrder) -> Verdict {
+        if self.hosts[h].run != run {
             return Ok(());
         }
-        if self.hosts[id].is_paused {
+        if self.hosts[h].is_still() {
             // The hands stand still with their daemon.
-            self.after(10 * MS, Happening::Address(id.clone(), run, order));
+            self.after(10 * MS, Happening::Address(h, run, w, order));
             return Ok(());
         }
-        if (run, order.turn) < self.hosts[id].address_turn {
+        let slot = &mut self.hosts[h].slots[w];
+        if (run, order.turn) < slot.address_turn {
             return Ok(());
         }
         let held = order.hold.is_some();
-        (self.host(id).has_address, self.host(id).address_turn) = (held, (run, order.turn));
-        self.tell(format!("{id}: the address is {}", if held { "here" } else { "gone" }));
-        if held && self.holders.last() != Some(id) {
-            self.holders.push(id.clone());
+        (slot.has_address, slot.address_turn) = (held, (run, order.turn));
+        let line = format!("{}: the address is {}", self.names[h], if held { "here" } else { "gone" });
+        self.tell(line);
+        if held && self.holders.last() != Some(&self.names[h]) {
+            self.holders.push(self.names[h].clone());
         }
-        self.after(LOOK_EVERY, Happening::AddressLook(id.clone(), run, order.turn));
+        self.after(LOOK_EVERY, Happening::AddressLook(h, run, w, order.turn));
         let seen = AddressSeen { turn: order.turn, held, ..AddressSeen::default() };
-        self.input(id, run, Input::AddressSeen { workload: self.workload.clone(), seen })
+        self.input(h, run, Input::AddressSeen { workload: self.workloads[w].clone(), seen })
     }
 
     /// Each holder has one client, which was not there yet when the address came.
-    pub(super) fn look_at_address(&mut self, id: &NodeId, run: u64, turn: u64) -> Result<(), (&'static str, String)> {
-        let host = &self.hosts[id];
-        if !host.has_address || host.address_turn != (run, turn) {
+    pub(super) fn look_at_address(&mut self, h: usize, run: u64, w: usize, turn: u64) -> Verdict {
+        let slot = &self.hosts[h].slots[w];
+        if !slot.has_address || slot.address_turn != (run, turn) {
             return Ok(());
         }
-        self.after(LOOK_EVERY, Happening::AddressLook(id.clone(), run, turn));
-        let seen = AddressSeen { turn, held: true, flows: vec![self.client_of(id)], ..AddressSeen::default() };
-        self.input(id, run, Input::AddressSeen { workload: self.workload.clone(), seen })
+        self.after(LOOK_EVERY, Happening::AddressLook(h, run, w, turn));
+        let seen = AddressSeen { turn, held: true, flows: vec![client_of(h)], ..AddressSeen::default() };
+        self.input(h, run, Input::AddressSeen { workload: self.workloads[w].clone(), seen })
     }
 
-    fn client_of(&self, host: &NodeId) -> Flow {
-        let number = self.hosts.keys().take_while(|h| *h != host).count() as u8;
-        Flow { client: ([10, 30, 0, 200 + number], 40_000).into(), here: ([10, 30, 0, 50], 6432).into() }
+    pub(super) fn answers_for(&self, host: &Host, w: usize) -> bool {
+        let slot = &host.slots[w];
+        let open = || slot.address_deadline.is_some_and(|d| host.clock.at(self.now) < d);
+        let unguarded = matches!(self.planted, Some(Planted::OutliveLease | Planted::NoGuard));
+        slot.has_address && host.has_power && host.suspended == 0 && (unguarded || open())
     }
 
     /// S7: no two hosts answer for it.
-    pub(super) fn check_address(&mut self) -> Result<(), (&'static str, String)> {
-        let now = self.now;
-        let answers = |h: &super::Host| {
-            let open = h.address_deadline.is_some_and(|d| h.clock(now) < d);
-            h.has_power && h.has_address && (open || self.planted == Some(karst_core::Planted::OutliveLease))
-        };
-        let answering: Vec<&NodeId> = self.hosts.iter().filter(|(_, h)| answers(h)).map(|(n, _)| n).collect();
-        if answering.len() > 1 {
-            return Err(("S7", format!("{answering:?} answer for the address at once")));
+    pub(super) fn check_address(&mut self, w: usize) -> Verdict {
+        let mut answering = self.hosts.iter().enumerate().filter(|(_, h)| self.answers_for(h, w)).map(|(n, _)| n);
+        let (first, second) = (answering.next(), answering.next());
+        if let (Some(a), Some(b)) = (first, second) {
+            let (a, b) = (&self.names[a], &self.names[b]);
+            return Err(("S7", format!("{a} and {b} answer for the address at once")));
         }
-        if !answering.is_empty() {
-            self.address_answered = now;
+        if first.is_some() {
+            self.service[w].address_answered = self.now;
         }
         Ok(())
     }
+}
+
+fn client_of(host: usize) -> Flow {
+    Flow { client: ([10, 30, 0, 200 + host as u8], 40_000).into(), here: ([10, 30, 0, 50], 7433).into() }
 }

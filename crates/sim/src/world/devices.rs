@@ -2,9 +2,10 @@
 //! if somebody had seen to it.
 
 use super::{Happening, MS, World, nanos};
+use crate::check::Verdict;
 use crate::fault::Fault;
+use karst_core::Input;
 use karst_core::power::{PowerOrder, PowerSeen};
-use karst_core::{Input, NodeId};
 use rand::Rng;
 
 /// A request on its way, and its answer on the way back.
@@ -13,6 +14,8 @@ pub(super) enum Step {
     Arrives,
     /// The state is read.
     Read,
+    /// What was read arrives.
+    Answers(PowerSeen),
 }
 
 impl World {
@@ -21,35 +24,44 @@ impl World {
         self.slow.device.map(|time| nanos(time / 2))
     }
 
-    pub(super) fn ask_device(&mut self, by: &NodeId, run: u64, node: NodeId, order: PowerOrder) {
+    pub(super) fn ask_device(&mut self, by: usize, run: u64, to: usize, order: PowerOrder) {
         let delay = self.half_a_device().unwrap_or_else(|| self.chance.random_range(MS..30 * MS));
-        self.after(delay, Happening::Device(by.clone(), run, node, order, Step::Arrives));
+        self.after(delay, Happening::Device(by, run, to, order, Step::Arrives));
     }
 
-    pub(super) fn device(
-        &mut self, by: &NodeId, run: u64, node: NodeId, order: PowerOrder, step: Step,
-    ) -> Result<(), (&'static str, String)> {
-        let dead = self.dead_devices > 0;
-        if matches!(step, Step::Arrives) && !dead && !self.hosts[by].is_paused {
-            // Checked again just before the request (C7).
-            let asker = self.hosts[by].node.as_ref().filter(|_| self.hosts[by].run == run);
-            let permits =
-                |fence| asker.and_then(|n| n.cutting()).is_some_and(|(_, c)| c.contains(&(node.clone(), fence)));
-            if let PowerOrder::Off { fence } = order
-                && permits(fence)
-                && self.hosts[&node].has_power
-            {
-                let down_ms = self.chance.random_range(500..4_000);
-                self.begin_fault(Fault::PowerCut { node: node.clone(), down_ms })?;
-            }
-            let delay = self.half_a_device().unwrap_or_else(|| self.chance.random_range(MS..60 * MS));
-            self.after(delay, Happening::Device(by.clone(), run, node, order, Step::Read));
-            return Ok(());
-        }
+    pub(super) fn device(&mut self, by: usize, run: u64, to: usize, order: PowerOrder, step: Step) -> Verdict {
+        let dead = self.weather.dead_devices > 0;
         let result = match step {
-            Step::Read if !dead => Ok(PowerSeen { on: self.hosts[&node].has_power, system: None }),
+            Step::Arrives if !dead && !self.hosts[by].is_still() => {
+                // Checked again just before the request (C7).
+                let asker = self.hosts[by].node.as_ref().filter(|_| self.hosts[by].run == run);
+                let name = &self.names[to];
+                let permits =
+                    |fence| asker.and_then(|n| n.cutting()).is_some_and(|(_, c)| c.contains(&(name.clone(), fence)));
+                if let PowerOrder::Off { fence } = order
+                    && permits(fence)
+                    && self.hosts[to].has_power
+                {
+                    let down_ms = self.chance.random_range(500..4_000);
+                    self.begin_fault(Fault::PowerCut { node: self.names[to].clone(), down_ms })?;
+                }
+                let delay = self.half_a_device().unwrap_or_else(|| self.chance.random_range(MS..60 * MS));
+                self.after(delay, Happening::Device(by, run, to, order, Step::Read));
+                return Ok(());
+            }
+            Step::Read if !dead => {
+                let seen = PowerSeen { on: self.hosts[to].has_power, system: None };
+                match self.weather.late_devices {
+                    None => Ok(seen),
+                    Some(late) => {
+                        self.after(late * MS, Happening::Device(by, run, to, order, Step::Answers(seen)));
+                        return Ok(());
+                    }
+                }
+            }
+            Step::Answers(seen) => Ok(seen),
             _ => Err("the device does not answer".to_string()),
         };
-        self.input(by, run, Input::Powered { node, order, result })
+        self.input(by, run, Input::Powered { node: self.names[to].clone(), order, result })
     }
 }

@@ -1,110 +1,264 @@
 //! What a fault does to the world, and how it ends.
 
+use super::host::Disk;
 use super::{Happening, MS, World};
+use crate::check::Verdict;
 use crate::fault::Fault;
-use karst_core::Input;
-use karst_core::replica::Observation;
+use karst_core::consensus::Stored;
+use karst_core::spec::Clock;
+use karst_core::{Input, NodeId, StoreId};
+use rand::Rng;
 
 impl World {
-    pub(super) fn begin_fault(&mut self, fault: Fault) -> Result<(), (&'static str, String)> {
+    pub(super) fn begin_fault(&mut self, fault: Fault) -> Verdict {
+        let host = host_of(&fault).map(|n| self.place(n));
+        // A host that is off has nothing more to lose, and one that stands still does nothing either.
+        if let Some(h) = host
+            && (!self.hosts[h].has_power || (self.hosts[h].stands() && !matches!(fault, Fault::PowerCut { .. })))
+            && !matches!(fault, Fault::Isolate { .. } | Fault::SlowDisk { .. } | Fault::SlowStandby { .. })
+        {
+            return Ok(());
+        }
         self.tell(format!("FAULT {fault:?}"));
-        let mut lasts = None;
+        let when = host.map_or((0, 0), |h| (self.hosts[h].run, self.hosts[h].boot));
         match &fault {
-            Fault::KillDaemon { node, down_ms } => {
-                self.stop_daemon(node);
-                lasts = Some(*down_ms);
+            Fault::KillDaemon { .. } => self.stop_daemon(host.unwrap_or_default()),
+            Fault::PauseDaemon { .. } => self.hosts[host.unwrap_or_default()].paused += 1,
+            Fault::KillDeadman { .. } => self.hosts[host.unwrap_or_default()].deadman_dead += 1,
+            Fault::LateDeadman { .. } => self.hosts[host.unwrap_or_default()].deadman_late += 1,
+            Fault::PowerCut { .. } => self.cut_power(host.unwrap_or_default()),
+            Fault::LoseStore { node, .. } => {
+                let h = host.unwrap_or_default();
+                self.cut_power(h);
+                self.hosts[h].stores += 1;
+                let store = StoreId::from(format!("{node}-{}", self.hosts[h].stores));
+                let stored = Stored { store: Some(store), ..Stored::default() };
+                self.hosts[h].disk = Disk { stored, ..Disk::default() };
             }
-            Fault::PauseDaemon { node, for_ms } => {
-                self.host(node).is_paused = true;
-                lasts = Some(*for_ms);
+            Fault::RestoreStore { .. } => {
+                let h = host.unwrap_or_default();
+                self.stop_daemon(h);
+                if let Some(backup) = self.hosts[h].backup.clone() {
+                    self.hosts[h].disk = backup;
+                }
             }
-            Fault::PowerCut { node, down_ms } => {
-                self.stop_daemon(node);
-                let host = self.host(node);
-                host.has_power = false;
-                host.boot += 1;
-                host.deadline = None;
-                host.deadline_count += 1;
-                (host.has_address, host.address_deadline) = (false, None);
-                host.server.stop();
-                lasts = Some(*down_ms);
+            Fault::FreezeHost { .. } => {
+                let h = &mut self.hosts[host.unwrap_or_default()];
+                (h.frozen, h.paused) = (h.frozen + 1, h.paused + 1);
             }
-            Fault::KillServer { node } => {
-                self.host(node).server.stop();
-                let (run, workload, observation) = (self.hosts[node].run, self.workload.clone(), self.observe(node));
-                // Its first process is seen to exit before what it left behind has ended.
-                let exited = Observation { runs: true, exited: true, ..observation.clone() };
-                let first = Input::Observed { workload: workload.clone(), observation: exited };
-                self.after(10 * MS, Happening::Input(node.clone(), run, first));
-                self.after(20 * MS, Happening::Input(node.clone(), run, Input::Observed { workload, observation }));
+            Fault::Suspend { node, .. } => {
+                let (now, stops) = (self.now, self.spec.nodes[node].clock == Clock::MayStop);
+                let h = &mut self.hosts[host.unwrap_or_default()];
+                (h.suspended, h.paused) = (h.suspended + 1, h.paused + 1);
+                if stops {
+                    h.clock.stop(now);
+                }
             }
-            Fault::Isolate { node, for_ms } => {
-                self.host(node).isolated += 1;
-                lasts = Some(*for_ms);
+            Fault::KillServer { .. } => self.kill_servers(host.unwrap_or_default()),
+            Fault::HangServer { .. } => {
+                for slot in &mut self.hosts[host.unwrap_or_default()].slots {
+                    slot.server.hung = slot.server.runs;
+                }
             }
-            Fault::OneWay { from, to, for_ms } => {
-                *self.cut.entry((from.clone(), to.clone())).or_default() += 1;
-                lasts = Some(*for_ms);
+            Fault::Isolate { .. } => self.hosts[host.unwrap_or_default()].isolated += 1,
+            Fault::OneWay { from, to, .. } => self.cut_link(self.place(from), self.place(to), 1),
+            Fault::Partition { inside, .. } => self.part(inside, 1),
+            Fault::Lossy { percent, late_ms, .. } => self.weather.lossy = Some((*percent, *late_ms)),
+            Fault::SlowDisk { sync_ms, .. } => self.hosts[host.unwrap_or_default()].sync_ms = *sync_ms,
+            Fault::ClockRate { ppm, .. } => {
+                let (h, now) = (host.unwrap_or_default(), self.now);
+                self.hosts[h].clock.set_rate(*ppm, now);
+                let run = self.hosts[h].run;
+                self.after(0, Happening::Input(h, run, Input::Woke));
             }
-            Fault::Lossy { percent, for_ms } => {
-                self.lossy = *percent;
-                lasts = Some(*for_ms);
-            }
-            Fault::SlowDisk { node, sync_ms, for_ms } => {
-                self.host(node).sync_ms = *sync_ms;
-                lasts = Some(*for_ms);
-            }
-            Fault::DeadDevices { for_ms } => {
-                self.dead_devices += 1;
-                lasts = Some(*for_ms);
-            }
-            Fault::Switchover { to } => {
-                let Some(asked) = self.hosts.keys().next().cloned() else { return Ok(()) };
-                let request = karst_core::node::Request::Switchover {
-                    workload: self.workload.clone(),
-                    to: Some(to.clone()),
-                    by: "captain".into(),
-                    plan_only: false,
-                };
-                let run = self.hosts[&asked].run;
-                self.input(&asked, run, Input::Asked { ticket: 1, request })?;
+            Fault::DeadDevices { .. } => self.weather.dead_devices += 1,
+            Fault::LateDevices { by_ms, .. } => self.weather.late_devices = Some(*by_ms),
+            Fault::Flaky { percent, .. } => self.weather.flaky = *percent,
+            Fault::HangActions { .. } => self.hosts[host.unwrap_or_default()].hanging += 1,
+            Fault::SlowStandby { .. } => self.hosts[host.unwrap_or_default()].slow_standby += 1,
+            Fault::Ask { request, .. } => {
+                let (h, request) = (host.unwrap_or_default(), request.clone());
+                let run = self.hosts[h].run;
+                self.input(h, run, Input::Asked { ticket: 1, request })?;
             }
         }
-        if let Some(ms) = lasts {
-            self.after(ms * MS, Happening::End(fault));
+        if let Some(ms) = fault.lasts() {
+            self.after(ms * MS, Happening::End(fault, when));
         }
         Ok(())
     }
 
-    pub(super) fn end_fault(&mut self, fault: Fault) -> Result<(), (&'static str, String)> {
+    pub(super) fn end_fault(&mut self, fault: Fault, when: (u64, u64)) -> Verdict {
+        let host = host_of(&fault).map(|n| self.place(n));
+        let h = host.unwrap_or_default();
+        let (same_run, same_boot) = (self.hosts[h].run == when.0, self.hosts[h].boot == when.1);
+        if matches!(fault, Fault::KillDaemon { .. } | Fault::RestoreStore { .. }) && self.hosts[h].stands() {
+            // Nothing is started on a host that stands still.
+            self.after(10 * MS, Happening::End(fault, when));
+            return Ok(());
+        }
         self.tell(format!("ENDS {fault:?}"));
         match fault {
-            Fault::KillDaemon { node, .. } => {
-                if self.hosts[&node].has_power && self.hosts[&node].node.is_none() {
-                    self.start_daemon(&node);
+            Fault::KillDaemon { .. } | Fault::RestoreStore { .. }
+                if self.hosts[h].has_power && self.hosts[h].node.is_none() =>
+            {
+                self.start_daemon(h);
+            }
+            Fault::PauseDaemon { .. } if same_run => return self.resume(h, when),
+            Fault::KillDeadman { .. } => {
+                self.hosts[h].deadman_dead -= 1;
+                if self.hosts[h].deadman_dead == 0 {
+                    self.deadman_is_back(h);
                 }
             }
-            Fault::PauseDaemon { node, .. } => {
-                let host = self.host(&node);
-                host.is_paused = false;
-                let (run, waited) = (host.run, std::mem::take(&mut host.paused));
-                for input in waited {
-                    self.input(&node, run, input)?;
+            Fault::LateDeadman { .. } => self.hosts[h].deadman_late -= 1,
+            Fault::PowerCut { .. } | Fault::LoseStore { .. } if !self.hosts[h].has_power => {
+                self.hosts[h].has_power = true;
+                self.start_daemon(h);
+            }
+            Fault::FreezeHost { .. } if same_boot => {
+                self.hosts[h].frozen -= 1;
+                self.thaw(h, when);
+            }
+            Fault::Suspend { .. } if same_boot => {
+                let now = self.now;
+                self.hosts[h].suspended -= 1;
+                if self.hosts[h].suspended == 0 {
+                    self.hosts[h].clock.go_on(now);
+                }
+                self.thaw(h, when);
+            }
+            Fault::KillServer { .. } => {
+                for w in 0..self.workloads.len() {
+                    if self.hosts[h].slots[w].server.first_gone {
+                        self.hosts[h].slots[w].server.stop();
+                        self.see(h, w, 0);
+                    }
                 }
             }
-            Fault::PowerCut { node, .. } => {
-                if !self.hosts[&node].has_power {
-                    self.host(&node).has_power = true;
-                    self.start_daemon(&node);
-                }
+            Fault::HangServer { .. } if same_boot => {
+                self.hosts[h].slots.iter_mut().for_each(|s| s.server.hung = false);
             }
-            Fault::Isolate { node, .. } => self.host(&node).isolated -= 1,
-            Fault::OneWay { from, to, .. } => *self.cut.entry((from, to)).or_default() -= 1,
-            Fault::Lossy { .. } => self.lossy = 0,
-            Fault::DeadDevices { .. } => self.dead_devices -= 1,
-            Fault::SlowDisk { node, .. } => self.host(&node).sync_ms = 1,
-            Fault::KillServer { .. } | Fault::Switchover { .. } => {}
+            Fault::Isolate { .. } => self.hosts[h].isolated -= 1,
+            Fault::OneWay { from, to, .. } => self.cut_link(self.place(&from), self.place(&to), -1),
+            Fault::Partition { inside, .. } => self.part(&inside, -1),
+            Fault::Lossy { .. } => self.weather.lossy = None,
+            Fault::DeadDevices { .. } => self.weather.dead_devices -= 1,
+            Fault::LateDevices { .. } => self.weather.late_devices = None,
+            Fault::Flaky { .. } => self.weather.flaky = 0,
+            Fault::HangActions { .. } => self.hosts[h].hanging -= 1,
+            Fault::SlowStandby { .. } => self.hosts[h].slow_standby -= 1,
+            Fault::SlowDisk { .. } => {
+                // What hung until now is done soon.
+                self.hosts[h].sync_ms = 1;
+            }
+            _ => {}
         }
         Ok(())
+    }
+
+    fn cut_power(&mut self, h: usize) {
+        let now = self.now;
+        self.stop_daemon(h);
+        let host = &mut self.hosts[h];
+        host.has_power = false;
+        host.boot += 1;
+        (host.frozen, host.suspended, host.synced_at) = (0, 0, 0);
+        host.clock.go_on(now);
+        for slot in &mut host.slots {
+            (slot.deadline, slot.guard, slot.moved) = (None, None, slot.moved + 1);
+            (slot.has_address, slot.address_deadline) = (false, None);
+            slot.server.lose_power();
+        }
+    }
+
+    /// Its first process is seen to exit before what it left behind has ended.
+    fn kill_servers(&mut self, h: usize) {
+        for w in 0..self.workloads.len() {
+            let server = &mut self.hosts[h].slots[w].server;
+            server.first_gone = server.runs;
+            self.see(h, w, 10 * MS);
+        }
+    }
+
+    /// The driver looks, and says what it sees after so long.
+    fn see(&mut self, h: usize, w: usize, delay: u64) {
+        let (run, workload, observation) = (self.hosts[h].run, self.workloads[w].clone(), self.observe(h, w));
+        if self.spec.workloads[&workload].replicas.contains_key(&self.names[h]) {
+            self.after(delay, Happening::Input(h, run, Input::Observed { workload, observation }));
+        }
+    }
+
+    /// The server runs first, then the deadman, then the daemon, in an order that the scheduler likes.
+    fn thaw(&mut self, h: usize, when: (u64, u64)) {
+        self.hosts[h].deadman_from = self.now + self.chance.random_range(0..20 * MS);
+        let delay = self.chance.random_range(0..30 * MS);
+        self.after(delay, Happening::Resume(h, when));
+    }
+
+    /// The daemon goes on with what has come meanwhile.
+    pub(super) fn resume(&mut self, h: usize, when: (u64, u64)) -> Verdict {
+        let host = &mut self.hosts[h];
+        if (host.run, host.boot) != when || host.paused == 0 {
+            return Ok(());
+        }
+        host.paused -= 1;
+        if host.is_still() {
+            return Ok(());
+        }
+        let run = host.run;
+        for input in std::mem::take(&mut host.waiting) {
+            self.input(h, run, input)?;
+        }
+        Ok(())
+    }
+
+    fn cut_link(&mut self, from: usize, to: usize, by: i64) {
+        let count = self.weather.cut.entry((from, to)).or_default();
+        *count = count.saturating_add_signed(by as i32);
+    }
+
+    fn part(&mut self, inside: &[NodeId], by: i64) {
+        let inside: Vec<bool> = self.names.iter().map(|n| inside.contains(n)).collect();
+        for a in 0..inside.len() {
+            for b in (0..inside.len()).filter(|b| inside[a] != inside[*b]) {
+                self.cut_link(a, b, by);
+            }
+        }
+    }
+
+    /// From here on a store that is restored is put back to what it is now.
+    pub fn back_up(&mut self, node: &NodeId) {
+        let h = self.place(node);
+        self.hosts[h].backup = Some(self.hosts[h].disk.clone());
+    }
+}
+
+/// The host that a fault is about.
+fn host_of(fault: &Fault) -> Option<&NodeId> {
+    match fault {
+        Fault::KillDaemon { node, .. }
+        | Fault::PauseDaemon { node, .. }
+        | Fault::KillDeadman { node, .. }
+        | Fault::LateDeadman { node, .. }
+        | Fault::PowerCut { node, .. }
+        | Fault::LoseStore { node, .. }
+        | Fault::RestoreStore { node, .. }
+        | Fault::FreezeHost { node, .. }
+        | Fault::Suspend { node, .. }
+        | Fault::KillServer { node, .. }
+        | Fault::HangServer { node, .. }
+        | Fault::Isolate { node, .. }
+        | Fault::SlowDisk { node, .. }
+        | Fault::ClockRate { node, .. }
+        | Fault::HangActions { node, .. }
+        | Fault::SlowStandby { node, .. }
+        | Fault::Ask { of: node, .. } => Some(node),
+        Fault::OneWay { .. }
+        | Fault::Partition { .. }
+        | Fault::Lossy { .. }
+        | Fault::DeadDevices { .. }
+        | Fault::LateDevices { .. }
+        | Fault::Flaky { .. } => None,
     }
 }

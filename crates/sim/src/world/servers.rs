@@ -1,40 +1,89 @@
 //! The servers of the world and its clients: what an action does to a server, who streams from whom, which writes a client
 //! saw acknowledged.
 
-use super::{Happening, Host, MS, World};
-use crate::server::{Server, Sync};
+use super::{Happening, MS, World, nanos};
+use crate::check::Verdict;
+use crate::server::Sync;
 use karst_core::node::CALM_LOOKS;
-use karst_core::replica::{Action, Done, Downstream, Observation};
-use karst_core::{Input, Lsn, NodeId};
+use karst_core::replica::{Action, Done, Downstream, Observation, Promotion};
+use karst_core::{Input, Lsn, NodeId, Planted, WorkloadId};
 use rand::Rng;
 
+/// Between two moments in which servers and clients do something.
+const TICK: u64 = 4 * MS;
+
 impl World {
-    pub(super) fn finish_action(
-        &mut self, id: &NodeId, run: u64, number: u64, action: Action,
-    ) -> Result<(), (&'static str, String)> {
-        if self.hosts[id].run != run || !self.host(id).acting.remove(&number) {
-            return Ok(());
+    pub(super) fn begin_action(
+        &mut self, h: usize, run: u64, workload: &WorkloadId, number: u64, action: Action,
+    ) -> Verdict {
+        if matches!(action, Action::Promote | Action::StartPrimary | Action::Create) {
+            self.truth.check_promotion(&self.names[h], workload)?;
         }
-        if self.hosts[id].is_paused {
-            // The driver stands still with its daemon.
-            self.host(id).acting.insert(number);
-            self.after(10 * MS, Happening::Act(id.clone(), run, number, action));
-            return Ok(());
-        }
-        let result = self.act(id, action);
-        let (workload, observation) = (self.workload.clone(), self.observe(id));
-        self.input(id, run, Input::Observed { workload: workload.clone(), observation })?;
-        self.input(id, run, Input::Acted { workload, id: number, result })
+        let line = format!("{}: {} ({workload})", self.names[h], action.describe());
+        self.tell(line);
+        let w = self.place_of(workload);
+        self.hosts[h].slots[w].acting.insert(number);
+        let most = match action {
+            Action::Clone { .. } => 1500,
+            Action::StopClean { .. } | Action::Create | Action::StartPrimary | Action::StartStandby { .. } => 300,
+            Action::Promote => 120,
+            _ => 30,
+        };
+        let slow = match action {
+            Action::Promote => self.slow.promote,
+            Action::Settle { .. } => self.slow.settle,
+            _ => None,
+        };
+        let delay = slow.map_or_else(|| self.chance.random_range(MS..most * MS), nanos);
+        self.after(delay, Happening::Act(h, run, w, number, action));
+        Ok(())
     }
 
-    pub(super) fn act(&mut self, id: &NodeId, action: Action) -> Result<Done, String> {
-        let promotion = self.next_promotion;
-        let up = |w: &Self, n: &NodeId| w.connected(id, n) && w.hosts[n].server.runs && w.hosts[n].server.primary;
+    pub(super) fn finish_action(&mut self, h: usize, run: u64, w: usize, number: u64, action: Action) -> Verdict {
+        let host = &mut self.hosts[h];
+        if host.run != run || !host.slots[w].acting.contains(&number) {
+            return Ok(());
+        }
+        let hangs = host.slots[w].server.hung && !matches!(action, Action::StopNow | Action::Clone { .. });
+        if host.is_still() || host.hanging > 0 || hangs {
+            // The driver stands still with its daemon, or waits for its server.
+            self.after(10 * MS, Happening::Act(h, run, w, number, action));
+            return Ok(());
+        }
+        host.slots[w].acting.remove(&number);
+        let fails = self.weather.flaky > 0 && self.chance.random_range(0..100) < self.weather.flaky;
+        let result = if fails {
+            if self.chance.random_range(0..2) == 0 {
+                let _: Result<Done, String> = self.act(h, w, action);
+            }
+            Err("nobody knows why".to_string())
+        } else {
+            self.act(h, w, action)
+        };
+        let (workload, observation) = (self.workloads[w].clone(), self.observe(h, w));
+        self.input(h, run, Input::Observed { workload: workload.clone(), observation })?;
+        self.input(h, run, Input::Acted { workload, id: number, result })
+    }
+
+    pub(super) fn guarded(&self) -> bool {
+        self.guarded && self.planted != Some(Planted::NoGuard)
+    }
+
+    fn act(&mut self, h: usize, w: usize, action: Action) -> Result<Done, String> {
+        let source = |world: &Self, n: &NodeId| {
+            let from = world.place(n);
+            let up = world.connected(h, from) && world.connected(from, h);
+            let serves = world.hosts[from].serves(w, world.now, world.guarded());
+            (up && serves).then_some(from).ok_or_else(|| format!("{n} does not answer"))
+        };
         match action {
             Action::Create | Action::StartPrimary => {
-                let server = &mut self.host(id).server;
+                let server = &mut self.hosts[h].slots[w].server;
                 if server.standby || (server.runs && action == Action::StartPrimary) {
                     return Err("not the data of a stopped primary".into());
+                }
+                if action == Action::StartPrimary && !server.has_data {
+                    return Err("there are no data".into());
                 }
                 if !server.runs {
                     (server.has_data, server.runs, server.primary, server.sync) = (true, true, true, Sync::Impossible);
@@ -42,72 +91,82 @@ impl World {
                 Ok(Done::Ok)
             }
             Action::StartStandby { upstream } => {
-                let server = &mut self.host(id).server;
+                let server = &mut self.hosts[h].slots[w].server;
+                if server.runs || !server.has_data {
+                    return Err("something runs already, or there are no data".into());
+                }
                 (server.runs, server.primary, server.standby, server.receiving) = (true, false, true, false);
                 server.upstream = Some(upstream);
                 Ok(Done::Ok)
             }
             Action::Checkpoint => Ok(Done::Ok),
             Action::StopClean { .. } => {
-                let at = self.hosts[id].server.position();
-                let behind: Vec<NodeId> = self.followers(id).into_iter().map(|(n, _)| n).collect();
+                let behind: Vec<usize> = self.followers(h, w).into_iter().map(|(n, _)| n).collect();
+                let server = &mut self.hosts[h].slots[w].server;
+                server.flushed = server.wal.len();
                 for node in behind {
-                    self.stream(&node, usize::MAX);
+                    self.stream(node, w, usize::MAX);
                 }
-                let server = &mut self.host(id).server;
-                let was_up = server.runs;
+                let server = &mut self.hosts[h].slots[w].server;
+                let clean = server.runs && !server.first_gone;
+                let at = server.position();
                 server.stop();
-                Ok(Done::Stopped { clean_at: was_up.then_some(at) })
+                Ok(Done::Stopped { clean_at: clean.then_some(at) })
             }
             Action::StopNow => {
-                self.host(id).server.stop();
+                self.hosts[h].slots[w].server.stop();
                 Ok(Done::Stopped { clean_at: None })
             }
             Action::Promote => {
+                let promotion = self.next_promotion;
                 self.next_promotion += 1;
-                let server = &mut self.host(id).server;
-                if !server.runs {
+                let server = &mut self.hosts[h].slots[w].server;
+                if !server.runs || server.first_gone {
                     return Err("the server does not run".into());
                 }
                 if !server.primary {
                     let at = server.wal.len();
                     server.timelines.push((server.timeline().0 + 1, at, promotion));
                     (server.primary, server.standby, server.receiving) = (true, false, false);
-                    server.sync = Sync::Impossible;
+                    (server.sync, server.flushed) = (Sync::Impossible, at);
                 }
-                let (timeline, at, _) = server.timeline();
-                Ok(Done::Promoted { timeline, switch: Lsn(at as u64) })
+                let (timeline, began, _) = server.timeline();
+                Ok(Done::Promoted(Promotion { timeline, began: Lsn(began as u64), at: server.position() }))
             }
             Action::Settle { .. } => {
-                let server = &mut self.host(id).server;
+                let server = &mut self.hosts[h].slots[w].server;
+                if !server.runs {
+                    return Err("the server does not run".into());
+                }
                 (server.upstream, server.receiving) = (None, false);
+                // What is said to be there for good is flushed.
+                server.flushed = server.wal.len();
                 Ok(Done::Settled { timeline: server.timeline().0, position: server.position() })
             }
             Action::Repoint { upstream } => {
-                self.host(id).server.upstream = Some(upstream);
+                self.hosts[h].slots[w].server.upstream = Some(upstream);
                 Ok(Done::Ok)
             }
             Action::Clone { from } => {
-                if !up(self, &from) {
-                    return Err(format!("{from} does not answer"));
-                }
-                let (wal, timelines) =
-                    (self.hosts[&from].server.wal.clone(), self.hosts[&from].server.timelines.clone());
-                let fresh = Server { has_data: true, standby: true, wal, timelines, ..Server::new() };
-                self.host(id).server = fresh;
+                let copy = self.hosts[source(self, &from)?].slots[w].server.clone();
+                let server = &mut self.hosts[h].slots[w].server;
+                server.stop();
+                (server.wal, server.timelines) = (copy.wal, copy.timelines);
+                (server.has_data, server.standby, server.flushed) = (true, true, server.wal.len());
                 Ok(Done::Ok)
             }
             Action::Rewind { to } => {
-                if !up(self, &to) {
-                    return Err(format!("{to} does not answer"));
+                let source = self.hosts[source(self, &to)?].slots[w].server.clone();
+                let server = &mut self.hosts[h].slots[w].server;
+                if server.runs {
+                    return Err("the server runs".into());
                 }
-                let source = self.hosts[&to].server.clone();
-                self.host(id).server.rewind(&source);
+                server.rewind(&source);
                 Ok(Done::Ok)
             }
             Action::SetSync { epoch, number, standbys, unprotected } => {
-                let server = &mut self.host(id).server;
-                if !server.runs || !server.primary || (epoch.0, number) < server.sync_number {
+                let server = &mut self.hosts[h].slots[w].server;
+                if !server.is_primary() || (epoch.0, number) < server.sync_number {
                     return Err("not a primary, or a late setting".into());
                 }
                 let sync = match (standbys.is_empty(), unprotected) {
@@ -121,105 +180,152 @@ impl World {
                 }
                 (server.sync_number, server.sync) = ((epoch.0, number), sync);
                 let at = server.barrier;
-                let have = self.followers(id);
-                let all = standbys.iter().all(|n| have.iter().any(|(f, p)| f == n && *p >= at));
-                if all { Ok(Done::Ok) } else { Err("not every member has everything yet".into()) }
+                let have = self.followers(h, w);
+                let has = |n: &NodeId| have.iter().any(|(f, p)| self.names[*f] == *n && *p >= at);
+                if standbys.iter().all(has) { Ok(Done::Ok) } else { Err("not every member has everything yet".into()) }
             }
         }
     }
 
-    /// The standbys that stream from this primary, with their positions.
-    pub(super) fn followers(&self, primary: &NodeId) -> Vec<(NodeId, usize)> {
-        let follows = |(n, h): &(&NodeId, &Host)| {
-            h.server.runs
-                && h.server.receiving
-                && h.server.upstream.as_ref() == Some(primary)
-                && self.connected(primary, n)
-        };
-        self.hosts.iter().filter(follows).map(|(n, h)| (n.clone(), h.server.wal.len())).collect()
+    /// The standbys that stream from this primary, with their flushed positions.
+    pub(super) fn followers(&self, primary: usize, w: usize) -> Vec<(usize, usize)> {
+        let name = &self.names[primary];
+        if !self.hosts[primary].serves(w, self.now, self.guarded()) {
+            return Vec::new();
+        }
+        let mut list = Vec::new();
+        for (n, host) in self.hosts.iter().enumerate() {
+            let server = &host.slots[w].server;
+            let follows = server.runs && server.receiving && server.upstream.as_ref() == Some(name);
+            if follows && !host.stands() && !server.hung && self.connected(primary, n) {
+                list.push((n, server.flushed));
+            }
+        }
+        list
     }
 
-    pub(super) fn observe(&self, id: &NodeId) -> Observation {
-        let standbys = self.followers(id).into_iter().map(|(node, at)| {
-            let at = Lsn(at as u64);
-            Downstream { node, sent: at, flushed: at, replayed: at, streaming: true }
-        });
-        self.hosts[id].server.observe(standbys.collect())
+    pub(super) fn observe(&self, h: usize, w: usize) -> Observation {
+        let server = &self.hosts[h].slots[w].server;
+        if !server.is_primary() {
+            return server.observe(Vec::new());
+        }
+        let seen = |(node, at): (usize, usize)| {
+            let at = Some(Lsn(at as u64));
+            Downstream { node: self.names[node].clone(), sent: at, flushed: at, replayed: at, streaming: true }
+        };
+        server.observe(self.followers(h, w).into_iter().map(seen).collect())
     }
 
     /// One standby receives up to `most` writes.
-    pub(super) fn stream(&mut self, id: &NodeId, most: usize) {
-        let server = &self.hosts[id].server;
-        let Some(from) = server.upstream.clone().filter(|_| server.runs && !server.primary) else { return };
-        let Some(primary) = self.hosts.get(&from).map(|h| h.server.clone()) else { return };
-        let linked = self.connected(&from, id) && self.connected(id, &from) && primary.runs && primary.primary;
-        let server = &mut self.host(id).server;
-        server.receiving = linked && server.can_stream_from(&primary);
-        if server.receiving {
-            let upto = primary.wal.len().min(server.wal.len().saturating_add(most));
-            let have = server.wal.len();
-            server.wal.extend_from_slice(&primary.wal[have..upto]);
-            server.timelines = primary.timelines.iter().filter(|(_, at, _)| *at <= upto).copied().collect();
-            server.replayed = upto;
+    fn stream(&mut self, h: usize, w: usize, most: usize) {
+        let server = &self.hosts[h].slots[w].server;
+        if !server.runs || server.primary || server.hung || self.hosts[h].stands() {
+            return;
         }
+        let Some(from) = server.upstream.as_ref().map(|n| self.place(n)) else { return };
+        let linked = from != h
+            && self.connected(from, h)
+            && self.connected(h, from)
+            && self.hosts[from].serves(w, self.now, self.guarded());
+        let mut server = std::mem::take(&mut self.hosts[h].slots[w].server);
+        let primary = &self.hosts[from].slots[w].server;
+        server.receiving = linked && server.can_stream_from(primary);
+        if server.receiving {
+            let have = server.wal.len();
+            // A primary sends what it has flushed, and nothing else.
+            let upto = primary.flushed.min(have.saturating_add(most)).max(have);
+            server.wal.extend_from_slice(&primary.wal[have..upto]);
+            if server.timelines.len() < primary.timelines.len() {
+                server.timelines = primary.timelines.iter().filter(|(_, at, _)| *at <= upto).copied().collect();
+            }
+        }
+        self.hosts[h].slots[w].server = server;
     }
 
-    /// A millisecond of the servers' and clients' lives; every 20th, the drivers probe.
-    pub(super) fn tick(&mut self) -> Result<(), (&'static str, String)> {
-        let ids: Vec<NodeId> = self.hosts.keys().cloned().collect();
+    /// Four milliseconds of the servers' and clients' lives; every 20th, the drivers probe.
+    pub(super) fn tick(&mut self) -> Verdict {
         let millis = self.now / MS;
-        for id in &ids {
-            if self.chance.random_range(0..4) > 0 {
-                self.stream(id, 3);
+        for w in 0..self.workloads.len() {
+            for h in 0..self.hosts.len() {
+                if !self.hosts[h].slots[w].server.runs {
+                    continue;
+                }
+                let dice = self.chance.random_range(0..20u32);
+                let standby = self.hosts[h].slots[w].server.runs && !self.hosts[h].slots[w].server.primary;
+                // One that is slow receives a write now and then.
+                let most = if self.hosts[h].slow_standby == 0 { 12 } else { usize::from(dice < 2) };
+                if standby && most > 0 && dice < 15 {
+                    self.stream(h, w, most);
+                }
+                if dice > 1 && !self.hosts[h].stands() {
+                    let server = &mut self.hosts[h].slots[w].server;
+                    server.flushed = server.wal.len();
+                }
             }
-        }
-        for id in &ids {
-            let server = &self.hosts[id].server;
-            if server.runs && server.primary {
-                if millis.is_multiple_of(5) {
+            for h in 0..self.hosts.len() {
+                if self.hosts[h].serves(w, self.now, self.guarded()) {
                     let write = self.next_write;
                     self.next_write += 1;
-                    let server = &mut self.host(id).server;
+                    let server = &mut self.hosts[h].slots[w].server;
                     server.wal.push(write);
                     server.waiting.push((server.wal.len(), write));
-                }
-                self.acknowledge(id);
-            }
-            let every = if self.hosts[id].closely { 20 } else { 20 * u64::from(CALM_LOOKS) };
-            if millis.is_multiple_of(every)
-                && self.spec.workloads[&self.workload].replicas.contains_key(id)
-                && self.hosts[id].has_power
-            {
-                let (run, workload, observation) = (self.hosts[id].run, self.workload.clone(), self.observe(id));
-                if !self.hosts[id].is_paused {
-                    self.input(id, run, Input::Observed { workload, observation })?;
+                    self.acknowledge(h, w);
                 }
             }
         }
-        self.after(MS, Happening::Tick);
+        self.probe(millis)?;
+        self.check_tick()?;
+        self.after(TICK, Happening::Tick);
         Ok(())
     }
 
-    /// Commits return once everyone that the setting names has them.
-    pub(super) fn acknowledge(&mut self, id: &NodeId) {
-        let have = self.followers(id);
-        let upto = match &self.hosts[id].server.sync {
+    fn probe(&mut self, millis: u64) -> Verdict {
+        if !millis.is_multiple_of(20) {
+            return Ok(());
+        }
+        for w in 0..self.workloads.len() {
+            let workload = self.workloads[w].clone();
+            for h in 0..self.hosts.len() {
+                let every = if self.hosts[h].slots[w].closely { 20 } else { 20 * u64::from(CALM_LOOKS) };
+                let mine = self.spec.workloads[&workload].replicas.contains_key(&self.names[h]);
+                if millis.is_multiple_of(every) && mine && self.hosts[h].has_power && !self.hosts[h].is_still() {
+                    let (run, observation) = (self.hosts[h].run, self.observe(h, w));
+                    self.input(h, run, Input::Observed { workload: workload.clone(), observation })?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Commits return once everyone that the setting names has them, and so has the primary itself.
+    fn acknowledge(&mut self, h: usize, w: usize) {
+        let server = &self.hosts[h].slots[w].server;
+        if server.waiting.is_empty() {
+            return;
+        }
+        let others = match &server.sync {
             Sync::Impossible => 0,
             Sync::Unprotected => usize::MAX,
             Sync::Names(names) => {
-                let position = |n: &NodeId| have.iter().find(|(f, _)| f == n).map_or(0, |(_, at)| *at);
+                let have = self.followers(h, w);
+                let position = |n: &NodeId| have.iter().find(|(f, _)| self.names[*f] == *n).map_or(0, |(_, at)| *at);
                 names.iter().map(position).min().unwrap_or(0)
             }
         };
-        let waiting = std::mem::take(&mut self.host(id).server.waiting);
-        let (done, still): (Vec<_>, Vec<_>) = waiting.into_iter().partition(|(at, _)| *at <= upto);
-        self.host(id).server.waiting = still;
-        if !done.is_empty() {
-            if self.last_acknowledged > 0 {
-                self.longest_pause = self.longest_pause.max(self.now - self.last_acknowledged);
-            }
-            self.last_acknowledged = self.now;
+        let upto = others.min(server.flushed);
+        let server = &mut self.hosts[h].slots[w].server;
+        let ready = server.waiting.iter().take_while(|(at, _)| *at <= upto).count();
+        if ready == 0 {
+            return;
         }
-        self.truth.acknowledged.extend(done.into_iter().map(|(_, write)| write));
+        let done: Vec<u64> = server.waiting.drain(..ready).map(|(_, write)| write).collect();
+        let service = &mut self.service[w];
+        if service.last_acknowledged > 0 {
+            service.longest_pause = service.longest_pause.max(self.now - service.last_acknowledged);
+        }
+        service.last_acknowledged = self.now;
+        // What a primary writes that nobody hears counts for no bound by size.
+        let heard = (0..self.hosts.len()).any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
+        self.truth.acknowledge(w, &done, if heard { self.now } else { u64::MAX });
     }
 }

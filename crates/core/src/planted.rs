@@ -1,0 +1,74 @@
+//! Rules broken on purpose, so that a test can show that the check which guards each of them can fail.
+
+/// One rule that is not kept. Never set in the daemon.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Planted {
+    /// A1: a restarted voter votes at once.
+    ForgetPromise,
+    /// A2: a primary is replaced without waiting for its lease.
+    SkipLeaseWait,
+    /// A2: the lease of an epoch is granted although its end is in the log already.
+    GrantWhatEnds,
+    /// A3: a coordinator goes on without acknowledgements of a majority.
+    NeverSilent,
+    /// A4: what cannot go the direct way is not sent round it.
+    NoRelay,
+    /// A5, S2: messages leave before what they say is durable.
+    SendBeforeDurable,
+    /// A6: a follower whose store went back in time still counts.
+    CountExpelled,
+    /// A7: a daemon that starts takes what the deadman counts down for a lease without an end.
+    LeaseForEver,
+    /// C1: a server is taken for stopped when its first process has exited.
+    FirstProcessOnly,
+    /// C2: neither the daemon nor its deadman ends a primary before its lease does.
+    OutliveLease,
+    /// C3: packets pass whatever the deadman says.
+    NoGuard,
+    /// C4: a lease's end counts also of a host whose clock may stand still.
+    TrustStoppedClock,
+    /// C5: an epoch is surrendered while its server runs.
+    SurrenderEarly,
+    /// C6: a lease that the deadman has not confirmed covers a primary.
+    TrustWithoutDeadman,
+    /// C7: a power device's order is taken for its effect.
+    AssumeOff,
+    /// C8: a gate forwards without a lease.
+    GateWithoutLease,
+    /// S7: an address is given on without waiting for its old holder's lease.
+    AddressAtOnce,
+    /// D1: the primary waits for one member of the set, and not for all.
+    WaitForOne,
+    /// D2: a newcomer counts before it has everything.
+    GrowAtOnce,
+    /// D2: a member leaves the primary's setting before it leaves the log.
+    ShrinkLate,
+    /// D3: writes were unprotected, and another is promoted all the same.
+    IgnoreUnprotected,
+    /// D4: a new primary waits for its standbys only, before its epoch is opened.
+    OpenEarly,
+    /// D5: a promotion that was never opened leaves no trace.
+    ForgetAttempt,
+    /// D6: any standby may be promoted, and the one that has least is.
+    PromoteLaggard,
+    /// D7: a server that was restarted serves before a write of it is replicated.
+    ServeAtOnce,
+    /// F1: whoever may follow has every write when an epoch is opened.
+    OpenCountsLaggards,
+    /// F2: a position that is not known is zero.
+    UnknownIsZero,
+    /// F3: an empty store votes.
+    EmptyStoreVotes,
+    /// F4: a refusal says nothing of the refuser's term.
+    RefuseWithoutTerm,
+    /// F5: what takes authority away waits for the disk.
+    HoldBackStops,
+    /// F6: an action may take for ever, and so may its holder.
+    NoDeadlines,
+    /// F7: a primary that answers nobody is left alone.
+    IgnoreSilence,
+    /// F8: power is cut where nobody may take over.
+    FenceForNothing,
+    /// What a check-in changes is taken whatever it refers to.
+    MixReports,
+}

@@ -1,0 +1,61 @@
+//! Seeds: each draws a cluster's shape and a script of faults; of a script that breaks a guarantee, the fewest faults that do.
+
+use crate::check::Failure;
+use crate::cluster::Shape;
+use crate::script::Script;
+use crate::world::World;
+use karst_core::Planted;
+use karst_core::spec::Spec;
+use rand::SeedableRng;
+use rand_pcg::Pcg64Mcg;
+
+/// Faults in one script at most.
+const FAULTS: usize = 10;
+
+/// What one seed runs.
+#[derive(Clone, Debug)]
+pub struct Run {
+    pub seed: u64,
+    pub shape: Shape,
+    pub spec: Spec,
+    pub script: Script,
+}
+
+impl Run {
+    /// Seeds go through all shapes, with and without power devices.
+    pub fn of(seed: u64) -> Self {
+        let shapes = Shape::ALL.len() as u64;
+        let shape = Shape::ALL[(seed % shapes) as usize];
+        Self::with_shape(seed, shape)
+    }
+
+    pub fn with_shape(seed: u64, shape: Shape) -> Self {
+        let with_power = (seed / Shape::ALL.len() as u64).is_multiple_of(2);
+        let spec = shape.spec(with_power);
+        let mut chance = Pcg64Mcg::seed_from_u64(seed ^ 0xfe44);
+        let script = Script::random(&mut chance, &spec, FAULTS);
+        Self { seed, shape, spec, script }
+    }
+
+    /// # Errors
+    /// The first guarantee that was broken.
+    pub fn play(&self, planted: Option<Planted>) -> Result<World, Box<Failure>> {
+        let mut world = World::new(self.spec.clone(), self.seed, planted);
+        world.run(&self.script).map(|()| world)
+    }
+}
+
+/// The same run with as few faults as still break the same guarantee, and how they do.
+pub fn shrink(run: &Run, failure: Box<Failure>) -> (Run, Box<Failure>) {
+    let (mut least, mut failure) = (run.clone(), failure);
+    let mut at = 0;
+    while at < least.script.faults.len() {
+        let mut fewer = least.clone();
+        fewer.script.faults.remove(at);
+        match fewer.play(None) {
+            Err(same) if same.guarantee == failure.guarantee => (least, failure) = (fewer, same),
+            _ => at += 1,
+        }
+    }
+    (least, failure)
+}

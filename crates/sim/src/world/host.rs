@@ -1,0 +1,136 @@
+//! One host: its clock, its disk, its daemon, and per workload a server, a gate, a share of the deadman.
+
+use crate::server::Server;
+use karst_core::consensus::Stored;
+use karst_core::node::Write;
+use karst_core::replica::GateReport;
+use karst_core::replica::agent::Kept;
+use karst_core::{Input, Node, Time, WorkloadId};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What is on a host's disk, synced.
+#[derive(Clone, Default)]
+pub struct Disk {
+    pub stored: Stored,
+    pub kept: BTreeMap<WorkloadId, Kept>,
+}
+
+impl Disk {
+    pub fn write(&mut self, write: Write) {
+        match write {
+            Write::Log(durable) => self.stored.take(durable),
+            Write::Kept { workload, kept } => {
+                self.kept.insert(workload, kept);
+            }
+        }
+    }
+}
+
+/// A steady clock that may run a little fast or slow, and may stand still.
+pub struct Clock {
+    true_base: u64,
+    local_base: u64,
+    ppm: i64,
+    stopped: Option<u64>,
+}
+
+impl Clock {
+    pub fn new(offset: u64, ppm: i64) -> Self {
+        Self { true_base: 0, local_base: offset, ppm, stopped: None }
+    }
+
+    pub fn at(&self, now: u64) -> Time {
+        let passed = i128::from(self.stopped.unwrap_or(now).saturating_sub(self.true_base));
+        Time(self.local_base + (passed * i128::from(1_000_000 + self.ppm) / 1_000_000) as u64)
+    }
+
+    /// True time at which it shows `t`, rounded up.
+    pub fn true_time(&self, t: Time) -> u64 {
+        let local = i128::from(t.0.saturating_sub(self.local_base));
+        let passed = local * 1_000_000 / i128::from(1_000_000 + self.ppm) + 1;
+        self.true_base.saturating_add(u64::try_from(passed).unwrap_or(u64::MAX))
+    }
+
+    pub fn set_rate(&mut self, ppm: i64, now: u64) {
+        (self.local_base, self.true_base, self.ppm) = (self.at(now).0, now, ppm);
+    }
+
+    pub fn stop(&mut self, now: u64) {
+        self.stopped.get_or_insert(now);
+    }
+
+    pub fn go_on(&mut self, now: u64) {
+        self.local_base = self.at(now).0;
+        (self.true_base, self.stopped) = (now, None);
+    }
+}
+
+/// A workload on a host.
+#[derive(Default)]
+pub struct Slot {
+    pub server: Server,
+    /// Whether its daemon looks at the server all the time, or now and then.
+    pub closely: bool,
+    /// The deadman's deadline on the host's clock, and how often it was moved.
+    pub deadline: Option<Time>,
+    pub moved: u64,
+    /// Until when the kernel lets packets to the server pass; none: no guard was ever set (C3).
+    pub guard: Option<Time>,
+    pub has_address: bool,
+    /// The daemon's run and turn of the last order about it that was carried out: the hands do one thing at a time.
+    pub address_turn: (u64, u64),
+    pub address_deadline: Option<Time>,
+    pub acting: BTreeSet<u64>,
+    pub gate: GateReport,
+}
+
+pub struct Host {
+    pub node: Option<Node>,
+    /// Of the daemon's run: happenings meant for an earlier run are dropped.
+    pub run: u64,
+    pub boot: u64,
+    pub stores: u64,
+    pub disk: Disk,
+    /// An earlier state of the disk.
+    pub backup: Option<Disk>,
+    pub sync_ms: u64,
+    pub synced_at: u64,
+    pub waiting: Vec<Input>,
+    /// Of the daemon alone.
+    pub paused: u32,
+    /// Of everything but the kernel.
+    pub frozen: u32,
+    /// Of the machine.
+    pub suspended: u32,
+    pub deadman_dead: u32,
+    pub deadman_late: u32,
+    /// After a thaw it is scheduled again a little later than the server.
+    pub deadman_from: u64,
+    pub has_power: bool,
+    pub clock: Clock,
+    pub hanging: u32,
+    pub slow_standby: u32,
+    pub wake: u64,
+    pub wakes: (u64, u32),
+    pub isolated: u32,
+    pub slots: Vec<Slot>,
+}
+
+impl Host {
+    /// Its daemon does nothing at present.
+    pub fn is_still(&self) -> bool {
+        self.paused > 0 || self.stands()
+    }
+
+    /// Its processes do nothing at present.
+    pub fn stands(&self) -> bool {
+        self.frozen > 0 || self.suspended > 0
+    }
+
+    /// Somebody can write to the workload's server here, or read from it.
+    pub fn serves(&self, workload: usize, now: u64, guarded: bool) -> bool {
+        let slot = &self.slots[workload];
+        let open = || !guarded || slot.guard.is_none_or(|until| self.clock.at(now) < until);
+        slot.server.is_primary() && self.has_power && !self.stands() && !slot.server.hung && open()
+    }
+}

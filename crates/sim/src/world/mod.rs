@@ -1,0 +1,530 @@
+//! The world: one queue of happenings in true time, hosts with clocks of their own, a network, and servers.
+
+mod addresses;
+mod deadman;
+mod devices;
+mod disturb;
+mod host;
+mod servers;
+mod watch;
+
+pub(crate) use watch::restarts_in_place;
+
+use crate::check::{Failure, Truth, Verdict};
+use crate::fault::Fault;
+use crate::script::Script;
+use host::{Clock, Disk, Host, Slot};
+use karst_core::consensus::Stored;
+use karst_core::message::Message;
+use karst_core::node::{AddressOrder, Answer, GateOrder, Write};
+use karst_core::power::PowerOrder;
+use karst_core::replica::{Action, GateReport};
+use karst_core::spec::Spec;
+use karst_core::view::Status;
+use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Planted, StoreId, WorkloadId};
+use rand::{Rng, SeedableRng};
+use rand_pcg::Pcg64Mcg;
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
+use std::time::Duration;
+
+const MS: u64 = 1_000_000;
+/// Small: a run of a minute takes several, and whoever was away for some seconds needs one.
+const SNAPSHOT_AFTER: u64 = 12;
+/// A daemon that is woken more often in one second turns round and round.
+const WAKES_A_SECOND: u32 = 4_000;
+
+fn nanos(time: Duration) -> u64 {
+    u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
+}
+
+/// What happens; hosts and workloads by their place in the spec.
+enum Happening {
+    Input(usize, u64, Input),
+    Wake(usize, u64, u64),
+    Durable(usize, u64, u64, Vec<Write>),
+    Act(usize, u64, usize, u64, Action),
+    Deadman(usize, usize, u64),
+    Address(usize, u64, usize, AddressOrder),
+    AddressLook(usize, u64, usize, u64),
+    Device(usize, u64, usize, PowerOrder, devices::Step),
+    Fault(Fault),
+    /// Of a fault that was begun in this run and boot of its host.
+    End(Fault, (u64, u64)),
+    Resume(usize, (u64, u64)),
+    Tick,
+}
+
+/// When something happens, and its place among the happenings: those are large, and the queue moves its entries about.
+struct Entry {
+    at: u64,
+    order: u64,
+    place: usize,
+}
+
+impl PartialEq for Entry {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other) == Ordering::Equal
+    }
+}
+impl Eq for Entry {}
+impl PartialOrd for Entry {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+impl Ord for Entry {
+    fn cmp(&self, other: &Self) -> Ordering {
+        (other.at, other.order).cmp(&(self.at, self.order))
+    }
+}
+
+/// What takes as long as given, every time; where nothing is given, chance decides.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Slow {
+    /// A power device, from the order to the reading.
+    pub device: Option<Duration>,
+    /// The promotion of a server.
+    pub promote: Option<Duration>,
+    /// A standby's report of its final position.
+    pub settle: Option<Duration>,
+    /// A sync of any node's store; a commit needs two, one after the other.
+    pub disk: Option<Duration>,
+}
+
+/// How long clients could not write, per workload.
+#[derive(Clone, Copy, Debug, Default)]
+struct Service {
+    last_acknowledged: u64,
+    longest_pause: u64,
+    address_answered: u64,
+}
+
+/// What is broken for everybody.
+#[derive(Default)]
+struct Weather {
+    cut: BTreeMap<(usize, usize), u32>,
+    /// Per cent lost, and by how many milliseconds late at most.
+    lossy: Option<(u32, u64)>,
+    dead_devices: u32,
+    late_devices: Option<u64>,
+    flaky: u32,
+}
+
+/// A whole cluster with its clients, driven by one seed.
+pub struct World {
+    seed: u64,
+    spec: Spec,
+    names: Vec<NodeId>,
+    workloads: Vec<WorkloadId>,
+    /// Which of them have a floating address.
+    floats: Vec<bool>,
+    planted: Option<Planted>,
+    chance: Pcg64Mcg,
+    now: u64,
+    order: u64,
+    queue: BinaryHeap<Entry>,
+    happenings: Vec<Option<Happening>>,
+    free: Vec<usize>,
+    hosts: Vec<Host>,
+    weather: Weather,
+    slow: Slow,
+    truth: Truth,
+    service: Vec<Service>,
+    story: Vec<String>,
+    next_write: u64,
+    next_promotion: u64,
+    /// Who held the address, and whose clients the holders were told to rouse.
+    holders: Vec<NodeId>,
+    roused: BTreeSet<NodeId>,
+    answers: Vec<Answer>,
+    /// Hosts have a packet guard (C3).
+    guarded: bool,
+}
+
+impl World {
+    pub fn new(spec: Spec, seed: u64, planted: Option<Planted>) -> Self {
+        let mut chance = Pcg64Mcg::seed_from_u64(seed);
+        let names: Vec<NodeId> = spec.nodes.keys().cloned().collect();
+        let workloads: Vec<WorkloadId> = spec.workloads.keys().cloned().collect();
+        let mut host = |name: &NodeId| Host {
+            node: None,
+            run: 0,
+            boot: 0,
+            stores: 0,
+            // The very first start: all of them form the cluster.
+            disk: Disk { stored: Stored::forming(StoreId::from(format!("{name}-0"))), ..Disk::default() },
+            backup: None,
+            sync_ms: 1,
+            synced_at: 0,
+            waiting: Vec::new(),
+            paused: 0,
+            frozen: 0,
+            suspended: 0,
+            deadman_dead: 0,
+            deadman_late: 0,
+            deadman_from: 0,
+            has_power: true,
+            clock: Clock::new(chance.random_range(0..1_000_000 * MS), chance.random_range(-9_000..=9_000)),
+            hanging: 0,
+            slow_standby: 0,
+            wake: 0,
+            wakes: (0, 0),
+            isolated: 0,
+            slots: workloads.iter().map(|_| Slot::default()).collect(),
+        };
+        let hosts: Vec<Host> = names.iter().map(&mut host).collect();
+        let mut world = Self {
+            seed,
+            truth: Truth::new(workloads.len()),
+            floats: spec.workloads.values().map(|w| w.address.is_some()).collect(),
+            service: vec![Service::default(); workloads.len()],
+            spec,
+            names,
+            workloads,
+            planted,
+            chance,
+            now: 0,
+            order: 0,
+            queue: BinaryHeap::new(),
+            happenings: Vec::new(),
+            free: Vec::new(),
+            hosts,
+            weather: Weather::default(),
+            slow: Slow::default(),
+            story: Vec::new(),
+            next_write: 1,
+            next_promotion: 1,
+            holders: Vec::new(),
+            roused: BTreeSet::new(),
+            answers: Vec::new(),
+            guarded: true,
+        };
+        (0..world.hosts.len()).for_each(|h| world.start_daemon(h));
+        world.after(4 * MS, Happening::Tick);
+        world
+    }
+
+    /// From here on these take that long.
+    pub fn slow_down(&mut self, slow: Slow) {
+        self.slow = slow;
+    }
+
+    /// From here on no host has a packet guard: a host that stands still as a whole is not covered (C3), everything else is.
+    pub fn without_guard(mut self) -> Self {
+        self.guarded = false;
+        self
+    }
+
+    /// Of the committed log, the epoch of the first workload; how often it moved.
+    pub fn epoch(&self) -> u64 {
+        self.truth.state.workload(&self.workloads[0]).epoch.0
+    }
+
+    /// Who holds the first workload, by the committed log.
+    pub fn holder(&self) -> Option<&NodeId> {
+        self.truth.state.workload(&self.workloads[0]).holder()
+    }
+
+    /// Who leads, as far as a node knows that its own word holds.
+    pub fn coordinator(&self) -> Option<&NodeId> {
+        let leads = |h: &&Host| h.node.as_ref().is_some_and(|n| n.leads_at(h.clock.at(self.now)));
+        self.hosts.iter().find(leads).and_then(|h| h.node.as_ref()).map(Node::me)
+    }
+
+    /// What a person who asks this node is shown now; none where no daemon runs.
+    pub fn status(&self, node: &NodeId) -> Option<Status> {
+        Some(self.hosts[self.place(node)].node.as_ref()?.status())
+    }
+
+    /// What was answered to those who asked.
+    pub fn answers(&self) -> &[Answer] {
+        &self.answers
+    }
+
+    /// The epoch that this node's gate of the first workload forwards to.
+    pub fn forwarding(&self, node: &NodeId) -> Option<u64> {
+        self.hosts[self.place(node)].slots[0].gate.forwarding.map(|e| e.0)
+    }
+
+    /// Whose power was ever cut, or was about to be.
+    pub fn was_fenced(&self) -> bool {
+        self.story.iter().any(|line| line.contains(" is fenced by "))
+    }
+
+    /// The longest time without an acknowledged write of the first workload, after the first.
+    pub fn longest_pause(&self) -> Duration {
+        Duration::from_nanos(self.service[0].longest_pause)
+    }
+
+    /// Who had the address, in order, and whose clients were told by the holder after.
+    pub fn address_story(&self) -> (&[NodeId], &BTreeSet<NodeId>) {
+        (&self.holders, &self.roused)
+    }
+
+    /// What happened so far, a line each.
+    pub fn story(&self) -> &[String] {
+        &self.story
+    }
+
+    pub fn acknowledged(&self) -> usize {
+        self.truth.acknowledged()
+    }
+
+    pub fn now(&self) -> Duration {
+        Duration::from_nanos(self.now)
+    }
+
+    fn place(&self, node: &NodeId) -> usize {
+        self.names.binary_search(node).expect("it is in the spec")
+    }
+
+    fn place_of(&self, workload: &WorkloadId) -> usize {
+        self.workloads.binary_search(workload).expect("it is in the spec")
+    }
+
+    /// Runs the script to its end; the first broken guarantee stops it.
+    pub fn run(&mut self, script: &Script) -> Result<(), Box<Failure>> {
+        for (at, fault) in &script.faults {
+            self.at(at * MS, Happening::Fault(fault.clone()));
+        }
+        while self.queue.peek().is_some_and(|next| next.at < script.until_ms * MS) {
+            let Some(Entry { at, place, .. }) = self.queue.pop() else { break };
+            let Some(happening) = self.happenings[place].take() else { continue };
+            self.free.push(place);
+            self.now = at;
+            self.step(happening).map_err(|broken| self.failure(broken))?;
+        }
+        self.now = script.until_ms * MS;
+        self.check_end(script.calm_ms).map_err(|broken| self.failure(broken))
+    }
+
+    fn failure(&self, (guarantee, what): (&'static str, String)) -> Box<Failure> {
+        let story = self.story.iter().rev().take(400).rev().cloned().collect();
+        Box::new(Failure { guarantee, what, seed: self.seed, at_ms: self.now / MS, story })
+    }
+
+    fn tell(&mut self, line: String) {
+        self.story.push(format!("{:>9.3} ms  {line}", self.now as f64 / MS as f64));
+    }
+
+    fn at(&mut self, at: u64, happening: Happening) {
+        self.order += 1;
+        let place = self.free.pop().unwrap_or(self.happenings.len());
+        if place == self.happenings.len() {
+            self.happenings.push(Some(happening));
+        } else {
+            self.happenings[place] = Some(happening);
+        }
+        self.queue.push(Entry { at: at.max(self.now), order: self.order, place });
+    }
+
+    fn after(&mut self, delay: u64, happening: Happening) {
+        self.at(self.now + delay, happening);
+    }
+
+    fn step(&mut self, happening: Happening) -> Verdict {
+        // What a node is told changes no server and no guard by itself.
+        let inside = matches!(happening, Happening::Input(..) | Happening::Wake(..) | Happening::Durable(..));
+        match happening {
+            Happening::Input(h, run, input) => self.input(h, run, input)?,
+            Happening::Wake(h, run, order) => {
+                if self.hosts[h].wake == order {
+                    self.count_wake(h, run)?;
+                    self.input(h, run, Input::Woke)?;
+                }
+            }
+            Happening::Durable(h, run, number, writes) => {
+                let host = &mut self.hosts[h];
+                if host.run == run && host.has_power {
+                    writes.into_iter().for_each(|w| host.disk.write(w));
+                    self.input(h, run, Input::Persisted { number })?;
+                }
+            }
+            Happening::Act(h, run, w, number, action) => self.finish_action(h, run, w, number, action)?,
+            Happening::Deadman(h, w, moved) => self.deadman(h, w, moved),
+            Happening::Address(h, run, w, order) => self.address(h, run, w, order)?,
+            Happening::AddressLook(h, run, w, turn) => self.look_at_address(h, run, w, turn)?,
+            Happening::Device(by, run, h, order, step) => self.device(by, run, h, order, step)?,
+            Happening::Fault(fault) => self.begin_fault(fault)?,
+            Happening::End(fault, when) => self.end_fault(fault, when)?,
+            Happening::Resume(h, when) => self.resume(h, when)?,
+            Happening::Tick => self.tick()?,
+        }
+        if inside { Ok(()) } else { self.check_instant() }
+    }
+
+    fn count_wake(&mut self, h: usize, run: u64) -> Verdict {
+        let (second, host) = (self.now / (1_000 * MS), &mut self.hosts[h]);
+        if host.run != run || host.wakes.0 != second {
+            host.wakes = (second, 0);
+        }
+        host.wakes.1 += 1;
+        if host.wakes.1 > WAKES_A_SECOND {
+            return Err(("busy", format!("{} was woken {} times in a second", self.names[h], host.wakes.1)));
+        }
+        Ok(())
+    }
+
+    fn start_daemon(&mut self, h: usize) {
+        let (spec, planted, seed) = (self.spec.clone(), self.planted, self.chance.random());
+        let (me, now) = (self.names[h].clone(), self.now);
+        let host = &mut self.hosts[h];
+        host.run += 1;
+        let config = NodeConfig {
+            me: me.clone(),
+            spec,
+            boot: BootId::from(format!("boot-{}", host.boot)),
+            system: None,
+            seed,
+            stored: host.disk.stored.clone(),
+            kept: host.disk.kept.clone(),
+            snapshot_after: SNAPSHOT_AFTER,
+            planted,
+        };
+        host.node = Some(Node::new(config, host.clock.at(now)));
+        let run = host.run;
+        for slot in &mut host.slots {
+            slot.closely = true;
+            slot.gate = GateReport { listening: true, ..GateReport::default() };
+            slot.acting.clear();
+        }
+        self.truth.forget(&me);
+        self.say_deadlines(h);
+        for (w, id) in self.workloads.clone().into_iter().enumerate() {
+            if self.spec.workloads[&id].gates.contains_key(&me) {
+                let report = self.hosts[h].slots[w].gate.clone();
+                self.after(MS, Happening::Input(h, run, Input::GateSeen { workload: id, report }));
+            }
+        }
+        self.after(2, Happening::Input(h, run, Input::Woke));
+    }
+
+    fn stop_daemon(&mut self, h: usize) {
+        let host = &mut self.hosts[h];
+        host.run += 1;
+        host.node = None;
+        host.paused = 0;
+        host.waiting.clear();
+        // Gates are the daemon's own.
+        host.slots.iter_mut().for_each(|s| s.gate.forwarding = None);
+    }
+
+    /// Gives one input to a node, and carries out what follows.
+    fn input(&mut self, h: usize, run: u64, input: Input) -> Verdict {
+        let now = self.now;
+        let host = &mut self.hosts[h];
+        if host.run != run || !host.has_power {
+            return Ok(());
+        }
+        if host.is_still() {
+            host.waiting.push(input);
+            return Ok(());
+        }
+        let from = match &input {
+            Input::Received { from, message: Message::Checkin { .. } | Message::Relay { .. } } => Some(from.clone()),
+            _ => None,
+        };
+        let clock = host.clock.at(now);
+        let Some(node) = host.node.as_mut() else { return Ok(()) };
+        node.handle(clock, input);
+        while let Some(effect) = self.hosts[h].node.as_mut().and_then(Node::poll_effect) {
+            self.carry_out(h, run, effect)?;
+        }
+        let host = &self.hosts[h];
+        let Some(node) = host.node.as_ref().filter(|_| host.run == run) else { return Ok(()) };
+        let due = host.clock.true_time(node.poll_timeout()).max(now + 1_000);
+        // The number that the next happening gets.
+        let order = self.order + 1;
+        self.hosts[h].wake = order;
+        self.at(due, Happening::Wake(h, run, order));
+        self.check_node(h, from.as_ref())
+    }
+
+    fn carry_out(&mut self, h: usize, run: u64, effect: Effect) -> Verdict {
+        match effect {
+            Effect::Send { to, message } => {
+                let to = self.place(&to);
+                self.deliver(h, to, message);
+            }
+            Effect::Persist { number, writes } => {
+                let sync = self.hosts[h].sync_ms * MS;
+                let delay = self.slow.disk.map_or_else(|| self.chance.random_range(sync / 4..=sync), nanos);
+                // One store thread: syncs end in the order they began.
+                let end = self.hosts[h].synced_at.max(self.now) + delay;
+                self.hosts[h].synced_at = end;
+                self.at(end, Happening::Durable(h, run, number, writes));
+            }
+            Effect::Act { workload, id, action, .. } => self.begin_action(h, run, &workload, id, action)?,
+            Effect::Attend { workload, closely } => {
+                let w = self.place_of(&workload);
+                self.hosts[h].slots[w].closely = closely;
+                if closely {
+                    let observation = self.observe(h, w);
+                    self.after(MS, Happening::Input(h, run, Input::Observed { workload, observation }));
+                }
+            }
+            Effect::Cancel { workload, id } => {
+                let w = self.place_of(&workload);
+                self.hosts[h].slots[w].acting.remove(&id);
+            }
+            Effect::Address { workload, order, flows } => {
+                let w = self.place_of(&workload);
+                self.order_address(h, run, w, order, &flows);
+            }
+            Effect::Arm { claim, deadline } => self.arm(h, run, claim, Some(deadline)),
+            Effect::Disarm { claim } => self.arm(h, run, claim, None),
+            Effect::Gate { workload, order } => {
+                let w = self.place_of(&workload);
+                let gate = &mut self.hosts[h].slots[w].gate;
+                gate.forwarding = match order {
+                    GateOrder::Forward { epoch, .. } => Some(epoch),
+                    GateOrder::Hold { .. } => None,
+                };
+                let report = gate.clone();
+                self.after(MS / 5, Happening::Input(h, run, Input::GateSeen { workload, report }));
+            }
+            Effect::Power { node, order, .. } => {
+                let to = self.place(&node);
+                self.ask_device(h, run, to, order);
+            }
+            Effect::Answer { answer, .. } => self.answers.push(answer),
+            Effect::Record(event) => {
+                let line = format!("{} records: {}", self.names[h], event.text);
+                self.tell(line);
+            }
+        }
+        Ok(())
+    }
+
+    fn connected(&self, from: usize, to: usize) -> bool {
+        let well = |h: &Host| h.has_power && h.isolated == 0 && h.suspended == 0;
+        let cut = self.weather.cut.get(&(from, to)).is_some_and(|n| *n > 0);
+        from == to || (well(&self.hosts[from]) && well(&self.hosts[to]) && !cut)
+    }
+
+    fn deliver(&mut self, from: usize, to: usize, message: Message) {
+        if !self.connected(from, to) {
+            return;
+        }
+        let dice = self.weather.lossy.map_or(50, |_| self.chance.random_range(0..100u32));
+        let (lost, late) = self.weather.lossy.map_or((0, 2), |(lost, late)| (lost, late.max(2)));
+        let mut again = 0;
+        if dice < lost {
+            if message.is_repeated() {
+                return;
+            }
+            // News travels on a stream, which sends again what was lost (RFC 9002): it comes late.
+            again = self.chance.random_range(20 * MS..250 * MS);
+        }
+        let run = self.hosts[to].run;
+        let sender = self.names[from].clone();
+        if dice > 95 {
+            let delay = self.chance.random_range(MS / 10..late * MS);
+            let input = Input::Received { from: sender.clone(), message: message.clone() };
+            self.after(delay, Happening::Input(to, run, input));
+        }
+        let delay = again + self.chance.random_range(MS / 10..late * MS);
+        self.after(delay, Happening::Input(to, run, Input::Received { from: sender, message }));
+    }
+}
