@@ -50,6 +50,17 @@ fn guarantees_hold_with_other_clocks() {
     hold(&[Shape::Brisk, Shape::ClockMayStop]);
 }
 
+/// Seeds that broke a guarantee, or the world that they ran in, when they were first run.
+#[test]
+fn seeds_that_failed_once_pass() {
+    for seed in [307, 489, 977, 1_102, 1_178, 102_212, 103_738, 107_311, 111_469] {
+        let run = Run::of(seed);
+        if let Err(failure) = run.play(None) {
+            panic!("{:?}: {failure}", run.shape);
+        }
+    }
+}
+
 /// Every other seed has power devices.
 fn spec_of(seed: u64) -> Spec {
     if seed.is_multiple_of(2) { ferry_spec() } else { powered_spec() }

@@ -371,6 +371,9 @@ impl World {
         let (me, now) = (self.names[h].clone(), self.now);
         let host = &mut self.hosts[h];
         host.run += 1;
+        // Whatever stood still was the run before: nothing is started on a host that does.
+        host.paused = 0;
+        host.waiting.clear();
         let config = NodeConfig {
             me: me.clone(),
             spec,
