@@ -49,7 +49,7 @@ impl Host {
 
     fn command(&self) -> Result<Command> {
         let mut command = Command::new(find::sibling("karstd")?);
-        command.arg("run").args(["--node", NODE, "--system-uuid", "/nonexistent"]);
+        command.args(["run", "--form", "--node", NODE, "--system-uuid", "/nonexistent"]);
         for (option, name) in
             [("--spec", "spec.toml"), ("--runtime", "run"), ("--state", "state"), ("--tokens", "tokens")]
         {
