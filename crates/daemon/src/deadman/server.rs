@@ -204,12 +204,12 @@ impl Deadman {
         let after = clock::now();
         match result {
             Ok(count) => {
-                if let Some(What::Server { port, .. }) = self.what(&claim) {
-                    let _ = self.guard.lift(port);
-                }
-                // Unless it was armed anew meanwhile, for a next primary.
+                // Unless it was armed anew meanwhile: then deadline and guard are a next primary's.
                 if self.deadlines.get(&claim) == Some(&deadline) {
                     self.deadlines.remove(&claim);
+                    if let Some(What::Server { port, .. }) = self.what(&claim) {
+                        let _ = self.guard.lift(port);
+                    }
                 }
                 self.keep();
                 if count > 0 {
