@@ -5,6 +5,7 @@
 //! as slow.
 
 use crate::ids::NodeId;
+use crate::members::{Members, Ordered};
 use crate::spec::Timings;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
@@ -20,6 +21,17 @@ const DEVIATIONS: f64 = 8.0;
 const OUTAGE: u64 = 16;
 /// A share of so few beats says nothing.
 const COUNTED: usize = 20;
+/// A link that loses as many of its beats is worth a word: in per cent.
+pub const LOSSY: u8 = 5;
+
+/// What a beat says of whom its sender hears. It has to fit a datagram at every size, so that it names nobody.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hears {
+    /// How long ago it heard whoever is told this; none if never.
+    pub you: Option<Duration>,
+    /// Whom it heard within the detector's floor.
+    pub lately: Members,
+}
 
 /// How one node hears another.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,12 +50,29 @@ struct Arrivals {
     last: Time,
     gaps: VecDeque<f64>,
     numbers: VecDeque<u64>,
+    /// How long a silence is unsuspicious, as the gaps say.
+    bound: Duration,
     /// What that peer says whom it hears, as of when it said so.
-    heard: BTreeMap<NodeId, Hearing>,
+    hears: Hears,
     suspected: bool,
 }
 
 impl Arrivals {
+    /// A gap since the last beat, and what follows from it within these limits.
+    fn add_gap(&mut self, gap: Duration, floor: Duration, ceiling: Duration) {
+        self.gaps.push_back(gap.as_secs_f64());
+        if self.gaps.len() > WINDOW {
+            self.gaps.pop_front();
+        }
+        if self.gaps.len() < 8 {
+            return;
+        }
+        let n = self.gaps.len() as f64;
+        let mean = self.gaps.iter().sum::<f64>() / n;
+        let variance = self.gaps.iter().map(|g| (g - mean).powi(2)).sum::<f64>() / n;
+        self.bound = Duration::from_secs_f64(mean + DEVIATIONS * variance.sqrt()).clamp(floor, ceiling);
+    }
+
     fn count(&mut self, number: u64) {
         // Beats may overtake each other; a lower number than any that is remembered is a new run of the peer.
         let (oldest, newest) = (self.numbers.front().copied(), self.numbers.iter().max().copied());
@@ -73,6 +102,8 @@ pub struct Health {
     floor: Duration,
     ceiling: Duration,
     since: Time,
+    me: NodeId,
+    members: Ordered,
     peers: BTreeMap<NodeId, Arrivals>,
     /// When each last tried to connect.
     knocked: BTreeMap<NodeId, Time>,
@@ -85,24 +116,35 @@ pub enum Verdict {
     Back { node: NodeId, silent: Duration },
 }
 
+impl Verdict {
+    pub fn node(&self) -> &NodeId {
+        match self {
+            Verdict::Suspected { node, .. } | Verdict::Back { node, .. } => node,
+        }
+    }
+}
+
 impl Health {
-    pub fn new(timings: &Timings, now: Time) -> Self {
+    pub fn new(timings: &Timings, me: NodeId, members: Ordered, now: Time) -> Self {
         Self {
             floor: timings.suspicion_floor,
             ceiling: timings.suspicion_ceiling,
             since: now,
+            me,
+            members,
             peers: BTreeMap::new(),
             knocked: BTreeMap::new(),
         }
     }
 
     /// Takes a heartbeat.
-    pub fn on_beat(&mut self, from: &NodeId, number: u64, heard: Vec<(NodeId, Hearing)>, now: Time) -> Option<Verdict> {
+    pub fn on_beat(&mut self, from: &NodeId, number: u64, hears: Hears, now: Time) -> Option<Verdict> {
         let fresh = Arrivals {
             last: now,
             gaps: VecDeque::new(),
             numbers: VecDeque::new(),
-            heard: BTreeMap::new(),
+            bound: self.ceiling,
+            hears: Hears::default(),
             suspected: false,
         };
         let peer = self.peers.entry(from.clone()).or_insert(fresh);
@@ -110,13 +152,9 @@ impl Health {
         let silent = now.since(peer.last);
         let back = std::mem::take(&mut peer.suspected);
         if !back && !silent.is_zero() {
-            peer.gaps.push_back(silent.as_secs_f64());
-            if peer.gaps.len() > WINDOW {
-                peer.gaps.pop_front();
-            }
+            peer.add_gap(silent, self.floor, self.ceiling);
         }
-        peer.last = now;
-        peer.heard = heard.into_iter().collect();
+        (peer.last, peer.hears) = (now, hears);
         back.then(|| Verdict::Back { node: from.clone(), silent })
     }
 
@@ -127,11 +165,7 @@ impl Health {
 
     /// How long a silence of this peer is unsuspicious.
     pub fn bound(&self, node: &NodeId) -> Duration {
-        let Some(peer) = self.peers.get(node).filter(|p| p.gaps.len() >= 8) else { return self.ceiling };
-        let n = peer.gaps.len() as f64;
-        let mean = peer.gaps.iter().sum::<f64>() / n;
-        let variance = peer.gaps.iter().map(|g| (g - mean).powi(2)).sum::<f64>() / n;
-        Duration::from_secs_f64(mean + DEVIATIONS * variance.sqrt()).clamp(self.floor, self.ceiling)
+        self.peers.get(node).map_or(self.ceiling, |p| p.bound)
     }
 
     /// How long ago the peer was heard; since the start if never.
@@ -147,13 +181,11 @@ impl Health {
     pub fn on_time(&mut self, now: Time) -> (Vec<Verdict>, Time) {
         let mut verdicts = Vec::new();
         let mut due = now + self.ceiling;
-        let names: Vec<NodeId> = self.peers.keys().cloned().collect();
-        for node in names {
-            let (silent, bound) = (self.silence(&node, now), self.bound(&node));
-            let peer = self.peers.get_mut(&node).expect("its name was just listed");
+        for (node, peer) in &mut self.peers {
+            let (silent, bound) = (now.since(peer.last), peer.bound);
             if silent >= bound && !peer.suspected {
                 peer.suspected = true;
-                verdicts.push(Verdict::Suspected { node, silent, bound });
+                verdicts.push(Verdict::Suspected { node: node.clone(), silent, bound });
             } else if silent < bound {
                 due = due.min(peer.last + bound);
             }
@@ -161,34 +193,50 @@ impl Health {
         (verdicts, due)
     }
 
-    /// For the own heartbeats and reports: how this node hears each peer.
-    pub fn hears(&self, now: Time) -> BTreeMap<NodeId, Hearing> {
-        let knocks = |n: &NodeId| self.knocked.get(n).is_some_and(|at| now.since(*at) < self.ceiling * 2);
-        let hearing = |n: &NodeId, age, lost| (n.clone(), Hearing { age, lost, knocks: knocks(n) });
-        let heard = self.peers.iter().map(|(n, p)| hearing(n, now.since(p.last), p.lost()));
-        let never = self.knocked.keys().filter(|n| !self.peers.contains_key(*n));
-        heard.chain(never.map(|n| hearing(n, now.since(self.since), 0))).collect()
+    /// For the own heartbeats: whom this node heard within the floor.
+    pub fn lately(&self, now: Time) -> Members {
+        let near = |n: &NodeId| self.peers.get(n).is_some_and(|p| now.since(p.last) < self.floor);
+        self.members.pick(near)
+    }
+
+    /// For the own heartbeats: how long ago this peer was heard.
+    pub fn age(&self, node: &NodeId, now: Time) -> Option<Duration> {
+        Some(now.since(self.peers.get(node)?.last))
+    }
+
+    /// For reports: the peers that this node does not hear as it should, late, with losses, or never.
+    pub fn ill(&self, now: Time) -> BTreeMap<NodeId, Hearing> {
+        let hearing = |n: &NodeId| {
+            let knocks = self.knocked.get(n).is_some_and(|at| now.since(*at) < self.ceiling * 2);
+            Hearing { age: self.silence(n, now), lost: self.peers.get(n).map_or(0, Arrivals::lost), knocks }
+        };
+        let ill = |(n, h): &(NodeId, Hearing)| h.age >= self.floor || h.lost >= LOSSY || !self.peers.contains_key(n);
+        let others = self.members.iter().filter(|n| **n != self.me);
+        others.map(|n| (n.clone(), hearing(n))).filter(ill).collect()
     }
 
     /// A peer that this node hears and that says it hears `target`: a way round a broken link (A4).
     pub fn relay_to(&self, target: &NodeId, now: Time) -> Option<NodeId> {
-        let fresh = |d: Duration| d < self.floor;
-        let good = |(n, p): &(&NodeId, &Arrivals)| {
-            *n != target && fresh(now.since(p.last)) && p.heard.get(target).is_some_and(|h| fresh(h.age))
-        };
-        self.peers.iter().find(good).map(|(n, _)| n.clone())
+        let good =
+            |n: &&NodeId| *n != target && self.silence(n, now) < self.floor && self.heard_by(n, target) == Some(true);
+        self.peers.keys().find(good).cloned()
     }
 
     /// Whether the direct link with a peer is broken in either direction: it is silent, or says that it has not heard this
-    /// node for as long. `me` is this node.
-    pub fn is_broken(&self, node: &NodeId, me: &NodeId, limit: Duration, now: Time) -> bool {
-        let deaf = |p: &Arrivals| p.heard.get(me).is_none_or(|h| h.age > limit);
+    /// node for as long.
+    pub fn is_broken(&self, node: &NodeId, limit: Duration, now: Time) -> bool {
+        let deaf = |p: &Arrivals| p.hears.you.is_none_or(|age| age > limit);
         self.silence(node, now) > limit || self.peers.get(node).is_some_and(deaf)
     }
 
-    /// Whom a peer says it hears, as of its last heartbeat.
-    pub fn heard_by(&self, node: &NodeId) -> Option<&BTreeMap<NodeId, Hearing>> {
-        self.peers.get(node).map(|p| &p.heard)
+    /// Whether it was ever heard.
+    pub fn knows(&self, node: &NodeId) -> bool {
+        self.peers.contains_key(node)
+    }
+
+    /// Whether a peer had heard the other within the floor when it said so last; none if it never said anything.
+    pub fn heard_by(&self, peer: &NodeId, other: &NodeId) -> Option<bool> {
+        Some(self.members.has(&self.peers.get(peer)?.hears.lately, other))
     }
 }
 
@@ -196,8 +244,10 @@ impl Health {
 mod tests {
     use super::*;
 
-    fn aged(ms: u64) -> Hearing {
-        Hearing { age: Duration::from_millis(ms), ..Hearing::default() }
+    /// This node, and those that it hears.
+    fn health(now: Time) -> Health {
+        let members = ["a", "b", "deaf", "good", "me", "target"].map(NodeId::from);
+        Health::new(&Timings::default(), "me".into(), members.into_iter().collect(), now)
     }
 
     /// A steady peer is suspected at the floor, a jittery one later, nobody after the ceiling (L2).
@@ -205,11 +255,11 @@ mod tests {
     fn the_bound_adapts_between_floor_and_ceiling() {
         let timings = Timings::default();
         let bound_after = |gaps: &[u64]| {
-            let mut health = Health::new(&timings, Time::ZERO);
+            let mut health = health(Time::ZERO);
             let mut now = Time::ZERO;
             for (gap, number) in gaps.iter().cycle().zip(0..40) {
                 now += Duration::from_millis(*gap);
-                health.on_beat(&"a".into(), number, vec![], now);
+                health.on_beat(&"a".into(), number, Hears::default(), now);
             }
             assert!(!health.is_suspected(&"a".into(), now + Duration::from_millis(399)));
             assert!(health.is_suspected(&"a".into(), now + timings.suspicion_ceiling));
@@ -225,35 +275,51 @@ mod tests {
     #[test]
     fn a_link_is_broken_in_either_direction() {
         let (now, limit) = (Time::from_millis(1000), Duration::from_millis(300));
-        let mut health = Health::new(&Timings::default(), now);
-        let mut broken = |heard: &[(&str, u64)], later: u64| {
-            let heard = heard.iter().map(|(n, ms)| ((*n).into(), aged(*ms))).collect();
-            health.on_beat(&"a".into(), 0, heard, now);
-            health.is_broken(&"a".into(), &"me".into(), limit, now + Duration::from_millis(later))
+        let mut health = health(now);
+        let mut broken = |you: Option<u64>, later: u64| {
+            let hears = Hears { you: you.map(Duration::from_millis), ..Hears::default() };
+            health.on_beat(&"a".into(), 0, hears, now);
+            health.is_broken(&"a".into(), limit, now + Duration::from_millis(later))
         };
-        assert!(!broken(&[("me", 90)], 100));
-        assert!(broken(&[("me", 90)], 301), "it is silent");
-        assert!(broken(&[("me", 301)], 100), "it does not hear me");
-        assert!(broken(&[("b", 10)], 100), "it never heard me");
+        assert!(!broken(Some(90), 100));
+        assert!(broken(Some(90), 301), "it is silent");
+        assert!(broken(Some(301), 100), "it does not hear me");
+        assert!(broken(None, 100), "it never heard me");
     }
 
     #[test]
     fn a_relay_hears_both_sides() {
-        let mut health = Health::new(&Timings::default(), Time::ZERO);
+        let mut health = health(Time::ZERO);
         let now = Time::from_millis(1000);
-        health.on_beat(&"deaf".into(), 0, vec![("target".into(), aged(3000))], now);
+        let hears = |health: &Health, who: &str| {
+            let lately = health.members.pick(|n| n.as_str() == who);
+            Hears { you: None, lately }
+        };
+        health.on_beat(&"deaf".into(), 0, hears(&health, "good"), now);
         assert_eq!(health.relay_to(&"target".into(), now), None);
-        health.on_beat(&"good".into(), 0, vec![("target".into(), aged(90))], now);
+        health.on_beat(&"good".into(), 0, hears(&health, "target"), now);
         assert_eq!(health.relay_to(&"target".into(), now), Some("good".into()));
+        assert_eq!(health.relay_to(&"target".into(), now + Timings::default().suspicion_floor), None, "it is silent");
+    }
+
+    /// A report names whom it does not hear well, and nobody else.
+    #[test]
+    fn who_is_heard_well_is_not_named() {
+        let (mut health, later) = (health(Time::ZERO), Time::from_millis(1_000));
+        health.on_beat(&"a".into(), 0, Hears::default(), Time::from_millis(900));
+        health.on_beat(&"b".into(), 0, Hears::default(), Time::from_millis(100));
+        let named: Vec<String> = health.ill(later).keys().map(NodeId::to_string).collect();
+        assert_eq!(named, ["b", "deaf", "good", "target"]);
+        assert_eq!(health.lately(later), health.members.pick(|n| n.as_str() == "a"));
     }
 
     /// A fifth lost is seen as a fifth, an outage or a new run of the peer is no loss, and a beat overtaken is not lost.
     #[test]
     fn lost_beats_are_counted() {
-        let mut health = Health::new(&Timings::default(), Time::ZERO);
+        let mut health = health(Time::ZERO);
         let mut lost = |numbers: &mut dyn Iterator<Item = u64>| {
-            numbers.for_each(|n| drop(health.on_beat(&"a".into(), n, vec![], Time::from_millis(1))));
-            health.hears(Time::from_millis(1))[&"a".into()].lost
+            numbers.for_each(|n| drop(health.on_beat(&"a".into(), n, Hears::default(), Time::from_millis(1))));
+            health.ill(Time::from_millis(1)).get(&"a".into()).map_or(0, |h| h.lost)
         };
         assert_eq!(lost(&mut (0..30)), 0);
         assert_eq!(lost(&mut [31, 30, 32].into_iter()), 0, "overtaken");
@@ -266,10 +332,10 @@ mod tests {
     /// Who knocks and is not heard is deaf, not silent; a while later it is silent.
     #[test]
     fn a_peer_that_knocks_is_not_cut_off_in_this_direction() {
-        let mut health = Health::new(&Timings::default(), Time::ZERO);
+        let mut health = health(Time::ZERO);
         health.on_knock(&"a".into(), Time::from_millis(5_000));
-        assert!(health.hears(Time::from_millis(5_100))[&"a".into()].knocks);
-        assert!(!health.hears(Time::from_millis(9_000))[&"a".into()].knocks);
+        assert!(health.ill(Time::from_millis(5_100))[&"a".into()].knocks);
+        assert!(!health.ill(Time::from_millis(9_000))[&"a".into()].knocks);
         assert!(health.is_suspected(&"a".into(), Time::from_millis(5_100)), "it says nothing about its health");
     }
 }

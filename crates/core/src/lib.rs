@@ -7,7 +7,7 @@
 //!
 //! What it does not do: talk to peers, disks, servers or people. Those are the daemon's and the adapters' work.
 //!
-//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`consensus`], [`state`], [`health`], [`authority`],
+//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`consensus`], [`state`], [`members`], [`health`], [`authority`],
 //! [`replica`], [`power`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
 
 pub mod authority;
@@ -16,6 +16,7 @@ pub mod event;
 pub mod heads;
 pub mod health;
 pub mod ids;
+pub mod members;
 pub mod message;
 pub mod node;
 pub mod operation;

@@ -3,8 +3,9 @@
 use crate::authority::Claim;
 use crate::consensus::Talk;
 use crate::heads::Head;
-use crate::health::Hearing;
+use crate::health::Hears;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
+use crate::members::Members;
 use crate::node::Flow;
 use crate::replica::{Parts, Report};
 use crate::time::Time;
@@ -16,8 +17,8 @@ pub enum Message {
     /// Every node to every other, each heartbeat: I am here, this is my `number`th beat, and this is whom I hear.
     Beat {
         number: u64,
-        heard: Vec<(NodeId, Hearing)>,
-        /// How far the primaries on this node are (F2).
+        hears: Hears,
+        /// How far the primaries on this node are (F2), and those that were not heard lately; a few at a time.
         heads: Vec<(WorkloadId, Head)>,
     },
     Talk(Talk),
@@ -70,6 +71,16 @@ pub enum Says {
     All(Box<Report>),
     /// Since the check-in of that number, which the coordinator has, only these are different.
     Since(u64, Box<Parts>),
+}
+
+/// Bytes that the members and heads of a beat may take, so that the whole fits a datagram of 1,200 bytes (RFC 9000, section 14).
+const BEAT_ROOM: usize = 1_000;
+/// What one head takes at most: a name of 40 letters, two numbers, and what they are called.
+const HEAD_ROOM: usize = 90;
+
+/// How many heads fit a beat that names these members.
+pub fn heads_beside(members: &Members) -> usize {
+    (BEAT_ROOM.saturating_sub(members.size()) / HEAD_ROOM).max(1)
 }
 
 impl Message {

@@ -272,8 +272,9 @@ pub struct Report {
 /// What of a report may be different in the next one.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Parts {
-    /// How it hears its peers: here too, since reports find a way round a broken link and beats do not (A4).
-    pub hears: BTreeMap<NodeId, Hearing>,
+    /// The peers that it does not hear as it should; none where what it said last still counts. Here too, since reports find a
+    /// way round a broken link and beats do not (A4).
+    pub hears_ill: Option<BTreeMap<NodeId, Hearing>>,
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
     pub addresses: BTreeMap<WorkloadId, AddressReport>,
@@ -283,7 +284,7 @@ impl Parts {
     /// Without what the mere passing of time changes.
     pub fn still(&self) -> Self {
         let mut still = self.clone();
-        still.hears.clear();
+        still.hears_ill = None;
         for replica in still.replicas.values_mut() {
             replica.times().for_each(|time| *time = Duration::ZERO);
         }
@@ -298,7 +299,7 @@ impl Parts {
             parts.into_iter().filter(|(id, _)| before.get(id) != still.get(id)).collect()
         }
         Self {
-            hears: self.hears,
+            hears_ill: self.hears_ill,
             replicas: differ(self.replicas, &before.replicas, &still.replicas),
             gates: differ(self.gates, &before.gates, &still.gates),
             addresses: differ(self.addresses, &before.addresses, &still.addresses),
@@ -308,9 +309,7 @@ impl Parts {
     /// Takes what is different so much later. How it hears its peers stays as it said last.
     pub(crate) fn take(&mut self, changed: Parts, later: Duration) {
         self.replicas.values_mut().for_each(|replica| replica.times().for_each(|time| *time += later));
-        if !changed.hears.is_empty() {
-            self.hears = changed.hears;
-        }
+        self.hears_ill = changed.hears_ill.or(self.hears_ill.take());
         self.replicas.extend(changed.replicas);
         self.gates.extend(changed.gates);
         self.addresses.extend(changed.addresses);

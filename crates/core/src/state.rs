@@ -289,6 +289,18 @@ pub enum Command {
 }
 
 impl Command {
+    /// The node that it is about, if it is about one as such.
+    pub fn node(&self) -> Option<&NodeId> {
+        match self {
+            Command::Fence { node, .. }
+            | Command::PowerOff { node, .. }
+            | Command::Readmit { node, .. }
+            | Command::Enrol { node, .. }
+            | Command::System { node, .. } => Some(node),
+            _ => None,
+        }
+    }
+
     pub fn workload(&self) -> Option<&WorkloadId> {
         match self {
             Command::Noop

@@ -2,7 +2,7 @@
 //! that was asked from what it knows itself.
 
 use crate::authority::Claim;
-use crate::health::Hearing;
+use crate::health::{Hearing, LOSSY};
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::node::{AddressReport, Node};
 use crate::operation::{Mode, Progress};
@@ -15,9 +15,6 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::Duration;
-
-/// A link that loses this many per cent of the beats is worth a word.
-const LOSSY: u8 = 5;
 
 /// How the whole or a workload is, in one fixed word each.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -295,10 +292,9 @@ impl Node {
         let scene = self.scene();
         let spec = &self.spec().nodes[node];
         let silent = if node == self.me() { Duration::ZERO } else { scene.health.silence(node, scene.now) };
-        let hears = self.hearing_of(node);
         let state = if node == self.me() || (self.is_coordinator() && scene.reports_in(node)) {
             "up"
-        } else if scene.health.heard_by(node).is_none() {
+        } else if !scene.health.knows(node) {
             "unheard"
         } else if scene.health.is_suspected(node, scene.now) {
             "suspected"
@@ -306,14 +302,10 @@ impl Node {
             "up"
         };
         // What it says is worth something while it is heard itself.
-        let hears = hears.filter(|_| state == "up");
-        let deaf = |other: &&NodeId| {
-            let bound = self.spec().timings.suspicion_ceiling;
-            let silent = |h: &Hearing| h.age > bound && !h.knocks;
-            *other != node && hears.as_ref().is_some_and(|all| all.get(*other).is_none_or(silent))
-        };
-        let does_not_hear = self.spec().nodes.keys().filter(deaf).cloned().collect();
-        let misses = hears.iter().flatten().filter(|(_, h)| h.lost >= LOSSY).map(|(n, h)| (n.clone(), h.lost));
+        let hears_ill = if state == "up" { self.hears_ill(node) } else { BTreeMap::new() };
+        let deaf = |h: &Hearing| h.age > self.spec().timings.suspicion_ceiling && !h.knocks;
+        let does_not_hear = hears_ill.iter().filter(|(_, h)| deaf(h)).map(|(n, _)| n.clone()).collect();
+        let misses = hears_ill.iter().filter(|(_, h)| h.lost >= LOSSY).map(|(n, h)| (n.clone(), h.lost));
         NodeView {
             node: node.clone(),
             zone: spec.zone.clone(),
@@ -328,14 +320,20 @@ impl Node {
         }
     }
 
-    /// How a node hears the others: from its report, which comes round broken links, else from its last beat.
-    fn hearing_of(&self, node: &NodeId) -> Option<BTreeMap<NodeId, Hearing>> {
+    /// Whom a node does not hear as it should: from its report, which comes round broken links, else from its last beat, which does
+    /// not say since when.
+    fn hears_ill(&self, node: &NodeId) -> BTreeMap<NodeId, Hearing> {
         let scene = self.scene();
         if node == self.me() {
-            return Some(scene.health.hears(scene.now));
+            return scene.health.ill(scene.now);
         }
         let reported = scene.reports.get(node).filter(|_| self.is_coordinator() && scene.reports_in(node));
-        reported.map(|h| h.report.parts.hears.clone()).or_else(|| scene.health.heard_by(node).cloned())
+        if let Some(ill) = reported.and_then(|h| h.report.parts.hears_ill.as_ref()) {
+            return ill.clone();
+        }
+        let unheard = |other: &&NodeId| *other != node && scene.health.heard_by(node, other) == Some(false);
+        let silent = Hearing { age: Duration::MAX, ..Hearing::default() };
+        self.spec().nodes.keys().filter(unheard).map(|n| (n.clone(), silent)).collect()
     }
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {

@@ -4,6 +4,7 @@
 mod desk;
 
 use desk::{Case, w};
+use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::node::AddressReport;
 use karst_core::replica::GateReport;
@@ -116,7 +117,7 @@ fn a_holder_that_says_nothing_loses_it_with_its_lease() {
     let late = |case: &mut Case, ms: u64| {
         case.now += Duration::from_millis(ms);
         for node in ["doline", "uvala", "ponor"] {
-            case.health.on_beat(&node.into(), ms, vec![], case.now);
+            case.health.on_beat(&node.into(), ms, Hears::default(), case.now);
             if let Some(heard) = case.reports.get_mut(&NodeId::from(node)) {
                 heard.at = case.now;
             }

@@ -4,6 +4,7 @@ mod desk;
 
 use desk::{Case, NODES, standby, w};
 use karst_core::heads::Head;
+use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{Data, Downstream, Observation, Promotion, ReplicaReport, Role};
@@ -306,7 +307,7 @@ fn the_last_holder_tries_again() {
     assert_eq!(case.chosen_with(&mut notes), None);
     case.now += case.spec.timings.lease;
     for node in NODES {
-        case.health.on_beat(&node.into(), 0, vec![], case.now);
+        case.health.on_beat(&node.into(), 0, Hears::default(), case.now);
     }
     let down = Observation::down(Data::Present { standby: false });
     case.report("doline", ReplicaReport { seen: Some(down), ..ReplicaReport::default() });

@@ -3,7 +3,8 @@
 mod desk;
 
 use desk::{Case, NODES, standby, w};
-use karst_core::health::Hearing;
+use karst_core::health::Hears;
+use karst_core::members::Ordered;
 use karst_core::operation::{Kind, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Role};
 use karst_core::spec::{Loss, PowerSpec, Readmit};
@@ -37,9 +38,9 @@ fn silent(case: &mut Case, nodes: &[&str], time: Duration, by: &[&str]) {
     for beat in 1..=(time.as_millis() / 100) as u64 {
         case.now += 100 * MS;
         for node in NODES.iter().filter(|n| !nodes.contains(n)) {
-            let hearing = Hearing { age: 50 * MS, ..Hearing::default() };
-            let heard = by.iter().map(|n| (NodeId::from(*n), hearing)).collect();
-            case.health.on_beat(&(*node).into(), beat, heard, case.now);
+            let members: Ordered = case.spec.nodes.keys().cloned().collect();
+            let hears = Hears { you: Some(50 * MS), lately: members.pick(|n| by.contains(&n.as_str())) };
+            case.health.on_beat(&(*node).into(), beat, hears, case.now);
             if let Some(heard) = case.reports.get_mut(&NodeId::from(*node)) {
                 heard.at = case.now;
             }
@@ -123,7 +124,7 @@ fn authority_ends_with_an_off_that_was_read_after_this_fence() {
     assert_eq!(ended(&case), [], "it was off once, after an earlier fence");
     case.off.insert(doline(), fence);
     assert_eq!(ended(&case), [Command::End { workload: w(), epoch: Epoch(2), how: Ended::PowerOff }]);
-    let nodes = case.with(|scene, _| decide_nodes(scene));
+    let nodes = case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)));
     assert_eq!(nodes, [Command::PowerOff { node: doline(), fence }], "and it is in the log for the next coordinator");
 }
 
@@ -150,7 +151,9 @@ fn back(readmit: Readmit, boot: &str, seen: Option<Observation>) -> Case {
 }
 
 fn readmits(case: &Case) -> bool {
-    case.with(|scene, _| decide_nodes(scene)).iter().any(|c| matches!(c, Command::Readmit { .. }))
+    case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)))
+        .iter()
+        .any(|c| matches!(c, Command::Readmit { .. }))
 }
 
 #[test]

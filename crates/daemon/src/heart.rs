@@ -183,5 +183,7 @@ fn is_so(shown: &Glance, node: &Node) -> bool {
         && shown.coordinator.as_ref() == node.coordinator()
         && shown.cutting == cutting(node)
         && shown.workloads.len() == node.spec().workloads.len()
-        && shown.workloads.iter().all(|(id, w)| w.role == role_of(node, id, w.primary.as_ref()))
+        && node
+            .replicas()
+            .all(|id| shown.workloads.get(id).is_some_and(|w| w.role == role_of(node, id, w.primary.as_ref())))
 }

@@ -103,6 +103,10 @@ struct Run {
     /// taken in again by `karst node enrol`
     #[arg(long)]
     form: bool,
+    /// The spec's votes were changed on every host of the cluster while all were stopped. For one start of each; a node whose votes
+    /// are others than before does not start without it
+    #[arg(long)]
+    votes_changed: bool,
     /// ca.pem, node.pem and node.key
     #[arg(long, default_value = "/etc/karst/tls")]
     tls: PathBuf,
@@ -264,8 +268,11 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let (tell, told) = mpsc::unbounded_channel();
     let persisted = tell.clone();
     let path = run.state.join("node.store");
+    let voters = spec.nodes.iter().filter(|(_, node)| node.votes > 0);
+    let votes = voters.map(|(name, node)| (name.clone(), node.votes)).collect();
+    let start = store::Start { forms: run.form, votes, votes_changed: run.votes_changed };
     let persisted = move |number| drop(persisted.send(Told::Input(Box::new(Input::Persisted { number }))));
-    let (store, opened) = store::Store::open(&path, run.form, persisted)?;
+    let (store, opened) = store::Store::open(&path, start, persisted)?;
     if !opened.stored.counts {
         tracing::warn!(
             path = %path.display(),

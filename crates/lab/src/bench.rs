@@ -6,6 +6,7 @@ use crate::drill::{self, Course};
 use crate::idle::{self, Idle};
 use crate::layout::Layout;
 use crate::oracle::{self, Oracle};
+use crate::scale::{self, Scale};
 use crate::shape::Shape;
 use anyhow::{Context, Result};
 use clap::Args;
@@ -57,6 +58,7 @@ struct Results {
     /// Milliseconds from the coordinator's end to another one's election, brisk timings.
     coordinator_lost: Vec<f64>,
     idle: Vec<Idle>,
+    scale: Vec<Scale>,
 }
 
 impl Results {
@@ -83,6 +85,8 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
 }
 
 async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Result<()> {
+    println!("a coordinator's own work, up to a thousand members ...");
+    results.scale = scale::measure();
     println!("oracle: {} rounds killed, {} stopped cleanly ...", options.rounds, options.moves);
     let mut oracle = Oracle::start(&dir.with_extension("oracle"), 9440).await?;
     for _ in 0..options.rounds {
@@ -222,6 +226,8 @@ fn table(r: &Results) -> String {
         let Idle { node, daemon, deadman, resident } = idle;
         let _ = writeln!(text, "| {node} | {daemon:.2} | {resident:.0} | {deadman:.2} |");
     }
+    text += "\n";
+    text += &scale::table(&r.scale);
     text += "\nEvery round, with the CPU time that the machine's host took away meanwhile (steal):\n\n\
              | what | from | to | pause | detect | decide | isolate | promote | route | first write | steal |\n\
              |---|---|---|---|---|---|---|---|---|---|---|\n";

@@ -23,6 +23,7 @@ pub mod keep;
 pub mod layout;
 pub mod network;
 pub mod oracle;
+pub mod scale;
 pub mod shape;
 pub mod steal;
 pub mod storm;

@@ -1,11 +1,11 @@
 //! karst-lab: a whole cluster on this machine, and what can be done to it.
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result, bail, ensure};
 use clap::{Parser, Subcommand};
 use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, GATES, Layout, WORKLOAD};
 use karst_lab::shape::Shape;
 use karst_lab::writer::{self, Load};
-use karst_lab::{Lab, bench, controller, demo, dial, drill, fault, idle, inside, keep};
+use karst_lab::{Lab, bench, controller, demo, dial, drill, fault, idle, inside, keep, scale};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -60,6 +60,8 @@ enum Command {
     },
     /// Measure against the oracle in the same run; write the table and JSON
     Bench(bench::Options),
+    /// What a coordinator's own work costs as a cluster grows, up to a thousand members
+    Scale,
     /// Measure what the daemons cost while nothing happens
     Idle {
         #[arg(long, default_value_t = 60)]
@@ -153,6 +155,11 @@ async fn run(cli: Cli) -> Result<()> {
             }
         }
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
+        Command::Scale => {
+            let sizes = scale::measure();
+            print!("{}", scale::table(&sizes));
+            ensure!(sizes.iter().all(scale::Scale::is_kept), "a limit is not kept");
+        }
         Command::Writer { writers, pause_ms, journal, until, direct } => {
             let layout = Layout::load(&cli.dir)?;
             let hosts: Vec<String> = GATES.iter().filter_map(|g| Some(karst_lab::layout::host(g)?.client())).collect();

@@ -360,3 +360,17 @@ fn rules_of_liveness() {
         .until_calm(50_000),
     ]);
 }
+
+/// A stall is found while it lasts, in the middle of the faults, and not only where clients still cannot write at the end.
+#[test]
+fn a_stall_is_found_while_it_lasts() {
+    let run = |planted| {
+        let mut world = World::new(ferry_spec(), 1, planted);
+        let hangs = Fault::HangServer { node: n("doline"), for_ms: 40_000 };
+        let faults = vec![(AT, hangs.clone()), (AT + 45_000, hangs)];
+        world.run(&Script { faults, until_ms: AT + 75_000, calm_ms: 0 })
+    };
+    run(None).unwrap();
+    let failure = run(Some(Planted::IgnoreSilence)).unwrap_err();
+    assert!(failure.guarantee == "L1" && failure.at_ms < AT + 35_000, "{failure}");
+}

@@ -18,6 +18,9 @@ mod log;
 mod replicate;
 mod snapshot;
 
+#[cfg(test)]
+mod exhaustive;
+
 pub use log::{Entry, Log};
 pub use snapshot::{Piece, Snapshot};
 

@@ -21,6 +21,7 @@ impl Node {
             let changed = self.state.apply(index, &entry.command);
             self.answer_committed(index, &entry.command, changed);
             if changed {
+                self.put_on_agenda(&entry.command);
                 self.on_applied(index, &entry.command);
             }
         }
@@ -31,10 +32,21 @@ impl Node {
         }
     }
 
+    /// What was decided is looked at for what follows from it.
+    fn put_on_agenda(&mut self, command: &Command) {
+        if let Some(id) = command.workload() {
+            self.agenda.add_workload(id);
+        }
+        if let Some(node) = command.node() {
+            self.agenda.add_node(node);
+        }
+    }
+
     /// Begins anew with what the log's snapshot says, where entries are missing that led there.
     fn restore(&mut self) {
         let Some(snapshot) = self.consensus.snapshot().filter(|s| s.last.1 > self.state.applied) else { return };
         self.state = snapshot.state.clone();
+        self.agenda.add_all();
         for (id, agent) in &mut self.agents {
             if let Some(opened) = &self.state.workload(id).opened {
                 agent.on_opened(opened.epoch, &opened.holder);

@@ -3,8 +3,9 @@
 use super::{CALM_LOOKS, Effect, GateOrder, Node};
 use crate::authority::Claim;
 use crate::heads::Head;
+use crate::health::Hears;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
-use crate::message::{Message, Says};
+use crate::message::{Message, Says, heads_beside};
 use crate::planted::Planted;
 use crate::replica::{Parts, Report, Role};
 use crate::spec::Clock;
@@ -53,8 +54,7 @@ impl Node {
             self.agents.iter().map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now))).collect();
         let gates = self.gates.iter().map(|(id, g)| (id.clone(), g.report.clone())).collect();
         let addresses = self.addresses.iter().map(|(id, k)| (id.clone(), self.address_report(id, k))).collect();
-        let hears = self.health.hears(self.now);
-        let parts = Parts { hears, replicas, gates, addresses };
+        let parts = Parts { hears_ill: None, replicas, gates, addresses };
         let (store, counts) = (self.consensus.store().cloned(), self.consensus.counts());
         Report { boot: self.boot.clone(), store, counts, system: self.system.clone(), parts }
     }
@@ -72,7 +72,7 @@ impl Node {
             let mine = place.holder.as_ref() == Some(&self.me) && !place.leaving;
             mine.then(|| (Claim::Address(id.clone()), place.number))
         };
-        self.spec.workloads.keys().flat_map(|id| here(id).into_iter().chain(address(id))).collect()
+        self.agenda.on(&self.me).flat_map(|id| here(id).into_iter().chain(address(id))).collect()
     }
 
     /// Beats to everyone and checks in with the coordinator, each heartbeat; checks in at once when something that
@@ -81,16 +81,9 @@ impl Node {
         let due = self.beat_due <= self.now;
         if due {
             self.beat_due = self.now + self.spec.timings.heartbeat;
-            let heard: Vec<_> = self.health.hears(self.now).into_iter().collect();
-            self.beats += 1;
-            let heads = self.heads_to_tell();
-            let others: Vec<NodeId> = self.spec.nodes.keys().filter(|n| **n != self.me).cloned().collect();
-            for node in others {
-                self.emit(Effect::Send {
-                    to: node,
-                    message: Message::Beat { number: self.beats, heard: heard.clone(), heads: heads.clone() },
-                });
-            }
+            // Every workload is looked at again with each heartbeat.
+            self.agenda.add_all();
+            self.beat();
         }
         let report = self.report();
         if due && !self.is_coordinator() {
@@ -105,6 +98,9 @@ impl Node {
             return;
         }
         if coordinator == self.me {
+            if news {
+                self.agenda.add_node(&coordinator);
+            }
             self.reports.insert(coordinator.clone(), Heard::now(self.now, report));
             self.answer_checkin(&coordinator, 0, self.now, wants, news);
         } else {
@@ -114,12 +110,27 @@ impl Node {
         }
     }
 
+    fn beat(&mut self) {
+        self.beats += 1;
+        let lately = self.health.lately(self.now);
+        let heads = self.heads_to_tell(heads_beside(&lately));
+        let others: Vec<NodeId> = self.spec.nodes.keys().filter(|n| **n != self.me).cloned().collect();
+        for to in others {
+            let hears = Hears { you: self.health.age(&to, self.now), lately: lately.clone() };
+            let message = Message::Beat { number: self.beats, hears, heads: heads.clone() };
+            self.emit(Effect::Send { to, message });
+        }
+    }
+
     /// How far the own primaries are, and those that were not heard lately: whoever has to judge their standbys next may not have
-    /// heard the last word of them.
-    fn heads_to_tell(&self) -> Vec<(WorkloadId, Head)> {
+    /// heard the last word of them. Where they do not fit a datagram beside the rest of the beat, the next ones come with the next.
+    fn heads_to_tell(&self, room: usize) -> Vec<(WorkloadId, Head)> {
         let old = self.spec.timings.heartbeat * 2;
         let told = |id: &&WorkloadId, at: Time| self.agents.contains_key(*id) || self.now.since(at) > old;
-        self.heads.iter().filter(|(id, _, at)| told(id, *at)).map(|(id, head, _)| (id.clone(), head)).collect()
+        let all: Vec<_> =
+            self.heads.iter().filter(|(id, _, at)| told(id, *at)).map(|(id, head, _)| (id.clone(), head)).collect();
+        let turn = if all.len() <= room { 0 } else { self.beats as usize * room % all.len() };
+        all.iter().cycle().skip(turn).take(room.min(all.len())).cloned().collect()
     }
 
     /// Takes from a report how far a primary there is.
@@ -155,8 +166,8 @@ impl Node {
         let has_it = |s: &Said| s.is_there && s.to == *coordinator && s.term == term && s.counts == counts;
         let before = self.said.take().filter(has_it);
         let heard_at = before.as_ref().map(|b| b.heard_at).filter(|at| now.since(*at) < rest);
-        if heard_at.is_some() {
-            report.parts.hears.clear();
+        if heard_at.is_none() {
+            report.parts.hears_ill = Some(self.health.ill(now));
         }
         let says = match before {
             Some(before) => Says::Since(before.number, Box::new(report.parts.since(&before.parts, &still))),

@@ -10,6 +10,7 @@
 //! not (F5), and what uses it has its own record to wait for (a promotion its attempt, a surrender itself).
 
 mod address;
+mod agenda;
 mod apply;
 mod ask;
 mod checkin;
@@ -102,7 +103,7 @@ pub struct Node {
     last_essence: Option<checkin::Essence>,
     checkins: u64,
     said: Option<checkin::Said>,
-    decide_due: Time,
+    agenda: agenda::Agenda,
     health_due: Time,
     /// When the last whole step was taken: what was due by then has been acted on.
     stepped_at: Time,
@@ -131,6 +132,7 @@ impl Node {
         let mut random = Pcg64Mcg::seed_from_u64(seed);
         let setup = Setup { me: me.clone(), members, votes: spec.votes(), pace, quiet, planted };
         let consensus = Consensus::new(setup, stored, now, random.random());
+        let agenda = agenda::Agenda::new(&spec);
         let mut agents = BTreeMap::new();
         let mut gates = BTreeMap::new();
         let mut addresses = BTreeMap::new();
@@ -152,7 +154,7 @@ impl Node {
             }
         }
         Self {
-            health: Health::new(t, now),
+            health: Health::new(t, me.clone(), spec.nodes.keys().cloned().collect(), now),
             heads: Heads::default(),
             me,
             spec,
@@ -184,7 +186,7 @@ impl Node {
             last_essence: None,
             checkins: 0,
             said: None,
-            decide_due: now,
+            agenda,
             health_due: now,
             stepped_at: Time::ZERO,
             stirred: true,
@@ -246,6 +248,10 @@ impl Node {
     /// Until when a primary of this workload may act on this node (S3 is checked against it).
     pub fn authority_until(&self, workload: &WorkloadId) -> Option<Time> {
         Some(self.agents.get(workload)?.authority.holds_until())
+    }
+    /// The workloads that have a replica on this node.
+    pub fn replicas(&self) -> impl Iterator<Item = &WorkloadId> {
+        self.agents.keys()
     }
     /// What this node's own server of the workload said it is.
     pub fn role_of(&self, workload: &WorkloadId) -> Option<Role> {
@@ -321,6 +327,7 @@ impl Node {
             }
             Input::Powered { node, order, result } => {
                 self.stirred = true;
+                self.agenda.add_node(&node);
                 self.on_powered(&node, order, result);
             }
             Input::Asked { ticket, request } => self.on_asked(ask::Asker::Here(ticket), request),
@@ -344,7 +351,7 @@ impl Node {
     fn step_due(&self) -> Time {
         let mut due = self.beat_due;
         if self.is_coordinator() {
-            due = due.min(self.decide_due).min(self.power_due());
+            due = due.min(self.agenda.due()).min(self.power_due());
         }
         for agent in self.agents.values() {
             due = due.min(agent.next_due(&self.spec.timings));
@@ -357,14 +364,15 @@ impl Node {
             return;
         }
         match message {
-            Message::Beat { number, heard, heads } => {
+            Message::Beat { number, hears, heads } => {
                 for (workload, head) in heads {
                     let opened = self.state.workload(&workload).opened.as_ref();
                     let first_hand = opened.is_some_and(|o| o.holder == *from);
                     self.heads.note(&workload, head, first_hand, self.now);
                 }
-                if let Some(verdict) = self.health.on_beat(from, number, heard, self.now) {
+                if let Some(verdict) = self.health.on_beat(from, number, hears, self.now) {
                     self.stirred = true;
+                    self.agenda.add_node(from);
                     self.record_verdict(verdict);
                 }
             }
@@ -377,7 +385,10 @@ impl Node {
                 self.answer_waiting();
             }
             Message::Checkin { number, sent, wants, says, news } => {
-                self.stirred |= news;
+                if news {
+                    self.stirred = true;
+                    self.agenda.add_node(from);
+                }
                 // No check-in has the number 0.
                 let has_it = if self.hear(from, number, sent, says) { number } else { 0 };
                 self.answer_checkin(from, has_it, sent, wants, news);
@@ -408,7 +419,7 @@ impl Node {
 
     /// Sends, and where the direct link is broken also round it (A4).
     fn send(&mut self, to: NodeId, message: Message) {
-        let broken = self.health.is_broken(&to, &self.me, self.spec.timings.heartbeat * 3, self.now);
+        let broken = self.health.is_broken(&to, self.spec.timings.heartbeat * 3, self.now);
         if broken
             && self.planted != Some(Planted::NoRelay)
             && !message.is_beat()

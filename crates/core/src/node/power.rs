@@ -52,7 +52,10 @@ impl Node {
         }
         let Some((_, cuts)) = self.cutting() else { return };
         let now = self.now;
-        let up: Vec<NodeId> = self.spec.nodes.keys().filter(|n| self.scene().is_up(n)).cloned().collect();
+        let scene = self.scene();
+        let seen_off = |d: &Device| matches!(&d.seen, Some(Ok(seen)) if !seen.on);
+        let off = self.devices.devices.iter().filter(|(_, d)| seen_off(d)).map(|(n, _)| n);
+        let back: Vec<NodeId> = off.filter(|n| scene.is_up(n)).cloned().collect();
         let mut orders = Vec::new();
         let powered = self.spec.nodes.iter().filter(|(_, n)| n.power.is_some());
         for node in powered.map(|(id, _)| id) {
@@ -61,7 +64,7 @@ impl Node {
             let fence = cuts.iter().find(|(n, _)| n == node).map(|(_, fence)| *fence);
             let order = fence.map_or(PowerOrder::Look, |fence| PowerOrder::Off { fence });
             // What was read as off and is heard again is not off any more.
-            if matches!(&device.seen, Some(Ok(seen)) if !seen.on) && up.contains(node) {
+            if back.contains(node) {
                 device.due = device.due.min(device.seen_at + LOOK_AGAIN);
             }
             // A new cut waits neither for a look that is under way nor for the next look's turn.

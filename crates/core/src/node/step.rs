@@ -9,7 +9,6 @@ use crate::message::Message;
 use crate::replica::agent::{Order, Scene};
 use crate::spec::{Alone, Loss};
 use crate::steward;
-use crate::time::Time;
 use rand::Rng;
 
 impl Node {
@@ -26,12 +25,16 @@ impl Node {
         if self.health_due <= self.now {
             let (verdicts, due) = self.health.on_time(self.now);
             self.health_due = due.max(self.now + self.spec.timings.heartbeat / 4);
-            self.stirred |= !verdicts.is_empty();
-            verdicts.into_iter().for_each(|v| self.record_verdict(v));
+            for verdict in verdicts {
+                self.stirred = true;
+                self.agenda.add_node(verdict.node());
+                self.record_verdict(verdict);
+            }
         }
         self.run_consensus_orders();
         if self.stirred || self.known.as_ref() != Some(&self.known_now()) || self.step_due() <= self.now {
             self.stirred = false;
+            self.agenda.add_due(self.now);
             self.step();
             self.known = Some(self.known_now());
         }
@@ -88,6 +91,7 @@ impl Node {
                 }
                 consensus::Order::Elected { term, votes } => {
                     self.reports.clear();
+                    self.agenda.add_all();
                     self.ledger = Ledger::default();
                     let list: Vec<String> = votes
                         .iter()
@@ -162,23 +166,26 @@ impl Node {
         }
     }
 
-    /// As coordinator: what to do next for each workload, one commit round at a time.
+    /// As coordinator: what to do next for each workload of which something is news, one commit round at a time.
     fn decide(&mut self) {
         if !self.consensus.is_established() || self.consensus.log().last().1 != self.state.applied {
             // What is under way has to be committed first, and that brings it here again.
-            self.decide_due = self.now + self.spec.timings.heartbeat;
             return;
         }
+        let look = self.agenda.take(&self.spec);
         let mut all_notes = std::mem::take(&mut self.notes);
+        let mut dues = Vec::new();
         let scene = self.scene();
-        let mut commands = steward::fencing::decide_nodes(&scene);
-        let mut due = Time(u64::MAX);
-        for (id, workload) in &self.spec.workloads {
+        let mut commands = steward::fencing::decide_nodes(&scene, &look.nodes);
+        for id in look.workloads {
+            let Some(spec) = self.spec.workloads.get(&id) else { continue };
             let notes = all_notes.entry(id.clone()).or_default();
-            commands.extend(steward::decide(&scene, id, workload, notes));
-            due = due.min(steward::next_look(&scene, id, notes));
+            commands.extend(steward::decide(&scene, &id, spec, notes));
+            let due = steward::next_look(&scene, &id, notes);
+            dues.push((id, due));
         }
-        (self.notes, self.decide_due) = (all_notes, due);
+        self.notes = all_notes;
+        dues.iter().for_each(|(id, due)| self.agenda.set_due(id, *due, self.beat_due));
         self.consensus.propose(commands, self.now);
     }
 }

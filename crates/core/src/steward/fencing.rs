@@ -23,14 +23,14 @@ impl Scene<'_> {
         let unheard = silent(self.health.silence(node, self.now))
             && self.reports.get(node).is_none_or(|h| silent(self.now.since(h.at)))
             && silent(self.now.since(self.awake_since));
+        if !unheard {
+            return false;
+        }
         let near = |p: &&NodeId| *p != node && *p != self.me && self.health.silence(p, self.now) < floor;
         let peers: Vec<&NodeId> = self.spec.nodes.keys().filter(near).collect();
-        let hears = |p: &&NodeId| {
-            let hearing = self.health.heard_by(p).and_then(|heard| heard.get(node));
-            hearing.is_some_and(|h| h.age + self.health.silence(p, self.now) < floor)
-        };
+        let hears = |p: &&NodeId| self.health.heard_by(p, node) == Some(true);
         let majority = self.spec.votes().is_majority(peers.iter().copied().chain([self.me]));
-        unheard && majority && !peers.iter().any(hears)
+        majority && !peers.iter().any(hears)
     }
 }
 
@@ -54,10 +54,10 @@ impl Desk<'_> {
     }
 }
 
-/// What to commit about nodes as such.
-pub fn decide_nodes(scene: &Scene) -> Vec<Command> {
+/// What to commit about these nodes as such.
+pub fn decide_nodes(scene: &Scene, nodes: &[NodeId]) -> Vec<Command> {
     let mut commands = Vec::new();
-    for (node, spec) in &scene.spec.nodes {
+    for (node, spec) in nodes.iter().filter_map(|n| scene.spec.nodes.get_key_value(n)) {
         let known = scene.state.nodes.get(node);
         let report = scene.reports.get(node).map(|h| &h.report);
         if let Some(system) = report.and_then(|r| r.system.as_ref())

@@ -175,7 +175,7 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
     tenure.into_iter().chain(address).collect()
 }
 
-/// When a decision may fall by the mere passing of time.
+/// When a decision may fall by the mere passing of time; at every heartbeat besides.
 pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
     let timings = &scene.spec.timings;
     let w = scene.state.workload(id);
@@ -189,7 +189,7 @@ pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
     };
     // What has passed already was there to be decided on just now.
     let ahead = lease.into_iter().chain(address).chain(limits).filter(|at| *at > scene.now);
-    ahead.min().unwrap_or(Time(u64::MAX)).min(scene.now + timings.heartbeat)
+    ahead.min().unwrap_or(Time(u64::MAX))
 }
 
 impl Desk<'_> {

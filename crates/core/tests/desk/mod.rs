@@ -4,7 +4,7 @@
 
 use karst_core::authority::Ledger;
 use karst_core::heads::Heads;
-use karst_core::health::Health;
+use karst_core::health::{Health, Hears};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
@@ -101,9 +101,9 @@ impl Case {
             assert!(state.apply(next, &command));
         }
         let now = Time::from_millis(5_000);
-        let mut health = Health::new(&spec.timings, now);
+        let mut health = Health::new(&spec.timings, "ponor".into(), NODES.map(NodeId::from).into_iter().collect(), now);
         for node in NODES {
-            health.on_beat(&node.into(), 0, vec![], now);
+            health.on_beat(&node.into(), 0, Hears::default(), now);
         }
         let mut case = Self {
             spec,
@@ -214,7 +214,7 @@ impl Case {
     pub fn pass(&mut self, time: Duration) {
         self.now += time;
         for node in NODES {
-            self.health.on_beat(&node.into(), 0, vec![], self.now);
+            self.health.on_beat(&node.into(), 0, Hears::default(), self.now);
             if let Some(heard) = self.reports.get_mut(&NodeId::from(node)) {
                 heard.at = self.now;
             }

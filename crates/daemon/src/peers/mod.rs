@@ -307,12 +307,29 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
 #[cfg(test)]
 mod tests {
     use super::*;
-    use karst_core::health::Hearing;
+    use karst_core::heads::Head;
+    use karst_core::health::Hears;
+    use karst_core::members::Ordered;
+    use karst_core::message::heads_beside;
+    use karst_core::{Epoch, Lsn};
     use proptest::prelude::*;
 
     fn beat() -> Message {
-        let hearing = Hearing { age: Duration::from_millis(90), ..Hearing::default() };
-        Message::Beat { number: 7, heard: vec![("polje".into(), hearing)], heads: vec![] }
+        let hears = Hears { you: Some(Duration::from_millis(90)), ..Hears::default() };
+        Message::Beat { number: 7, hears, heads: vec![] }
+    }
+
+    /// With a thousand nodes, the longest names and the largest numbers.
+    #[test]
+    fn the_largest_beat_fits_a_datagram() {
+        let lately = (0..1_000).map(|n| NodeId::from(format!("n{n}"))).collect::<Ordered>().pick(|_| true);
+        let head = Head { epoch: Epoch(u64::MAX), position: Lsn(u64::MAX) };
+        let name = |n: usize| format!("{n:040}").as_str().into();
+        let heads = (0..heads_beside(&lately)).map(|n| (name(n), head)).collect();
+        let hears = Hears { you: Some(Duration::MAX), lately };
+        let beat = Message::Beat { number: u64::MAX, hears, heads };
+        let length = encode(&beat).len() - 4;
+        assert!((900..=sealed::LARGEST).contains(&length), "{length} bytes");
     }
 
     #[test]

@@ -5,6 +5,7 @@ mod deadman;
 mod devices;
 mod disturb;
 mod host;
+mod progress;
 mod servers;
 mod watch;
 
@@ -98,6 +99,8 @@ struct Service {
     last_acknowledged: u64,
     longest_pause: u64,
     address_answered: u64,
+    /// When something was broken last that its clients have to wait for.
+    hindered_at: u64,
 }
 
 /// What is broken for everybody.

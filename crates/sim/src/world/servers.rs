@@ -275,6 +275,9 @@ impl World {
         }
         self.probe(millis)?;
         self.check_tick()?;
+        if millis.is_multiple_of(100) {
+            self.check_progress()?;
+        }
         self.after(TICK, Happening::Tick);
         Ok(())
     }

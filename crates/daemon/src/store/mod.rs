@@ -3,23 +3,32 @@
 //! One thread writes; what is waiting goes into one commit. The file carries a store id and its own inode and device: a
 //! copy or a restored backup is recognised and refused, and so is one of which a page was changed (A6).
 
+mod mark;
+
+#[cfg(test)]
+mod broken;
+#[cfg(test)]
+mod tests;
+
 use crate::clock;
 use karst_core::consensus::{Durable, Entry, Snapshot, Stored};
 use karst_core::event::Event;
 use karst_core::node::Write;
 use karst_core::replica::agent::Kept;
-use karst_core::{Index, WorkloadId};
+use karst_core::{Index, NodeId, WorkloadId};
 use karst_history::Stamped;
+use mark::{Mark, Reached};
 use redb::{Database, ReadableDatabase, ReadableTable, TableDefinition, WriteTransaction};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
+use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
-use std::panic::AssertUnwindSafe;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::time::Duration;
 
 const META: TableDefinition<&str, &[u8]> = TableDefinition::new("meta");
 const LOG: TableDefinition<u64, &[u8]> = TableDefinition::new("log");
@@ -29,6 +38,8 @@ const EVENTS: TableDefinition<u64, &[u8]> = TableDefinition::new("events");
 const FORMAT: u32 = 1;
 /// Events that wait for the history store: some weeks of an ordinary cluster. Then the oldest go.
 const MOST_EVENTS: u64 = 100_000;
+/// Longer than any store takes to be read whole: its log and snapshot are short, and its events are bounded.
+const OPENS_WITHIN: Duration = Duration::from_secs(60);
 /// Events that wait for a disk that hangs.
 const MOST_QUEUED: usize = 10_000;
 
@@ -52,8 +63,18 @@ pub enum StoreError {
          this node then starts with an empty one, which votes once `karst node enrol` has been called for it"
     )]
     Broken(String),
+    #[error(
+        "node store {path}: when this node ran last, the votes were {known}; the spec file now says {now}. Nodes with different votes may \
+         form two majorities. Put the same file on every host while karstd is stopped on all of them, then start each once with \
+         --votes-changed"
+    )]
+    Votes { path: String, known: String, now: String },
     #[error("node store {0} has format {1}; this version reads {FORMAT}")]
     Format(String, u32),
+    #[error(
+        "node store {path} could not be opened within {} s: its disk does not answer, or the file is damaged. Look whether the disk          answers; if it does, move the store away: this node then starts with an empty one, which votes once `karst node enrol` has          been called for it", .limit.as_secs()
+    )]
+    Stuck { path: String, limit: Duration },
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -65,6 +86,26 @@ struct Identity {
     /// It votes, and what it has counts: it formed the cluster, or was enrolled since it was made (A6).
     #[serde(default = "formed_before")]
     counts: bool,
+    /// Who votes, as this node's spec file said when it ran last.
+    #[serde(default)]
+    votes: Option<Ballots>,
+}
+
+/// The votes of each node that has any.
+pub type Ballots = BTreeMap<NodeId, u32>;
+
+fn listed(votes: &Ballots) -> String {
+    votes.iter().map(|(node, votes)| format!("{node} {votes}")).collect::<Vec<_>>().join(", ")
+}
+
+/// What a start knows of its store.
+#[derive(Clone, Debug)]
+pub struct Start {
+    /// This node forms the cluster: a store that is made now counts (F3).
+    pub forms: bool,
+    pub votes: Ballots,
+    /// They were changed on every host while all were stopped.
+    pub votes_changed: bool,
 }
 
 /// Stores that were made before this was written down formed their cluster.
@@ -81,6 +122,7 @@ pub struct Opened {
     next_event: u64,
     recorded: u64,
     waiting: u64,
+    commits: u64,
 }
 
 enum Job {
@@ -115,29 +157,29 @@ fn decode<T: DeserializeOwned>(path: &str, bytes: &[u8]) -> Result<T, StoreError
 }
 
 impl Store {
-    /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a batch is durable. One that is
-    /// made now counts only if this node `forms` the cluster (F3).
+    /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a batch is durable.
     ///
     /// # Errors
     /// If the file cannot be used, is damaged, or is a copy.
     pub fn open(
-        path: &Path, forms: bool, persisted: impl Fn(u64) + Send + 'static,
+        path: &Path, start: Start, persisted: impl Fn(u64) + Send + 'static,
     ) -> Result<(Self, Opened), StoreError> {
         let name = path.display().to_string();
-        // The database asserts things of its file that need not be true of a damaged one, at its end too.
-        let opened = std::panic::catch_unwind(AssertUnwindSafe(|| open_whole(path, &name, forms)));
-        let (database, opened) = opened.unwrap_or_else(|_| Err(StoreError::Broken(name.clone())))?;
+        let file = path.to_owned();
+        let (database, opened, mark) = within(OPENS_WITHIN, &name.clone(), move || {
+            let length = std::fs::metadata(&file).map_or(0, |m| m.len());
+            let database = Database::create(&file).map_err(|e| refused(&name, e))?;
+            let metadata = std::fs::metadata(&file).map_err(|e| refused(&name, e))?;
+            let (mark, reached) = Mark::open(&file.with_extension("mark")).map_err(|e| refused(&name, e))?;
+            let before = Before { is_new: length == 0, file: (metadata.ino(), metadata.dev()), reached };
+            let (database, opened) = open_whole(database, &before, &name, &start)?;
+            Ok((database, opened, mark))
+        })?;
         let (jobs, work) = channel();
         let database = Arc::new(database);
         let store_id = opened.store_id.clone();
         let queued = Arc::new(AtomicUsize::new(0));
-        let writer = Writer {
-            database: database.clone(),
-            next_event: opened.next_event,
-            recorded: opened.recorded,
-            waiting: opened.waiting,
-            queued: queued.clone(),
-        };
+        let writer = Writer::new(database.clone(), Some(mark), &opened, queued.clone());
         std::thread::Builder::new()
             .name("store".into())
             .spawn(move || writer.run(&work, persisted))
@@ -200,78 +242,141 @@ impl<E: Into<redb::Error>> From<E> for LoadError {
     }
 }
 
-/// The database, every page of it compared with its checksum: what was changed behind its back must not become a vote.
-fn open_whole(path: &Path, name: &str, forms: bool) -> Result<(Database, Opened), StoreError> {
-    let wrap = |source: redb::Error| match source {
-        redb::Error::Corrupted(_) => StoreError::Broken(name.into()),
+/// Opens a store on a thread of its own: the database takes for granted what need not be true of a damaged file, and then panics, also
+/// where it lets go of it, or turns round and round.
+fn within<T: Send + 'static>(
+    limit: Duration, path: &str, open: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, StoreError> {
+    let (tell, told) = channel();
+    let opening = move || drop(tell.send(open()));
+    std::thread::Builder::new().name("store-open".into()).spawn(opening).expect("a thread can be started");
+    match told.recv_timeout(limit) {
+        Ok(opened) => opened,
+        Err(RecvTimeoutError::Timeout) => Err(StoreError::Stuck { path: path.into(), limit }),
+        Err(RecvTimeoutError::Disconnected) => Err(StoreError::Broken(path.into())),
+    }
+}
+
+fn refused(name: &str, error: impl Into<redb::Error>) -> StoreError {
+    match error.into() {
+        redb::Error::Corrupted(_) | redb::Error::UpgradeRequired(_) => StoreError::Broken(name.into()),
+        redb::Error::Io(error) if error.kind() == ErrorKind::InvalidData => StoreError::Broken(name.into()),
         source => StoreError::Database { path: name.into(), source },
+    }
+}
+
+/// What is known of a store's file before it is read.
+#[derive(Clone, Debug)]
+struct Before {
+    is_new: bool,
+    /// Its inode and device.
+    file: (u64, u64),
+    reached: Option<Reached>,
+}
+
+/// The database, every page of it compared with its checksum: what was changed behind its back must not become a vote.
+fn open_whole(
+    mut database: Database, file: &Before, name: &str, start: &Start,
+) -> Result<(Database, Opened), StoreError> {
+    let wrap = |e| match e {
+        LoadError::Redb(e) => refused(name, *e),
+        LoadError::Store(e) => e,
     };
-    let mut database = Database::create(path).map_err(|e| wrap(e.into()))?;
-    if !database.check_integrity().map_err(|e| wrap(e.into()))? {
+    let before = find(&database, name).map_err(wrap)?;
+    let whole = database.check_integrity().map_err(|e| refused(name, e))?;
+    let found = find(&database, name).map_err(wrap)?;
+    // It also mends what says which pages are free, and that may well be out of date: of what the store says nothing may be different.
+    let changed = !whole && found != before;
+    let ahead =
+        |(reached, identity): (&Reached, &Identity)| reached.store == identity.store && reached.commits > found.commits;
+    let went_back = file.reached.as_ref().zip(found.identity.as_ref()).is_some_and(ahead);
+    if changed || went_back || (found.identity.is_none() && !file.is_new) {
         return Err(StoreError::Broken(name.into()));
     }
-    let opened = load(&database, path, name, forms).map_err(|e| match e {
-        LoadError::Redb(e) => wrap(*e),
-        LoadError::Store(e) => e,
-    })?;
+    let identity = identify_as(found.identity.clone(), file.file, name, start)?;
+    let save = || -> Result<(), redb::Error> {
+        let tx = database.begin_write()?;
+        tx.open_table(META)?.insert("identity", encode(&identity).as_slice())?;
+        tx.commit()?;
+        Ok(())
+    };
+    save().map_err(|e| refused(name, e))?;
+    let Found { mut stored, kept, next_event, recorded, waiting, commits, .. } = found;
+    (stored.store, stored.counts) = (Some(identity.store.as_str().into()), identity.counts);
+    let opened = Opened { stored, kept, store_id: identity.store, next_event, recorded, waiting, commits };
     Ok((database, opened))
 }
 
-fn load(database: &Database, path: &Path, name: &str, forms: bool) -> Result<Opened, LoadError> {
-    let file = std::fs::metadata(path).map_err(redb::Error::Io)?;
-    let tx = database.begin_write()?;
-    let mut opened;
-    {
-        let mut meta = tx.open_table(META)?;
-        let found = meta.get("identity")?.map(|v| decode::<Identity>(name, v.value()));
-        let identity = match found.transpose().map_err(LoadError::Store)? {
-            Some(identity) if identity.format != FORMAT => {
-                return Err(LoadError::Store(StoreError::Format(name.into(), identity.format)));
-            }
-            Some(identity) if (identity.inode, identity.device) != (file.ino(), file.dev()) => {
-                return Err(LoadError::Store(StoreError::Copied(name.into())));
-            }
-            Some(identity) => identity,
-            None => {
-                let store = format!("{:016x}", rand::random::<u64>());
-                let (inode, device) = (file.ino(), file.dev());
-                let identity = Identity { format: FORMAT, store, inode, device, counts: forms };
-                meta.insert("identity", encode(&identity).as_slice())?;
-                identity
-            }
-        };
-        let store = Some(identity.store.as_str().into());
-        let mut stored = Stored { store, counts: identity.counts, ..Stored::default() };
-        if let Some(vote) = meta.get("vote")? {
-            (stored.term, stored.vote) = decode(name, vote.value()).map_err(LoadError::Store)?;
+/// Who the store is, if it may be used: it is the file that was made then, and the votes are the same.
+fn identify_as(found: Option<Identity>, file: (u64, u64), name: &str, start: &Start) -> Result<Identity, StoreError> {
+    let (inode, device) = file;
+    let mut identity = match found {
+        Some(identity) if identity.format != FORMAT => return Err(StoreError::Format(name.into(), identity.format)),
+        Some(identity) if (identity.inode, identity.device) != file => return Err(StoreError::Copied(name.into())),
+        Some(identity) => identity,
+        None => {
+            let store = format!("{:016x}", rand::random::<u64>());
+            Identity { format: FORMAT, store, inode, device, counts: start.forms, votes: None }
         }
-        let snapshot = meta.get("snapshot")?.map(|v| decode::<Snapshot>(name, v.value()));
-        stored.snapshot = snapshot.transpose().map_err(LoadError::Store)?;
-        for row in tx.open_table(LOG)?.iter()? {
-            stored.entries.push(decode(name, row?.1.value()).map_err(LoadError::Store)?);
-        }
-        let mut kept = BTreeMap::new();
-        for row in tx.open_table(KEPT)?.iter()? {
-            let (workload, value) = row?;
-            kept.insert(workload.value().into(), decode(name, value.value()).map_err(LoadError::Store)?);
-        }
-        let waiting = redb::ReadableTableMetadata::len(&tx.open_table(EVENTS)?)?;
-        let number = |key: &str| -> Result<u64, LoadError> {
-            meta.get(key)?.map_or(Ok(0), |v| decode(name, v.value()).map_err(LoadError::Store))
-        };
-        let (next_event, recorded) = (number("next_event")?.max(1), number("recorded")?);
-        opened = Opened { stored, kept, store_id: identity.store, next_event, recorded, waiting };
-        // A vote alone names a term that no entry may exceed.
-        let last = opened.stored.entries.last().map(|e| e.term).unwrap_or_default();
-        let base = opened.stored.snapshot.as_ref().map(|s| s.last.0).unwrap_or_default();
-        opened.stored.term = opened.stored.term.max(last).max(base);
+    };
+    let known = identity.votes.replace(start.votes.clone());
+    if let Some(known) = known.filter(|known| *known != start.votes && !start.votes_changed) {
+        let (known, now) = (listed(&known), listed(&start.votes));
+        return Err(StoreError::Votes { path: name.into(), known, now });
     }
-    tx.commit()?;
-    Ok(opened)
+    Ok(identity)
+}
+
+/// What is in a store.
+#[derive(Debug, PartialEq)]
+struct Found {
+    identity: Option<Identity>,
+    /// Without what its identity says.
+    stored: Stored,
+    kept: BTreeMap<WorkloadId, Kept>,
+    next_event: u64,
+    recorded: u64,
+    waiting: u64,
+    commits: u64,
+}
+
+fn find(database: &Database, name: &str) -> Result<Found, LoadError> {
+    // A new one has no tables yet, and a transaction that is dropped leaves none.
+    let tx = database.begin_write()?;
+    let meta = tx.open_table(META)?;
+    let identity = meta.get("identity")?.map(|v| decode::<Identity>(name, v.value()));
+    let identity = identity.transpose().map_err(LoadError::Store)?;
+    let mut stored = Stored::default();
+    if let Some(vote) = meta.get("vote")? {
+        (stored.term, stored.vote) = decode(name, vote.value()).map_err(LoadError::Store)?;
+    }
+    let snapshot = meta.get("snapshot")?.map(|v| decode::<Snapshot>(name, v.value()));
+    stored.snapshot = snapshot.transpose().map_err(LoadError::Store)?;
+    for row in tx.open_table(LOG)?.iter()? {
+        stored.entries.push(decode(name, row?.1.value()).map_err(LoadError::Store)?);
+    }
+    // A vote alone names a term that no entry may exceed.
+    let last = stored.entries.last().map(|e| e.term).unwrap_or_default();
+    let base = stored.snapshot.as_ref().map(|s| s.last.0).unwrap_or_default();
+    stored.term = stored.term.max(last).max(base);
+    let mut kept = BTreeMap::new();
+    for row in tx.open_table(KEPT)?.iter()? {
+        let (workload, value) = row?;
+        kept.insert(workload.value().into(), decode(name, value.value()).map_err(LoadError::Store)?);
+    }
+    let waiting = redb::ReadableTableMetadata::len(&tx.open_table(EVENTS)?)?;
+    let number = |key: &str| -> Result<u64, LoadError> {
+        meta.get(key)?.map_or(Ok(0), |v| decode(name, v.value()).map_err(LoadError::Store))
+    };
+    let (next_event, recorded, commits) = (number("next_event")?.max(1), number("recorded")?, number("commits")?);
+    Ok(Found { identity, stored, kept, next_event, recorded, waiting, commits })
 }
 
 struct Writer {
     database: Arc<Database>,
+    mark: Option<Mark>,
+    store_id: String,
+    commits: u64,
     next_event: u64,
     /// Committed decisions up to here were recorded; after a restart they are applied, not recorded, again.
     recorded: u64,
@@ -281,6 +386,12 @@ struct Writer {
 }
 
 impl Writer {
+    fn new(database: Arc<Database>, mark: Option<Mark>, opened: &Opened, queued: Arc<AtomicUsize>) -> Self {
+        let Opened { next_event, recorded, waiting, commits, .. } = *opened;
+        let store_id = opened.store_id.clone();
+        Self { database, mark, store_id, commits, next_event, recorded, waiting, queued }
+    }
+
     fn run(mut self, work: &Receiver<Job>, persisted: impl Fn(u64)) {
         while let Ok(first) = work.recv() {
             let jobs: Vec<Job> = std::iter::once(first).chain(work.try_iter()).collect();
@@ -307,6 +418,9 @@ impl Writer {
             match job {
                 Job::Persist { number, writes } => {
                     for write in writes {
+                        if let Write::Log(Durable::Enrolled(store) | Durable::Expelled(store)) = &write {
+                            self.store_id = store.as_str().into();
+                        }
                         apply(&tx, write)?;
                     }
                     durable = Some(number);
@@ -326,7 +440,12 @@ impl Writer {
                 Job::Stop => {}
             }
         }
+        self.commits += 1;
+        tx.open_table(META)?.insert("commits", encode(&self.commits).as_slice())?;
         tx.commit()?;
+        if let Some(mark) = &self.mark {
+            mark.write(&self.store_id, self.commits).map_err(redb::Error::Io)?;
+        }
         Ok(durable)
     }
 
@@ -395,132 +514,4 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
         }
     }
     Ok(())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use karst_core::state::{ClusterState, Command};
-    use karst_core::{NodeId, Term};
-    use std::sync::mpsc;
-
-    fn entry(term: u64, index: u64) -> Entry {
-        Entry { term: Term(term), index: Index(index), command: Command::Noop }
-    }
-
-    fn open(path: &Path) -> (Store, Opened, mpsc::Receiver<u64>) {
-        loop {
-            let (tell, told) = channel();
-            match Store::open(path, true, move |n| tell.send(n).unwrap()) {
-                Ok((store, opened)) => return (store, opened, told),
-                // The thread of the store before is still letting go of it.
-                Err(StoreError::Database { source: redb::Error::DatabaseAlreadyOpen, .. }) => std::thread::yield_now(),
-                Err(error) => panic!("{error}"),
-            }
-        }
-    }
-
-    #[test]
-    fn a_snapshot_is_there_again_with_the_entries_after_it() {
-        let dir = tempfile::tempdir().unwrap();
-        let path = dir.path().join("node.store");
-        let snapshot = |term, index| {
-            let state = ClusterState { applied: Index(index), ..ClusterState::default() };
-            Box::new(Snapshot { last: (Term(term), Index(index)), state })
-        };
-        let again = |durable: Vec<Durable>| {
-            let (store, _, told) = open(&path);
-            store.persist(1, durable.into_iter().map(Write::Log).collect());
-            told.recv().unwrap();
-            store.stop();
-            drop(store);
-            let (store, opened, _told) = open(&path);
-            store.stop();
-            opened.stored
-        };
-        let entries = Durable::Entries(vec![entry(2, 1), entry(2, 2), entry(2, 3)]);
-        let stored = again(vec![entries, Durable::Compacted(snapshot(2, 2))]);
-        assert_eq!((stored.snapshot, stored.entries), (Some(*snapshot(2, 2)), vec![entry(2, 3)]));
-        let stored = again(vec![Durable::Installed(snapshot(5, 9))]);
-        assert_eq!((stored.term, stored.snapshot, stored.entries), (Term(5), Some(*snapshot(5, 9)), vec![]));
-    }
-
-    #[test]
-    fn what_was_persisted_is_there_again_and_a_copy_is_refused() {
-        let dir = tempfile::tempdir().unwrap();
-        let path = dir.path().join("node.store");
-        let (store, opened, told) = open(&path);
-        assert_eq!(opened.stored.entries, []);
-        let vote = Some(NodeId::from("polje"));
-        store.persist(
-            1,
-            vec![
-                Write::Log(Durable::Vote { term: Term(3), vote: vote.clone() }),
-                Write::Log(Durable::Entries(vec![entry(2, 1), entry(2, 2), entry(2, 3)])),
-            ],
-        );
-        // A new leader's entry replaces what conflicts with it and everything after.
-        store.persist(2, vec![Write::Log(Durable::Entries(vec![entry(3, 2)]))]);
-        let mut event = Event::new(karst_core::event::Level::Info, "test", "twice applied, once recorded");
-        event.index = Some(Index(2));
-        store.record(event.clone());
-        while told.recv().unwrap() < 2 {}
-        store.stop();
-        drop(store);
-
-        let (store, opened, _told) = open(&path);
-        assert_eq!((opened.stored.term, opened.stored.vote), (Term(3), vote));
-        assert_eq!(opened.stored.entries, [entry(2, 1), entry(3, 2)]);
-        store.record(event);
-        store.record(Event::new(karst_core::event::Level::Info, "test", "second"));
-        while store.waiting(10).1 < 2 {
-            std::thread::yield_now();
-        }
-        let numbers: Vec<u64> = store.waiting(10).0.iter().map(|s| s.number).collect();
-        assert_eq!(numbers, [1, 2]);
-        store.stop();
-        drop(store);
-
-        // Whole only when the thread has let go of it.
-        let closed = loop {
-            match Database::open(&path) {
-                Err(redb::DatabaseError::DatabaseAlreadyOpen) => std::thread::yield_now(),
-                opened => break opened.unwrap(),
-            }
-        };
-        drop(closed);
-        let copy = dir.path().join("copy.store");
-        std::fs::copy(&path, &copy).unwrap();
-        assert!(matches!(Store::open(&copy, true, |_| {}), Err(StoreError::Copied(_))));
-        let whole = std::fs::File::options().write(true).open(&copy).unwrap();
-        whole.set_len(whole.metadata().unwrap().len() / 2).unwrap();
-        assert!(matches!(Store::open(&copy, true, |_| {}), Err(StoreError::Broken(_))));
-    }
-
-    /// A store that is made without being told that it forms the cluster does not count, until it is enrolled; one that went back
-    /// has another name.
-    #[test]
-    fn a_new_store_counts_once_it_is_enrolled() {
-        let dir = tempfile::tempdir().unwrap();
-        let path = dir.path().join("node.store");
-        let again = |write: Durable| {
-            let (tell, told) = channel();
-            let (store, opened) = loop {
-                let tell = tell.clone();
-                match Store::open(&path, false, move |n| tell.send(n).unwrap()) {
-                    Ok(opened) => break opened,
-                    Err(StoreError::Database { .. }) => std::thread::yield_now(),
-                    Err(error) => panic!("{error}"),
-                }
-            };
-            store.persist(1, vec![Write::Log(write)]);
-            told.recv().unwrap();
-            store.stop();
-            (opened.stored.store, opened.stored.counts)
-        };
-        let (first, counts) = again(Durable::Enrolled("x".into()));
-        assert!(first.is_some() && !counts);
-        assert_eq!(again(Durable::Expelled("y".into())), (Some("x".into()), true));
-        assert_eq!(again(Durable::Enrolled("y".into())), (Some("y".into()), false));
-    }
 }

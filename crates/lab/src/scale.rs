@@ -1,0 +1,290 @@
+//! What a coordinator's work costs as a cluster grows: all beats and check-ins of one heartbeat, its own heartbeat with a look at
+//! every workload, and the whole step after one piece of news. The coordinator is the only voter, so that nothing is waited for.
+//!
+//! No machine has a thousand hosts to spare: the coordinator's core alone runs, on made-up messages, and its effects go nowhere.
+
+use crate::bench::quantile;
+use karst_core::consensus::{Snapshot, Stored};
+use karst_core::health::Hears;
+use karst_core::members::Ordered;
+use karst_core::message::{Message, Says};
+use karst_core::node::{Effect, Input, NodeConfig, SNAPSHOT_AFTER};
+use karst_core::replica::{Data, Downstream, GateReport, Observation, Parts, ReplicaReport, Report, Role};
+use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::state::{ClusterState, Command};
+use karst_core::{BootId, Epoch, Lsn, Node, NodeId, Term, Time};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::net::SocketAddr;
+use std::time::{Duration, Instant};
+
+const ROUNDS: usize = 9;
+const SIZES: [(usize, usize); 5] = [(7, 10), (7, 100), (50, 250), (200, 1_000), (1_000, 5_000)];
+/// Whatever the size: a whole step after one piece of news, and all beats of one heartbeat.
+const NEWS_LIMIT: Duration = Duration::from_millis(10);
+const BEATS_LIMIT: Duration = Duration::from_millis(100);
+
+/// The medians of one size's heartbeats, in microseconds.
+#[derive(Clone, Debug, Serialize)]
+pub struct Scale {
+    pub members: usize,
+    pub workloads: usize,
+    pub beats_us: f64,
+    pub checkins_us: f64,
+    pub heartbeat_us: f64,
+    pub news_us: f64,
+}
+
+impl Scale {
+    pub fn is_kept(&self) -> bool {
+        self.news_us < NEWS_LIMIT.as_micros() as f64 && self.beats_us < BEATS_LIMIT.as_micros() as f64
+    }
+}
+
+/// Every size, measured.
+pub fn measure() -> Vec<Scale> {
+    SIZES.iter().map(|(members, workloads)| of_size(*members, *workloads)).collect()
+}
+
+fn of_size(members: usize, workloads: usize) -> Scale {
+    let rounds = rounds(members, workloads);
+    let median = |part: fn(&Round) -> Duration| {
+        let mut parts: Vec<f64> = rounds.iter().map(|r| part(r).as_nanos() as f64 / 1_000.0).collect();
+        parts.sort_by(f64::total_cmp);
+        quantile(&parts, 0.5)
+    };
+    Scale {
+        members,
+        workloads,
+        beats_us: median(|r| r.beats),
+        checkins_us: median(|r| r.checkins),
+        heartbeat_us: median(|r| r.heartbeat),
+        news_us: median(|r| r.news),
+    }
+}
+
+fn name(i: usize) -> NodeId {
+    NodeId::from(format!("n{i:04}"))
+}
+
+fn address(i: usize, port: usize) -> SocketAddr {
+    ([10, 0, (i / 250) as u8, (i % 250) as u8], port as u16).into()
+}
+
+fn node_spec(i: usize) -> NodeSpec {
+    NodeSpec {
+        zone: "z".into(),
+        votes: u32::from(i == 0),
+        witness: false,
+        peer: address(i, 1),
+        api: None,
+        power: None,
+        readmit: Readmit::Auto,
+        clock: Clock::Unsaid,
+    }
+}
+
+/// Three replicas and two gates, on five nodes one after the other.
+fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
+    let on = |j: usize| (k * 3 + j) % members;
+    let replica =
+        |j: usize| ReplicaSpec { rank: j as u32 + 1, address: address(on(j), 5_000 + k), data: "/d".into(), log: None };
+    WorkloadSpec {
+        driver: "postgres".into(),
+        loss: Loss::None,
+        alone: Alone::Block,
+        restart: false,
+        replicas: (0..3).map(|j| (name(on(j)), replica(j))).collect(),
+        gates: (3..5).map(|j| (name(on(j)), address(on(j), 20_000 + k))).collect(),
+        address: None,
+        settings: BTreeMap::new(),
+    }
+}
+
+fn first(spec: &WorkloadSpec) -> &NodeId {
+    spec.replicas.iter().find(|(_, r)| r.rank == 1).map(|(n, _)| n).expect("one is the first")
+}
+
+/// Every workload is served by its first replica, with two standbys that confirm.
+fn served(spec: &Spec) -> ClusterState {
+    let mut state = ClusterState::default();
+    for (workload, w) in &spec.workloads {
+        let (workload, epoch, holder) = (workload.clone(), Epoch(1), first(w).clone());
+        let sync = w.replicas.keys().filter(|n| **n != holder).cloned().collect();
+        for command in [
+            Command::Assign { workload: workload.clone(), epoch, holder, why: String::new() },
+            Command::Open {
+                workload: workload.clone(),
+                epoch,
+                timeline: 1,
+                began: Lsn(0),
+                switch: Lsn(0),
+                doubtful: Vec::new(),
+                sync,
+            },
+            Command::Serve { workload, epoch },
+        ] {
+            assert!(state.apply(state.applied.next(), &command));
+        }
+    }
+    state
+}
+
+fn seen(w: &WorkloadSpec, me: &NodeId) -> Observation {
+    let primary = first(w) == me;
+    let position = Some(Lsn(9));
+    let standby = |node: &NodeId| Downstream {
+        node: node.clone(),
+        sent: Some(Lsn(9)),
+        flushed: Some(Lsn(9)),
+        replayed: Some(Lsn(9)),
+        streaming: true,
+    };
+    let others = w.replicas.keys().filter(|n| primary && *n != me);
+    Observation {
+        runs: true,
+        role: Some(if primary { Role::Primary } else { Role::Standby }),
+        timeline: 1,
+        position,
+        streaming: !primary,
+        can_write: primary.then_some(true),
+        standbys: others.map(standby).collect(),
+        ..Observation::down(Data::Present { standby: !primary })
+    }
+}
+
+fn report(spec: &Spec, me: &NodeId) -> Report {
+    let mut parts = Parts::default();
+    for (id, w) in &spec.workloads {
+        if w.replicas.contains_key(me) {
+            let sync_held = (first(w) == me).then_some((Epoch(1), 1));
+            let report = ReplicaReport { seen: Some(seen(w, me)), sync_held, ..ReplicaReport::default() };
+            parts.replicas.insert(id.clone(), report);
+        }
+        if w.gates.contains_key(me) {
+            let report = GateReport { listening: true, forwarding: Some(Epoch(1)), ..GateReport::default() };
+            parts.gates.insert(id.clone(), report);
+        }
+    }
+    Report { boot: BootId::from("b"), store: None, counts: true, system: None, parts }
+}
+
+/// Carries out the writes, drops everything else, and returns how much that was.
+fn drain(node: &mut Node, now: Time) -> usize {
+    let mut effects = 0;
+    while let Some(effect) = node.poll_effect() {
+        effects += 1;
+        if let Effect::Persist { number, .. } = effect {
+            node.handle(now, Input::Persisted { number });
+        }
+    }
+    effects
+}
+
+fn coordinator(spec: &Spec) -> (Node, Time) {
+    let state = served(spec);
+    let snapshot = Some(Snapshot { last: (Term(3), state.applied), state });
+    let stored = Stored { term: Term(3), vote: None, snapshot, ..Stored::forming("s".into()) };
+    let config = NodeConfig {
+        me: name(0),
+        spec: spec.clone(),
+        boot: BootId::from("b"),
+        system: None,
+        seed: 1,
+        stored,
+        kept: BTreeMap::new(),
+        snapshot_after: SNAPSHOT_AFTER,
+        planted: None,
+    };
+    let mut now = Time::ZERO;
+    let mut node = Node::new(config, now);
+    while !node.is_coordinator() {
+        now += Duration::from_millis(10);
+        node.handle(now, Input::Woke);
+        drain(&mut node, now);
+    }
+    (node, now)
+}
+
+/// What one heartbeat took.
+struct Round {
+    beats: Duration,
+    checkins: Duration,
+    heartbeat: Duration,
+    news: Duration,
+}
+
+fn timed(work: impl FnOnce()) -> Duration {
+    let begun = Instant::now();
+    work();
+    begun.elapsed()
+}
+
+fn rounds(members: usize, workloads: usize) -> Vec<Round> {
+    let spec = Spec {
+        cluster: "c".into(),
+        timings: Timings::default(),
+        zones: vec!["z".into()],
+        nodes: (0..members).map(|i| (name(i), node_spec(i))).collect(),
+        workloads: (0..workloads).map(|k| (format!("w{k:05}").into(), workload_spec(k, members))).collect(),
+    };
+    let (mut node, mut now) = coordinator(&spec);
+    let others: Vec<NodeId> = (1..members).map(name).collect();
+    let reports: Vec<Report> = others.iter().map(|n| report(&spec, n)).collect();
+    let lately = spec.nodes.keys().cloned().collect::<Ordered>().pick(|_| true);
+    let hears = Hears { you: Some(Duration::from_millis(50)), lately };
+    let round = |beat: u64| {
+        now += Duration::from_millis(100);
+        let receive = |node: &mut Node, now: Time, from: &NodeId, message: Message| {
+            node.handle(now, Input::Received { from: from.clone(), message });
+            drain(node, now);
+        };
+        let checkin = |beat: u64, report: Option<&Report>, news: bool| {
+            let says = match report {
+                Some(report) => Says::All(Box::new(report.clone())),
+                None => Says::Since(beat, Box::default()),
+            };
+            Message::Checkin { number: beat + 1, sent: now, wants: Vec::new(), says, news }
+        };
+        let heartbeat = timed(|| {
+            node.handle(now, Input::Woke);
+            drain(&mut node, now);
+        });
+        let beats = timed(|| {
+            for from in &others {
+                let message = Message::Beat { number: beat, hears: hears.clone(), heads: Vec::new() };
+                receive(&mut node, now, from, message);
+            }
+        });
+        let checkins = timed(|| {
+            for (from, report) in others.iter().zip(&reports) {
+                receive(&mut node, now, from, checkin(beat, (beat == 0).then_some(report), false));
+            }
+        });
+        let after = now + Duration::from_millis(1);
+        let news = timed(|| receive(&mut node, after, &others[0], checkin(beat + 1, None, true)));
+        Round { beats, checkins, heartbeat, news }
+    };
+    (0..=ROUNDS as u64).map(round).skip(1).collect()
+}
+
+/// As a table in Markdown, with the limits.
+pub fn table(sizes: &[Scale]) -> String {
+    let mut text = format!(
+        "A coordinator's own work as a cluster grows, microseconds, medians of {ROUNDS} heartbeats (limits at every size: {} for a step after \
+         one piece of news, {} for all beats):\n\n\
+         | members | workloads | all beats of a heartbeat | all check-ins | own heartbeat, every workload looked at | one piece of news |\n\
+         |---|---|---|---|---|---|\n",
+        NEWS_LIMIT.as_micros(),
+        BEATS_LIMIT.as_micros()
+    );
+    for size in sizes {
+        let Scale { members, workloads, beats_us, checkins_us, heartbeat_us, news_us } = size;
+        let _ = writeln!(
+            text,
+            "| {members} | {workloads} | {beats_us:.0} | {checkins_us:.0} | {heartbeat_us:.0} | {news_us:.0} |"
+        );
+    }
+    text
+}
