@@ -25,7 +25,7 @@ function Tile({ node: n, status }: { node: NodeView; status: Status }) {
         <span className="ms-auto">{up ? '● up' : `■ ${n.state} for ${(n.silent_ms / 1000).toFixed(1)} s`}</span>
       </div>
       <div className="text-body-secondary">
-        {n.votes > 0 ? `${n.votes} vote${n.witness ? ', witness' : ''}` : 'no vote'}
+        {n.votes > 0 ? `${n.votes} vote${n.votes_count === false ? ', not counted' : ''}${n.witness ? ', witness' : ''}` : 'no vote'}
         {n.node === status.coordinator && ' · coordinator'}
         {n.power && ` · power ${n.power.split(':')[0]}`}
       </div>

@@ -7,6 +7,8 @@ export type NodeView = {
   node: string
   zone: string
   votes: number
+  /** None while that is not known. */
+  votes_count: boolean | null
   witness: boolean
   state: string
   silent_ms: number

@@ -131,7 +131,7 @@ fn node_table(nodes: &[NodeView]) -> String {
         [
             n.node.to_string(),
             n.zone.clone(),
-            n.votes.to_string(),
+            if n.votes > 0 && n.votes_count == Some(false) { "not counted".into() } else { n.votes.to_string() },
             if n.witness { "witness" } else { "" }.into(),
             n.state.clone(),
             power.into(),

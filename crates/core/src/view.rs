@@ -65,7 +65,7 @@ pub struct Status {
 pub struct Quorum {
     pub total: u32,
     pub needed: u32,
-    /// Votes of the nodes that are heard now, the own included.
+    /// Votes of the nodes that are heard now, the own included; not those that are known not to count.
     pub heard: u32,
     /// Nodes whose single loss would cost the majority now; none where it is lost already.
     pub cannot_lose: Vec<NodeId>,
@@ -76,6 +76,8 @@ pub struct NodeView {
     pub node: NodeId,
     pub zone: String,
     pub votes: u32,
+    /// Whether they count: not where its node store is new, or was put back. None while that is not known.
+    pub votes_count: Option<bool>,
     pub witness: bool,
     /// `up`, `suspected`, or `unheard` (never heard by the viewer).
     pub state: String,
@@ -188,12 +190,14 @@ impl Node {
         check(self.spec()).into_iter().chain(seen).collect()
     }
 
+    /// Whether its node store counts, as it says itself.
+    fn votes_count(&self, node: &NodeId) -> Option<bool> {
+        if node == self.me() { Some(self.counts()) } else { Some(self.scene().reports.get(node)?.report.counts) }
+    }
+
     /// A voter whose node store is new, or went back in time: it does not vote (A6).
     fn uncounted(&self) -> Vec<Finding> {
-        let scene = self.scene();
-        let says =
-            |n: &NodeId| if n == self.me() { Some(self.counts()) } else { Some(scene.reports.get(n)?.report.counts) };
-        let voters = self.spec().nodes.iter().filter(|(id, n)| n.votes > 0 && says(id) == Some(false));
+        let voters = self.spec().nodes.iter().filter(|(id, n)| n.votes > 0 && self.votes_count(id) == Some(false));
         let finding = |(id, _): (&NodeId, _)| Finding {
             severity: Severity::Warning,
             path: vec!["node".into(), id.to_string()],
@@ -310,6 +314,7 @@ impl Node {
             node: node.clone(),
             zone: spec.zone.clone(),
             votes: spec.votes,
+            votes_count: self.votes_count(node),
             witness: spec.witness,
             state: state.into(),
             silent_ms: silent.as_millis() as u64,
@@ -338,7 +343,7 @@ impl Node {
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
         let votes = self.votes();
-        let up = || nodes.iter().filter(|n| n.state == "up");
+        let up = || nodes.iter().filter(|n| n.state == "up" && n.votes_count != Some(false));
         let heard: u32 = up().map(|n| n.votes).sum();
         let has_majority = heard >= votes.needed();
         let needs = |n: &&NodeView| has_majority && n.votes > 0 && heard - n.votes < votes.needed();
@@ -590,10 +595,19 @@ fn sentence(
         return (Condition::Down, text);
     }
     let worst = workloads.iter().max_by_key(|w| w.condition);
+    let mute: Vec<&str> =
+        nodes.iter().filter(|n| n.votes > 0 && n.votes_count == Some(false)).map(|n| n.node.as_str()).collect();
     let silent: Vec<&str> = nodes.iter().filter(|n| n.state != "up").map(|n| n.node.as_str()).collect();
     match worst {
         Some(w) if w.condition != Condition::Healthy => (w.condition, format!("{}.", w.sentence)),
         _ if !silent.is_empty() => (Condition::Weakened, format!("Not heard: {}. Workloads run.", silent.join(", "))),
+        _ if !mute.is_empty() => {
+            let names = mute.join(", ");
+            let text = format!(
+                "No vote of {names} counts: a node store is new there; karst why says what to do. Workloads run."
+            );
+            (Condition::Weakened, text)
+        }
         _ if nodes.iter().any(|n| n.fenced.is_some()) => {
             let names: Vec<&str> = nodes.iter().filter(|n| n.fenced.is_some()).map(|n| n.node.as_str()).collect();
             (Condition::Weakened, format!("Fenced and heard: {}; karst node readmit takes it back.", names.join(", ")))

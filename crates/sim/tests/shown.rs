@@ -60,6 +60,17 @@ fn calm_then_a_voter_less_then_no_majority() {
     }
 }
 
+/// A voter with a new store is there, and is no vote: one more lost and nothing is promoted.
+#[test]
+fn a_vote_that_does_not_count_is_not_counted() {
+    let lost = Fault::LoseStore { node: "ponor".into(), down_ms: 100 };
+    let status = seen(&after(3_000, World::new(ferry_spec(), 1, None), &[lost]));
+    assert_eq!((status.quorum.heard, node(&status, "ponor").votes_count), (2, Some(false)));
+    assert_eq!(status.quorum.cannot_lose, ["doline".into(), "polje".into()]);
+    assert_eq!(status.condition, Condition::Weakened);
+    assert!(status.sentence.starts_with("No vote of ponor counts"), "{}", status.sentence);
+}
+
 /// The opaque minute: while nobody serves it is said what is waited for, and for how long yet.
 #[test]
 fn a_silent_primary_is_waited_for_until_its_lease_is_over() {
