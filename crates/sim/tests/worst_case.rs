@@ -1,6 +1,7 @@
 //! L1: no outage is longer than the worst case that is printed beforehand, and each of its terms is real: a world in which it
 //! takes as long as it may comes near it.
 
+use karst_core::NodeId;
 use karst_core::outage::{POWER_ALLOWANCE, PROMOTE_ALLOWANCE, worst_cases};
 use karst_core::spec::{Spec, Timings};
 use karst_sim::{Fault, Script, Slow, World, ferry_spec, powered_spec};
@@ -94,5 +95,41 @@ fn without_a_device_the_lease_is_the_longest_term_and_the_sum_is_kept() {
         let pause = longest(&pauses(&spec, slow, more));
         assert!(pause <= worst + SEEN, "{what}: {pause:?}, and {worst:?} was printed");
         assert!(pause >= lease, "{what}: {pause:?} is shorter than the lease of {lease:?}");
+    }
+}
+
+/// Every kind of fault that ends a primary's or a standby's service, alone, against the case that is printed for it.
+#[test]
+fn no_kind_of_fault_costs_more_than_its_case() {
+    let (node, for_ms) = ("doline".into(), 60_000);
+    let primary = |fault: fn(NodeId, u64) -> Fault| fault("doline".into(), 60_000);
+    let standby = |fault: fn(NodeId, u64) -> Fault| fault("polje".into(), 60_000);
+    let lease = ["host lost, by lease alone", "primary and coordinator lost together"];
+    let set = ["standby lost", "standby lost"];
+    let server = ["server process lost", "server process lost"];
+    let cases = [
+        (server, Fault::KillServer { node, lingers_ms: 100 }),
+        (["server hangs", "server hangs"], primary(|node, for_ms| Fault::HangServer { node, for_ms })),
+        (lease, primary(|node, for_ms| Fault::Isolate { node, for_ms })),
+        (lease, primary(|node, for_ms| Fault::FreezeHost { node, for_ms })),
+        (lease, primary(|node, for_ms| Fault::Suspend { node, for_ms })),
+        (lease, primary(|node, down_ms| Fault::KillDaemon { node, down_ms })),
+        (lease, primary(|node, for_ms| Fault::PauseDaemon { node, for_ms })),
+        (lease, primary(|node, for_ms| Fault::KillDeadman { node, for_ms })),
+        (lease, Fault::Partition { inside: vec!["doline".into()], for_ms }),
+        (set, standby(|node, down_ms| Fault::PowerCut { node, down_ms })),
+        (set, standby(|node, for_ms| Fault::Isolate { node, for_ms })),
+        (set, standby(|node, for_ms| Fault::FreezeHost { node, for_ms })),
+        (set, standby(|node, lingers_ms| Fault::KillServer { node, lingers_ms })),
+    ];
+    for (case, fault) in cases {
+        let worst = printed(case);
+        for seed in 0..6 {
+            let mut world = World::new(ferry_spec(), seed, None);
+            let script = Script { faults: vec![(CUT_AT, fault.clone())], until_ms: CUT_AT + 20_000, calm_ms: 0 };
+            world.run(&script).unwrap_or_else(|f| panic!("{f}"));
+            let pause = world.longest_pause();
+            assert!(pause <= worst + SEEN, "{fault:?}, seed {seed}: {pause:?}, and {worst:?} was printed");
+        }
     }
 }
