@@ -20,7 +20,7 @@ use clap::{Args, Parser, Subcommand};
 use deadman::watchdog::Watchdog;
 use heart::{Tell, Told};
 use karst_adapters::postgres::Plan;
-use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
+use karst_adapters::process::{Cgroup, Processes, find_hierarchy, raise_descriptor_limit};
 use karst_adapters::{Address, Postgres, Power};
 use karst_core::authority::Claim;
 use karst_core::node::{AddressOrder, CALM_LOOKS, Flow, SNAPSHOT_AFTER};
@@ -134,6 +134,7 @@ fn main() -> Result<()> {
         Command::Deadman(deadman) => &deadman.common,
     };
     start_logs(common.json_logs);
+    raise_descriptor_limit();
     // A host that is short of CPU must not look like a host that is gone; without the right to it, it runs as it is.
     if let Err(error) = rustix::process::nice(-10) {
         tracing::warn!(%error, "no higher priority: a busy host may look like a lost one");

@@ -160,7 +160,8 @@ impl Postgres {
 
     async fn observe_server(&self) -> Observation {
         // While the first process runs nobody has to look for the others: that costs a walk through all of the host's.
-        if self.first().is_none() && self.plan.processes.list().is_empty() {
+        // And whoever cannot look does not know that none is there.
+        if self.first().is_none() && self.nothing_runs().is_ok_and(|nothing| nothing) {
             let trouble = self.remember(|m| m.last_words.clone());
             return Observation { trouble, ..Observation::down(self.data_kind()) };
         }
@@ -171,11 +172,19 @@ impl Postgres {
 
     fn data_kind(&self) -> Data {
         let data = &self.plan.data;
-        if data.join(rewind::MARK).exists() {
-            return Data::Unusable("a rewind was cut short".into());
-        }
-        if data.join("PG_VERSION").exists() {
-            return Data::Present { standby: data.join("standby.signal").exists() };
+        let there =
+            |name: &str| data.join(name).try_exists().map_err(|e| format!("{}: {e}", data.join(name).display()));
+        let kind = || {
+            if there(rewind::MARK)? {
+                return Ok(Some(Data::Unusable("a rewind was cut short".into())));
+            }
+            let version = there("PG_VERSION")?;
+            Ok::<_, String>(if version { Some(Data::Present { standby: there("standby.signal")? }) } else { None })
+        };
+        match kind() {
+            Ok(Some(kind)) => return kind,
+            Ok(None) => {}
+            Err(why) => return Data::Foreign(why),
         }
         // What is not a server's, or cannot be looked at, may be anybody's: no copy takes its place.
         match std::fs::read_dir(data) {

@@ -106,7 +106,7 @@ impl Postgres {
             self.run(initdb, "initdb").await?;
             std::fs::rename(&fresh, data).map_err(Trouble::io(data.display().to_string()))?;
         }
-        if self.plan.processes.list().is_empty() {
+        if self.nothing_runs()? {
             self.start_primary().await?;
         }
         self.make_roles().await
@@ -169,10 +169,11 @@ impl Postgres {
     }
 
     async fn start(&self, upstream: Option<NodeId>) -> Result<()> {
-        if !self.plan.processes.list().is_empty() {
+        if !self.nothing_runs()? {
             return Err(Trouble::Wrong("something of the server runs already".into()));
         }
-        if self.plan.data.join(super::rewind::MARK).exists() {
+        let mark = self.plan.data.join(super::rewind::MARK);
+        if mark.try_exists().map_err(Trouble::io(mark.display().to_string()))? {
             return Err(Trouble::Wrong("its data are half rewound (D9): a clone has to replace them".into()));
         }
         self.remember(|m| *m = super::Memory { upstream: upstream.clone(), ..Default::default() });
@@ -228,7 +229,16 @@ impl Postgres {
         let file = std::fs::read_to_string(self.plan.data.join("postmaster.pid")).ok()?;
         let pid = file.lines().next()?.trim().parse().ok()?;
         // Numbers repeat: believe the file only if such a process works in the data directory.
-        self.plan.processes.list().contains(&pid).then(|| Pid::from_raw(pid))?
+        self.plan.processes.list().ok()?.contains(&pid).then(|| Pid::from_raw(pid))?
+    }
+
+    /// Whether it is known that nothing of the server runs.
+    ///
+    /// # Errors
+    /// If that cannot be found out.
+    pub(super) fn nothing_runs(&self) -> Result<bool> {
+        let listed = self.plan.processes.list().map_err(Trouble::io("the server's processes"))?;
+        Ok(listed.is_empty())
     }
 
     /// A handle to the first process of the running server, which cannot come to mean another one.

@@ -20,6 +20,11 @@ pub fn find_hierarchy() -> Option<PathBuf> {
     mounts.lines().find_map(mount)
 }
 
+/// There is no such cgroup, or no more.
+fn is_gone(error: &io::Error) -> bool {
+    error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(rustix::io::Errno::NODEV.raw_os_error())
+}
+
 impl Cgroup {
     /// The cgroup of a workload below the directory that Karst may use.
     pub fn new(parent: &Path, workload: &str) -> Self {
@@ -34,9 +39,16 @@ impl Cgroup {
         Ok(words.into_iter().map(String::from).chain([self.0.display().to_string()]).collect())
     }
 
-    pub(super) fn list(&self) -> Vec<i32> {
-        let procs = fs::read_to_string(self.0.join("cgroup.procs")).unwrap_or_default();
-        procs.lines().filter_map(|l| l.parse().ok()).collect()
+    /// Who is in it; nobody where it does not exist, or was removed while it was read.
+    ///
+    /// # Errors
+    /// If that cannot be found out.
+    pub(super) fn list(&self) -> io::Result<Vec<i32>> {
+        match fs::read_to_string(self.0.join("cgroup.procs")) {
+            Ok(procs) => Ok(procs.lines().filter_map(|l| l.parse().ok()).collect()),
+            Err(error) if is_gone(&error) => Ok(Vec::new()),
+            Err(error) => Err(error),
+        }
     }
 
     /// Everyone in it at once. Where the kernel cannot, its list of processes still says whom to signal.

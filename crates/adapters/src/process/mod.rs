@@ -4,13 +4,17 @@
 //! stopping the server. Where there is a cgroup v2 hierarchy each workload's server runs in a cgroup of its own, which is
 //! killed as a whole. Every process of a PostgreSQL server also works in its data directory, and that is how they are found
 //! in any case. Zombies have neither: they count as gone (D12).
+//!
+//! An error while looking is not an empty list: whoever cannot look (no descriptor is left, say) does not know that nothing runs, and
+//! must not say so.
 
 mod cgroup;
 
 pub use cgroup::{Cgroup, find_hierarchy};
 
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::{Pid, Resource, Rlimit, Signal, getrlimit, kill_process, setrlimit};
 use std::io;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -32,12 +36,17 @@ impl Processes {
     }
 
     /// What is there now.
-    pub fn list(&self) -> Vec<i32> {
-        let mut all = working_in(&self.data);
-        all.extend(self.cgroup.iter().flat_map(Cgroup::list));
+    ///
+    /// # Errors
+    /// If that cannot be found out: then something may run.
+    pub fn list(&self) -> io::Result<Vec<i32>> {
+        let mut all = working_in(&self.data)?;
+        if let Some(cgroup) = &self.cgroup {
+            all.extend(cgroup.list()?);
+        }
         all.sort_unstable();
         all.dedup();
-        all
+        Ok(all)
     }
 
     /// The words before a command that start it in the workload's cgroup; none where there is no cgroup.
@@ -53,20 +62,27 @@ impl Processes {
     /// Blocking; takes about 10 to 25 ms for a server of 16 processes.
     ///
     /// # Errors
-    /// `TimedOut` if some process is still there after `limit`.
+    /// `TimedOut` if some process is still there after `limit`; whatever kept it from looking until then.
     pub fn end_all(&self, limit: Duration) -> io::Result<usize> {
         let begun = Instant::now();
         let mut ended = 0;
         loop {
             // A walk through all of the host's processes is dear on a busy host: the cgroup tells first.
             if let Some(cgroup) = &self.cgroup {
-                ended = ended.max(cgroup.list().len());
+                ended = ended.max(cgroup.list().map_or(0, |all| all.len()));
                 cgroup.kill();
-                while !cgroup.list().is_empty() && begun.elapsed() < limit {
+                while !cgroup.list().is_ok_and(|left| left.is_empty()) && begun.elapsed() < limit {
                     std::thread::sleep(LOOK);
                 }
             }
-            let left = self.list();
+            let left = match self.list() {
+                Ok(left) => left,
+                Err(error) if begun.elapsed() >= limit => return Err(error),
+                Err(_) => {
+                    std::thread::sleep(LOOK);
+                    continue;
+                }
+            };
             if left.is_empty() {
                 return Ok(ended);
             }
@@ -87,13 +103,57 @@ impl Processes {
     }
 }
 
-/// The processes whose working directory is `data`.
-fn working_in(data: &Path) -> Vec<i32> {
+/// The processes whose working directory is `data`; none where there is no such directory.
+fn working_in(data: &Path) -> io::Result<Vec<i32>> {
     // The link in /proc is resolved; so has the path to be.
-    let Ok(data) = data.canonicalize() else { return Vec::new() };
-    let Ok(entries) = std::fs::read_dir("/proc") else { return Vec::new() };
-    let pids = entries.flatten().filter_map(|e| e.file_name().to_str()?.parse::<i32>().ok());
-    pids.filter(|pid| std::fs::read_link(format!("/proc/{pid}/cwd")).is_ok_and(|cwd| cwd == data)).collect()
+    let data = match data.canonicalize() {
+        Ok(data) => data,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(error),
+    };
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir("/proc")? {
+        let name = entry?.file_name();
+        if let Some(pid) = name.to_str().and_then(|name| name.parse::<i32>().ok())
+            && works_in(pid, &data)?
+        {
+            found.push(pid);
+        }
+    }
+    Ok(found)
+}
+
+fn works_in(pid: i32, data: &Path) -> io::Result<bool> {
+    match std::fs::read_link(format!("/proc/{pid}/cwd")) {
+        Ok(cwd) => Ok(cwd == data),
+        Err(error) if is_gone(&error) => Ok(false),
+        // Another user's, of which an ordinary user cannot know and which it did not start.
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied && !is_own(pid)? => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
+/// It ended while it was looked at (proc_pid_cwd(5), proc(5)); a zombie has no directory any more either.
+fn is_gone(error: &io::Error) -> bool {
+    error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(rustix::io::Errno::SRCH.raw_os_error())
+}
+
+/// Whether it belongs to this process's user, for all that is known: one that cannot be looked at any more has ended.
+fn is_own(pid: i32) -> io::Result<bool> {
+    match std::fs::metadata(format!("/proc/{pid}")) {
+        Ok(process) => Ok(process.uid() == rustix::process::geteuid().as_raw()),
+        Err(error) if is_gone(&error) => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
+/// As many descriptors as the host allows: whoever has none left cannot look what runs, and has to let a lease run out.
+pub fn raise_descriptor_limit() {
+    let limit = getrlimit(Resource::Nofile);
+    let raised = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, ..limit });
+    if let Err(error) = raised {
+        tracing::warn!(%error, "the limit of open files cannot be raised");
+    }
 }
 
 /// A server does not inherit the daemon's raised priority: whoever watches has to come first on a busy host.
@@ -121,13 +181,34 @@ mod tests {
             .spawn()
             .unwrap();
         let processes = Processes::new(&dir, None);
-        while processes.list().len() < 4 {
+        while processes.list().unwrap().len() < 4 {
             std::thread::yield_now();
         }
         assert!(processes.end_all(Duration::from_secs(5)).unwrap() >= 4);
         parent.wait().unwrap();
-        assert_eq!(processes.list(), Vec::<i32>::new());
+        assert_eq!(processes.list().unwrap(), Vec::<i32>::new());
         std::fs::remove_dir_all(&dir).unwrap();
+    }
+
+    /// Without a descriptor to look with it is not known that nothing runs, and nobody says so.
+    #[test]
+    fn who_cannot_look_does_not_say_that_nothing_runs() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut child = Command::new("sleep").arg("600").current_dir(dir.path()).stdin(Stdio::null()).spawn().unwrap();
+        let processes = Processes::new(dir.path(), None);
+        while processes.list().unwrap().is_empty() {
+            std::thread::yield_now();
+        }
+        let before = getrlimit(Resource::Nofile);
+        setrlimit(Resource::Nofile, Rlimit { current: Some(64), ..before }).unwrap();
+        let all: Vec<std::fs::File> = std::iter::from_fn(|| std::fs::File::open("/dev/null").ok()).collect();
+        let (listed, ended) = (processes.list(), processes.end_all(Duration::from_millis(50)));
+        drop(all);
+        setrlimit(Resource::Nofile, before).unwrap();
+        assert!(listed.is_err(), "{listed:?}");
+        assert!(ended.is_err(), "{ended:?}");
+        assert_eq!(processes.end_all(Duration::from_secs(5)).unwrap(), 1);
+        child.wait().unwrap();
     }
 
     /// Whoever left the data directory is ended by its cgroup; a machine that gives this test none has nothing to show.
@@ -147,14 +228,14 @@ mod tests {
             .spawn()
             .unwrap();
         let begun = std::time::Instant::now();
-        while processes.list().len() < 3 {
+        while processes.list().unwrap().len() < 3 {
             assert!(begun.elapsed() < Duration::from_secs(10), "it did not enter the cgroup");
             std::thread::yield_now();
         }
-        assert_eq!(working_in(&dir), Vec::<i32>::new());
+        assert_eq!(working_in(&dir).unwrap(), Vec::<i32>::new());
         assert!(processes.end_all(Duration::from_secs(5)).unwrap() >= 3);
         child.wait().unwrap();
-        assert_eq!(processes.list(), Vec::<i32>::new());
+        assert_eq!(processes.list().unwrap(), Vec::<i32>::new());
         cgroup.remove();
         std::fs::remove_dir_all(&dir).unwrap();
     }

@@ -80,7 +80,7 @@ pub fn run(
         guard: Guard::default(),
         unguarded: BTreeMap::new(),
     };
-    deadman.resume();
+    deadman.resume()?;
     loop {
         deadman.act();
         deadman.set_timer(&timer)?;
@@ -105,7 +105,10 @@ pub fn run(
 impl Deadman {
     /// Goes on with the deadlines of an earlier run. Without any, this is the first run since the boot: whatever runs of
     /// the workloads belongs to nobody, and is ended before a daemon joins (C6).
-    fn resume(&mut self) {
+    ///
+    /// # Errors
+    /// If it does not end, or it cannot be found out whether anything runs: then this run has not begun, and is tried again.
+    fn resume(&mut self) -> io::Result<()> {
         // A list, as the keys of a JSON object are texts.
         let kept: Option<Vec<(Claim, Time)>> =
             std::fs::read(&self.kept).ok().and_then(|b| serde_json::from_slice(&b).ok());
@@ -115,9 +118,9 @@ impl Deadman {
             let claim = &watched.claim;
             match &watched.what {
                 What::Server { processes, port } if first => {
-                    if !processes.list().is_empty() {
-                        tracing::warn!(%claim, "ending processes that nobody owns");
-                        let _ = processes.end_all(Duration::from_secs(10));
+                    let ended = processes.end_all(Duration::from_secs(10))?;
+                    if ended > 0 {
+                        tracing::warn!(%claim, ended, "ended processes that nobody owned");
                     }
                     // Without the right to it nothing was ever closed.
                     let _ = self.guard.lift(*port);
@@ -134,6 +137,7 @@ impl Deadman {
             }
         }
         self.keep();
+        Ok(())
     }
 
     fn keep(&self) {
