@@ -473,6 +473,21 @@ fn an_expelled_follower_commits_nothing() {
 
 /// A6, F3: a store that is new neither votes nor commits, until the others have taken it in; a leader's word to the one that
 /// went back in time makes it such a store, under another name.
+/// A store that was just taken in waits for its predecessor's promises, and is woken when they are over: not again and again before.
+#[test]
+fn an_enrolled_store_sleeps_through_its_quiet_time() {
+    let (at, b) = (Time::from_millis, id("b"));
+    let mut node = member(&id("a"), Stored { store: Some("new".into()), ..Stored::default() }, Time::ZERO);
+    let nothing = (Term::default(), Index::default());
+    let append =
+        Talk::Append { term: Term(1), prev: nothing, entries: vec![], commit: nothing.1, sent: at(1_000), news: false };
+    node.on_talk(&b, append, at(1_000), 0.0);
+    node.enrol(at(1_300));
+    // Its leader has been silent for longer than it is followed.
+    let now = at(1_000) + PACE.stickiness + Duration::from_millis(50);
+    assert_eq!(node.next_due(now), at(1_300) + QUIET);
+}
+
 #[test]
 fn a_new_store_neither_votes_nor_commits() {
     let mut net = Net::new();

@@ -60,7 +60,7 @@ pub struct Truth {
 /// What the checker may ask about a replica's data.
 pub trait Data {
     fn log_of(&self, holder: &NodeId, workload: usize) -> &[u64];
-    /// Nodes on whose disk this entry is, and whose disk counts.
+    /// Nodes on whose disk this entry is or was, and whose disk counts or did.
     fn durable_on(&self, index: Index, term: Term) -> Vec<NodeId>;
 }
 

@@ -425,7 +425,8 @@ impl Consensus {
         match &self.role {
             Role::Leader(leader) => leader.beat_due.min(self.silent_from(now).unwrap_or(Time(u64::MAX))),
             _ if !self.may_campaign() && self.leader.is_none() => Time(u64::MAX),
-            _ => self.campaign_at,
+            // Nobody campaigns before the quiet time is over, however long ago it would have been its turn.
+            _ => self.campaign_at.max(self.quiet_until),
         }
     }
 

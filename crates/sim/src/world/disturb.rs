@@ -33,7 +33,8 @@ impl World {
                 self.hosts[h].stores += 1;
                 let store = StoreId::from(format!("{node}-{}", self.hosts[h].stores));
                 let stored = Stored { store: Some(store), ..Stored::default() };
-                self.hosts[h].disk = Disk { stored, ..Disk::default() };
+                let before = std::mem::replace(&mut self.hosts[h].disk, Disk { stored, ..Disk::default() });
+                self.hosts[h].lost = Some(before.stored);
             }
             Fault::RestoreStore { .. } => {
                 let h = host.unwrap_or_default();

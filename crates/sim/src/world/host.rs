@@ -93,6 +93,8 @@ pub struct Host {
     pub disk: Disk,
     /// An earlier state of the disk.
     pub backup: Option<Disk>,
+    /// What was on a node store that was lost: whoever acknowledged it was right to.
+    pub lost: Option<Stored>,
     pub sync_ms: u64,
     pub synced_at: u64,
     pub waiting: Vec<Input>,

@@ -158,6 +158,7 @@ impl World {
             // The very first start: all of them form the cluster.
             disk: Disk { stored: Stored::forming(StoreId::from(format!("{name}-0"))), ..Disk::default() },
             backup: None,
+            lost: None,
             sync_ms: 1,
             synced_at: 0,
             waiting: Vec::new(),

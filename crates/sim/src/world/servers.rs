@@ -152,6 +152,9 @@ impl World {
                 let server = &mut self.hosts[h].slots[w].server;
                 server.stop();
                 (server.wal, server.timelines) = (copy.wal, copy.timelines);
+                // A copy is given what its source has flushed, as a stream is.
+                server.wal.truncate(copy.flushed);
+                server.timelines.retain(|(_, at, _)| *at <= copy.flushed);
                 (server.has_data, server.standby, server.flushed) = (true, true, server.wal.len());
                 Ok(Done::Ok)
             }

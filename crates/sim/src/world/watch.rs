@@ -3,6 +3,7 @@
 use super::host::Host;
 use super::{MS, World};
 use crate::check::{Data, Verdict};
+use karst_core::consensus::Stored;
 use karst_core::spec::Clock;
 use karst_core::state::{Command, Tenure};
 use karst_core::{Index, NodeId, Term};
@@ -22,13 +23,13 @@ impl Data for Servers<'_> {
     }
 
     fn durable_on(&self, index: Index, term: Term) -> Vec<NodeId> {
-        let has = |h: &Host| {
-            let stored = &h.disk.stored;
+        let has = |stored: &Stored| {
             let within = stored.snapshot.as_ref().is_some_and(|s| s.last.1 >= index);
             let entry = || stored.entries.iter().rev().any(|e| (e.term, e.index) == (term, index));
             stored.counts && (within || entry())
         };
-        self.names.iter().zip(self.hosts).filter(|(_, h)| has(h)).map(|(n, _)| n.clone()).collect()
+        let had = |h: &Host| has(&h.disk.stored) || h.lost.as_ref().is_some_and(has);
+        self.names.iter().zip(self.hosts).filter(|(_, h)| had(h)).map(|(n, _)| n.clone()).collect()
     }
 }
 
