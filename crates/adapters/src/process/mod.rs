@@ -14,7 +14,6 @@ pub use cgroup::{Cgroup, find_hierarchy};
 
 use rustix::process::{Pid, Resource, Rlimit, Signal, getrlimit, kill_process, setrlimit};
 use std::io;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -127,8 +126,8 @@ fn works_in(pid: i32, data: &Path) -> io::Result<bool> {
     match std::fs::read_link(format!("/proc/{pid}/cwd")) {
         Ok(cwd) => Ok(cwd == data),
         Err(error) if is_gone(&error) => Ok(false),
-        // Another user's, of which an ordinary user cannot know and which it did not start.
-        Err(error) if error.kind() == io::ErrorKind::PermissionDenied && !is_own(pid)? => Ok(false),
+        // It has rights that this process does not have (ptrace(2), access mode checking): nothing that this one started has.
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => Ok(false),
         Err(error) => Err(error),
     }
 }
@@ -136,15 +135,6 @@ fn works_in(pid: i32, data: &Path) -> io::Result<bool> {
 /// It ended while it was looked at (proc_pid_cwd(5), proc(5)); a zombie has no directory any more either.
 fn is_gone(error: &io::Error) -> bool {
     error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(rustix::io::Errno::SRCH.raw_os_error())
-}
-
-/// Whether it belongs to this process's user, for all that is known: one that cannot be looked at any more has ended.
-fn is_own(pid: i32) -> io::Result<bool> {
-    match std::fs::metadata(format!("/proc/{pid}")) {
-        Ok(process) => Ok(process.uid() == rustix::process::geteuid().as_raw()),
-        Err(error) if is_gone(&error) => Ok(false),
-        Err(error) => Err(error),
-    }
 }
 
 /// As many descriptors as the host allows: whoever has none left cannot look what runs, and has to let a lease run out.
