@@ -76,6 +76,8 @@ async fn voters_killed(lab: &Lab, path: &std::path::Path) -> Result<()> {
         if workload.primary.as_ref().is_some_and(|p| p.as_str() == node.name) {
             continue;
         }
+        // Two coordinators lost within one lease would be one too many.
+        leased(lab, workload.primary.as_ref().context("a primary")?.as_str()).await?;
         let daemon = find::daemon(&lab.layout, node.name, "run")?;
         let at = boot_nanos();
         find::signal(daemon, Signal::KILL)?;
@@ -87,6 +89,18 @@ async fn voters_killed(lab: &Lab, path: &std::path::Path) -> Result<()> {
         let after = lab.healthy(LIMIT).await?;
         ensure!(after.status.workloads[0].epoch == workload.epoch, "{}: nothing had to move", node.name);
     }
+    Ok(())
+}
+
+/// Waits until the primary's lease is new, as its deadman counts it.
+async fn leased(lab: &Lab, primary: &str) -> Result<()> {
+    let kept = lab.layout.host(primary).join("run/deadman.json");
+    let deadline = || {
+        let list: Vec<(serde_json::Value, u64)> = serde_json::from_slice(&std::fs::read(&kept).ok()?).ok()?;
+        list.into_iter().map(|(_, at)| at).max()
+    };
+    let is_new = || deadline().is_some_and(|at| at > boot_nanos() + 1_600_000_000);
+    lab.wait("a lease of whoever coordinates now", LIMIT, |_| is_new()).await?;
     Ok(())
 }
 
