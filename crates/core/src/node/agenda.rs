@@ -85,3 +85,32 @@ impl Agenda {
         Look { nodes: nodes.into_iter().collect(), workloads: workloads.into_iter().collect() }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn news_about_a_node_concerns_its_workloads_alone() {
+        let places = [("doline", ["fleet", "sailings"]), ("polje", ["sailings", "wharf"])];
+        let places = places.map(|(node, on)| (NodeId::from(node), on.map(WorkloadId::from).into())).into();
+        let mut agenda = Agenda { places, ..Agenda::default() };
+        agenda.add_node(&"doline".into());
+        assert_eq!(agenda.workloads, ["fleet", "sailings"].map(WorkloadId::from).into());
+        assert!(agenda.nodes.contains(&NodeId::from("doline")) && !agenda.all);
+    }
+
+    /// Before the next heartbeat, which looks at all; and once.
+    #[test]
+    fn what_is_due_is_looked_at_when_it_is() {
+        let (at, heartbeat) = (Time::from_millis, Time::from_millis(100));
+        let mut agenda = Agenda::default();
+        agenda.set_due(&"sailings".into(), at(40), heartbeat);
+        agenda.set_due(&"wharf".into(), at(140), heartbeat);
+        assert_eq!(agenda.due(), at(40));
+        agenda.add_due(at(39));
+        assert!(agenda.workloads.is_empty());
+        agenda.add_due(at(40));
+        assert_eq!((agenda.workloads.clone(), agenda.due()), ([WorkloadId::from("sailings")].into(), Time(u64::MAX)));
+    }
+}

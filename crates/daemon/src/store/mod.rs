@@ -160,7 +160,7 @@ impl Store {
     /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a batch is durable.
     ///
     /// # Errors
-    /// If the file cannot be used, is damaged, or is a copy.
+    /// If the file cannot be used, is damaged, is a copy or went back, or if the votes are others than before.
     pub fn open(
         path: &Path, start: Start, persisted: impl Fn(u64) + Send + 'static,
     ) -> Result<(Self, Opened), StoreError> {
