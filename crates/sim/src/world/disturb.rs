@@ -1,6 +1,6 @@
 //! What a fault does to the world, and how it ends.
 
-use super::host::Disk;
+use super::host::{Disk, Syncs};
 use super::{Happening, MS, World};
 use crate::check::Verdict;
 use crate::fault::Fault;
@@ -164,7 +164,7 @@ impl World {
         let host = &mut self.hosts[h];
         host.has_power = false;
         host.boot += 1;
-        (host.frozen, host.suspended, host.synced_at) = (0, 0, 0);
+        (host.frozen, host.suspended, host.syncs) = (0, 0, Syncs::default());
         host.clock.go_on(now);
         for slot in &mut host.slots {
             (slot.deadline, slot.guard, slot.moved) = (None, None, slot.moved + 1);

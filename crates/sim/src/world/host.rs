@@ -84,6 +84,35 @@ pub struct Slot {
     pub gate: GateReport,
 }
 
+/// A store's thread has one sync under way; all that comes meanwhile goes into the next.
+#[derive(Clone, Copy, Default)]
+pub struct Syncs {
+    under_way: u64,
+    next: u64,
+}
+
+impl Syncs {
+    /// When what is written now is durable, a sync taking `delay`.
+    pub fn end_of(&mut self, now: u64, delay: u64) -> u64 {
+        if self.under_way <= now && self.next > now {
+            self.under_way = self.next;
+        }
+        if self.under_way <= now {
+            self.under_way = now + delay;
+            return self.under_way;
+        }
+        if self.next <= self.under_way {
+            self.next = self.under_way + delay;
+        }
+        self.next
+    }
+
+    /// When all that was written is durable.
+    pub fn last(self) -> u64 {
+        self.under_way.max(self.next)
+    }
+}
+
 pub struct Host {
     pub node: Option<Node>,
     /// Of the daemon's run: happenings meant for an earlier run are dropped.
@@ -96,7 +125,7 @@ pub struct Host {
     /// What was on a node store that was lost: whoever acknowledged it was right to.
     pub lost: Option<Stored>,
     pub sync_ms: u64,
-    pub synced_at: u64,
+    pub syncs: Syncs,
     pub waiting: Vec<Input>,
     /// Of the daemon alone.
     pub paused: u32,

@@ -14,7 +14,7 @@ pub(crate) use watch::restarts_in_place;
 use crate::check::{Failure, Truth, Verdict};
 use crate::fault::Fault;
 use crate::script::Script;
-use host::{Clock, Disk, Host, Slot};
+use host::{Clock, Disk, Host, Slot, Syncs};
 use karst_core::consensus::Stored;
 use karst_core::message::Message;
 use karst_core::node::{AddressOrder, Answer, GateOrder, Write};
@@ -160,7 +160,7 @@ impl World {
             backup: None,
             lost: None,
             sync_ms: 1,
-            synced_at: 0,
+            syncs: Syncs::default(),
             waiting: Vec::new(),
             paused: 0,
             frozen: 0,
@@ -457,9 +457,7 @@ impl World {
             Effect::Persist { number, writes } => {
                 let sync = self.hosts[h].sync_ms * MS;
                 let delay = self.slow.disk.map_or_else(|| self.chance.random_range(sync / 4..=sync), nanos);
-                // One store thread: syncs end in the order they began.
-                let end = self.hosts[h].synced_at.max(self.now) + delay;
-                self.hosts[h].synced_at = end;
+                let end = self.hosts[h].syncs.end_of(self.now, delay);
                 self.at(end, Happening::Durable(h, run, number, writes));
             }
             Effect::Act { workload, id, action, .. } => self.begin_action(h, run, &workload, id, action)?,

@@ -73,7 +73,7 @@ impl World {
             && ill.iter().all(|times| *times == 0)
             && answers
             && host.sync_ms <= SLOW_SYNC_MS
-            && host.synced_at <= self.now + SLOW_SYNC_MS * MS
+            && host.syncs.last() <= self.now + SLOW_SYNC_MS * MS
             && host.disk.stored.counts
             && self.truth.state.fenced(name).is_none()
     }
