@@ -21,7 +21,7 @@ export function App() {
     isSignedIn().then(setKnown, () => setKnown(false))
   }, [])
   if (known === null) return null
-  return <Container className="py-2">{known ? <Frame>{(status) => <Pages status={status} />}</Frame> : <SignIn onDone={() => setKnown(true)} />}</Container>
+  return <Container className="py-2">{known ? <Frame onSignedOut={() => setKnown(false)}>{(status) => <Pages status={status} />}</Frame> : <SignIn onDone={() => setKnown(true)} />}</Container>
 }
 
 function Pages({ status }: { status: Status }) {

@@ -1,11 +1,11 @@
 import type { ReactNode } from 'react'
-import { Alert } from 'react-bootstrap'
-import type { Status } from './api'
+import { Alert, Button } from 'react-bootstrap'
+import { signOut, type Status } from './api'
 import { Stale, useLive } from './useLive'
 import { ConditionBadge } from './words'
 
 /** What stands on every page: the cluster's name, the sentence, and how fresh all of it is. */
-export function Frame({ children }: { children: (status: Status) => ReactNode }) {
+export function Frame({ onSignedOut, children }: { onSignedOut: () => void; children: (status: Status) => ReactNode }) {
   const { reply, stale } = useLive()
   if (!reply) return <p>Waiting for the cluster ...</p>
   const { status } = reply
@@ -24,6 +24,9 @@ export function Frame({ children }: { children: (status: Status) => ReactNode })
           <span className="text-body-secondary ms-auto small">
             seen by {status.seen_by} at {at.toISOString().slice(11, 19)} UTC ({at.toLocaleTimeString()} local)
           </span>
+          <Button id="sign-out" variant="link" size="sm" className="p-0" onClick={() => void signOut().then(onSignedOut)}>
+            Sign out
+          </Button>
         </header>
         <p className="fs-5 mb-1" id="sentence">
           {status.sentence}

@@ -1,5 +1,5 @@
 import { Col, ListGroup, Row } from 'react-bootstrap'
-import { millis, type Operation, type Status } from './api'
+import { authorName, millis, type Operation, type Status } from './api'
 import { OperationCard } from './OperationCard'
 
 const total = (o: Operation) => o.phases.reduce((sum, [, took]) => sum + millis(took), 0)
@@ -26,7 +26,7 @@ export function OperationPage({ status, id }: { status: Status; id: string }) {
       <Col md={8}>
         <OperationCard operation={chosen} />
         <p className="mt-2 small text-body-secondary">
-          asked for by {chosen.what.by}: {chosen.what.why}
+          asked for by {authorName(chosen.what.by)}: {chosen.what.why}
           <br />
           <code>karst operation show op-{chosen.id}</code> · <a href={`#/history/${chosen.id}`}>its events with their evidence</a>
         </p>

@@ -60,9 +60,15 @@ export type Workload = {
 
 export type Step = { text: string; phase: string | null; at: number }
 
+/** The cluster by itself, or a person, who may have asked through another node. */
+export type Author = 'cluster' | { person: { name: string; through: string | null } }
+
+export const authorName = (author: Author) =>
+  author === 'cluster' ? author : author.person.name + (author.person.through ? ` through ${author.person.through}` : '')
+
 export type Operation = {
   id: number
-  what: { kind: string; workload: string; from: string | null; to: string | null; by: string; why: string }
+  what: { kind: string; workload: string; from: string | null; to: string | null; by: Author; why: string }
   waits: boolean
   steps: Step[]
   target: string | null
@@ -118,6 +124,10 @@ export async function signIn(token: string): Promise<string | null> {
     body: JSON.stringify({ token }),
   })
   return response.ok ? null : ((await response.json()) as { detail: string }).detail
+}
+
+export async function signOut(): Promise<void> {
+  await fetch('/api/v1/session', { method: 'DELETE', headers: { 'Content-Type': 'application/json' } })
 }
 
 export async function isSignedIn(): Promise<boolean> {

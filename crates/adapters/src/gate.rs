@@ -4,6 +4,7 @@
 //! releases them to the new primary, so that a client sees a pause and not an error. It forwards only while it is told
 //! to, to nobody in between, and never sends a byte twice.
 
+use crate::seats::{Bounds, Seat, Seats};
 use karst_core::Epoch;
 use karst_core::node::GateOrder;
 use karst_core::replica::GateReport;
@@ -11,12 +12,14 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
-use tokio::io::copy_bidirectional;
+use tokio::io::{Interest, copy_bidirectional};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
 /// Between two tries to reach a primary that does not accept connections yet.
 const RETRY: Duration = Duration::from_millis(5);
+/// How often it is looked whether a client is still there that has sent something and waits.
+const LOOK: Duration = Duration::from_millis(250);
 
 #[derive(Debug, Default)]
 struct Counts {
@@ -54,11 +57,11 @@ impl Gate {
     ///
     /// # Errors
     /// If the address cannot be bound.
-    pub async fn open(address: SocketAddr) -> std::io::Result<Self> {
+    pub async fn open(address: SocketAddr, bounds: Bounds) -> std::io::Result<Self> {
         let listener = TcpListener::bind(address).await?;
         let (orders, order) = watch::channel(GateOrder::Hold { cut: false });
         let counts = Arc::new(Counts::default());
-        let accepting = tokio::spawn(accept(listener, order, counts.clone()));
+        let accepting = tokio::spawn(accept(listener, order, counts.clone(), Seats::new(bounds)));
         Ok(Self { orders, counts, accepting })
     }
 
@@ -87,11 +90,15 @@ impl Drop for Gate {
     }
 }
 
-async fn accept(listener: TcpListener, orders: watch::Receiver<GateOrder>, counts: Arc<Counts>) {
+async fn accept(listener: TcpListener, orders: watch::Receiver<GateOrder>, counts: Arc<Counts>, seats: Seats) {
     loop {
         match listener.accept().await {
-            Ok((client, _)) => {
-                tokio::spawn(serve(client, orders.clone(), counts.clone()));
+            Ok((client, from)) => {
+                // Closed at once: a client that hears nothing would wait in vain.
+                match seats.take(from.ip()) {
+                    Some(seat) => drop(tokio::spawn(serve(client, seat, orders.clone(), counts.clone()))),
+                    None => drop(counts.refused.fetch_add(1, Ordering::Relaxed)),
+                }
             }
             Err(error) => {
                 // Out of descriptors, most likely: those who wait in the backlog are taken when some are free again.
@@ -104,7 +111,7 @@ async fn accept(listener: TcpListener, orders: watch::Receiver<GateOrder>, count
 }
 
 /// One client, from its connection to its end.
-async fn serve(mut client: TcpStream, mut orders: watch::Receiver<GateOrder>, counts: Arc<Counts>) {
+async fn serve(mut client: TcpStream, _seat: Seat, mut orders: watch::Receiver<GateOrder>, counts: Arc<Counts>) {
     let Some((epoch, mut server)) = reach(&client, &mut orders, &counts).await else { return };
     let _ = client.set_nodelay(true);
     let _ = server.set_nodelay(true);
@@ -146,13 +153,13 @@ async fn reach(
 
 /// Returns when the waiting client has gone away. What it sent so far stays in its socket for the primary.
 async fn gone(client: &TcpStream) {
-    let mut byte = [0];
     loop {
-        match client.peek(&mut byte).await {
-            Ok(0) | Err(_) => return,
-            // It has sent something already, and a hang-up cannot be seen behind that; do not spin on it.
-            Ok(_) => std::future::pending::<()>().await,
+        match client.ready(Interest::READABLE).await {
+            Ok(ready) if !ready.is_read_closed() => {}
+            _ => return,
         }
+        // It has sent something, which stays readable: what may come behind that is looked for now and then.
+        tokio::time::sleep(LOOK).await;
     }
 }
 
@@ -199,6 +206,8 @@ mod tests {
         assert_eq!(String::from_utf8_lossy(&buffer), expected);
     }
 
+    const BOUNDS: Bounds = Bounds { all: 4, per_client: 4 };
+
     fn forward(epoch: u64, to: SocketAddr) -> GateOrder {
         GateOrder::Forward { epoch: Epoch(epoch), primary: "n".into(), to }
     }
@@ -207,7 +216,7 @@ mod tests {
     async fn clients_are_held_released_and_cut() {
         let (old, new) = (server("old").await, server("new").await);
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-        let gate = Gate::open(port).await.unwrap();
+        let gate = Gate::open(port, BOUNDS).await.unwrap();
 
         let mut early = TcpStream::connect(port).await.unwrap();
         early.write_all(b"hello").await.unwrap();
@@ -231,5 +240,31 @@ mod tests {
         gate.order(GateOrder::Hold { cut: false });
         held.write_all(b"still").await.unwrap();
         hear(&mut held, "still").await;
+    }
+
+    /// Whoever hangs up while it is held is let go, whether or not it has said something; and there are only so many places.
+    #[tokio::test]
+    async fn who_hangs_up_is_let_go_and_who_is_too_many_is_closed() {
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+        let gate = Gate::open(port, BOUNDS).await.unwrap();
+        let waiting = async |count: u64| {
+            while gate.report().waiting != count {
+                tokio::time::sleep(Duration::from_millis(1)).await;
+            }
+        };
+        let mut clients = Vec::new();
+        for _ in 0..4 {
+            let mut client = TcpStream::connect(port).await.unwrap();
+            client.write_all(b"hello").await.unwrap();
+            clients.push(client);
+        }
+        waiting(4).await;
+        let mut fifth = TcpStream::connect(port).await.unwrap();
+        hear(&mut fifth, "").await;
+        assert_eq!((gate.report().waiting, gate.report().refused), (4, 1));
+        clients.truncate(2);
+        waiting(2).await;
+        clients.clear();
+        waiting(0).await;
     }
 }

@@ -10,6 +10,7 @@ pub mod guard;
 pub mod postgres;
 pub mod power;
 pub mod process;
+pub mod seats;
 mod secret;
 
 pub use address::Address;
@@ -17,3 +18,4 @@ pub use gate::Gate;
 pub use guard::Guard;
 pub use postgres::Postgres;
 pub use power::Power;
+pub use seats::{Bounds, Seat, Seats};

@@ -7,18 +7,22 @@ use karst_core::ids::Lsn;
 use karst_core::replica::{Action, Data, Done, Promotion};
 use karst_core::spec::{Alone, Loss, ReplicaSpec, WorkloadSpec};
 use karst_core::{Epoch, NodeId};
+use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
 use sqlx::Connection as _;
 use sqlx::postgres::{PgConnectOptions, PgConnection};
+use std::io::{Read as _, Write as _};
 use std::net::{SocketAddr, TcpListener};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
 const LIMIT: Duration = Duration::from_secs(20);
+const SECRET: &str = "gangway-gangway-gangway-gangway-gangway";
 /// Of a server's log (manual, section 30.6).
 const PAGE: u64 = 8192;
 
 struct Server {
+    address: SocketAddr,
     driver: Postgres,
     processes: Processes,
     socket: PgConnectOptions,
@@ -35,9 +39,15 @@ impl Server {
         let (workload, replica) = ("sailings".into(), &spec.replicas[me]);
         let processes = Processes::new(Path::new(&replica.data), None);
         let runtime = dir.join(format!("{me}.run"));
-        let plan = Plan::from_spec(&workload, spec, me, &runtime, processes.clone()).expect("a whole spec");
-        let socket = PgConnectOptions::new_without_pgpass().socket(&plan.runtime).port(replica.address.port());
-        Self { driver: Postgres::new(plan), processes, socket: socket.username("postgres").database("postgres") }
+        let plan = Plan::from_spec(&workload, spec, me, (&runtime, &dir.join(format!("{me}.tls"))), processes.clone());
+        let plan = plan.expect("a whole spec");
+        let socket = PgConnectOptions::new_without_pgpass().socket(plan.socket_dir()).port(replica.address.port());
+        Self {
+            address: replica.address,
+            driver: Postgres::new(plan),
+            processes,
+            socket: socket.username("postgres").database("postgres"),
+        }
     }
 
     async fn act(&self, action: Action) -> Result<Done, Trouble> {
@@ -77,7 +87,7 @@ fn pair(dir: &Path) -> [Server; 2] {
     // The servers run as another user than root.
     std::fs::set_permissions(dir, std::fs::Permissions::from_mode(0o755)).expect("the directory is ours");
     let secret = dir.join("secret");
-    std::fs::write(&secret, "gangway").expect("a secret");
+    std::fs::write(&secret, SECRET).expect("a secret");
     let nodes = ["doline", "polje"].map(NodeId::from);
     let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
     let replica = |(rank, node): (usize, &NodeId)| {
@@ -99,7 +109,31 @@ fn pair(dir: &Path) -> [Server; 2] {
         ]
         .into(),
     };
+    certify(dir, &nodes);
     nodes.map(|me| Server::new(dir, &me, &spec))
+}
+
+/// A CA, and a certificate of each server.
+fn certify(dir: &Path, nodes: &[NodeId]) {
+    let mut ca = CertificateParams::default();
+    ca.distinguished_name.push(DnType::CommonName, "the test's CA");
+    ca.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    let key = KeyPair::generate().expect("a key");
+    let pem = ca.self_signed(&key).expect("a CA").pem();
+    let issuer = Issuer::new(ca, key);
+    for node in nodes {
+        let tls = dir.join(format!("{node}.tls"));
+        std::fs::create_dir(&tls).expect("a directory");
+        let key = KeyPair::generate().expect("a key");
+        let mut params = CertificateParams::new(vec![node.to_string()]).expect("a name");
+        params.distinguished_name.push(DnType::CommonName, node.as_str());
+        let files = [
+            ("ca.pem", pem.clone()),
+            ("server.pem", params.signed_by(&key, &issuer).expect("a certificate").pem()),
+            ("server.key", key.serialize_pem()),
+        ];
+        files.iter().for_each(|(name, text)| std::fs::write(tls.join(name), text).expect("a file"));
+    }
 }
 
 fn sync(epoch: u64, number: u64, standby: &str) -> Action {
@@ -206,4 +240,39 @@ async fn settings_are_verified_and_a_new_connection_is_tried() {
 fn stop(pid: i32, signal: rustix::process::Signal) {
     let pid = rustix::process::Pid::from_raw(pid).expect("a process");
     rustix::process::kill_process(pid, signal).expect("it is ours");
+}
+
+/// Whoever answers in the place of a primary, without the certificate of one, learns nothing: neither the password nor that there is one,
+/// and whoever asked says what is wrong.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_that_is_none_learns_no_password() {
+    let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [doline, polje] = pair(dir.path());
+    let listener = TcpListener::bind(polje.address).expect("the place of a primary");
+    let (tell, heard) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        for (number, stream) in listener.incoming().enumerate() {
+            let Ok(mut stream) = stream else { return };
+            let mut said = vec![0; 4096];
+            let count = stream.read(&mut said).unwrap_or(0);
+            said.truncate(count);
+            // No TLS here: would it go on without? Then it is asked for its password in the clear (manual, section 55.7).
+            let answer: &[u8] = if number % 2 == 0 { b"N" } else { b"R\0\0\0\x08\0\0\0\x03" };
+            let _ = stream.write_all(answer);
+            let mut rest = vec![0; 4096];
+            let count = stream.read(&mut rest).unwrap_or(0);
+            said.extend(&rest[..count]);
+            let _ = tell.send(said);
+        }
+    });
+    let node = NodeId::from("polje");
+    for _ in 0..2 {
+        let trouble = doline.act(Action::Clone { from: node.clone() }).await.expect_err("it is no server").to_string();
+        assert!(trouble.contains("SSL"), "{trouble}");
+        assert!(!trouble.contains(SECRET), "{trouble}");
+    }
+    let said: Vec<u8> = heard.try_iter().flatten().collect();
+    assert!(!said.is_empty(), "nobody asked");
+    let text = String::from_utf8_lossy(&said);
+    assert!(!text.contains(SECRET) && !text.contains("karst"), "{text}");
 }

@@ -4,7 +4,7 @@
 use karst_adapters::Power;
 use karst_core::Index;
 use karst_core::power::{PowerOrder, PowerSeen};
-use karst_core::spec::PowerSpec;
+use karst_core::spec::{After, PowerSpec};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt;
@@ -102,7 +102,7 @@ async fn serve(mut stream: TcpStream, controller: Arc<Mutex<Controller>>) -> std
 
 fn device(driver: &str, settings: &[(&str, &str)]) -> Power {
     let settings = settings.iter().map(|(k, v)| ((*k).to_string(), (*v).to_string())).collect::<BTreeMap<_, _>>();
-    Power::from_spec(&PowerSpec { driver: driver.into(), settings }).unwrap()
+    Power::from_spec(&PowerSpec { driver: driver.into(), settings, after: After::On }).unwrap()
 }
 
 /// Asks the controller to cut, with a permit or without; what came of it, and the controller afterwards.
@@ -241,4 +241,53 @@ async fn a_program_that_fails_is_never_off() {
         assert!(why.contains(expected), "{name}: {why}");
         std::fs::remove_dir_all(dir).unwrap();
     }
+}
+
+/// Whatever a controller answers, its password goes to the address in the spec and nowhere else, and never readable for others.
+#[tokio::test]
+async fn the_password_goes_nowhere_else() {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let elsewhere = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let (here, there) = (listener.local_addr().unwrap(), elsewhere.local_addr().unwrap());
+    let visited = Arc::new(AtomicUsize::new(0));
+    let count = visited.clone();
+    tokio::spawn(async move {
+        while elsewhere.accept().await.is_ok() {
+            count.fetch_add(1, Ordering::Relaxed);
+        }
+    });
+    let secret = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join(format!("elsewhere-{}", std::process::id()));
+    std::fs::write(&secret, PASSWORD).unwrap();
+    let reference = format!("file:{}", secret.display());
+    let redirect = format!("HTTP/1.1 307 x\r\nLocation: http://{there}/\r\nContent-Length: 0\r\n\r\n");
+    let place = |path: String| {
+        let body = json!({ "Links": { "Sessions": { "@odata.id": path } } }).to_string();
+        format!("HTTP/1.1 200 x\r\nContent-Length: {}\r\n\r\n{body}", body.len())
+    };
+    let answers =
+        [redirect, place(format!("@{there}/s")), place(format!("//{there}/s")), place(format!("http://{there}/s"))];
+    let url = format!("http://{here}");
+    for answer in answers {
+        let serve = async {
+            // Its root, and whatever is asked there besides.
+            while let Ok((mut stream, _)) = listener.accept().await {
+                let mut chunk = [0; 4096];
+                let _ = stream.read(&mut chunk).await;
+                let _ = stream.write_all(answer.as_bytes()).await;
+            }
+        };
+        let device = device("redfish", &[("url", &url), ("user", "karst"), ("secret", &reference)]);
+        let seen = tokio::select! {
+            seen = device.carry_out(PowerOrder::Look, None, || false) => seen,
+            () = serve => unreachable!("it is served until the answer is there"),
+        };
+        let why = seen.unwrap_err().to_string();
+        assert!(!why.contains(PASSWORD), "{why}");
+        assert_eq!(visited.load(Ordering::Relaxed), 0, "{why}");
+    }
+    let settings = [("url", "http://10.40.0.90"), ("user", "karst"), ("secret", reference.as_str())];
+    let settings = settings.iter().map(|(k, v)| ((*k).to_string(), (*v).to_string())).collect();
+    let spec = PowerSpec { driver: "redfish".into(), settings, after: After::On };
+    let refused = Power::from_spec(&spec).unwrap_err().to_string();
+    assert!(refused.contains("https"), "{refused}");
 }

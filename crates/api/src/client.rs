@@ -1,13 +1,14 @@
 //! The typed HTTP client: tries several servers in turn, and says which one said what.
 
 use crate::types::{
-    ChangedReply, HistoryReply, ModeBody, MoveBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply,
+    ChangedReply, HistoryReply, ModeBody, MoveBody, PowerBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use karst_core::OperationId;
-use karst_core::node::Plan;
+use karst_core::node::{NodePlan, Plan, PowerWish};
 use karst_core::operation::Mode;
+use karst_core::spec::may_carry_secrets;
 use reqwest::{Method, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -36,7 +37,8 @@ pub struct Client {
 }
 
 impl Client {
-    /// `servers` are base addresses such as `https://10.0.0.11:4780`; `ca` is a PEM file's text to trust besides none.
+    /// `servers` are addresses such as `10.0.0.11:4780`, spoken to by HTTPS; `http://` is for this host alone. `ca` is a PEM file's text
+    /// to trust, in the place of the public CAs.
     ///
     /// # Errors
     /// If there is no server, or the CA cannot be read.
@@ -44,17 +46,17 @@ impl Client {
         if servers.is_empty() {
             return Err(ClientError::Setup("no server given: use --server or KARST_SERVERS".into()));
         }
-        let mut http = reqwest::Client::builder().connect_timeout(Duration::from_millis(1500)).no_proxy();
+        let http = reqwest::Client::builder().connect_timeout(Duration::from_millis(1500)).no_proxy();
+        // A token goes where it was sent, and not where an answer points to.
+        let mut http = http.redirect(reqwest::redirect::Policy::none());
         if let Some(pem) = ca {
             let ca = reqwest::Certificate::from_pem(pem.as_bytes());
+            http = http.tls_built_in_root_certs(false);
             http = http.add_root_certificate(ca.map_err(|e| ClientError::Setup(format!("the CA: {e}")))?);
         }
         let http = http.build().map_err(|e| ClientError::Setup(e.to_string()))?;
-        let base = |s: &String| {
-            let s = s.trim_end_matches('/');
-            if s.contains("://") { s.to_string() } else { format!("http://{s}") }
-        };
-        Ok(Self { servers: servers.iter().map(base).collect(), token: token.into(), http })
+        let servers = servers.iter().map(|s| base(s)).collect::<Result<_, _>>()?;
+        Ok(Self { servers, token: token.into(), http })
     }
 
     async fn send<B: Serialize + Sync>(
@@ -170,6 +172,17 @@ impl Client {
         self.call::<(), _>(Method::POST, &format!("/api/v1/operations/{}/approve", operation.0), None).await
     }
 
+    /// What would become of a host.
+    pub async fn power_plan(&self, node: &str, what: PowerWish) -> Result<NodePlan, ClientError> {
+        let body = PowerBody { what, plan_only: true };
+        self.call(Method::POST, &format!("/api/v1/nodes/{node}/power"), Some(&body)).await
+    }
+
+    pub async fn power(&self, node: &str, what: PowerWish) -> Result<ChangedReply, ClientError> {
+        let body = PowerBody { what, plan_only: false };
+        self.call(Method::POST, &format!("/api/v1/nodes/{node}/power"), Some(&body)).await
+    }
+
     /// `what` is `fence`, `readmit` or `enrol`.
     pub async fn node(&self, node: &str, what: &str) -> Result<ChangedReply, ClientError> {
         self.call::<(), _>(Method::POST, &format!("/api/v1/nodes/{node}/{what}"), None).await
@@ -197,6 +210,16 @@ impl Client {
             }
         }
         Err(ClientError::Unreachable(vec![format!("{server} closed the stream")]))
+    }
+}
+
+/// Where requests go that carry a token: by TLS, or no further than this host.
+fn base(server: &str) -> Result<String, ClientError> {
+    let server = server.trim_end_matches('/');
+    let text = if server.contains("://") { server.to_string() } else { format!("https://{server}") };
+    match may_carry_secrets(&text) {
+        Ok(()) => Ok(text),
+        Err(why) => Err(ClientError::Setup(format!("server {why}"))),
     }
 }
 

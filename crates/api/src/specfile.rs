@@ -33,8 +33,8 @@
 //! ```
 
 use karst_core::spec::{
-    AddressSpec, Alone, Clock, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Severity,
-    Spec, Timings, WorkloadSpec, check, nearest,
+    AddressSpec, After, Alone, Clock, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
+    Severity, Spec, Timings, WorkloadSpec, check, nearest,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -343,8 +343,9 @@ impl Reader {
         {
             settings.insert("login".into(), login.into());
         }
+        let after = self.choice(&mut inner, "after", &[("on", After::On), ("off", After::Off)]).unwrap_or_default();
         self.finish(&inner);
-        Some(PowerSpec { driver, settings })
+        Some(PowerSpec { driver, settings, after })
     }
 
     /// The texts at these keys; a secret among them has to be a reference.

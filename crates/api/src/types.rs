@@ -1,6 +1,7 @@
 //! Bodies of the HTTP interface.
 
 use karst_core::event::Level;
+use karst_core::node::PowerWish;
 use karst_core::operation::Mode;
 use karst_core::outage::WorstCase;
 use karst_core::spec::Finding;
@@ -52,6 +53,17 @@ pub struct ModeBody {
     pub mode: Mode,
 }
 
+/// `POST /api/v1/nodes/{node}/power`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PowerBody {
+    /// `on`, `off` or `cycle`.
+    #[schema(value_type = String)]
+    pub what: PowerWish,
+    /// Only say what would be done.
+    #[serde(default)]
+    pub plan_only: bool,
+}
+
 /// A change that one entry of the log makes by itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ChangedReply {
@@ -101,6 +113,10 @@ pub struct Record {
 pub struct HistoryReply {
     /// Oldest first.
     pub records: Vec<Record>,
+    /// RFC 3339; as `arrived_after` of the next call it gives what has come into the record since, and some of it again. None where the
+    /// history store did not answer.
+    #[serde(default)]
+    pub latest: Option<String>,
     /// True where the history store did not answer and these are the asked node's own waiting events only.
     pub own_only: bool,
 }

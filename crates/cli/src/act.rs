@@ -5,7 +5,7 @@ use crate::output::{Format, print, say, size};
 use crate::{Consent, Ending};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
-use karst_api::core::node::Plan;
+use karst_api::core::node::{Plan, PowerWish};
 use karst_api::core::operation::{Mode, Outcome};
 use karst_api::{Client, MoveBody};
 use std::fmt::Write as _;
@@ -62,6 +62,33 @@ pub async fn fence(client: &Client, node: &str, yes: bool, format: Format) -> Re
     }
     let reply = client.node(node, "fence").await?;
     print(format, &reply, |r| format!("{}\n`karst node readmit {node}` takes it back.", r.text))?;
+    Ok(Ending::Done)
+}
+
+/// Turns a host on or off, after its plan.
+pub async fn power(client: &Client, node: &str, what: PowerWish, consent: &Consent, format: Format) -> Result<Ending> {
+    let plan = client.power_plan(node, what).await?;
+    print(format, &plan, |plan| {
+        let mut text = format!("Plan: power {} of {node}\n", what.word());
+        if let Some(why) = &plan.unmet {
+            let _ = writeln!(text, "  NOT MET: {why}");
+        }
+        for (i, step) in plan.steps.iter().enumerate() {
+            let _ = writeln!(text, "  step {}  {step}", i + 1);
+        }
+        text
+    })?;
+    if consent.plan {
+        return Ok(if plan.unmet.is_none() { Ending::Done } else { Ending::NotWell });
+    }
+    if let Some(why) = plan.unmet {
+        bail!("nothing was changed: {why}");
+    }
+    if !consent.yes && !approved("node", node)? {
+        bail!("nothing was changed: not approved");
+    }
+    let reply = client.power(node, what).await?;
+    print(format, &reply, |r| format!("{}\n`karst node show {node}` says what its device reads.", r.text))?;
     Ok(Ending::Done)
 }
 

@@ -10,6 +10,7 @@ mod show;
 
 use clap::{Args, CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
+use karst_api::core::node::PowerWish;
 use karst_api::core::operation::Mode;
 use karst_api::{ClientError, MoveBody};
 use output::Format;
@@ -150,6 +151,13 @@ enum NodeCommand {
         #[arg(long)]
         yes: bool,
     },
+    /// Turn a host on or off, or off and on again: off is a fence, so that it holds nothing when it goes
+    Power {
+        name: String,
+        what: PowerWord,
+        #[command(flatten)]
+        consent: Consent,
+    },
     /// Take a fenced node back
     Readmit {
         name: String,
@@ -161,6 +169,24 @@ enum NodeCommand {
         #[arg(long)]
         yes: bool,
     },
+}
+
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum PowerWord {
+    On,
+    Off,
+    /// Off, and on again once others hold what it held
+    Cycle,
+}
+
+impl From<PowerWord> for PowerWish {
+    fn from(word: PowerWord) -> Self {
+        match word {
+            PowerWord::On => PowerWish::On,
+            PowerWord::Off => PowerWish::Off,
+            PowerWord::Cycle => PowerWish::Cycle,
+        }
+    }
 }
 
 #[derive(Clone, Copy, clap::ValueEnum)]
@@ -257,6 +283,9 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Node(NodeCommand::List) => show::nodes(&client()?, None, format).await,
         Command::Node(NodeCommand::Show { name }) => show::nodes(&client()?, Some(&name), format).await,
         Command::Node(NodeCommand::Fence { name, yes }) => act::fence(&client()?, &name, yes, format).await,
+        Command::Node(NodeCommand::Power { name, what, consent }) => {
+            act::power(&client()?, &name, what.into(), &consent, format).await
+        }
         Command::Node(NodeCommand::Readmit { name }) => act::readmit(&client()?, &name, format).await,
         Command::Node(NodeCommand::Enrol { name, yes }) => act::enrol(&client()?, &name, yes, format).await,
         Command::Mode { mode, workload, all } => {

@@ -9,6 +9,7 @@ use karst_api::core::outage::{WorstCase, worst_cases};
 use karst_api::core::spec::{Inequality, Severity};
 use karst_api::core::view::{Condition, NodeView, Status, WorkloadView};
 use karst_api::{Client, Record, StatusReply, specfile};
+use std::collections::{BTreeSet, VecDeque};
 use std::fmt::Write as _;
 use std::path::Path;
 use std::time::Duration;
@@ -271,7 +272,7 @@ pub async fn operations(client: &Client, format: Format) -> Result<Ending> {
                     o.what.workload.to_string(),
                     name(&o.what.from),
                     name(&o.target),
-                    o.what.by.clone(),
+                    o.what.by.to_string(),
                     outcome(o),
                 ]
             }),
@@ -387,33 +388,67 @@ pub fn check_spec(file: &Path, format: Format) -> Result<Ending> {
 pub async fn history(
     client: &Client, follow: bool, workload: Option<String>, operation: Option<u64>, limit: u32, format: Format,
 ) -> Result<Ending> {
-    let mut query = format!("limit={limit}");
+    let mut query = String::new();
     if let Some(workload) = &workload {
         query += &format!("&workload={workload}");
     }
     if let Some(operation) = operation {
         query += &format!("&operation={operation}");
     }
-    let reply = client.history(&query).await?;
+    let reply = client.history(&format!("limit={limit}{query}")).await?;
     if reply.own_only {
         eprintln!("history store not reachable: these are the asked node's own waiting events");
     }
-    let mut last = reply.records.last().map(|r| r.at.clone());
     print(format, &reply.records, |r| r.iter().map(line).collect())?;
     if !follow {
         return Ok(Ending::Done);
     }
+    let mut shown = Shown::default();
+    for record in &reply.records {
+        shown.is_new(record);
+    }
+    let mut latest = reply.latest;
     loop {
         tokio::time::sleep(Duration::from_millis(500)).await;
-        let after = last.as_ref().map_or(String::new(), |at| format!("&after={}", at.replace('+', "%2B")));
-        let Ok(reply) = client.history(&format!("{query}{after}")).await else { continue };
-        last = reply.records.last().map(|r| r.at.clone()).or(last);
-        for record in &reply.records {
+        let since = latest.as_ref().map_or(String::new(), |at| format!("&arrived_after={}", at.replace('+', "%2B")));
+        // Whoever follows wants all that has come, however much.
+        let Ok(reply) = client.history(&format!("limit=10000{query}{since}")).await else { continue };
+        latest = reply.latest.or(latest);
+        for record in reply.records.iter().filter(|r| shown.is_new(r)) {
             match format {
                 Format::Table => say(&line(record)),
                 _ => say(&format!("{}\n", serde_json::to_string(record)?)),
             }
         }
+    }
+}
+
+/// The lines that were shown last: what has come meanwhile is asked for with an overlap, as a node may bring late what happened before.
+#[derive(Default)]
+struct Shown {
+    known: BTreeSet<(Option<u64>, String, u64, String)>,
+    order: VecDeque<(Option<u64>, String, u64, String)>,
+}
+
+impl Shown {
+    const KEPT: usize = 20_000;
+
+    /// A committed decision is the same line whoever tells it.
+    fn is_new(&mut self, record: &Record) -> bool {
+        let key = match record.index {
+            Some(index) => (Some(index), String::new(), 0, String::new()),
+            None => (None, record.node.to_string(), record.number, record.at.clone()),
+        };
+        if !self.known.insert(key.clone()) {
+            return false;
+        }
+        self.order.push_back(key);
+        if self.order.len() > Self::KEPT
+            && let Some(oldest) = self.order.pop_front()
+        {
+            self.known.remove(&oldest);
+        }
+        true
     }
 }
 

@@ -31,7 +31,7 @@ fn file(name: &str, text: &str) -> PathBuf {
 /// A server that answers every request with this; its address.
 fn server(status: u16, body: &'static str) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
-    let address = listener.local_addr().expect("its address").to_string();
+    let address = format!("http://{}", listener.local_addr().expect("its address"));
     std::thread::spawn(move || {
         for mut stream in listener.incoming().flatten() {
             let mut seen = Vec::new();

@@ -76,7 +76,7 @@ impl Arrivals {
     fn count(&mut self, number: u64) {
         // Beats may overtake each other; a lower number than any that is remembered is a new run of the peer.
         let (oldest, newest) = (self.numbers.front().copied(), self.numbers.iter().max().copied());
-        let follows = oldest.is_none_or(|o| number >= o) && newest.is_none_or(|n| number <= n + OUTAGE);
+        let follows = oldest.is_none_or(|o| number >= o) && newest.is_none_or(|n| number <= n.saturating_add(OUTAGE));
         if !follows {
             self.numbers.clear();
         }

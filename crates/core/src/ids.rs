@@ -55,9 +55,10 @@ macro_rules! name {
                 f.pad(&self.0)
             }
         }
+        // Quoted: a name may come from anybody, and goes into logs.
         impl fmt::Debug for $id {
             fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str(&self.0)
+                fmt::Debug::fmt(&self.0, f)
             }
         }
     };
@@ -89,7 +90,7 @@ macro_rules! number {
 
         impl $id {
             pub fn next(self) -> Self {
-                Self(self.0 + 1)
+                Self(self.0.saturating_add(1))
             }
         }
         impl fmt::Display for $id {

@@ -7,9 +7,10 @@
 //!
 //! What it does not do: talk to peers, disks, servers or people. Those are the daemon's and the adapters' work.
 //!
-//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`consensus`], [`state`], [`members`], [`health`], [`authority`],
+//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`author`], [`consensus`], [`state`], [`members`], [`health`], [`authority`],
 //! [`replica`], [`power`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
 
+pub mod author;
 pub mod authority;
 pub mod consensus;
 pub mod event;

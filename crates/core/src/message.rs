@@ -1,10 +1,11 @@
 //! What nodes say to each other, besides consensus.
 
+use crate::author::Level;
 use crate::authority::Claim;
 use crate::consensus::Talk;
 use crate::heads::Head;
 use crate::health::Hears;
-use crate::ids::{Epoch, NodeId, Term, WorkloadId};
+use crate::ids::{Epoch, Term, WorkloadId};
 use crate::members::Members;
 use crate::node::Flow;
 use crate::replica::{Parts, Report};
@@ -48,16 +49,12 @@ pub enum Message {
         workload: WorkloadId,
         flows: Vec<Flow>,
     },
-    /// For a node whose link to the sender is broken (A4).
-    Relay {
-        from: NodeId,
-        to: NodeId,
-        inner: Box<Message>,
-    },
     /// An operator's request, on its way to the coordinator, and the answer on its way back.
     Ask {
         number: u64,
         request: crate::node::Request,
+        /// What whoever asks may ask for, by the word of the node that was asked.
+        level: Level,
     },
     Answer {
         number: u64,
@@ -94,7 +91,6 @@ impl Message {
             Message::Talk(talk) => {
                 matches!(talk, Talk::Vote { .. } | Talk::Voted { .. } | Talk::Appended { .. } | Talk::Installing { .. })
             }
-            Message::Relay { inner, .. } => inner.says_what_is_durable(),
             _ => false,
         }
     }
@@ -106,9 +102,6 @@ impl Message {
                 Message::Talk(Talk::Appended { term, news: false, .. }),
                 Message::Talk(Talk::Appended { term: next, .. }),
             ) => term == next,
-            (Message::Relay { from, to, inner }, Message::Relay { from: next_from, to: next_to, inner: next }) => {
-                from == next_from && to == next_to && inner.is_replaced_by(next)
-            }
             _ => false,
         }
     }
@@ -119,7 +112,6 @@ impl Message {
             Message::Beat { .. } => true,
             Message::Talk(Talk::Append { news, .. } | Talk::Appended { news, .. }) => !news,
             Message::Checkin { news, .. } | Message::Grant { news, .. } => !news,
-            Message::Relay { inner, .. } => inner.is_repeated(),
             _ => false,
         }
     }

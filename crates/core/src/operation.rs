@@ -1,5 +1,6 @@
 //! Operations: what the cluster does on purpose or by itself, from its beginning to its end, with phase times.
 
+use crate::author::Author;
 use crate::ids::{NodeId, OperationId, WorkloadId};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -61,8 +62,7 @@ pub struct Operation {
     pub from: Option<NodeId>,
     /// The target that was asked for; none where the cluster chooses.
     pub to: Option<NodeId>,
-    /// Who asked: a user's name, or `cluster`.
-    pub by: String,
+    pub by: Author,
     /// What was seen, by whom.
     pub why: String,
     /// Begun in mode `ask`: it goes no further until somebody approves it.

@@ -69,6 +69,12 @@ pub enum Planted {
     IgnoreSilence,
     /// F8: power is cut where nobody may take over.
     FenceForNothing,
+    /// A node's word is taken for that of the node that it names.
+    SpeaksForOthers,
+    /// A lease is taken from whoever grants it, and for as long as it says.
+    GrantsFromAnybody,
+    /// A node without a vote may lead.
+    LeadsWithoutVote,
     /// What a check-in changes is taken whatever it refers to.
     MixReports,
 }

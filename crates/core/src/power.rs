@@ -10,6 +10,8 @@ pub enum PowerOrder {
     Look,
     /// Cut the power under this committed entry, and read the state until it is off.
     Off { fence: Index },
+    /// Turn it on, as this committed entry asks, and read the state until it is on.
+    On { asked: Index },
 }
 
 /// The state as it was read.

@@ -84,10 +84,17 @@ pub struct Copied {
 }
 
 impl Copied {
+    /// Of all that it will copy; a program may say less beforehand than it copies.
+    pub fn percent(self) -> u64 {
+        let percent = u128::from(self.done) * 100 / u128::from(self.total.max(1));
+        u64::try_from(percent).unwrap_or(u64::MAX)
+    }
+
     /// How long the rest takes at the pace so far; none while that cannot be said.
     pub fn rest(self, since: Duration) -> Option<Duration> {
         let left = self.total.checked_sub(self.done)?;
-        (self.done > 0).then(|| since.mul_f64(left as f64 / self.done as f64))
+        let ratio = left as f64 / (self.done > 0).then_some(self.done)? as f64;
+        Duration::try_from_secs_f64(since.as_secs_f64() * ratio).ok()
     }
 }
 
@@ -308,7 +315,9 @@ impl Parts {
 
     /// Takes what is different so much later. How it hears its peers stays as it said last.
     pub(crate) fn take(&mut self, changed: Parts, later: Duration) {
-        self.replicas.values_mut().for_each(|replica| replica.times().for_each(|time| *time += later));
+        self.replicas
+            .values_mut()
+            .for_each(|replica| replica.times().for_each(|time| *time = time.saturating_add(later)));
         self.hears_ill = changed.hears_ill.or(self.hears_ill.take());
         self.replicas.extend(changed.replicas);
         self.gates.extend(changed.gates);
@@ -319,6 +328,8 @@ impl Parts {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct ReplicaReport {
     pub seen: Option<Observation>,
+    /// How often was looked: what is said again as it was is a new look, and not an old one.
+    pub looks: u64,
     /// Age of `seen`.
     pub age: Duration,
     /// How long the server has been found not running.

@@ -2,9 +2,10 @@
 //!
 //! Applying is deterministic, and every command says which epoch it is about: one that comes too late changes nothing.
 
+use crate::author::Author;
 use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, StoreId, WorkloadId};
 use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
-use crate::spec::{Loss, WorkloadSpec};
+use crate::spec::{After, Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
@@ -118,9 +119,11 @@ pub struct Fenced {
     /// The start of the host that was fenced, where it was known.
     pub boot: Option<BootId>,
     pub why: String,
-    pub by: String,
+    pub by: Author,
     /// Its power was read as off after the entry was committed.
     pub off: bool,
+    /// What becomes of it then.
+    pub after: After,
 }
 
 /// What the log says of a node besides its workloads.
@@ -131,6 +134,8 @@ pub struct NodeState {
     pub fenced: Option<Fenced>,
     /// The node store that the others took in last (A6); none for one that formed the cluster.
     pub enrolled: Option<StoreId>,
+    /// The entry that asks for its power to be turned on, until that was read.
+    pub turn_on: Option<Index>,
 }
 
 impl WorkloadState {
@@ -180,12 +185,12 @@ pub enum Command {
     Approve {
         operation: OperationId,
         workload: WorkloadId,
-        by: String,
+        by: Author,
     },
     Mode {
         workload: WorkloadId,
         mode: Mode,
-        by: String,
+        by: Author,
     },
     Revoke {
         workload: WorkloadId,
@@ -261,25 +266,36 @@ pub enum Command {
         node: NodeId,
         boot: Option<BootId>,
         why: String,
-        by: String,
+        by: Author,
+        after: After,
     },
     /// Its power was read as off after `fence` was committed.
     PowerOff {
         node: NodeId,
         fence: Index,
     },
+    /// Its power is to be turned on.
+    TurnOn {
+        node: NodeId,
+        by: Author,
+    },
+    /// It was read as on after that was `asked` for.
+    TurnedOn {
+        node: NodeId,
+        asked: Index,
+    },
     /// It may take part again.
     Readmit {
         node: NodeId,
         fence: Index,
         why: String,
-        by: String,
+        by: Author,
     },
     /// Its node store counts from here on: it has been given everything that the others committed (A6, F3).
     Enrol {
         node: NodeId,
         store: StoreId,
-        by: String,
+        by: Author,
     },
     /// What the host says its hardware is.
     System {
@@ -294,6 +310,8 @@ impl Command {
         match self {
             Command::Fence { node, .. }
             | Command::PowerOff { node, .. }
+            | Command::TurnOn { node, .. }
+            | Command::TurnedOn { node, .. }
             | Command::Readmit { node, .. }
             | Command::Enrol { node, .. }
             | Command::System { node, .. } => Some(node),
@@ -306,6 +324,8 @@ impl Command {
             Command::Noop
             | Command::Fence { .. }
             | Command::PowerOff { .. }
+            | Command::TurnOn { .. }
+            | Command::TurnedOn { .. }
             | Command::Readmit { .. }
             | Command::Enrol { .. }
             | Command::System { .. } => None,
@@ -332,7 +352,7 @@ impl Command {
 pub struct LoggedOperation {
     pub what: Operation,
     /// Who let it go on, where it had to be asked.
-    pub approved: Option<String>,
+    pub approved: Option<Author>,
     pub target: Option<NodeId>,
     pub outcome: Option<Outcome>,
     pub phases: Vec<(Phase, Duration)>,
@@ -384,6 +404,8 @@ impl ClusterState {
             Command::Noop
             | Command::Fence { .. }
             | Command::PowerOff { .. }
+            | Command::TurnOn { .. }
+            | Command::TurnedOn { .. }
             | Command::Readmit { .. }
             | Command::Enrol { .. }
             | Command::System { .. } => {}
@@ -521,18 +543,30 @@ impl ClusterState {
 
     fn apply_to_node(&mut self, index: Index, command: &Command) -> bool {
         match command {
-            Command::Fence { node, boot, why, by } => {
+            Command::Fence { node, boot, why, by, after } => {
                 let state = self.nodes.entry(node.clone()).or_default();
                 if state.fenced.is_some() {
                     return false;
                 }
-                let (boot, why, by) = (boot.clone(), why.clone(), by.clone());
-                state.fenced = Some(Fenced { id: index, boot, why, by, off: false });
+                let (boot, why, by, after) = (boot.clone(), why.clone(), by.clone(), *after);
+                state.fenced = Some(Fenced { id: index, boot, why, by, off: false, after });
+                state.turn_on = None;
             }
-            Command::PowerOff { node, fence } => match self.fence_of(node, *fence) {
-                Some(fenced) => fenced.off = true,
-                None => return false,
-            },
+            Command::PowerOff { node, fence } => {
+                let Some(fenced) = self.fence_of(node, *fence) else { return false };
+                fenced.off = true;
+                if fenced.after == After::On {
+                    self.nodes.entry(node.clone()).or_default().turn_on = Some(index);
+                }
+            }
+            Command::TurnOn { node, .. } => self.nodes.entry(node.clone()).or_default().turn_on = Some(index),
+            Command::TurnedOn { node, asked } => {
+                let state = self.nodes.entry(node.clone()).or_default();
+                if state.turn_on != Some(*asked) {
+                    return false;
+                }
+                state.turn_on = None;
+            }
             Command::Readmit { node, fence, .. } => {
                 if self.fence_of(node, *fence).is_none() {
                     return false;

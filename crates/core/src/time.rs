@@ -13,7 +13,7 @@ impl Time {
     pub const ZERO: Time = Time(0);
 
     pub fn from_millis(ms: u64) -> Self {
-        Self(ms * 1_000_000)
+        Self(ms.saturating_mul(1_000_000))
     }
 
     /// How long ago `earlier` was; zero if it lies ahead.
@@ -22,10 +22,14 @@ impl Time {
     }
 }
 
+fn nanos(d: Duration) -> u64 {
+    u64::try_from(d.as_nanos()).unwrap_or(u64::MAX)
+}
+
 impl Add<Duration> for Time {
     type Output = Time;
     fn add(self, d: Duration) -> Time {
-        Time(self.0.saturating_add(d.as_nanos() as u64))
+        Time(self.0.saturating_add(nanos(d)))
     }
 }
 
@@ -38,7 +42,7 @@ impl AddAssign<Duration> for Time {
 impl Sub<Duration> for Time {
     type Output = Time;
     fn sub(self, d: Duration) -> Time {
-        Time(self.0.saturating_sub(d.as_nanos() as u64))
+        Time(self.0.saturating_sub(nanos(d)))
     }
 }
 

@@ -548,8 +548,9 @@ fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>, writes_w
     let Some(seen) = &report.seen else { return ("unknown".into(), "not probed yet".into()) };
     let far = |since: Duration| {
         let Some(copied) = seen.copied.filter(|c| c.total > 0) else { return String::new() };
-        let rest = copied.rest(since).map_or(String::new(), |d| format!(", about {} s left", d.as_secs() + 1));
-        format!(": {} % of {} MB{rest}", 100 * copied.done / copied.total, copied.total >> 20)
+        let rest =
+            copied.rest(since).map_or(String::new(), |d| format!(", about {} s left", d.as_secs().saturating_add(1)));
+        format!(": {} % of {} MB{rest}", copied.percent(), copied.total >> 20)
     };
     let doing = report.doing.as_ref().map(|(what, since)| format!("{what}, for {} s{}", since.as_secs(), far(*since)));
     let rejoining = |what: &str| what.contains("clone") || what.contains("rewind");

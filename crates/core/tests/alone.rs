@@ -1,5 +1,6 @@
 //! One node alone, as the daemon drives it: what it does at a start, and how often it wants to be woken.
 
+use karst_core::author::Level;
 use karst_core::authority::Claim;
 use karst_core::consensus::{Entry, Snapshot, Stored, Talk};
 use karst_core::ids::Lsn;
@@ -161,7 +162,7 @@ fn an_entry_that_is_not_committed_yet_keeps_nobody_awake() {
     assert!(a.is_coordinator());
     others.stalled = true;
     let request = Request::Mode { workload: "w".into(), mode: Mode::Watch, by: "captain".into() };
-    others.pump(&mut a, now, Input::Asked { ticket: 1, request });
+    others.pump(&mut a, now, Input::Asked { ticket: 1, request, level: Level::Administer });
     let (end, mut wakes) = (now + Duration::from_millis(300), 0);
     while now < end {
         now = a.poll_timeout().max(now + Duration::from_micros(10));
@@ -259,7 +260,7 @@ fn what_ends_is_not_granted() {
         assert_eq!(leases(&drive(&mut a, now, checkin(1))), 1, "it holds the epoch");
         let (workload, to, by) = ("w".into(), "a".into(), "marlin".into());
         let request = Request::Failover { workload, to, by, accept_loss: u64::MAX, plan_only: false };
-        others.pump(&mut a, now, Input::Asked { ticket: 1, request });
+        others.pump(&mut a, now, Input::Asked { ticket: 1, request, level: Level::Administer });
         assert!(others.stalled, "the revocation is in the log");
         assert_eq!(leases(&drive(&mut a, now, checkin(2))), granted, "{planted:?}");
     }

@@ -3,12 +3,13 @@
 mod desk;
 
 use desk::{Case, NODES, standby, w};
+use karst_core::author::Author;
 use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{Data, Downstream, Observation, Promotion, ReplicaReport, Role};
-use karst_core::spec::{Alone, Loss, ReplicaSpec};
+use karst_core::spec::{After, Alone, Loss, ReplicaSpec};
 use karst_core::state::{Command, Ended, Standing, Tenure};
 use karst_core::steward::candidates::MayLack;
 use karst_core::steward::{Notes, next_look};
@@ -22,7 +23,7 @@ fn asked(kind: Kind, accept_loss: u64) -> Operation {
         workload: w(),
         from: Some("doline".into()),
         to: Some("polje".into()),
-        by: "captain".into(),
+        by: Author::person("captain"),
         why: String::new(),
         asks: false,
         accept_loss,
@@ -239,8 +240,8 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
 #[test]
 fn a_fenced_node_is_excluded_until_it_is_readmitted() {
     let mut case = Case::new(Loss::None);
-    let (boot, why, by) = (None, String::new(), "cluster".to_string());
-    let fence = Command::Fence { node: "polje".into(), boot, why: why.clone(), by: by.clone() };
+    let (boot, why, by) = (None, String::new(), Author::Cluster);
+    let fence = Command::Fence { node: "polje".into(), boot, why: why.clone(), by: by.clone(), after: After::Off };
     let at = case.state.applied.next();
     assert!(case.state.apply(at, &fence) && !case.state.apply(at.next(), &fence), "once only");
     assert!(case.verdict("polje").excluded.is_some_and(|why| why.contains("fenced")));
@@ -257,7 +258,7 @@ fn the_mode_says_who_decides() {
     for mode in Mode::ALL {
         let mut case = Case::new(Loss::None).open_again();
         let apply = |case: &mut Case, command: &Command| assert!(case.state.apply(case.state.applied.next(), command));
-        apply(&mut case, &Command::Mode { workload: w(), mode, by: "captain".into() });
+        apply(&mut case, &Command::Mode { workload: w(), mode, by: Author::person("captain") });
         let down = Observation::down(Data::Present { standby: false });
         let surrendered = Some((Epoch(2), None));
         case.report("doline", ReplicaReport { seen: Some(down), surrendered, ..ReplicaReport::default() });
@@ -270,7 +271,7 @@ fn the_mode_says_who_decides() {
                 apply(&mut case, begin);
                 assert_eq!(case.decided(&mut Notes::default()), vec![], "it waits");
                 let operation = case.state.workload(&w()).operation.expect("it has begun");
-                apply(&mut case, &Command::Approve { operation, workload: w(), by: "captain".into() });
+                apply(&mut case, &Command::Approve { operation, workload: w(), by: Author::person("captain") });
                 assert!(matches!(
                     case.decided(&mut Notes::default()).as_slice(),
                     [Command::Revoke { .. }, Command::End { .. }]
@@ -462,7 +463,15 @@ fn a_hung_primary_is_replaced() {
 /// F7: a member that streams and does not keep up leaves the set, so that writes go on; not if they would wait all the same.
 #[test]
 fn a_member_that_cannot_keep_up_leaves() {
-    for (members, leaves) in [(&["polje", "uvala"][..], true), (&["uvala"][..], false)] {
+    let keep_up = Case::new(Loss::None).spec.timings.keep_up_limit.as_secs();
+    for (members, moves, leaves) in [
+        (&["polje", "uvala"][..], 10, Some(keep_up)),
+        // Nothing at all comes from it: its stream is dead.
+        (&["polje", "uvala"][..], 0, Some(1)),
+        // As the last one it has everything.
+        (&["uvala"][..], 10, None),
+        (&["uvala"][..], 0, None),
+    ] {
         let mut case = Case::new(Loss::None).open_again();
         let names: Vec<NodeId> = members.iter().map(|n| NodeId::from(*n)).collect();
         let set = &mut case.state.workloads.get_mut(&w()).unwrap().sync;
@@ -470,18 +479,7 @@ fn a_member_that_cannot_keep_up_leaves() {
         let mut notes = Notes::default();
         let mut left = None;
         for second in 0..30 {
-            let at = 1_000 * second + 100_000;
-            let seen = Observation {
-                runs: true,
-                role: Some(Role::Primary),
-                timeline: 1,
-                position: Some(Lsn(at)),
-                can_write: Some(true),
-                standbys: vec![downstream("polje", at), downstream("uvala", 50_000)],
-                ..Observation::down(Data::Present { standby: false })
-            };
-            let sync_held = Some((Epoch(2), 1));
-            case.report("doline", ReplicaReport { seen: Some(seen), sync_held, ..ReplicaReport::default() });
+            case.report("doline", writing(second, moves));
             let decided = case.decided(&mut notes);
             if left.is_none()
                 && decided.iter().any(|c| matches!(c, Command::Sync { sure, .. } if sure.len() < members.len()))
@@ -491,8 +489,42 @@ fn a_member_that_cannot_keep_up_leaves() {
             case.pass(Duration::from_secs(1));
             case.elected_at = case.now;
         }
-        assert_eq!(left, leaves.then_some(case.spec.timings.keep_up_limit.as_secs()), "of {members:?}");
+        assert_eq!(left, leaves, "of {members:?}, moving by {moves}");
     }
+}
+
+/// F2: a primary that is not heard says nothing of its standbys: what was seen of them last grows no older.
+#[test]
+fn nobody_leaves_for_what_a_silent_primary_does_not_say() {
+    let mut case = Case::new(Loss::None).open_again();
+    let names = vec![NodeId::from("polje"), NodeId::from("uvala")];
+    let set = &mut case.state.workloads.get_mut(&w()).unwrap().sync;
+    (set.sure, set.asked) = (names.clone(), names);
+    let mut notes = Notes::default();
+    case.report("doline", writing(0, 0));
+    for _ in 0..20 {
+        let decided = case.decided(&mut notes);
+        assert!(!decided.iter().any(|c| matches!(c, Command::Sync { .. })), "{decided:?}");
+        let last = case.reports[&NodeId::from("doline")].at;
+        case.pass(Duration::from_millis(100));
+        case.elected_at = case.now;
+        case.reports.get_mut(&NodeId::from("doline")).unwrap().at = last;
+    }
+}
+
+/// A primary that writes, with one standby that has everything and one that gets on by so much a second.
+fn writing(second: u64, moves: u64) -> ReplicaReport {
+    let at = 1_000 * second + 100_000;
+    let seen = Observation {
+        runs: true,
+        role: Some(Role::Primary),
+        timeline: 1,
+        position: Some(Lsn(at)),
+        can_write: Some(true),
+        standbys: vec![downstream("polje", at), downstream("uvala", 50_000 + moves * second)],
+        ..Observation::down(Data::Present { standby: false })
+    };
+    ReplicaReport { seen: Some(seen), sync_held: Some((Epoch(2), 1)), ..ReplicaReport::default() }
 }
 
 fn downstream(node: &str, at: u64) -> Downstream {

@@ -3,14 +3,15 @@
 mod desk;
 
 use desk::{Case, NODES, standby, w};
+use karst_core::author::Author;
 use karst_core::health::Hears;
 use karst_core::members::Ordered;
 use karst_core::operation::{Kind, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Role};
-use karst_core::spec::{Loss, PowerSpec, Readmit};
+use karst_core::spec::{After, Loss, PowerSpec, Readmit};
 use karst_core::state::{Command, Ended};
 use karst_core::steward::Notes;
-use karst_core::steward::fencing::{decide_nodes, to_cut, unfit};
+use karst_core::steward::fencing::{decide_nodes, to_cut, to_turn_on, unfit};
 use karst_core::{BootId, Epoch, Index, NodeId};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -25,7 +26,7 @@ fn doline() -> NodeId {
 fn well() -> Case {
     let mut case = Case::new(Loss::None).open_again();
     let node = case.spec.nodes.get_mut(&doline()).unwrap();
-    node.power = Some(PowerSpec { driver: "redfish".into(), settings: BTreeMap::new() });
+    node.power = Some(PowerSpec { driver: "redfish".into(), settings: BTreeMap::new(), after: After::On });
     let seen =
         Observation { runs: true, role: Some(Role::Primary), ..Observation::down(Data::Present { standby: false }) };
     case.report("doline", ReplicaReport { seen: Some(seen), ..ReplicaReport::default() });
@@ -96,7 +97,7 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
         workload: w(),
         from: Some(doline()),
         to: Some("polje".into()),
-        by: "captain".into(),
+        by: Author::person("captain"),
         why: "asked for".into(),
         asks: false,
         accept_loss: 0,
@@ -106,18 +107,18 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
 }
 
 /// Fenced, revoked, and not read as off yet.
-fn fenced(by: &str) -> (Case, Index) {
+fn fenced(by: Author) -> (Case, Index) {
     let mut case = well();
     silent(&mut case, &["doline"], 800 * MS, &[]);
     case.apply(&Command::Revoke { workload: w(), epoch: Epoch(2), why: String::new() });
     let boot = Some(BootId::from("b"));
-    let fence = case.apply(&Command::Fence { node: doline(), boot, why: "not heard".into(), by: by.into() });
+    let fence = case.apply(&Command::Fence { node: doline(), boot, why: "not heard".into(), by, after: After::On });
     (case, fence)
 }
 
 #[test]
 fn authority_ends_with_an_off_that_was_read_after_this_fence() {
-    let (mut case, fence) = fenced("cluster");
+    let (mut case, fence) = fenced(Author::Cluster);
     let ended = |case: &Case| case.decided(&mut Notes::default());
     assert_eq!(ended(&case), [], "a request proves nothing");
     case.off.insert(doline(), Index(fence.0 - 1));
@@ -130,8 +131,8 @@ fn authority_ends_with_an_off_that_was_read_after_this_fence() {
 
 #[test]
 fn a_node_that_is_heard_again_keeps_its_power_unless_a_person_fenced_it() {
-    for (by, cut) in [("cluster", false), ("captain", true)] {
-        let (mut case, fence) = fenced(by);
+    for (by, cut) in [(Author::Cluster, false), (Author::person("captain"), true)] {
+        let (mut case, fence) = fenced(by.clone());
         assert_eq!(case.with(|scene, _| to_cut(scene)), [(doline(), fence)], "{by}");
         case.pass(100 * MS);
         assert_eq!(!case.with(|scene, _| to_cut(scene)).is_empty(), cut, "{by}");
@@ -140,7 +141,7 @@ fn a_node_that_is_heard_again_keeps_its_power_unless_a_person_fenced_it() {
 
 /// It has ended, been read as off, and has booted anew: its replica is what `seen` says.
 fn back(readmit: Readmit, boot: &str, seen: Option<Observation>) -> Case {
-    let (mut case, fence) = fenced("cluster");
+    let (mut case, fence) = fenced(Author::Cluster);
     case.spec.nodes.get_mut(&doline()).unwrap().readmit = readmit;
     case.apply(&Command::PowerOff { node: doline(), fence });
     case.apply(&Command::End { workload: w(), epoch: Epoch(2), how: Ended::PowerOff });
@@ -173,7 +174,7 @@ fn who_booted_anew_with_nothing_running_comes_back_by_itself() {
 /// Its power could not be cut, its lease ended, and it was never gone.
 #[test]
 fn a_fence_that_was_never_carried_out_is_taken_back() {
-    let (mut case, _) = fenced("cluster");
+    let (mut case, _) = fenced(Author::Cluster);
     case.apply(&Command::End { workload: w(), epoch: Epoch(2), how: Ended::LeaseOver });
     case.report("doline", standby(100));
     assert!(!readmits(&{
@@ -183,4 +184,39 @@ fn a_fence_that_was_never_carried_out_is_taken_back() {
     }));
     case.pass(100 * MS);
     assert!(readmits(&case));
+}
+
+/// A host that was cut is turned on once others hold what it held, and by the entry that asked for it; not where the spec or a person
+/// wants it to stay off.
+#[test]
+fn who_was_cut_is_turned_on_again() {
+    let (mut case, fence) = fenced(Author::Cluster);
+    let turned_on = |case: &Case| case.with(|scene, _| to_turn_on(scene));
+    assert_eq!(turned_on(&case), [], "it is on");
+    let off = case.apply(&Command::PowerOff { node: doline(), fence });
+    assert_eq!(turned_on(&case), [], "it still holds the workload");
+    case.apply(&Command::End { workload: w(), epoch: Epoch(2), how: Ended::PowerOff });
+    assert_eq!(turned_on(&case), [(doline(), off, false)], "nobody has taken over yet");
+    let (holder, why) = (NodeId::from("polje"), String::new());
+    case.apply(&Command::Assign { workload: w(), epoch: Epoch(3), holder, why });
+    assert_eq!(turned_on(&case), [(doline(), off, true)]);
+    case.on.insert(doline(), Index(off.0 - 1));
+    assert_eq!(turned_on(&case).len(), 1, "it was on once, before that");
+    case.on.insert(doline(), off);
+    let nodes = case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)));
+    assert_eq!(nodes, [Command::TurnedOn { node: doline(), asked: off }]);
+    case.apply(&nodes[0]);
+    case.on.clear();
+    assert_eq!(turned_on(&case), [], "whoever turns it off by hand finds it off");
+
+    let mut case = well();
+    let by = Author::person("captain");
+    let why = String::new();
+    let fence =
+        case.apply(&Command::Fence { node: "polje".into(), boot: None, why, by: by.clone(), after: After::Off });
+    case.apply(&Command::PowerOff { node: "polje".into(), fence });
+    assert_eq!(turned_on(&case), []);
+    case.spec.nodes.get_mut(&NodeId::from("polje")).unwrap().power = case.spec.nodes[&doline()].power.clone();
+    let asked = case.apply(&Command::TurnOn { node: "polje".into(), by });
+    assert_eq!(turned_on(&case), [("polje".into(), asked, true)]);
 }

@@ -1,5 +1,6 @@
 //! What the log builds: commands that come too late change nothing, and a former primary's way back depends on how it ended.
 
+use karst_core::author::Author;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::state::{ClusterState, Command, Ended, Standing, Tenure};
@@ -110,17 +111,17 @@ fn mode_act_approves_what_waits() {
         workload: w(),
         from: None,
         to: None,
-        by: "cluster".into(),
+        by: Author::Cluster,
         why: String::new(),
         asks: true,
         accept_loss: 0,
     };
     assert!(state.apply(Command::Begin(waiting)));
-    let mode = |mode| Command::Mode { workload: w(), mode, by: "captain".into() };
+    let mode = |mode| Command::Mode { workload: w(), mode, by: Author::person("captain") };
     assert!(state.apply(mode(Mode::Watch)));
     assert!(state.0.running(&w()).unwrap().1.waits());
     assert!(state.apply(mode(Mode::Act)));
-    assert_eq!(state.0.running(&w()).unwrap().1.approved.as_deref(), Some("captain"));
+    assert_eq!(state.0.running(&w()).unwrap().1.approved, Some(Author::person("captain")));
 }
 
 #[test]
@@ -144,7 +145,7 @@ fn a_sync_set_moves_forward_only() {
 fn one_operation_at_a_time() {
     let mut state = Built::new();
     let begin = || {
-        let (by, why) = ("captain".to_string(), String::new());
+        let (by, why) = (Author::person("captain"), String::new());
         Command::Begin(Operation {
             kind: Kind::Switchover,
             workload: w(),

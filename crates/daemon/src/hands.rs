@@ -2,10 +2,10 @@
 //! address, one per power device.
 
 use crate::heart::{Glance, Tell, Told};
-use karst_adapters::{Address, Gate, Postgres, Power};
+use karst_adapters::{Address, Bounds, Gate, Postgres, Power};
 use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, Flow, GateOrder};
 use karst_core::power::PowerOrder;
-use karst_core::replica::{Action, Done, Observation};
+use karst_core::replica::{Action, Done, Observation, Role};
 use karst_core::{Input, NodeId, WorkloadId};
 use std::net::SocketAddr;
 use std::sync::{Arc, LazyLock};
@@ -27,6 +27,14 @@ pub enum Hand {
     Act { id: u64, action: Action },
     Cancel { id: u64 },
     Attend { closely: bool },
+}
+
+/// Heartbeats until the next look at a primary some of whose standbys have not everything yet: while there are writes, a stream that is
+/// dead is to be seen before they have waited for long.
+const LOOKS_IF_OWED: u32 = 2;
+
+fn owes(seen: &Observation) -> bool {
+    seen.is(Role::Primary) && seen.standbys.iter().any(|standby| standby.flushed < seen.position)
 }
 
 /// Whether others wait for this action's own result, and what can be seen of it comes later. Of all others what can be seen
@@ -134,6 +142,9 @@ pub async fn replica(
                     pid_known = observation.runs;
                     let _ = rewatch.send(());
                 }
+                if owes(&observation) && probe.period() == calm {
+                    probe.reset_at(together(heartbeat * LOOKS_IF_OWED));
+                }
                 tell(Input::Observed { workload: workload.clone(), observation });
             }
         }
@@ -223,21 +234,23 @@ pub async fn power(
         tokio::spawn(async move {
             let permit = || match order {
                 PowerOrder::Off { fence } => glance.borrow().may_cut(&node, fence),
+                PowerOrder::On { .. } => glance.borrow().is_coordinator,
                 PowerOrder::Look => false,
             };
             let result = device.carry_out(order, system.as_deref(), permit).await.map_err(|e| e.to_string());
             let _ = heart.send(Told::Input(Box::new(Input::Powered { node, order, result })));
         });
     }
+    device.close().await;
 }
 
 /// Keeps one gate: passes orders on and reports, at once after an order, and now and then what it counts.
 pub async fn gate(
-    workload: WorkloadId, address: SocketAddr, report_every: Duration, mut orders: UnboundedReceiver<GateOrder>,
-    heart: Tell,
+    workload: WorkloadId, (address, bounds): (SocketAddr, Bounds), report_every: Duration,
+    mut orders: UnboundedReceiver<GateOrder>, heart: Tell,
 ) {
     let gate = loop {
-        match Gate::open(address).await {
+        match Gate::open(address, bounds).await {
             Ok(gate) => break gate,
             Err(error) => {
                 tracing::error!(%workload, %address, %error, "the gate cannot listen; trying again");

@@ -2,7 +2,9 @@
 //! waits for any of them.
 
 use crate::store::Store;
+use crate::whole::Moves;
 use crate::{clock, pulse};
+use karst_core::author::Level;
 use karst_core::node::{Answer, Request};
 use karst_core::replica::Role;
 use karst_core::state::Tenure;
@@ -72,12 +74,12 @@ impl Heart {
         let _ = self.tell.send(Told::Stop);
     }
 
-    /// Asks the cluster; `None` if nobody answered in time.
-    pub async fn ask(&self, request: Request, patience: Duration) -> Option<Answer> {
+    /// Asks the cluster, for somebody who may ask so much; `None` if nobody answered in time.
+    pub async fn ask(&self, request: Request, level: Level, patience: Duration) -> Option<Answer> {
         let ticket = self.tickets.fetch_add(1, Ordering::Relaxed);
         let (reply, answer) = oneshot::channel();
         self.answers.lock().unwrap_or_else(PoisonError::into_inner).insert(ticket, reply);
-        self.input(Input::Asked { ticket, request });
+        self.input(Input::Asked { ticket, request, level });
         let answer = tokio::time::timeout(patience, answer).await;
         self.answers.lock().unwrap_or_else(PoisonError::into_inner).remove(&ticket);
         answer.ok()?.ok()
@@ -85,7 +87,7 @@ impl Heart {
 
     /// What this node knows by itself.
     pub async fn own_status(&self) -> Option<Answer> {
-        self.ask(Request::OwnStatus, Duration::from_secs(1)).await
+        self.ask(Request::OwnStatus, Level::Observe, Duration::from_secs(1)).await
     }
 }
 
@@ -96,18 +98,21 @@ pub struct Around {
     pub store: Store,
     pub show: watch::Sender<Glance>,
     pub glance: watch::Receiver<Glance>,
+    pub moves: Moves,
 }
 
 /// A handle, and the heart itself: it beats while it is polled, until it is told to stop. `carry_out` gets every effect that is
 /// not the heart's own.
 pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) -> (Heart, impl Future<Output = ()>) {
-    let Around { mut told, tell, store, show, glance } = around;
+    let Around { mut told, tell, store, show, glance, moves } = around;
     let answers = Arc::new(Mutex::new(BTreeMap::new()));
     let heart = Heart { tell, answers: answers.clone(), tickets: Arc::default(), glance };
     let beats = async move {
         loop {
             let wait = node.poll_timeout().since(clock::now());
-            match tokio::time::timeout(wait, told.recv()).await {
+            let heard = tokio::time::timeout(wait, told.recv()).await;
+            moves.count();
+            match heard {
                 Ok(Some(Told::Input(input))) => node.handle(clock::now(), *input),
                 Err(_) => node.handle(clock::now(), Input::Woke),
                 Ok(Some(Told::Stop) | None) => return,

@@ -10,9 +10,11 @@ mod heart;
 mod http;
 mod peers;
 mod pulse;
+mod renew;
 mod ship;
 mod store;
 mod tls;
+mod whole;
 
 use actix_web::web;
 use anyhow::{Context, Result, bail};
@@ -21,7 +23,7 @@ use deadman::watchdog::Watchdog;
 use heart::{Tell, Told};
 use karst_adapters::postgres::Plan;
 use karst_adapters::process::{Cgroup, Processes, find_hierarchy, raise_descriptor_limit};
-use karst_adapters::{Address, Postgres, Power};
+use karst_adapters::{Address, Bounds, Postgres, Power};
 use karst_core::authority::Claim;
 use karst_core::node::{AddressOrder, CALM_LOOKS, Flow, SNAPSHOT_AFTER};
 use karst_core::power::PowerOrder;
@@ -30,7 +32,9 @@ use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Spec, Workload
 use karst_history::History;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
+use std::fs::Permissions;
 use std::net::SocketAddr;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use tokio::sync::{mpsc, watch};
@@ -139,16 +143,21 @@ fn main() -> Result<()> {
     if let Err(error) = rustix::process::nice(-10) {
         tracing::warn!(%error, "no higher priority: a busy host may look like a lost one");
     }
+    whole::exit_on_panic();
     rustls::crypto::ring::default_provider().install_default().ok();
     let (spec, text) = load_spec(&common.spec)?;
     let me = who_am_i(&spec, common.node.as_deref())?;
     std::fs::create_dir_all(&common.runtime)
         .with_context(|| format!("runtime directory {}", common.runtime.display()))?;
+    // Servers' sockets are below it, each in a directory of its own user: everybody may pass, and nobody may look around.
+    std::fs::set_permissions(&common.runtime, Permissions::from_mode(0o711))
+        .with_context(|| format!("runtime directory {}", common.runtime.display()))?;
     match cli.command {
         Command::Deadman(Deadman { common, watchdog }) => {
             let watched = spec.workloads.iter().flat_map(|(id, w)| watched(&common, id, w, &me)).collect();
             let watchdog = watchdog.as_deref().map(Watchdog::open).transpose().context("the watchdog device")?;
-            deadman::server::run(&common.runtime, watched, spec.timings.kill_bound, watchdog).context("the deadman")
+            let bounds = deadman::server::Bounds { kill: spec.timings.kill_bound, lease: spec.timings.lease };
+            deadman::server::run(&common.runtime, watched, bounds, watchdog).context("the deadman")
         }
         Command::Run(run) => run_daemon(run, spec, text, me),
     }
@@ -214,6 +223,7 @@ impl Wiring {
     fn carry_out(&self, effect: Effect) {
         match effect {
             Effect::Send { to, message } => self.peers.send(&to, message),
+            Effect::Way { to, via } => self.peers.set_way(&to, via.as_ref()),
             Effect::Act { workload, id, action, operation: _ } => {
                 if let Some(hand) = self.replicas.get(&workload) {
                     let _ = hand.send(hands::Hand::Act { id, action });
@@ -261,8 +271,8 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let _inside = runtime.enter();
     let digest: String = Sha256::digest(spec_text.as_bytes()).iter().map(|b| format!("{b:02x}")).collect();
     let identity = tls::Identity::load(&run.tls)?;
-    let tokens = std::fs::read_to_string(&run.tokens).with_context(|| format!("tokens {}", run.tokens.display()))?;
-    let tokens = http::Tokens::parse(&tokens).map_err(|e| anyhow::anyhow!("tokens {}: {e}", run.tokens.display()))?;
+    let http_certificate = tls::HttpCertificate::new(&identity)?;
+    let tokens = renew::read_tokens(&run.tokens)?;
     let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").context("the boot id")?;
     std::fs::create_dir_all(&run.state).with_context(|| format!("state directory {}", run.state.display()))?;
 
@@ -303,11 +313,12 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         let _on_it = pulse.enter();
         peers::Peers::start(&me, &spec, &digest, &identity, receive)?
     };
-    let disagreements = peers.disagreements.clone();
-    let (replicas, gates) = start_hands(&run.common, &spec, &me, &tell)?;
+    let (disagreements, renewal, strange) =
+        (peers.disagreements.clone(), peers.renewal.clone(), peers.strangers.clone());
+    let (replicas, gates) = start_hands(&run, &spec, &me, &tell)?;
     let (deadman, orders) = mpsc::unbounded_channel();
     let confirmed = tell.clone();
-    pulse.spawn(deadman::client::run(run.common.runtime.join("deadman.sock"), orders, move |counting| {
+    pulse.spawn(deadman::client::run(deadman::socket(&run.common.runtime), orders, move |counting| {
         let deadman::Counting { claim, deadline, unguarded } = counting;
         let input = Input::Armed { claim, deadline, unguarded };
         let _ = confirmed.send(Told::Input(Box::new(input)));
@@ -317,12 +328,15 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     let addresses = start_addresses(&spec, &me, &tell)?;
     let wiring = Wiring { peers, deadman, replicas, gates, addresses, power };
     let carry_out = move |effect| wiring.carry_out(effect);
-    let around = heart::Around { told, tell, store: store.clone(), show: show_glance, glance };
+    let (moves, heartbeat) = (whole::Moves::default(), spec.timings.heartbeat);
+    let around = heart::Around { told, tell, store: store.clone(), show: show_glance, glance, moves: moves.clone() };
     let (heart, beats) = heart::new(node, around, carry_out);
     let pulse = std::thread::Builder::new().name("pulse".into()).spawn(move || {
+        let _part = whole::Part("pulse");
         let beats = pulse.spawn(beats);
         pulse.block_on(beats)
     })?;
+    std::thread::Builder::new().name("watch".into()).spawn(move || whole::watch(&moves, heartbeat))?;
 
     let password =
         run.history_password.as_ref().map(std::fs::read_to_string).transpose().context("history password")?;
@@ -331,7 +345,8 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     tokio::spawn(ship::run(me.clone(), store.clone(), history.clone(), show));
 
     let (stop, stopping) = watch::channel(false);
-    let listen = http::Listen { socket: Some(run.common.runtime.join("api.sock")), tls: Some(identity.http_server()?) };
+    let listen =
+        http::Listen { socket: Some(run.common.runtime.join("api.sock")), tls: Some(http_certificate.server()) };
     let service = web::Data::new(http::Service {
         me: me.clone(),
         spec,
@@ -342,30 +357,41 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
         history,
         history_state,
         disagreements,
-        tokens,
+        tokens: tokens.into(),
         sessions: Default::default(),
         strangers: Default::default(),
+        live: Default::default(),
+        recent: Default::default(),
+        own: Default::default(),
+        strange_datagrams: strange,
         stopping,
     });
+    tokio::spawn(http::watch_status(service.clone()));
+    let (tls, tokens) = (run.tls.clone(), run.tokens.clone());
+    let files = renew::Files { tls, tokens, history_password: run.history_password.clone() };
+    let users = renew::Users { peers: renewal, http: http_certificate, service: service.clone() };
+    tokio::spawn(renew::run(files, users));
     let (served, serving) = std::sync::mpsc::channel();
     std::thread::Builder::new().name("http".into()).spawn(move || {
+        let _part = whole::Part("http");
         actix_web::rt::System::new().block_on(async {
-            match http::start(service, listen) {
-                Ok(server) => {
-                    let _ = served.send(Ok(server.handle()));
-                    let _ = server.await;
+            match http::start(&service, listen) {
+                Ok(servers) => {
+                    let _ = served.send(Ok(servers.iter().map(actix_web::dev::Server::handle).collect::<Vec<_>>()));
+                    futures_util::future::join_all(servers).await;
                 }
                 Err(error) => drop(served.send(Err(error))),
             }
         });
     })?;
-    let server = serving.recv().context("the HTTP service")?.context("the HTTP service")?;
+    let servers = serving.recv().context("the HTTP service")?.context("the HTTP service")?;
     tracing::info!(node = %me, "karstd {} runs", env!("CARGO_PKG_VERSION"));
 
     runtime.block_on(wait_for_stop())?;
     tracing::info!("stopping; servers run on until the deadman's deadline");
+    whole::stopping();
     stop.send_replace(true);
-    runtime.block_on(server.stop(true));
+    runtime.block_on(futures_util::future::join_all(servers.iter().map(|server| server.stop(true))));
     heart.stop();
     let _ = pulse.join();
     store.stop();
@@ -383,12 +409,14 @@ type Hands = (
     BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
 );
 
-fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<Hands> {
+fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<Hands> {
     let (mut replicas, mut gates) = (BTreeMap::new(), BTreeMap::new());
+    let bounds = Bounds::of_gate(spec.workloads.values().filter(|w| w.gates.contains_key(me)).count());
     for (id, workload) in &spec.workloads {
         if let Some(replica) = workload.replicas.get(me) {
-            let processes = common.processes(id, &replica.data);
-            let server = Arc::new(Postgres::new(Plan::from_spec(id, workload, me, &common.runtime, processes)?));
+            let processes = run.common.processes(id, &replica.data);
+            let server =
+                Arc::new(Postgres::new(Plan::from_spec(id, workload, me, (&run.common.runtime, &run.tls), processes)?));
             let (hand, told) = mpsc::unbounded_channel();
             tokio::spawn(hands::replica(id.clone(), server, spec.timings.heartbeat, told, tell.clone()));
             replicas.insert(id.clone(), hand);
@@ -398,7 +426,8 @@ fn start_hands(common: &Common, spec: &Spec, me: &NodeId, tell: &Tell) -> Result
             // A floating address comes and goes: the gate has to listen on whatever this host has.
             let everywhere = SocketAddr::from((std::net::Ipv6Addr::UNSPECIFIED, address.port()));
             let listen = if workload.may_hold_address(me) { everywhere } else { *address };
-            tokio::spawn(hands::gate(id.clone(), listen, spec.timings.heartbeat * CALM_LOOKS, orders, tell.clone()));
+            let (at, every) = ((listen, bounds), spec.timings.heartbeat * CALM_LOOKS);
+            tokio::spawn(hands::gate(id.clone(), at, every, orders, tell.clone()));
             gates.insert(id.clone(), order);
         }
     }

@@ -2,22 +2,29 @@
 
 use anyhow::{Context, Result, bail};
 use karst_core::NodeId;
+use rustls::client::WebPkiServerVerifier;
 use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
-use rustls::server::WebPkiClientVerifier;
+use rustls::pki_types::{CertificateDer, CertificateRevocationListDer, PrivateKeyDer, ServerName};
+use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
+use rustls::sign::CertifiedKey;
 use rustls::{ClientConfig, RootCertStore, ServerConfig};
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock};
+use std::time::{Duration, SystemTime};
 
 /// A node's identity: the certificate names the node (a DNS subject alternative name).
 pub struct Identity {
     chain: Vec<CertificateDer<'static>>,
     key: PrivateKeyDer<'static>,
     roots: Arc<RootCertStore>,
+    revoked: Vec<CertificateRevocationListDer<'static>>,
 }
 
+/// What may be another while the daemon runs.
+pub const FILES: [&str; 4] = ["ca.pem", "node.pem", "node.key", "crl.pem"];
+
 impl Identity {
-    /// From `ca.pem`, `node.pem` and `node.key` in one directory.
+    /// From `ca.pem`, `node.pem` and `node.key` in one directory; and `crl.pem`, if it is there, with what the CA has revoked.
     ///
     /// # Errors
     /// Which file is missing or cannot be read.
@@ -38,12 +45,24 @@ impl Identity {
         }
         let key = PrivateKeyDer::from_pem_file(file("node.key"))
             .with_context(|| format!("key {}", file("node.key").display()))?;
-        Ok(Self { chain: certificates("node.pem")?, key, roots: Arc::new(roots) })
+        let crl = file("crl.pem");
+        let revoked = match crl.try_exists().with_context(|| format!("{}", crl.display()))? {
+            true => CertificateRevocationListDer::pem_file_iter(&crl)
+                .and_then(Iterator::collect)
+                .with_context(|| format!("revocations {}", crl.display()))?,
+            false => Vec::new(),
+        };
+        let identity = Self { chain: certificates("node.pem")?, key, roots: Arc::new(roots), revoked };
+        // Whether they are of any use is known before anybody is told of them.
+        identity.peer_server()?;
+        identity.peer_client()?;
+        Ok(identity)
     }
 
     /// For peers: both ends show a certificate of the cluster's CA.
     pub fn peer_server(&self) -> Result<ServerConfig> {
-        let verifier = WebPkiClientVerifier::builder(self.roots.clone()).build()?;
+        let verifier = WebPkiClientVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
+        let verifier = verifier.only_check_end_entity_revocation().build().context("ca.pem or crl.pem")?;
         let mut config = ServerConfig::builder_with_protocol_versions(&[&rustls::version::TLS13])
             .with_client_cert_verifier(verifier)
             .with_single_cert(self.chain.clone(), self.key.clone_key())?;
@@ -52,18 +71,59 @@ impl Identity {
     }
 
     pub fn peer_client(&self) -> Result<ClientConfig> {
+        let verifier = WebPkiServerVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
+        let verifier = verifier.only_check_end_entity_revocation().build().context("ca.pem or crl.pem")?;
         let mut config = ClientConfig::builder_with_protocol_versions(&[&rustls::version::TLS13])
-            .with_root_certificates(self.roots.clone())
+            .with_webpki_verifier(verifier)
             .with_client_auth_cert(self.chain.clone(), self.key.clone_key())?;
         config.alpn_protocols = vec![ALPN.to_vec()];
         Ok(config)
     }
 
-    /// For the HTTP service: clients authenticate with tokens.
-    pub fn http_server(&self) -> Result<ServerConfig> {
-        let config = ServerConfig::builder().with_no_client_auth();
-        Ok(config.with_single_cert(self.chain.clone(), self.key.clone_key())?)
+    fn certified(&self) -> Result<CertifiedKey> {
+        let key = rustls::crypto::ring::sign::any_supported_type(&self.key).context("node.key")?;
+        let certified = CertifiedKey::new(self.chain.clone(), key);
+        certified.keys_match().context("node.key does not belong to node.pem")?;
+        Ok(certified)
     }
+}
+
+/// What the HTTP service shows: clients authenticate with tokens. Clones show the same.
+#[derive(Clone, Debug)]
+pub struct HttpCertificate(Arc<RwLock<Arc<CertifiedKey>>>);
+
+impl HttpCertificate {
+    pub fn new(identity: &Identity) -> Result<Self> {
+        Ok(Self(Arc::new(RwLock::new(Arc::new(identity.certified()?)))))
+    }
+
+    /// The next connection sees it.
+    pub fn renew(&self, identity: &Identity) -> Result<()> {
+        *self.0.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(identity.certified()?);
+        Ok(())
+    }
+
+    pub fn server(&self) -> ServerConfig {
+        ServerConfig::builder().with_no_client_auth().with_cert_resolver(Arc::new(self.clone()))
+    }
+}
+
+impl ResolvesServerCert for HttpCertificate {
+    fn resolve(&self, _: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        Some(self.0.read().unwrap_or_else(PoisonError::into_inner).clone())
+    }
+}
+
+/// How long the first certificate of a file is still valid; none if the file is not there.
+pub fn left(path: &Path) -> Result<Option<Duration>> {
+    if !path.try_exists()? {
+        return Ok(None);
+    }
+    let der = CertificateDer::from_pem_file(path).with_context(|| format!("certificate {}", path.display()))?;
+    let (_, certificate) = x509_parser::parse_x509_certificate(&der)?;
+    let end = u64::try_from(certificate.validity().not_after.timestamp()).unwrap_or(0);
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH)?;
+    Ok(Some(Duration::from_secs(end).saturating_sub(now)))
 }
 
 const ALPN: &[u8] = b"karst-peer/1";

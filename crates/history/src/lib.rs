@@ -32,7 +32,7 @@ pub struct Stamped {
 }
 
 impl Stamped {
-    fn time(&self) -> OffsetDateTime {
+    pub fn time(&self) -> OffsetDateTime {
         OffsetDateTime::from_unix_timestamp_nanos(self.at).unwrap_or(OffsetDateTime::UNIX_EPOCH)
     }
 
@@ -54,17 +54,23 @@ impl Stamped {
     }
 }
 
-fn rfc3339(at: OffsetDateTime) -> String {
+/// A moment as it is written, and as it is read.
+pub fn rfc3339(at: OffsetDateTime) -> String {
     at.format(&time::format_description::well_known::Rfc3339).unwrap_or_default()
 }
+
+/// Longer than any batch takes to be written.
+const WRITES_WITHIN: Duration = Duration::from_secs(10);
 
 /// What to read.
 #[derive(Clone, Debug, Default)]
 pub struct Query {
     pub workload: Option<String>,
     pub operation: Option<u64>,
-    /// Only what is newer, RFC 3339.
-    pub after: Option<String>,
+    /// Only what happened later.
+    pub after: Option<OffsetDateTime>,
+    /// Only what came into the record later.
+    pub arrived_after: Option<OffsetDateTime>,
     /// At most so many, the newest; 1 to 10,000.
     pub limit: u32,
 }
@@ -134,21 +140,27 @@ impl History {
                                              order by at, node) as copy
                 from event
                 where ($1::text is null or workload = $1) and ($2::bigint is null or operation = $2)
-                  and ($3::timestamptz is null or at > $3)
+                  and ($3::timestamptz is null or at > $3) and ($5::timestamptz is null or arrived > $5)
             ) e where copy = 1 order by at desc, node desc, number desc limit $4";
         let rows = sqlx::query(sql)
             .bind(&query.workload)
             .bind(query.operation.map(|o| o as i64))
-            .bind(
-                query
-                    .after
-                    .as_deref()
-                    .and_then(|t| OffsetDateTime::parse(t, &time::format_description::well_known::Rfc3339).ok()),
-            )
+            .bind(query.after)
             .bind(i64::from(query.limit.clamp(1, 10_000)))
+            .bind(query.arrived_after)
             .fetch_all(&self.pool)
             .await?;
         Ok(rows.iter().rev().map(record).collect::<Result<_, _>>()?)
+    }
+
+    /// Up to which moment everything that came is there to be read. A little before now, by the store's own clock: what is being written
+    /// has its time of arrival already, and is not to be seen yet.
+    ///
+    /// # Errors
+    /// If the store cannot be reached.
+    pub async fn arrived(&self) -> Result<OffsetDateTime, HistoryError> {
+        let sql = "select clock_timestamp() - make_interval(secs => $1)";
+        Ok(sqlx::query_scalar(sql).bind(WRITES_WITHIN.as_secs_f64()).fetch_one(&self.pool).await?)
     }
 
     /// Per node and store: the highest number and how many events there are; without gaps both are the same.

@@ -7,6 +7,8 @@ use karst_history::{History, Query, Stamped};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 const PROGRAMS: &str = "/usr/lib/postgresql/15/bin";
 const LIMIT: Duration = Duration::from_secs(60);
@@ -144,8 +146,28 @@ async fn what_is_asked_for_is_what_is_read() {
     assert_eq!(kinds(Query { workload: Some("sailings".into()), ..all() }).await, ["operation-began"]);
     assert_eq!(kinds(Query { operation: Some(40), ..all() }).await, ["operation-began"]);
     assert_eq!(kinds(Query { workload: Some("'; drop table event; --".into()), ..all() }).await, Vec::<String>::new());
-    let second = history.read(&all()).await.unwrap()[1].at.clone();
-    assert_eq!(kinds(Query { after: Some(second), ..all() }).await, ["heard-again"]);
+    let second = Some(batch[1].time());
+    assert_eq!(kinds(Query { after: second, ..all() }).await, ["heard-again"]);
+}
+
+/// Whoever follows the record gets what a node brings late, however long ago it happened.
+#[tokio::test]
+async fn what_comes_late_is_read_by_when_it_came() {
+    let server = Server::start("late");
+    let history = server.history();
+    migrated(&history).await;
+    history.write(&"ponor".into(), "store-1", &[said(1, 500, "suspected")]).await.unwrap();
+    let newest = history.read(&all()).await.unwrap()[0].at.clone();
+    let seen = OffsetDateTime::parse(&newest, &Rfc3339).unwrap();
+    history.write(&"uvala".into(), "store-2", &[said(1, 100, "cut-off")]).await.unwrap();
+    let after = history.read(&Query { after: Some(seen), ..all() }).await.unwrap();
+    assert_eq!(after, [], "it happened before");
+    let arrived = history.arrived().await.unwrap();
+    let since = history.read(&Query { arrived_after: Some(arrived), ..all() }).await.unwrap();
+    let kinds: Vec<&str> = since.iter().map(|r| r.kind.as_str()).collect();
+    assert_eq!(kinds, ["cut-off", "suspected"], "what came in the last moments, some of it again");
+    let later = OffsetDateTime::now_utc() + Duration::from_secs(60);
+    assert_eq!(history.read(&Query { arrived_after: Some(later), ..all() }).await.unwrap(), []);
 }
 
 /// Nodes write side by side, and migrate side by side; a store that dies in the middle has a batch whole or not at all.

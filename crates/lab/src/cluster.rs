@@ -64,7 +64,7 @@ impl Lab {
     /// A session on a host's server, by the socket that only the host's administrator reaches.
     pub async fn administrator(&self, host: &str) -> Result<tokio_postgres::Client> {
         let mut config = tokio_postgres::Config::new();
-        config.host_path(self.layout.runtime(host).join(WORKLOAD)).user("postgres").dbname(DATABASE);
+        config.host_path(self.layout.server_socket(host)).user("postgres").dbname(DATABASE);
         let connected = config.connect(tokio_postgres::NoTls).await;
         let (client, session) = connected.with_context(|| format!("the server on {host}"))?;
         tokio::spawn(session);

@@ -29,7 +29,7 @@ pub fn of_lab(layout: &Layout) -> Vec<i32> {
     let inside = |pid: &i32| {
         words(*pid).iter().any(|w| w.contains(&dir)) || cwd(*pid).is_some_and(|c| c.starts_with(&layout.dir))
     };
-    let roles = ["keep", "inside", "host", "lead", "writer", "dial", "controller"];
+    let roles = ["keep", "inside", "host", "lead", "writer", "dial", "crowd", "controller"];
     let tool = |pid: &i32| {
         let is = |w: &String| {
             roles.contains(&w.as_str()) || ["karstd", "postgres", "tcpdump"].iter().any(|program| w.ends_with(program))

@@ -241,7 +241,14 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     let (tls, state, layout, named) = (dir.join("tls"), dir.join("state"), layout.clone(), name.to_string());
     let formed = dir.join("formed");
     let daemon = Kept::new("karstd", dir.join("hold-daemon"), move || {
-        let mut command = Command::new(&daemon);
+        let mut command = match layout.shape.descriptors {
+            Some(most) => {
+                let mut command = Command::new("prlimit");
+                command.arg(format!("--nofile={most}:{most}")).arg(&daemon);
+                command
+            }
+            None => Command::new(&daemon),
+        };
         command.arg("run");
         // At its very first start, and never again: a store that is lost later must not vote.
         if !formed.exists() {

@@ -105,7 +105,7 @@ fn remove_cgroups(layout: &Layout) {
 pub fn run(layout: &Layout) -> Result<()> {
     std::fs::write(layout.dir.join("keeper.pid"), std::process::id().to_string())?;
     for node in layout.nodes() {
-        for stale in ["deadman.json", "deadman.sock", "api.sock"] {
+        for stale in ["deadman.json", "deadman/orders.sock", "api.sock"] {
             let _ = std::fs::remove_file(layout.runtime(node.name).join(stale));
         }
         // A lab begins with power everywhere.

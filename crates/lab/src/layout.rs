@@ -105,6 +105,10 @@ impl Layout {
     pub fn runtime(&self, name: &str) -> PathBuf {
         self.host(name).join("run")
     }
+    /// Where a host's server listens for local clients.
+    pub fn server_socket(&self, name: &str) -> PathBuf {
+        self.runtime(name).join(WORKLOAD).join("socket")
+    }
     pub fn data(&self, name: &str) -> PathBuf {
         self.host(name).join("data").join(WORKLOAD)
     }

@@ -9,6 +9,7 @@ pub mod capture;
 pub mod certs;
 pub mod cluster;
 pub mod controller;
+pub mod crowd;
 pub mod demo;
 pub mod dial;
 pub mod disk;

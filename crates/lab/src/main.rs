@@ -5,7 +5,7 @@ use clap::{Parser, Subcommand};
 use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, GATES, Layout, WORKLOAD};
 use karst_lab::shape::Shape;
 use karst_lab::writer::{self, Load};
-use karst_lab::{Lab, bench, controller, demo, dial, drill, fault, idle, inside, keep, scale};
+use karst_lab::{Lab, bench, controller, crowd, demo, dial, drill, fault, idle, inside, keep, scale};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -75,6 +75,8 @@ enum Command {
     Controller,
     #[command(hide = true)]
     Dial { to: SocketAddr, answers: PathBuf },
+    #[command(hide = true, subcommand)]
+    Crowd(CrowdCommand),
     #[command(hide = true)]
     Host { name: String },
     #[command(hide = true)]
@@ -93,6 +95,12 @@ enum Command {
         #[arg(long)]
         direct: Option<SocketAddr>,
     },
+}
+
+#[derive(Subcommand)]
+enum CrowdCommand {
+    Idle { to: SocketAddr, count: u32, from: Option<std::net::IpAddr> },
+    Knock { to: SocketAddr, a_second: u32 },
 }
 
 fn main() -> std::process::ExitCode {
@@ -155,6 +163,8 @@ async fn run(cli: Cli) -> Result<()> {
             }
         }
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
+        Command::Crowd(CrowdCommand::Idle { to, count, from }) => crowd::idle(to, count, from).await?,
+        Command::Crowd(CrowdCommand::Knock { to, a_second }) => crowd::knock(to, a_second)?,
         Command::Scale => {
             let sizes = scale::measure();
             print!("{}", scale::table(&sizes));

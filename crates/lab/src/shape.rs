@@ -23,6 +23,10 @@ pub struct Shape {
     /// A setting of every server, such as `wal_keep_size=8MB`
     #[arg(long = "set", value_name = "NAME=VALUE")]
     pub settings: Vec<String>,
+    /// So many descriptors for each daemon, and no more
+    #[arg(long)]
+    #[serde(default)]
+    pub descriptors: Option<u32>,
 }
 
 impl Shape {
@@ -67,7 +71,7 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
         let _ = write!(
             text,
             "readmit = \"auto\"\nclock = \"steady\"\n[node.{}.power]\ndriver = \"redfish\"\nurl = \"https://{}\"\nuser = \"{}\"\n\
-             secret = \"file:{}\"\nca = \"{}\"\n",
+             secret = \"file:{}\"\nca = \"{}\"\nafter = \"off\"\n",
             node.name,
             controller::ADDRESS,
             controller::USER,

@@ -162,6 +162,70 @@ fn each_level_may_do_its_own_and_no_more() {
     }
 }
 
+/// A browser that is signed in serves no other site, and what was asked for is on record whether or not whoever asked waits.
+#[test]
+fn a_change_is_asked_for_on_purpose_and_is_on_record() {
+    let mut host = Host::new("purpose").unwrap();
+    host.start().unwrap();
+    let jar = host.dir.join("jar");
+    let curl = |words: &[&str]| {
+        let mut curl = Command::new("curl");
+        curl.args(["-s", "-o", "/dev/null", "-w", "%{http_code}", "--max-time", "10"]).args(words);
+        curl.arg("--unix-socket").arg(host.dir.join("run/api.sock"));
+        String::from_utf8(curl.output().unwrap().stdout).unwrap()
+    };
+    let (jar, json) = (jar.display().to_string(), "Content-Type: application/json");
+    let sign_in = ["-c", &jar, "-H", json, "-d", "{\"token\": \"administer\"}", "http://node/api/v1/session"];
+    assert_eq!(curl(&sign_in), "204");
+    assert_eq!(curl(&["-b", &jar, "http://node/api/v1/status"]), "200", "it may read");
+    let changing = [
+        ("POST", "workloads/sailings/switchover"),
+        ("POST", "workloads/sailings/failover"),
+        ("PUT", "workloads/sailings/mode"),
+        ("POST", "operations/7/approve"),
+        ("POST", "nodes/polje/fence"),
+        ("POST", "nodes/polje/power"),
+        ("POST", "nodes/polje/readmit"),
+        ("POST", "nodes/polje/enrol"),
+    ];
+    let form = "Content-Type: application/x-www-form-urlencoded";
+    for (method, path) in changing {
+        let url = format!("http://node/api/v1/{path}");
+        let asked = |more: &[&str]| curl(&[&["-X", method, "-b", &jar, "-d", "{}", &url], more].concat());
+        assert_eq!(asked(&["-H", json]), "403", "{path}: no browser's own call");
+        assert_eq!(asked(&["-H", json, "-H", "Sec-Fetch-Site: cross-site"]), "403", "{path}");
+        assert_eq!(asked(&["-H", form, "-H", "Sec-Fetch-Site: same-origin"]), "403", "{path}: a form");
+        let own = asked(&["-H", json, "-H", "Sec-Fetch-Site: same-origin"]);
+        assert!(["400", "404", "409"].contains(&own.as_str()), "{path}: the console's own call was answered {own}");
+    }
+    let sign_out =
+        ["-X", "DELETE", "-b", &jar, "-H", json, "-H", "Sec-Fetch-Site: same-origin", "http://node/api/v1/session"];
+    assert_eq!(curl(&sign_out), "204");
+    assert_eq!(curl(&["-b", &jar, "http://node/api/v1/status"]), "401", "signed out");
+
+    let body = "{\"mode\": \"watch\"}";
+    let request = format!(
+        "PUT /api/v1/workloads/sailings/mode HTTP/1.1\r\nHost: node\r\nAuthorization: Bearer operate\r\n\
+         Content-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+        body.len()
+    );
+    let mut stream = std::os::unix::net::UnixStream::connect(host.dir.join("run/api.sock")).unwrap();
+    std::io::Write::write_all(&mut stream, request.as_bytes()).unwrap();
+    drop(stream);
+    let begun = Instant::now();
+    let on_record = || {
+        let answer = host.ask("observe", "GET", "/api/v1/history?limit=10000", None).unwrap();
+        let reply: Value = serde_json::from_str(&answer.body).unwrap();
+        let texts: Vec<String> =
+            reply["records"].as_array().unwrap().iter().filter_map(|r| r["text"].as_str().map(String::from)).collect();
+        texts.iter().any(|t| t.contains("(operate) asks") && t.contains("PUT /api/v1/workloads/sailings/mode"))
+    };
+    while !on_record() {
+        assert!(begun.elapsed() < LIMIT, "what was asked for is not on record");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
 #[test]
 fn hostile_requests_are_told_what_is_wrong_with_them() {
     let mut host = Host::new("hostile").unwrap();

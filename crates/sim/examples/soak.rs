@@ -31,8 +31,15 @@ fn seed_by_the_clock() -> u64 {
     SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |since| since.as_secs() * 1_000)
 }
 
+/// A seed's run; and as often as every other shape, one beside a hostile node.
 fn play(seed: u64, tally: &Mutex<Tally>) {
-    let run = Run::of(seed);
+    play_run(Run::of(seed), tally);
+    if seed.is_multiple_of(Shape::ALL.len() as u64) {
+        play_run(Run::with_shape(seed, Shape::Hostile), tally);
+    }
+}
+
+fn play_run(run: Run, tally: &Mutex<Tally>) {
     let result = run.play(None);
     let mut failed = None;
     let lasted = match result {
@@ -46,7 +53,7 @@ fn play(seed: u64, tally: &Mutex<Tally>) {
     let story = failed.map(|failure| {
         let first = format!("{} {}", failure.guarantee, failure.what.chars().take(300).collect::<String>());
         let (least, failure) = shrink(&run, failure);
-        format!("SEED {seed} ({:?}): {first}\nwith {:#?}\n{failure}", run.shape, least.script.faults)
+        format!("SEED {} ({:?}): {first}\nwith {:#?}\n{failure}", run.seed, run.shape, least.script.faults)
     });
     let mut tally = tally.lock().expect("no thread panics while it counts");
     *tally.runs.entry(run.shape).or_default() += 1;

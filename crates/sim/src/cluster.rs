@@ -1,7 +1,7 @@
 //! The clusters that the seeds run: the ferry company's own, and others of every shape.
 
 use karst_core::spec::{
-    AddressSpec, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Spec, Subnet, Timings,
+    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Spec, Subnet, Timings,
     WorkloadSpec,
 };
 use karst_core::{NodeId, WorkloadId};
@@ -65,17 +65,20 @@ fn sailings() -> WorkloadSpec {
     }
 }
 
-/// The same with a power device for each host.
+/// The same with a power device for each host; whoever is off stays so.
 pub fn powered_spec() -> Spec {
-    powered(ferry_spec())
+    powered(ferry_spec(), After::Off)
 }
 
-fn powered(mut spec: Spec) -> Spec {
+fn powered(mut spec: Spec, after: After) -> Spec {
     for node in spec.nodes.values_mut() {
-        node.power = Some(PowerSpec { driver: "command".into(), settings: BTreeMap::new() });
+        node.power = Some(PowerSpec { driver: "command".into(), settings: BTreeMap::new(), after });
     }
     spec
 }
+
+/// Who is hostile in the shape of that name.
+pub const HOSTILE: &str = "weir";
 
 /// A kind of cluster.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -100,9 +103,12 @@ pub enum Shape {
     LossBySize,
     /// Machines whose clocks may stand still, with power devices.
     ClockMayStop,
+    /// One more node without a vote or a replica, which says whatever it likes.
+    Hostile,
 }
 
 impl Shape {
+    /// All but the hostile one: a seed's shape stays what it was.
     pub const ALL: [Shape; 14] = [
         Shape::Ferry,
         Shape::OneNode,
@@ -144,8 +150,14 @@ impl Shape {
             Shape::AloneContinue => own(&|w| w.alone = Alone::Continue),
             Shape::LossBySize => own(&|w| w.loss = Loss::Bytes(50)),
             Shape::ClockMayStop => spec.nodes.values_mut().for_each(|n| n.clock = Clock::MayStop),
+            Shape::Hostile => {
+                spec.nodes.insert(HOSTILE.into(), node("southquay", 0, false, 19));
+                for workload in spec.workloads.values_mut() {
+                    workload.gates.insert(HOSTILE.into(), address(19, 7433));
+                }
+            }
         }
-        if with_power || self == Shape::ClockMayStop { powered(spec) } else { spec }
+        if with_power || self == Shape::ClockMayStop { powered(spec, After::On) } else { spec }
     }
 }
 

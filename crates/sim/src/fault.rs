@@ -50,6 +50,8 @@ pub enum Fault {
     HangActions { node: NodeId, for_ms: u64 },
     /// A standby falls behind: it receives next to nothing.
     SlowStandby { node: NodeId, for_ms: u64 },
+    /// It says whatever it likes to everybody, besides what it is meant to say.
+    Hostile { node: NodeId, for_ms: u64 },
     /// Somebody asks this, of that node.
     Ask { of: NodeId, request: Request },
 }
@@ -80,6 +82,7 @@ impl Fault {
             Fault::Flaky { .. } => "actions fail",
             Fault::HangActions { .. } => "actions hang",
             Fault::SlowStandby { .. } => "standby slow",
+            Fault::Hostile { .. } => "node hostile",
             Fault::Ask { request, .. } => match request {
                 Request::Switchover { .. } => "switchover asked",
                 Request::Failover { .. } => "failover asked",
@@ -88,6 +91,7 @@ impl Fault {
                 Request::Fence { .. } => "fence asked",
                 Request::Readmit { .. } => "readmission asked",
                 Request::Enrol { .. } => "enrolment asked",
+                Request::Power { .. } => "power asked",
                 Request::Status | Request::OwnStatus => "status asked",
             },
         }
@@ -116,7 +120,8 @@ impl Fault {
             | Fault::LateDevices { for_ms: ms, .. }
             | Fault::Flaky { for_ms: ms, .. }
             | Fault::HangActions { for_ms: ms, .. }
-            | Fault::SlowStandby { for_ms: ms, .. } => Some(*ms),
+            | Fault::SlowStandby { for_ms: ms, .. }
+            | Fault::Hostile { for_ms: ms, .. } => Some(*ms),
             Fault::ClockRate { .. } | Fault::Ask { .. } => None,
         }
     }

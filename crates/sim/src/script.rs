@@ -1,5 +1,6 @@
 //! A schedule of faults: written by hand, or drawn.
 
+use crate::cluster::HOSTILE;
 use crate::fault::Fault;
 use karst_core::node::Request;
 use karst_core::operation::Mode;
@@ -38,6 +39,10 @@ impl Script {
             let at = draw.chance.random_range(300..STORMY_MS);
             let fault = draw.fault();
             faults.push((at, fault));
+        }
+        let hostile = NodeId::from(HOSTILE);
+        if draw.nodes.contains(&hostile) {
+            faults.push((300, Fault::Hostile { node: hostile, for_ms: STORMY_MS }));
         }
         draw.tidy_up(&mut faults);
         faults.sort_by_key(|(at, _)| *at);

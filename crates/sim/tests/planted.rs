@@ -135,6 +135,13 @@ fn failover(to: &str, accept_loss: u64) -> Request {
 fn mode(mode: Mode) -> Request {
     Request::Mode { workload: "sailings".into(), mode, by: by() }
 }
+fn hostile() -> Vec<(u64, Fault)> {
+    vec![(AT, Fault::Hostile { node: n("weir"), for_ms: 8_000 })]
+}
+/// It reaches none of these, and none of them it.
+fn isolate_from(name: &str, others: &[&str]) -> Vec<(u64, Fault)> {
+    others.iter().flat_map(|o| [(AT, one_way(name, o, 8_000)), (AT, one_way(o, name, 8_000))]).collect()
+}
 /// Five voters, four replicas: a majority outlives two.
 fn five() -> Spec {
     Shape::FiveNodes.spec(false)
@@ -196,6 +203,16 @@ fn rules_of_consensus_and_leases() {
                 (AT + 3_000, Fault::LoseStore { node: n("polje"), down_ms: 300 }),
             ]
         }),
+        // Each of these is believed only where the rule against it is broken; the node's own name and key are enough for it.
+        scene(SpeaksForOthers, Check("S8"), Shape::Hostile.spec(false), |_| hostile()),
+        scene(GrantsFromAnybody, Check("S3"), Shape::Hostile.spec(false), |_| {
+            // It is not heard by the hostile node either, which would pass on what it says.
+            let deaf = (AT, one_way("doline", "weir", 8_000));
+            let cut = isolate_from("doline", &["polje", "ponor", "uvala"]);
+            hostile().into_iter().chain(cut).chain([deaf]).collect()
+        })
+        .unguarded(),
+        scene(LeadsWithoutVote, Check("S8"), Shape::Hostile.spec(false), |_| hostile()),
         scene(MixReports, Check("report"), ferry_spec(), |_| {
             let lossy = Fault::Lossy { percent: 30, late_ms: 60, for_ms: 9_000 };
             vec![(AT, lossy), (AT + 1_000, isolate("doline", 3_000))]

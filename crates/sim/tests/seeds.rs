@@ -50,6 +50,11 @@ fn guarantees_hold_with_other_clocks() {
     hold(&[Shape::Brisk, Shape::ClockMayStop]);
 }
 
+#[test]
+fn guarantees_hold_beside_a_hostile_node() {
+    hold(&[Shape::Hostile]);
+}
+
 /// Seeds that broke a guarantee, or the world that they ran in, when they were first run.
 #[test]
 fn seeds_that_failed_once_pass() {

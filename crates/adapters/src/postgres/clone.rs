@@ -1,6 +1,6 @@
 //! A fresh copy of the primary's data.
 
-use super::config::source;
+use super::files::with_ending;
 use super::{Postgres, Result, Trouble};
 use karst_core::NodeId;
 use std::path::{Path, PathBuf};
@@ -11,19 +11,18 @@ impl Postgres {
     /// then.
     pub(super) async fn clone_from(&self, from: &NodeId) -> Result<()> {
         let plan = &self.plan;
-        let address = plan.replicas.get(from).ok_or_else(|| Trouble::Wrong(format!("{from} has no replica")))?;
+        let source = self.source(from)?;
         self.write_passfile()?;
         let (copy, old) = (self.beside("copy"), self.beside("old"));
-        self.clear(&copy)?;
+        let files = self.files();
         self.clear(&old)?;
-        std::fs::create_dir_all(&copy).map_err(Trouble::io(copy.display().to_string()))?;
-        self.own(&copy, 0o700)?;
+        files.make_dir(&copy).map_err(Trouble::io(copy.display().to_string()))?;
         let mut backup = self.program("pg_basebackup");
         backup
             .args(["--no-password", "--progress"])
             .args(["--checkpoint=fast", "--wal-method=stream"])
             .arg("--dbname")
-            .arg(source(*address))
+            .arg(source)
             .arg("--pgdata")
             .arg(&copy);
         if let Some(log) = self.fresh_log()? {
@@ -31,13 +30,15 @@ impl Postgres {
         }
         self.run(backup, "pg_basebackup").await?;
         let signal = copy.join("standby.signal");
-        std::fs::write(&signal, "").map_err(Trouble::io(signal.display().to_string()))?;
-        self.own(&signal, 0o600)?;
+        files.put(&signal, b"", false).map_err(Trouble::io(signal.display().to_string()))?;
         self.stop_now().await?;
-        if plan.data.exists() {
-            std::fs::rename(&plan.data, &old).map_err(Trouble::io(plan.data.display().to_string()))?;
-        }
-        std::fs::rename(&copy, &plan.data).map_err(Trouble::io(plan.data.display().to_string()))?;
+        let swap = || {
+            if files.exists(&plan.data)? {
+                files.rename(&plan.data, &old)?;
+            }
+            files.rename(&copy, &plan.data)
+        };
+        swap().map_err(Trouble::io(plan.data.display().to_string()))?;
         self.clear(&old)?;
         self.fresh_log().map(drop)
     }
@@ -47,26 +48,18 @@ impl Postgres {
     pub(super) fn fresh_log(&self) -> Result<Option<PathBuf>> {
         let Some(dir) = &self.plan.log else { return Ok(None) };
         let fresh = unused_turn(dir, &self.plan.data);
-        std::fs::create_dir_all(dir).map_err(Trouble::io(dir.display().to_string()))?;
-        self.own(dir, 0o700)?;
+        self.files().ensure_dir(dir).map_err(Trouble::io(dir.display().to_string()))?;
         fresh.iter().try_for_each(|fresh| self.clear(fresh))?;
         Ok(fresh)
     }
 
     pub(super) fn beside(&self, what: &str) -> PathBuf {
         // The whole name stays: `a.x` and `a.y` are two replicas' data.
-        let mut name = self.plan.data.as_os_str().to_os_string();
-        name.push(format!(".{what}"));
-        name.into()
+        with_ending(&self.plan.data, what)
     }
 
-    pub(super) fn clear(&self, path: &PathBuf) -> Result<()> {
-        match std::fs::remove_dir_all(path) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                Err(Trouble::io(path.display().to_string())(error))
-            }
-            _ => Ok(()),
-        }
+    pub(super) fn clear(&self, path: &Path) -> Result<()> {
+        self.files().clear(path).map_err(Trouble::io(path.display().to_string()))
     }
 }
 

@@ -6,6 +6,7 @@
 
 mod clone;
 mod config;
+mod files;
 mod primary;
 mod probe;
 mod rewind;
@@ -15,6 +16,7 @@ mod standby;
 
 pub use config::{Plan, PlanError};
 
+use files::Files;
 use karst_core::replica::{Action, Copied, Data, Done, Observation};
 use server::Life;
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
@@ -89,7 +91,7 @@ pub struct Postgres {
 impl Postgres {
     pub fn new(plan: Plan) -> Self {
         let options = PgConnectOptions::new_without_pgpass()
-            .socket(&plan.runtime)
+            .socket(plan.socket_dir())
             .port(plan.address.port())
             .username("postgres")
             .database("postgres")
@@ -109,6 +111,10 @@ impl Postgres {
 
     fn remember<T>(&self, f: impl FnOnce(&mut Memory) -> T) -> T {
         f(&mut self.memory.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
+    }
+
+    fn files(&self) -> Files {
+        Files { owner: self.plan.owner }
     }
 
     pub fn data(&self) -> &Path {
@@ -172,28 +178,20 @@ impl Postgres {
 
     fn data_kind(&self) -> Data {
         let data = &self.plan.data;
-        let there =
-            |name: &str| data.join(name).try_exists().map_err(|e| format!("{}: {e}", data.join(name).display()));
-        let kind = || {
-            if there(rewind::MARK)? {
-                return Ok(Some(Data::Unusable("a rewind was cut short".into())));
-            }
-            let version = there("PG_VERSION")?;
-            Ok::<_, String>(if version { Some(Data::Present { standby: there("standby.signal")? }) } else { None })
-        };
-        match kind() {
-            Ok(Some(kind)) => return kind,
-            Ok(None) => {}
-            Err(why) => return Data::Foreign(why),
+        let files = self.files();
+        let [mark, version, signal] = [rewind::MARK, "PG_VERSION", "standby.signal"].map(|name| data.join(name));
+        match files.exist([&mark, &version, &signal]) {
+            Ok([true, ..]) => return Data::Unusable("a rewind was cut short".into()),
+            Ok([false, true, standby]) => return Data::Present { standby },
+            Ok([false, false, _]) => {}
+            Err(error) => return Data::Foreign(error.to_string()),
         }
         // What is not a server's, or cannot be looked at, may be anybody's: no copy takes its place.
-        match std::fs::read_dir(data) {
+        match files.names(data) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Data::Empty,
             Err(error) => Data::Foreign(format!("{}: {error}", data.display())),
-            Ok(mut entries) => match entries.next() {
-                None => Data::Empty,
-                Some(_) => Data::Foreign(format!("{} is not empty and not a server's data directory", data.display())),
-            },
+            Ok(names) if names.is_empty() => Data::Empty,
+            Ok(_) => Data::Foreign(format!("{} is not empty and not a server's data directory", data.display())),
         }
     }
 

@@ -61,7 +61,7 @@ impl Postgres {
             return Ok(Lsn(0));
         }
         let path = self.plan.data.join(format!("pg_wal/{timeline:08X}.history"));
-        let text = std::fs::read_to_string(&path).map_err(Trouble::io(path.display().to_string()))?;
+        let text = self.files().read_text(&path).map_err(Trouble::io(path.display().to_string()))?;
         parse_switch(&text).ok_or_else(|| Trouble::Wrong(format!("{} does not end in a switch point", path.display())))
     }
 

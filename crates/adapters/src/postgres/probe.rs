@@ -3,7 +3,7 @@
 use super::config::quoted;
 use super::{Postgres, Result, Trouble, within};
 use karst_core::ids::Lsn;
-use karst_core::replica::{Data, Downstream, Observation, Role, Setting};
+use karst_core::replica::{Downstream, Observation, Role, Setting};
 use sqlx::postgres::PgRow;
 use sqlx::{Connection as _, Executor as _, PgConnection, Row};
 use std::time::{Duration, Instant};
@@ -81,11 +81,7 @@ pub(super) fn known(lsn: Option<Lsn>, what: &str) -> Result<Lsn> {
 
 impl Postgres {
     pub(super) async fn probe(&self) -> Observation {
-        let mut seen = Observation {
-            runs: true,
-            data: Data::Present { standby: self.plan.data.join("standby.signal").exists() },
-            ..Observation::down(Data::Empty)
-        };
+        let mut seen = Observation { runs: true, ..Observation::down(self.data_kind()) };
         match tokio::time::timeout(PATIENCE, self.look(&mut seen)).await {
             Ok(Ok(())) => {}
             Ok(Err(error)) => seen.trouble = Some(error.to_string()),

@@ -1,14 +1,10 @@
 //! The way home of a former primary: back to where its history and the new primary's part, and on from there.
 
-use super::config::{IMPOSSIBLE, REPLICATION_ROLE, source as source_of};
+use super::config::IMPOSSIBLE;
 use super::{Postgres, Result, Trouble};
 use karst_core::{Lsn, NodeId};
-use sqlx::postgres::{PgConnectOptions, PgSslMode};
-use sqlx::{ConnectOptions, Connection, Row};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::File;
 use std::io;
-use std::path::Path;
 
 /// While this file is in a data directory, what is there is neither the old data nor the new (D9).
 pub(super) const MARK: &str = "karst.rewinding";
@@ -20,53 +16,62 @@ impl Postgres {
     /// and leaves rows that nobody else has (D11).
     pub(super) async fn rewind_to(&self, primary: &NodeId) -> Result<()> {
         let plan = &self.plan;
-        let address = plan.replicas.get(primary).ok_or_else(|| Trouble::Wrong(format!("{primary} has no replica")))?;
-        let source = PgConnectOptions::new_without_pgpass()
-            .host(&address.ip().to_string())
-            .port(address.port())
-            .username(REPLICATION_ROLE)
-            .password(&plan.replication_password)
-            .database("postgres")
-            .application_name("karst rewind")
-            .ssl_mode(PgSslMode::Disable);
-        let mut source = source.disable_statement_logging().connect().await?;
-        sqlx::query("checkpoint").execute(&mut source).await?;
-        let query = "select timeline_id from pg_control_checkpoint()";
-        let timeline: i32 = sqlx::query(query).fetch_one(&mut source).await?.try_get(0)?;
-        source.close().await?;
+        let source = self.source(primary)?;
+        self.write_passfile()?;
+        let mut ask = self.program("psql");
+        ask.args(["--no-psqlrc", "--no-password", "--quiet", "--tuples-only", "--no-align"]);
+        ask.args(["--command=checkpoint", "--command=select timeline_id from pg_control_checkpoint()"]);
+        ask.arg(&source);
+        let said = self.run(ask, "psql").await?.stdout;
+        let timeline = String::from_utf8_lossy(&said).lines().last().and_then(|line| line.trim().parse::<u32>().ok());
+        let timeline =
+            timeline.ok_or_else(|| Trouble::Wrong(format!("{primary} did not say on which timeline it is")))?;
 
         self.write_settings(None, IMPOSSIBLE)?;
         self.write_include()?;
         let mark = plan.data.join(MARK);
-        let put_mark = || File::create(&mark)?.sync_all().and_then(|()| File::open(&plan.data)?.sync_all());
-        put_mark().map_err(Trouble::io(mark.display().to_string()))?;
-        remove(&plan.data.join("standby.signal"))?;
-        remove(&plan.data.join("postmaster.pid"))?;
+        let files = self.files();
+        files.put(&mark, b"", true).map_err(Trouble::io(mark.display().to_string()))?;
+        self.remove("standby.signal")?;
+        self.remove("postmaster.pid")?;
         let histories = self.histories()?;
         let mut rewind = self.program("pg_rewind");
         // It runs the crash recovery of a server that did not stop cleanly by itself, in single-user mode.
-        rewind.arg("--progress").arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(source_of(*address));
+        rewind.arg("--progress").arg("--target-pgdata").arg(&plan.data).arg("--source-server").arg(source);
         self.run(rewind, "pg_rewind").await?;
 
         let mut control = self.program("pg_controldata");
         control.arg("-D").arg(&plan.data);
         let output = self.run(control, "pg_controldata").await?;
         let text = String::from_utf8_lossy(&output.stdout);
-        if recovers_to(&text) != Some(timeline.unsigned_abs()) {
+        if recovers_to(&text) != Some(timeline) {
             return Err(Trouble::Wrong(format!(
                 "the rewind left data that do not lead to timeline {timeline} of {primary}"
             )));
         }
-        self.restore_histories(timeline.unsigned_abs(), first_timeline(&plan.data, &text), &histories)?;
+        self.restore_histories(timeline, self.first_timeline(&text), &histories)?;
         self.has_log(&text)?;
         // It brought the source's own configuration.
         self.write_include()?;
         let signal = plan.data.join("standby.signal");
-        let put_signal = || File::create(&signal)?.sync_all();
-        put_signal().map_err(Trouble::io(signal.display().to_string()))?;
-        self.own(&signal, 0o600)?;
-        remove(&mark)?;
-        File::open(&plan.data).and_then(|d| d.sync_all()).map_err(Trouble::io(plan.data.display().to_string()))
+        files.put(&signal, b"", true).map_err(Trouble::io(signal.display().to_string()))?;
+        self.remove(MARK)?;
+        files.sync_dir(&plan.data).map_err(Trouble::io(plan.data.display().to_string()))
+    }
+
+    fn remove(&self, name: &str) -> Result<()> {
+        let path = self.plan.data.join(name);
+        self.files().remove(&path).map_err(Trouble::io(path.display().to_string()))
+    }
+
+    /// The timeline on which recovery begins: the one of the last common checkpoint, which a rewind names by its log file.
+    fn first_timeline(&self, control: &str) -> Option<u32> {
+        match self.files().read_text(&self.plan.data.join("backup_label")) {
+            Ok(label) => start_of(&label),
+            Err(_) => {
+                control.lines().find_map(|l| l.strip_prefix("Latest checkpoint's TimeLineID:"))?.trim().parse().ok()
+            }
+        }
     }
 }
 
@@ -76,11 +81,10 @@ impl Postgres {
         let dir = self.plan.data.join("pg_wal");
         let read = || -> io::Result<BTreeMap<u32, Vec<u8>>> {
             let mut found = BTreeMap::new();
-            for entry in std::fs::read_dir(&dir)?.flatten() {
-                let name = entry.file_name().to_string_lossy().into_owned();
+            for name in self.files().names(&dir)? {
                 let number = name.strip_suffix(".history").and_then(|n| u32::from_str_radix(n, 16).ok());
                 if let Some(number) = number {
-                    found.insert(number, std::fs::read(entry.path())?);
+                    found.insert(number, self.files().read(&dir.join(&name))?);
                 }
             }
             Ok(found)
@@ -95,18 +99,13 @@ impl Postgres {
         let first = first.ok_or_else(|| Trouble::Wrong("the rewound data do not say where they begin".into()))?;
         for number in first + 1..=last {
             let path = self.plan.data.join(format!("pg_wal/{number:08X}.history"));
-            if path.exists() {
+            if self.files().exists(&path).map_err(Trouble::io(path.display().to_string()))? {
                 continue;
             }
             let Some(content) = had.get(&number) else {
                 return Err(Trouble::Wrong(format!("nobody has the history of timeline {number} any more")));
             };
-            let put = || {
-                std::fs::write(&path, content)?;
-                File::open(&path)?.sync_all()
-            };
-            put().map_err(Trouble::io(path.display().to_string()))?;
-            self.own(&path, 0o600)?;
+            self.files().put(&path, content, true).map_err(Trouble::io(path.display().to_string()))?;
         }
         Ok(())
     }
@@ -117,13 +116,10 @@ impl Postgres {
     /// source has too, and a source that was itself cloned begins later (D9).
     fn has_log(&self, control: &str) -> Result<()> {
         let dir = self.plan.data.join("pg_wal");
-        let label = std::fs::read_to_string(self.plan.data.join("backup_label")).unwrap_or_default();
+        let label = self.files().read_text(&self.plan.data.join("backup_label")).unwrap_or_default();
         let Some(needed) = segments(&label, control) else { return Ok(()) };
-        let have: BTreeSet<String> = std::fs::read_dir(&dir)
-            .map_err(Trouble::io(dir.display().to_string()))?
-            .flatten()
-            .filter_map(|e| e.file_name().to_str()?.get(8..24).map(String::from))
-            .collect();
+        let names = self.files().names(&dir).map_err(Trouble::io(dir.display().to_string()))?;
+        let have: BTreeSet<String> = names.iter().filter_map(|name| name.get(8..24).map(String::from)).collect();
         match needed.into_iter().find(|segment| !have.contains(segment)) {
             Some(missing) => Err(Trouble::Wrong(format!("nobody has the log segment {missing} any more"))),
             None => Ok(()),
@@ -143,14 +139,6 @@ fn segments(label: &str, control: &str) -> Option<Vec<String>> {
     Some((from / size..=upto.saturating_sub(1).max(from) / size).map(name).collect())
 }
 
-/// The timeline on which recovery begins: the one of the last common checkpoint, which a rewind names by its log file.
-fn first_timeline(data: &Path, control: &str) -> Option<u32> {
-    match std::fs::read_to_string(data.join("backup_label")) {
-        Ok(label) => start_of(&label),
-        Err(_) => control.lines().find_map(|l| l.strip_prefix("Latest checkpoint's TimeLineID:"))?.trim().parse().ok(),
-    }
-}
-
 fn start_of(label: &str) -> Option<u32> {
     let line = label.lines().find(|l| l.starts_with("START WAL LOCATION:"))?;
     u32::from_str_radix(line.split_once("(file ")?.1.get(..8)?, 16).ok()
@@ -161,15 +149,6 @@ fn recovers_to(control: &str) -> Option<u32> {
     let field = |name: &str| control.lines().find_map(|l| l.strip_prefix(name))?.trim().parse::<u32>().ok();
     let minimum = field("Min recovery ending loc's timeline:").filter(|t| *t > 0);
     minimum.max(field("Latest checkpoint's TimeLineID:"))
-}
-
-fn remove(path: &Path) -> Result<()> {
-    match std::fs::remove_file(path) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-            Err(Trouble::io(path.display().to_string())(error))
-        }
-        _ => Ok(()),
-    }
 }
 
 #[cfg(test)]

@@ -1,14 +1,13 @@
 //! Starting and stopping the server process, and its programs.
 
 use super::config::{IMPOSSIBLE, REPLICATION_ROLE, quoted};
-use super::{Postgres, Result, Trouble, until};
+use super::{Postgres, Result, Trouble, scram, until};
 use crate::process;
 use karst_core::replica::Copied;
 use karst_core::{Lsn, NodeId};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use std::collections::VecDeque;
-use std::fs::File;
 use std::io::{Read as _, Seek as _, SeekFrom};
 use std::os::fd::OwnedFd;
 use std::path::PathBuf;
@@ -86,11 +85,10 @@ impl Postgres {
     /// leaves either nothing or a whole server.
     pub(super) async fn create(&self) -> Result<()> {
         let data = &self.plan.data;
-        if !data.join("PG_VERSION").exists() {
+        let files = self.files();
+        if !files.exists(&data.join("PG_VERSION")).map_err(Trouble::io(data.display().to_string()))? {
             let fresh = self.beside("new");
-            self.clear(&fresh)?;
-            std::fs::create_dir_all(&fresh).map_err(Trouble::io(fresh.display().to_string()))?;
-            self.own(&fresh, 0o700)?;
+            files.make_dir(&fresh).map_err(Trouble::io(fresh.display().to_string()))?;
             let mut initdb = self.program("initdb");
             initdb.args([
                 "--username=postgres",
@@ -104,7 +102,7 @@ impl Postgres {
                 initdb.arg("--waldir").arg(log);
             }
             self.run(initdb, "initdb").await?;
-            std::fs::rename(&fresh, data).map_err(Trouble::io(data.display().to_string()))?;
+            files.rename(&fresh, data).map_err(Trouble::io(data.display().to_string()))?;
         }
         if self.nothing_runs()? {
             self.start_primary().await?;
@@ -121,15 +119,17 @@ impl Postgres {
              create table if not exists karst.pulse
                  (node text primary key, at timestamptz not null default now(), count bigint not null default 0);",
         );
-        let kept = super::scram::verifier(&self.plan.replication_password, rand::random())?;
-        let client = self.plan.database.as_ref().map(|(_, client, password)| (client.as_str(), password));
-        let needed = client.into_iter().map(|(name, password)| (name, "login", password));
-        for (name, rights, password) in needed.chain([(REPLICATION_ROLE, "login replication", &kept)]) {
+        // A server may log a statement that fails: it never sees a password, but what it is to keep of it.
+        let client = self.plan.database.as_ref().map(|(_, client, password)| (client.as_str(), "login", password));
+        let standbys = (REPLICATION_ROLE, "login replication", &self.plan.replication_password);
+        for (name, rights, password) in client.into_iter().chain([standbys]) {
+            let iterations = if name == REPLICATION_ROLE { scram::OF_STANDBYS } else { scram::OF_CLIENTS };
+            let kept = scram::verifier(password, rand::random(), iterations)?;
             script += &format!(
-                "do $$ begin if not exists (select from pg_roles where rolname = {}) then
-                     create role {name} {rights} password {}; end if; end $$;",
+                "do $karst$ begin if not exists (select from pg_roles where rolname = {}) then
+                     create role {name} {rights} password {}; end if; end $karst$;",
                 quoted(name),
-                quoted(password)
+                quoted(&kept)
             );
         }
         // What a rewind reads, and the checkpoint that it needs first (D11; manual, pg_rewind).
@@ -153,7 +153,7 @@ impl Postgres {
 
     pub(super) async fn start_primary(&self) -> Result<()> {
         let signal = self.plan.data.join("standby.signal");
-        if signal.exists() {
+        if self.files().exists(&signal).map_err(Trouble::io(signal.display().to_string()))? {
             return Err(Trouble::Wrong(format!("{} is set up as a standby", self.plan.data.display())));
         }
         self.start(None).await
@@ -161,8 +161,7 @@ impl Postgres {
 
     pub(super) async fn start_standby(&self, upstream: NodeId) -> Result<()> {
         let signal = self.plan.data.join("standby.signal");
-        std::fs::write(&signal, "").map_err(Trouble::io(signal.display().to_string()))?;
-        self.own(&signal, 0o600)?;
+        self.files().put(&signal, b"", false).map_err(Trouble::io(signal.display().to_string()))?;
         // A server that is started while its upstream is unknown follows nobody until it is told.
         let upstream = Some(upstream).filter(|u| *u != self.plan.me);
         self.start(upstream).await
@@ -173,16 +172,16 @@ impl Postgres {
             return Err(Trouble::Wrong("something of the server runs already".into()));
         }
         let mark = self.plan.data.join(super::rewind::MARK);
-        if mark.try_exists().map_err(Trouble::io(mark.display().to_string()))? {
+        if self.files().exists(&mark).map_err(Trouble::io(mark.display().to_string()))? {
             return Err(Trouble::Wrong("its data are half rewound (D9): a clone has to replace them".into()));
         }
         self.remember(|m| *m = super::Memory { upstream: upstream.clone(), ..Default::default() });
         self.write_settings(upstream.as_ref(), IMPOSSIBLE)?;
         self.write_include()?;
-        let _ = std::fs::remove_file(self.plan.data.join("postmaster.pid"));
+        let process_file = self.plan.data.join("postmaster.pid");
+        self.files().remove(&process_file).map_err(Trouble::io(process_file.display().to_string()))?;
         let log = self.own_words();
-        let out = std::fs::OpenOptions::new().create(true).append(true).open(&log);
-        let out = out.map_err(Trouble::io(log.display().to_string()))?;
+        let out = self.files().append(&log).map_err(Trouble::io(log.display().to_string()))?;
         let err = out.try_clone().map_err(Trouble::io(log.display().to_string()))?;
         let mut launcher = self.plan.processes.entry().map_err(Trouble::io("the cgroup of the workload"))?;
         launcher.extend(self.plan.launcher.iter().cloned());
@@ -216,17 +215,17 @@ impl Postgres {
 
     /// What a server that has ended said of the reason, if it did.
     pub(super) fn last_words(&self, life: Life) -> Option<String> {
-        let mut log = File::open(self.own_words()).ok()?;
+        let mut log = self.files().open(&self.own_words()).ok()?;
         let length = log.metadata().ok()?.len();
         log.seek(SeekFrom::Start(length.saturating_sub(LAST_WORDS))).ok()?;
         let mut tail = Vec::new();
-        log.read_to_end(&mut tail).ok()?;
+        log.take(LAST_WORDS).read_to_end(&mut tail).ok()?;
         reason(&String::from_utf8_lossy(&tail), life)
     }
 
     /// The first process of the running server.
     pub(super) fn postmaster(&self) -> Option<Pid> {
-        let file = std::fs::read_to_string(self.plan.data.join("postmaster.pid")).ok()?;
+        let file = self.files().read_text(&self.plan.data.join("postmaster.pid")).ok()?;
         let pid = file.lines().next()?.trim().parse().ok()?;
         // Numbers repeat: believe the file only if such a process works in the data directory.
         self.plan.processes.list().ok()?.contains(&pid).then(|| Pid::from_raw(pid))?

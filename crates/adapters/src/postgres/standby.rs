@@ -89,9 +89,9 @@ impl Postgres {
         self.reload().await?;
         let streams = "select exists (select from pg_stat_wal_receiver where status = 'streaming' and sender_port = $1
                        and sender_host = $2)";
-        let address = self.plan.replicas.get(&upstream).copied();
-        let (host, port) = address.map_or((String::new(), 0), |a| (a.ip().to_string(), i32::from(a.port())));
-        let (host, pool) = (&host, &self.pool);
+        let port = self.plan.replicas.get(&upstream).map_or(0, |a| i32::from(a.port()));
+        // It is named by whose certificate it shows.
+        let (host, pool) = (upstream.as_str(), &self.pool);
         let mut nudges = Nudges::of(self.replayer().await?);
         within("streaming", REPOINT_LIMIT, async {
             loop {

@@ -1,6 +1,8 @@
 //! A power device behind a program of the user's: `PROGRAM ARGUMENTS state` prints `{"power": "on"}` or
-//! `{"power": "off"}`, with `"system": "UUID"` where it knows; `PROGRAM ARGUMENTS off` asks for the cut. Exit code 0 means
-//! that it was done, anything else that it was not, and the last line on standard error says why.
+//! `{"power": "off"}`, with `"system": "UUID"` where it knows; `PROGRAM ARGUMENTS off` asks for the cut,
+//! `on` for power again. Exit code 0 means
+//! that it was done, anything else that it was not, and the last line on standard error says why. It gets an empty environment but for
+//! `PATH` and `LC_ALL`, and runs in `/`.
 
 use super::{PowerError, Result, check_system, needed};
 use karst_core::power::PowerSeen;
@@ -32,7 +34,9 @@ impl Program {
     async fn run(&self, verb: &str) -> Result<Vec<u8>> {
         let program = &self.words[0];
         let mut command = Command::new(program);
-        command.args(&self.words[1..]).arg(verb).stdin(Stdio::null()).kill_on_drop(true);
+        command.args(&self.words[1..]).arg(verb).stdin(Stdio::null()).kill_on_drop(true).current_dir("/");
+        // What this daemon was started with, secrets among it, is none of the program's business.
+        command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
         let output = command.output().await.map_err(|e| PowerError::Unreachable(format!("{program}: {e}")))?;
         if output.status.success() {
             return Ok(output.stdout);
@@ -53,6 +57,10 @@ impl Program {
         };
         check_system(system, said.system.as_deref())?;
         Ok(PowerSeen { on, system: said.system })
+    }
+
+    pub(super) async fn turn_on(&self) -> Result<()> {
+        self.run("on").await.map(drop)
     }
 
     pub(super) async fn force_off(&self) -> Result<()> {

@@ -63,7 +63,7 @@ impl Power {
         }))
     }
 
-    /// Carries out one order. `system` is the host's own UUID, where it is known; `permit` is asked just before a cut.
+    /// Carries out one order. `system` is the host's own UUID, where it is known; `permit` is asked just before anything is changed.
     ///
     /// # Errors
     /// Whatever leaves the state unknown, in words for the record; never a secret.
@@ -71,19 +71,23 @@ impl Power {
         &self, order: PowerOrder, system: Option<&str>, permit: impl Fn() -> bool + Sync,
     ) -> Result<PowerSeen> {
         let work = async {
-            let cut = matches!(order, PowerOrder::Off { .. });
             let mut seen = self.look(system).await?;
-            if !cut || !seen.on {
+            let wanted = match order {
+                PowerOrder::Look => return Ok(seen),
+                PowerOrder::Off { .. } => false,
+                PowerOrder::On { .. } => true,
+            };
+            if seen.on == wanted {
                 return Ok(seen);
             }
             if !permit() {
                 return Err(PowerError::NotPermitted);
             }
-            // A refusal may mean that it went off meanwhile: the reading decides.
-            let asked = self.force_off(system).await;
-            while seen.on {
+            // A refusal may mean that it is so meanwhile: the reading decides.
+            let asked = if wanted { self.turn_on(system).await } else { self.force_off(system).await };
+            while seen.on != wanted {
                 seen = self.look(system).await?;
-                if seen.on {
+                if seen.on != wanted {
                     if let Err(error) = asked {
                         return Err(error);
                     }
@@ -95,10 +99,24 @@ impl Power {
         tokio::time::timeout(LIMIT, work).await.unwrap_or(Err(PowerError::TimedOut))
     }
 
+    /// Leaves nothing open at the device.
+    pub async fn close(&self) {
+        if let Kind::Redfish(redfish) = &self.0 {
+            redfish.close().await;
+        }
+    }
+
     async fn look(&self, system: Option<&str>) -> Result<PowerSeen> {
         match &self.0 {
             Kind::Redfish(redfish) => redfish.look(system).await,
             Kind::Command(program) => program.look(system).await,
+        }
+    }
+
+    async fn turn_on(&self, system: Option<&str>) -> Result<()> {
+        match &self.0 {
+            Kind::Redfish(redfish) => redfish.turn_on(system).await,
+            Kind::Command(program) => program.turn_on().await,
         }
     }
 

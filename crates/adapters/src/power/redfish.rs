@@ -1,9 +1,14 @@
 //! A power device that speaks Redfish (DMTF DSP0266): found from the service root, in a session or with basic
 //! authentication, the system picked by its UUID, `ForceOff`, the state read back.
+//!
+//! The password goes to the address in the spec and nowhere else: over TLS, to no place that an answer redirects to, and to no other
+//! host that a resource names as its path. A session is closed when it is not needed any more.
 
 use super::{PowerError, Result, check_system, needed};
 use karst_core::power::PowerSeen;
-use reqwest::header::LOCATION;
+use karst_core::spec::may_carry_secrets;
+use reqwest::header::{HeaderName, LOCATION};
+use reqwest::redirect::Policy;
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -25,10 +30,17 @@ pub(super) struct Redfish {
     known: Mutex<Known>,
 }
 
+/// What a call shows for its login, and where that is closed.
+#[derive(Clone, Debug)]
+struct Session {
+    token: String,
+    place: String,
+}
+
 /// What was learned, and is learned again when it does not hold any more.
 #[derive(Debug, Default)]
 struct Known {
-    token: Option<String>,
+    session: Option<Session>,
     /// Where the system is.
     path: Option<String>,
 }
@@ -39,15 +51,17 @@ impl Redfish {
     pub(super) fn from_settings(settings: &BTreeMap<String, String>) -> Result<Self> {
         let need = |key| needed(settings, "redfish", key);
         let base = need("url")?.trim_end_matches('/').to_string();
+        may_carry_secrets(&base).map_err(|why| PowerError::Setting { key: "url", why })?;
         let user = need("user")?.to_string();
         let password = crate::secret::read(need("secret")?);
         let password = password.map_err(|why| PowerError::Setting { key: "secret", why })?;
-        let mut http = reqwest::Client::builder().timeout(Duration::from_secs(2)).no_proxy();
+        let mut http = reqwest::Client::builder().timeout(Duration::from_secs(2)).no_proxy().redirect(Policy::none());
         if let Some(path) = settings.get("ca") {
             let bad = |why: String| PowerError::Setting { key: "ca", why };
             let pem = std::fs::read(path).map_err(|e| bad(format!("{path}: {e}")))?;
             let ca = reqwest::Certificate::from_pem(&pem).map_err(|e| bad(format!("{path}: {e}")))?;
-            http = http.add_root_certificate(ca);
+            // In place of the public ones: any of these could speak for the controller.
+            http = http.tls_built_in_root_certs(false).add_root_certificate(ca);
         }
         let http = http.build().map_err(|e| PowerError::Setting { key: "url", why: e.to_string() })?;
         let session = settings.get("login").is_none_or(|l| l == "session");
@@ -68,15 +82,23 @@ impl Redfish {
     }
 
     pub(super) async fn force_off(&self, host: Option<&str>) -> Result<()> {
+        self.reset(host, "ForceOff").await
+    }
+
+    pub(super) async fn turn_on(&self, host: Option<&str>) -> Result<()> {
+        self.reset(host, "On").await
+    }
+
+    async fn reset(&self, host: Option<&str>, kind: &str) -> Result<()> {
         let system = self.system(host).await?;
         let action = &system["Actions"][RESET];
         let target = action["target"].as_str().ok_or_else(|| PowerError::Strange(format!("no {RESET}")))?;
         let offered = self.offered(action).await?;
-        if !offered.is_empty() && !offered.iter().any(|o| o == "ForceOff") {
+        if !offered.is_empty() && !offered.iter().any(|o| o == kind) {
             let why = format!("the controller does not offer it, but {}", offered.join(", "));
-            return Err(PowerError::Refused { what: "ForceOff".into(), why });
+            return Err(PowerError::Refused { what: kind.into(), why });
         }
-        self.call(Method::POST, target, Some(&json!({ "ResetType": "ForceOff" }))).await.map(drop)
+        self.call(Method::POST, target, Some(&json!({ "ResetType": kind }))).await.map(drop)
     }
 
     /// The reset types that the controller says it takes: in the action, or where that points to (DSP0266, 6.5.4).
@@ -151,7 +173,7 @@ impl Redfish {
         for last in [false, true] {
             let response = self.send(self.with_login(method.clone(), path).await?, body).await?;
             if response.status() == StatusCode::UNAUTHORIZED && self.session && !last {
-                self.known.lock().await.token = None;
+                self.known.lock().await.session = None;
                 continue;
             }
             return if response.status().is_success() {
@@ -164,32 +186,53 @@ impl Redfish {
     }
 
     async fn with_login(&self, method: Method, path: &str) -> Result<RequestBuilder> {
-        let request = self.http.request(method, format!("{}{path}", self.base));
+        let request = self.http.request(method, self.url(path)?);
         if !self.session {
             return Ok(request.basic_auth(&self.user, Some(&self.password)));
         }
         let mut known = self.known.lock().await;
-        if known.token.is_none() {
-            known.token = Some(self.open_session().await?);
+        let session = match &known.session {
+            Some(session) => session.clone(),
+            None => known.session.insert(self.open_session().await?).clone(),
+        };
+        Ok(request.header("X-Auth-Token", session.token))
+    }
+
+    /// Closes the session, if there is one: a controller has places for few.
+    pub(super) async fn close(&self) {
+        let Some(session) = self.known.lock().await.session.take() else { return };
+        if let Ok(url) = self.url(&session.place) {
+            let _ = self.send(self.http.delete(url).header("X-Auth-Token", session.token), None).await;
         }
-        Ok(request.header("X-Auth-Token", known.token.as_deref().unwrap_or_default()))
+    }
+
+    /// A resource of this controller: a path, and not the end of another host's name.
+    fn url(&self, path: &str) -> Result<String> {
+        let is_path = path.starts_with('/') && !path.starts_with("//") && !path.contains(['\\', '@', '\r', '\n']);
+        if is_path {
+            Ok(format!("{}{path}", self.base))
+        } else {
+            Err(PowerError::Strange(format!("{path:?} is no path of it")))
+        }
     }
 
     /// A session at the place that the service root names (DSP0266, 13.3.4).
-    async fn open_session(&self) -> Result<String> {
+    async fn open_session(&self) -> Result<Session> {
         let root = self.send(self.http.get(format!("{}{ROOT}", self.base)), None).await?;
         let root: Value = root.json().await.map_err(|e| PowerError::Strange(format!("{ROOT}: {e}")))?;
         let sessions = root["Links"]["Sessions"]["@odata.id"].as_str().unwrap_or("/redfish/v1/SessionService/Sessions");
         let body = json!({ "UserName": self.user, "Password": self.password });
-        let response = self.send(self.http.post(format!("{}{sessions}", self.base)), Some(&body)).await?;
+        let response = self.send(self.http.post(self.url(sessions)?), Some(&body)).await?;
         if !response.status().is_success() {
             return Err(refusal(&Method::POST, sessions, response).await);
         }
-        let has_place = response.headers().contains_key(LOCATION);
-        let token = response.headers().get("X-Auth-Token").and_then(|t| t.to_str().ok()).map(String::from);
-        token
-            .filter(|_| has_place)
-            .ok_or_else(|| PowerError::Strange("a session without X-Auth-Token or Location".into()))
+        let header = |name: HeaderName| response.headers().get(name).and_then(|t| t.to_str().ok()).map(String::from);
+        // Some say where it is in full, others as a path.
+        let place = header(LOCATION).map(|at| at.strip_prefix(&self.base).map_or(at.clone(), String::from));
+        match (header(HeaderName::from_static("x-auth-token")), place) {
+            (Some(token), Some(place)) => Ok(Session { token, place }),
+            _ => Err(PowerError::Strange("a session without X-Auth-Token or Location".into())),
+        }
     }
 
     async fn send(&self, mut request: RequestBuilder, body: Option<&Value>) -> Result<Response> {

@@ -60,12 +60,18 @@ impl Log {
         entry
     }
 
+    /// Whether these entries, the first of which may be here, leave everything as it is that is committed.
+    pub(super) fn keeps(&self, entries: &[Entry], committed: Index) -> bool {
+        entries.iter().take_while(|e| e.index <= committed).all(|e| self.holds((e.term, e.index)))
+    }
+
     /// Takes a leader's entries; returns those that were new here. What conflicts with them is dropped.
     pub(super) fn merge(&mut self, entries: Vec<Entry>) -> Vec<Entry> {
         let known = entries.iter().take_while(|e| self.holds((e.term, e.index))).count();
         let fresh: Vec<Entry> = entries.into_iter().skip(known).collect();
         if let Some(first) = fresh.first() {
-            self.entries.truncate((first.index.0 - self.base.1.0) as usize - 1);
+            let kept = first.index.0.saturating_sub(self.base.1.0 + 1);
+            self.entries.truncate(usize::try_from(kept).unwrap_or(usize::MAX));
             self.entries.extend(fresh.iter().cloned());
         }
         fresh

@@ -39,7 +39,8 @@ impl Consensus {
             return;
         }
         let before = Index(progress.next.0 - 1);
-        let prev = (self.log.term_at(before).expect("next never passes the end of the log"), before);
+        let Some(term_before) = self.log.term_at(before) else { return };
+        let prev = (term_before, before);
         let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
         progress.next = Index(progress.next.0 + entries.len() as u64);
         let news = !entries.is_empty() || commit > progress.told;
@@ -72,7 +73,8 @@ impl Consensus {
         if !self.heed(from, term, sent, now, chance) {
             return;
         }
-        let matched = if self.log.holds(prev) {
+        // What is committed is the same everywhere (S2): entries that would change it come from no leader.
+        let matched = if self.log.holds(prev) && self.log.keeps(&entries, self.commit) {
             let last = Index(prev.1.0 + entries.len() as u64);
             let fresh = self.log.merge(entries);
             if let Some(first) = fresh.first() {
@@ -85,7 +87,7 @@ impl Consensus {
             Ok(last)
         } else {
             // The hint skips the conflicting tail in one step where this log is simply shorter.
-            Err(self.log.last().1.min(Index(prev.1.0 - 1)))
+            Err(self.log.last().1.min(Index(prev.1.0.saturating_sub(1))))
         };
         let counts = self.counts;
         self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent, news, counts }));
@@ -103,6 +105,8 @@ impl Consensus {
         let last = self.log.last().1;
         let Role::Leader(leader) = &mut self.role else { return };
         let Some(progress) = leader.followers.get_mut(from) else { return };
+        // Nobody has of this log what is not in it.
+        let matched = matched.map(|index| index.min(last)).map_err(|hint| hint.min(last));
         if term != self.term {
             return;
         }

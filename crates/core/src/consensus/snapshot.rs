@@ -110,6 +110,7 @@ impl Consensus {
         if let Some((of, here, _)) = progress.installing
             && of == last
             && pieces != here
+            && self.snapshot.as_ref().is_some_and(|s| pieces < s.pieces())
         {
             progress.installing = Some((of, pieces, Time::ZERO));
             self.send_piece(from, now);

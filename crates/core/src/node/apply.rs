@@ -181,6 +181,10 @@ fn describe(command: &Command) -> (Level, &'static str, String) {
         Command::PowerOff { node, .. } => {
             (Level::Notice, "power-off", format!("the power of {node} is off, read back from its device"))
         }
+        Command::TurnOn { node, by } => (Level::Notice, "turn-on", format!("{node} is to be turned on, as {by} asked")),
+        Command::TurnedOn { node, .. } => {
+            (Level::Notice, "power-on", format!("the power of {node} is on, read back from its device"))
+        }
         Command::Readmit { node, why, by, .. } => {
             (Level::Notice, "readmitted", format!("{node} is readmitted by {by}: {why}"))
         }

@@ -1,6 +1,7 @@
 //! Requests of people: what the coordinator answers, and plans before anything is changed.
 
 use super::{Effect, Node};
+use crate::author::{Author, Level};
 use crate::ids::{Index, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
 use crate::operation::{Kind, Mode, Operation, Outcome};
@@ -52,6 +53,13 @@ pub enum Request {
         node: NodeId,
         by: String,
     },
+    /// Turns a host on or off, or both; off is a fence, so that it holds nothing when it goes.
+    Power {
+        node: NodeId,
+        what: PowerWish,
+        by: String,
+        plan_only: bool,
+    },
     /// Takes a node's new store in: from then on it votes, and what it acknowledges counts (A6).
     Enrol {
         node: NodeId,
@@ -59,10 +67,48 @@ pub enum Request {
     },
 }
 
+impl Request {
+    /// What whoever asks has to be allowed. Checked where it is asked and again where it is decided: a request may have come a long
+    /// way.
+    pub fn needs(&self) -> Level {
+        match self {
+            Request::Status | Request::OwnStatus => Level::Observe,
+            Request::Switchover { plan_only: true, .. }
+            | Request::Failover { plan_only: true, .. }
+            | Request::Power { plan_only: true, .. } => Level::Observe,
+            Request::Failover { accept_loss: 1.., .. }
+            | Request::Fence { .. }
+            | Request::Enrol { .. }
+            | Request::Power { .. } => Level::Administer,
+            Request::Switchover { .. }
+            | Request::Failover { .. }
+            | Request::Mode { .. }
+            | Request::Approve { .. }
+            | Request::Readmit { .. } => Level::Operate,
+        }
+    }
+
+    /// Who asks, by the word of the node that was asked.
+    pub fn by(&self) -> Option<&str> {
+        match self {
+            Request::Status | Request::OwnStatus => None,
+            Request::Switchover { by, .. }
+            | Request::Failover { by, .. }
+            | Request::Mode { by, .. }
+            | Request::Approve { by, .. }
+            | Request::Fence { by, .. }
+            | Request::Readmit { by, .. }
+            | Request::Enrol { by, .. }
+            | Request::Power { by, .. } => Some(by),
+        }
+    }
+}
+
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Answer {
     Status(Box<Status>),
     Plan(Plan),
+    NodePlan(NodePlan),
     Started {
         operation: OperationId,
     },
@@ -76,6 +122,36 @@ pub enum Answer {
     },
     /// Only the coordinator can answer, and none is known here.
     NoCoordinator,
+}
+
+/// What is to become of a host's power.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PowerWish {
+    On,
+    Off,
+    /// Off, and on again once others hold what it held.
+    Cycle,
+}
+
+impl PowerWish {
+    pub const ALL: [PowerWish; 3] = [PowerWish::On, PowerWish::Off, PowerWish::Cycle];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            PowerWish::On => "on",
+            PowerWish::Off => "off",
+            PowerWish::Cycle => "cycle",
+        }
+    }
+}
+
+/// What would be done to a host, and why it cannot be, if so.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NodePlan {
+    pub node: NodeId,
+    pub steps: Vec<String>,
+    pub unmet: Option<String>,
 }
 
 /// What would be done, and what stands in the way.
@@ -119,6 +195,16 @@ pub(super) enum Asker {
     Node(NodeId, u64),
 }
 
+impl Asker {
+    fn author(&self, name: String) -> Author {
+        let through = match self {
+            Asker::Here(_) => None,
+            Asker::Node(node, _) => Some(node.clone()),
+        };
+        Author::Person { name, through }
+    }
+}
+
 impl Node {
     pub(super) fn answer(&mut self, asker: Asker, answer: Answer) {
         match asker {
@@ -127,7 +213,11 @@ impl Node {
         }
     }
 
-    pub(super) fn on_asked(&mut self, asker: Asker, request: Request) {
+    pub(super) fn on_asked(&mut self, asker: Asker, request: Request, level: Level) {
+        if level < request.needs() {
+            let why = format!("this needs a token that may {}", request.needs().word());
+            return self.answer(asker, Answer::Refused { why });
+        }
         if self.is_coordinator() || request == Request::OwnStatus {
             return self.on_request(asker, request);
         }
@@ -135,11 +225,11 @@ impl Node {
             (Asker::Here(ticket), Some(coordinator)) => {
                 let number = self.next_ask;
                 self.next_ask += 1;
-                self.asked.insert(number, ticket);
+                self.asked.insert(number, (coordinator.clone(), ticket));
                 while self.asked.len() > 1000 {
                     self.asked.pop_first();
                 }
-                self.send(coordinator, Message::Ask { number, request });
+                self.send(coordinator, Message::Ask { number, request, level });
             }
             (asker, _) => self.answer(asker, Answer::NoCoordinator),
         }
@@ -155,8 +245,20 @@ impl Node {
             Request::Failover { workload, to, by, accept_loss, plan_only } => {
                 (Kind::ForcedFailover, workload, Some(to), by, accept_loss, plan_only)
             }
+            Request::Power { node, what, plan_only, by } => {
+                return match self.power_plan(&node, what) {
+                    Err(why) => self.answer(asker, Answer::Refused { why }),
+                    Ok(plan) if plan_only => self.answer(asker, Answer::NodePlan(plan)),
+                    Ok(NodePlan { unmet: Some(why), .. }) => self.answer(asker, Answer::Refused { why }),
+                    Ok(_) => {
+                        let by = asker.author(by);
+                        let command = self.power(node, what, by);
+                        self.propose_for(asker, vec![command]);
+                    }
+                };
+            }
             other => {
-                return match self.single(other) {
+                return match self.single(other, &asker) {
                     Ok(command) => self.propose_for(asker, vec![command]),
                     Err(why) => self.answer(asker, Answer::Refused { why }),
                 };
@@ -179,7 +281,7 @@ impl Node {
             Command::Finish { operation, workload: workload.clone(), outcome, phases: Vec::new() }
         });
         let (from, to) = (plan.from, plan.to);
-        let begin = Operation { kind, workload, from, to, by, why, asks: false, accept_loss };
+        let begin = Operation { kind, workload, from, to, by: asker.author(by), why, asks: false, accept_loss };
         self.propose_for(asker, stuck.into_iter().chain([Command::Begin(begin)]).collect());
     }
 
@@ -192,9 +294,11 @@ impl Node {
     }
 
     /// What one entry does by itself.
-    fn single(&self, request: Request) -> Result<Command, String> {
+    fn single(&self, request: Request, asker: &Asker) -> Result<Command, String> {
+        let author = |by: String| asker.author(by);
         match request {
             Request::Mode { workload, mode, by } => {
+                let by = author(by);
                 self.known_workload(&workload)?;
                 Ok(Command::Mode { workload, mode, by })
             }
@@ -204,7 +308,7 @@ impl Node {
                     None => Err(format!("there is no operation {operation}")),
                     Some(o) if o.outcome.is_some() => Err(format!("{operation} is over")),
                     Some(o) if !o.waits() => Err(format!("{operation} does not wait for approval")),
-                    Some(o) => Ok(Command::Approve { operation, workload: o.what.workload.clone(), by }),
+                    Some(o) => Ok(Command::Approve { operation, workload: o.what.workload.clone(), by: author(by) }),
                 }
             }
             Request::Fence { node, by } => {
@@ -218,7 +322,8 @@ impl Node {
                     ));
                 }
                 let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
-                Ok(Command::Fence { node, boot, why: "asked for".into(), by })
+                let after = self.scene().after(&node);
+                Ok(Command::Fence { node, boot, why: "asked for".into(), by: author(by), after })
             }
             Request::Readmit { node, by } => {
                 self.known_node(&node)?;
@@ -226,15 +331,15 @@ impl Node {
                 if let Some(why) = fencing::unfit(&self.scene(), &node) {
                     return Err(format!("{node} cannot be readmitted yet: {why}"));
                 }
-                Ok(Command::Readmit { node, fence: fenced.id, why: "asked for".into(), by })
+                Ok(Command::Readmit { node, fence: fenced.id, why: "asked for".into(), by: author(by) })
             }
-            Request::Enrol { node, by } => self.enrol(node, by),
+            Request::Enrol { node, by } => self.enrol(node, author(by)),
             _ => Err("that is not a single entry".into()),
         }
     }
 
     /// The store that a node says it has now; those of the others commit it, as its own acknowledgements do not count yet.
-    fn enrol(&self, node: NodeId, by: String) -> Result<Command, String> {
+    fn enrol(&self, node: NodeId, by: Author) -> Result<Command, String> {
         self.known_node(&node)?;
         let Some(heard) = self.reports.get(&node).filter(|_| self.scene().is_up(&node)) else {
             return Err(format!("{node} is not heard: start its daemon first"));
@@ -254,7 +359,7 @@ impl Node {
         Err(format!("there is no workload `{id}`; known: {}", known.join(", ")))
     }
 
-    fn known_node(&self, id: &NodeId) -> Result<(), String> {
+    pub(super) fn known_node(&self, id: &NodeId) -> Result<(), String> {
         if self.spec.nodes.contains_key(id) {
             return Ok(());
         }

@@ -118,7 +118,7 @@ impl Node {
         for to in others {
             let hears = Hears { you: self.health.age(&to, self.now), lately: lately.clone() };
             let message = Message::Beat { number: self.beats, hears, heads: heads.clone() };
-            self.emit(Effect::Send { to, message });
+            self.send(to, message);
         }
     }
 
@@ -244,7 +244,7 @@ impl Node {
         let leases: Vec<_> = wants.into_iter().filter_map(|(claim, epoch)| self.grant(from, claim, epoch)).collect();
         let term = self.term();
         if *from == self.me {
-            self.on_grant(sent, term, &leases);
+            self.on_grant(sent, &leases);
         } else {
             self.send(from.clone(), Message::Grant { number, sent, term, leases, news });
         }
@@ -290,10 +290,7 @@ impl Node {
         }
     }
 
-    pub(super) fn on_grant(&mut self, sent: Time, term: Term, leases: &[(Claim, Epoch, Duration)]) {
-        if term < self.term() {
-            return;
-        }
+    pub(super) fn on_grant(&mut self, sent: Time, leases: &[(Claim, Epoch, Duration)]) {
         self.granted_at = self.now;
         let worth = self.spec.timings.worth_arming();
         for (claim, epoch, lease) in leases {
@@ -335,6 +332,7 @@ fn essence(still: Parts) -> Parts {
     let mut essence = still;
     for replica in essence.replicas.values_mut() {
         replica.seen = replica.seen.take().map(|seen| seen.without_progress());
+        replica.looks = 0;
     }
     for gate in essence.gates.values_mut() {
         *gate = gate.without_counts();

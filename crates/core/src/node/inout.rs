@@ -2,6 +2,7 @@
 
 use super::ask::{Answer, Request};
 use super::{AddressOrder, AddressSeen, Flow, GateOrder};
+use crate::author::Level;
 use crate::authority::Claim;
 use crate::consensus::{Durable, Stored};
 use crate::event::Event;
@@ -88,6 +89,8 @@ pub enum Input {
     Asked {
         ticket: u64,
         request: Request,
+        /// What whoever asks may ask for.
+        level: Level,
     },
     Woke,
 }
@@ -106,6 +109,12 @@ pub enum Effect {
     Send {
         to: NodeId,
         message: Message,
+    },
+    /// From here on whatever is sent to that node goes also by way of another, or does not any more (A4). Beats do not: they say
+    /// whether the direct way works.
+    Way {
+        to: NodeId,
+        via: Option<NodeId>,
     },
     /// Make these durable, in order, then say [`Input::Persisted`].
     Persist {

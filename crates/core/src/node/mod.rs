@@ -13,14 +13,16 @@ mod address;
 mod agenda;
 mod apply;
 mod ask;
+mod ask_power;
 mod checkin;
+mod door;
 mod gate;
 mod inout;
 mod power;
 mod step;
 
 pub use address::{AddressOrder, AddressReport, AddressSeen, Flow};
-pub use ask::{Answer, Plan, Precondition, Request};
+pub use ask::{Answer, NodePlan, Plan, PowerWish, Precondition, Request};
 pub use gate::GateOrder;
 pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 
@@ -46,6 +48,9 @@ use std::time::Duration;
 
 /// How long the deadman may take to say what it counts down, after the daemon's start.
 const DEADMAN_ANSWERS: Duration = Duration::from_millis(100);
+
+/// A node that sends what no honest one does is named once in this time.
+const REFUSED_AGAIN: Duration = Duration::from_secs(60);
 
 /// By which part of a heartbeat the coordinator's are sooner: more than a busy host is late.
 const COORDINATOR_SOONER: u32 = 16;
@@ -89,7 +94,12 @@ pub struct Node {
     notes: BTreeMap<WorkloadId, Notes>,
     steps: BTreeMap<OperationId, Vec<Step>>,
     answers_due: BTreeMap<Index, ask::Asker>,
-    asked: BTreeMap<u64, u64>,
+    /// What others were asked, whom, and who waits for the answer.
+    asked: BTreeMap<u64, (NodeId, u64)>,
+    /// By which other nodes those are reached whose direct link is broken (A4).
+    ways: BTreeMap<NodeId, NodeId>,
+    /// When a message of each was refused last, for the record.
+    refused: BTreeMap<NodeId, Time>,
     next_ask: u64,
     beat_due: Time,
     beats: u64,
@@ -175,6 +185,8 @@ impl Node {
             steps: BTreeMap::new(),
             answers_due: BTreeMap::new(),
             asked: BTreeMap::new(),
+            ways: BTreeMap::new(),
+            refused: BTreeMap::new(),
             next_ask: 1,
             beat_due: now,
             beats: 0,
@@ -330,7 +342,7 @@ impl Node {
                 self.agenda.add_node(&node);
                 self.on_powered(&node, order, result);
             }
-            Input::Asked { ticket, request } => self.on_asked(ask::Asker::Here(ticket), request),
+            Input::Asked { ticket, request, level } => self.on_asked(ask::Asker::Here(ticket), request, level),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Woke => {}
         }
@@ -362,6 +374,11 @@ impl Node {
     fn on_message(&mut self, from: &NodeId, message: Message) {
         if !self.spec.nodes.contains_key(from) || *from == self.me {
             return;
+        }
+        match self.look_at(from, &message) {
+            Ok(()) => {}
+            Err(door::Refusal::Stale) => return,
+            Err(door::Refusal::Forged(why)) => return self.note_refused(from, why),
         }
         match message {
             Message::Beat { number, hears, heads } => {
@@ -395,41 +412,52 @@ impl Node {
             }
             Message::Grant { number, sent, term, leases, .. } => {
                 self.note_answer(number, term);
-                self.on_grant(sent, term, &leases);
+                self.on_grant(sent, &leases);
             }
             Message::Flows { workload, flows } => {
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
                     keeper.flows = flows;
                 }
             }
-            Message::Relay { from: origin, to, inner } if to == self.me => self.on_message(&origin, *inner),
-            Message::Relay { from: origin, to, inner } if origin == *from => {
-                self.effects
-                    .push_back(Effect::Send { to: to.clone(), message: Message::Relay { from: origin, to, inner } });
+            Message::Ask { number, request, level } => {
+                self.on_asked(ask::Asker::Node(from.clone(), number), request, level);
             }
-            Message::Relay { .. } => {}
-            Message::Ask { number, request } => self.on_asked(ask::Asker::Node(from.clone(), number), request),
             Message::Answer { number, answer } => {
-                if let Some(ticket) = self.asked.remove(&number) {
+                if let Some((_, ticket)) = self.asked.remove(&number) {
                     self.effects.push_back(Effect::Answer { ticket, answer });
                 }
             }
         }
     }
 
-    /// Sends, and where the direct link is broken also round it (A4).
     fn send(&mut self, to: NodeId, message: Message) {
-        let broken = self.health.is_broken(&to, self.spec.timings.heartbeat * 3, self.now);
-        if broken
-            && self.planted != Some(Planted::NoRelay)
-            && !message.is_beat()
-            && let Some(via) = self.health.relay_to(&to, self.now)
-        {
-            let inner = Box::new(message.clone());
-            let relay = Message::Relay { from: self.me.clone(), to: to.clone(), inner };
-            self.emit(Effect::Send { to: via, message: relay });
-        }
+        self.find_way(&to);
         self.emit(Effect::Send { to, message });
+    }
+
+    /// Where the direct link is broken, what is sent goes also round it (A4).
+    fn find_way(&mut self, to: &NodeId) {
+        let broken = self.health.is_broken(to, self.spec.timings.heartbeat * 3, self.now);
+        let via =
+            if broken && self.planted != Some(Planted::NoRelay) { self.health.relay_to(to, self.now) } else { None };
+        if self.ways.get(to) == via.as_ref() {
+            return;
+        }
+        match &via {
+            Some(via) => self.ways.insert(to.clone(), via.clone()),
+            None => self.ways.remove(to),
+        };
+        self.effects.push_back(Effect::Way { to: to.clone(), via });
+    }
+
+    /// Says once in a while that a node sends what none should.
+    fn note_refused(&mut self, from: &NodeId, why: &str) {
+        if self.refused.get(from).is_some_and(|at| self.now.since(*at) < REFUSED_AGAIN) {
+            return;
+        }
+        self.refused.insert(from.clone(), self.now);
+        let text = format!("{} refuses what {from} says: {why}; look at what runs on {from}", self.me);
+        self.record(Event::new(Level::Warning, "refused", text).with("node", from));
     }
 
     /// Queues an effect; a message that says what is durable, behind every write that was ordered before it.
@@ -529,6 +557,7 @@ impl Node {
             elected_at: self.consensus.elected_at().unwrap_or(self.now),
             awake_since: self.awake_since,
             off: &self.devices.off,
+            on: &self.devices.on,
             heads: &self.heads,
             planted: self.planted,
         }

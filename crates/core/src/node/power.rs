@@ -17,12 +17,16 @@ const LOOK_EVERY: Duration = Duration::from_secs(15);
 const TRY_AGAIN: Duration = Duration::from_millis(100);
 /// Between a look that failed and the next; and before the first, while hosts still say which hardware they are.
 const LOOK_AGAIN: Duration = Duration::from_secs(2);
+/// A host that held what nobody has taken over yet is turned on all the same after so long: it may be the only one that can.
+const WAITS_FOR_OTHERS: Duration = Duration::from_secs(10);
 
 /// The devices as this node knows them; nothing that a next coordinator could not find out.
 #[derive(Debug, Default)]
 pub(super) struct Devices {
     /// Fences whose power was read as off.
     pub off: BTreeMap<NodeId, Index>,
+    /// Entries that asked for power which was then read as on.
+    pub on: BTreeMap<NodeId, Index>,
     devices: BTreeMap<NodeId, Device>,
 }
 
@@ -31,6 +35,10 @@ struct Device {
     asked: Option<PowerOrder>,
     /// The last cut that was ordered.
     ordered: Option<Index>,
+    /// The last entry for which it was to be turned on at once.
+    tried_on: Option<Index>,
+    /// Since when it is to be turned on.
+    wanted_on: Option<(Index, Time)>,
     due: Time,
     seen: Option<Result<PowerSeen, String>>,
     seen_at: Time,
@@ -56,13 +64,26 @@ impl Node {
         let seen_off = |d: &Device| matches!(&d.seen, Some(Ok(seen)) if !seen.on);
         let off = self.devices.devices.iter().filter(|(_, d)| seen_off(d)).map(|(n, _)| n);
         let back: Vec<NodeId> = off.filter(|n| scene.is_up(n)).cloned().collect();
+        let turn_on = fencing::to_turn_on(&scene);
         let mut orders = Vec::new();
         let powered = self.spec.nodes.iter().filter(|(_, n)| n.power.is_some());
         for node in powered.map(|(id, _)| id) {
             let fresh = || Device { due: now + LOOK_AGAIN, ..Device::default() };
             let device = self.devices.devices.entry(node.clone()).or_insert_with(fresh);
             let fence = cuts.iter().find(|(n, _)| n == node).map(|(_, fence)| *fence);
-            let order = fence.map_or(PowerOrder::Look, |fence| PowerOrder::Off { fence });
+            let wanted = turn_on.iter().find(|(n, ..)| n == node);
+            let since = device.wanted_on.filter(|(asked, _)| wanted.is_some_and(|(_, a, _)| a == asked));
+            device.wanted_on = wanted.map(|(_, asked, _)| since.unwrap_or((*asked, now)));
+            let time = device.wanted_on.map_or(Duration::ZERO, |(_, since)| now.since(since));
+            let on = wanted.filter(|(.., moved)| *moved || time >= WAITS_FOR_OTHERS).map(|(_, asked, _)| *asked);
+            let order = match (fence, on) {
+                (Some(fence), _) => PowerOrder::Off { fence },
+                (None, Some(asked)) => PowerOrder::On { asked },
+                (None, None) => PowerOrder::Look,
+            };
+            if on.is_some() && device.tried_on != on {
+                (device.tried_on, device.due) = (on, device.due.min(now));
+            }
             // What was read as off and is heard again is not off any more.
             if back.contains(node) {
                 device.due = device.due.min(device.seen_at + LOOK_AGAIN);
@@ -101,7 +122,7 @@ impl Node {
             + match (order, &result) {
                 (PowerOrder::Off { .. }, _) => TRY_AGAIN,
                 (PowerOrder::Look, Ok(_)) => LOOK_EVERY,
-                (PowerOrder::Look, Err(_)) => LOOK_AGAIN,
+                (PowerOrder::Look, Err(_)) | (PowerOrder::On { .. }, _) => LOOK_AGAIN,
             };
         let fenced = self.state.fenced(node).map(|f| f.id);
         let failed = match (&result, order) {
@@ -113,6 +134,11 @@ impl Node {
                 None
             }
             (Ok(_), PowerOrder::Off { .. }) => Some("it says that the power is still on".to_string()),
+            (Ok(seen), PowerOrder::On { asked }) if seen.on => {
+                self.devices.on.insert(node.clone(), asked);
+                None
+            }
+            (Ok(_), PowerOrder::On { .. }) => Some("it says that the power is still off".to_string()),
             (Ok(_), PowerOrder::Look) => None,
             (Err(why), _) => Some(why.clone()),
         };
@@ -126,6 +152,9 @@ impl Node {
                     "power-unconfirmed",
                     format!("the power of {node} is not confirmed off: {why}; trying on"),
                 ),
+                PowerOrder::On { .. } => {
+                    (Level::Warning, "power-on-fails", format!("{node} is not turned on: {why}; trying on"))
+                }
                 PowerOrder::Look => {
                     (Level::Warning, "power-device", format!("the power device of {node} fails: {why}"))
                 }
@@ -156,6 +185,17 @@ impl Node {
                 remedy: "mend the device or its settings; it is asked again every 15 s".into(),
             })
         };
-        self.devices.devices.iter().filter_map(failing).collect()
+        let off = |(node, device): (&NodeId, &Device)| {
+            let off = matches!(&device.seen, Some(Ok(seen)) if !seen.on);
+            off.then(|| crate::spec::Finding {
+                severity: Severity::Warning,
+                path: vec!["node".into(), node.to_string(), "power".into()],
+                what: format!(
+                    "the power of {node} is off: it holds nothing, and counts for nothing that may be lost next"
+                ),
+                remedy: format!("`karst node power {node} on` turns it on"),
+            })
+        };
+        self.devices.devices.iter().filter_map(|d| failing(d).or_else(|| off(d))).collect()
     }
 }

@@ -4,7 +4,7 @@ use super::{Effect, Known, Mark, Node, Write};
 use crate::authority::{Claim, Ledger};
 use crate::consensus;
 use crate::event::{Event, Level};
-use crate::ids::WorkloadId;
+use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
 use crate::replica::agent::{Order, Scene};
 use crate::spec::{Alone, Loss};
@@ -157,8 +157,13 @@ impl Node {
 
     /// Looks closely at each server of which something is expected.
     fn attend(&mut self) {
+        let limit = self.spec.timings.heartbeat * 3;
         for (id, agent) in &self.agents {
-            let calm = agent.is_calm() && self.state.workload(id).is_calm(&self.spec.workloads[id]);
+            let w = self.state.workload(id);
+            // A standby whose host is not heard: its stream may be dead, and writes wait for it.
+            let apart = |n: &NodeId| *n != self.me && self.health.is_broken(n, limit, self.now);
+            let near = w.holder() != Some(&self.me) || !w.sync.asked.iter().any(apart);
+            let calm = near && agent.is_calm() && w.is_calm(&self.spec.workloads[id]);
             let changed = if calm { self.calm.insert(id.clone()) } else { self.calm.remove(id) };
             if changed {
                 self.effects.push_back(Effect::Attend { workload: id.clone(), closely: !calm });

@@ -84,6 +84,8 @@ pub struct Agent {
     /// Why no packet guard is in force here, as the deadman says (C3).
     pub unguarded: Option<String>,
     seen: Option<(Time, Observation)>,
+    /// How often its server was looked at.
+    looks: u64,
     down_since: Option<Time>,
     running: Option<Running>,
     next_id: u64,
@@ -120,6 +122,7 @@ impl Agent {
             authority: Authority::default(),
             unguarded: None,
             seen: None,
+            looks: 0,
             down_since: None,
             running: None,
             next_id: 1,
@@ -161,6 +164,7 @@ impl Agent {
     }
 
     pub fn on_observed(&mut self, observation: Observation, now: Time) {
+        self.looks += 1;
         if observation.is_unprotected() {
             // The setting has to be made and proved again (F11).
             self.sync_held = None;
@@ -598,6 +602,7 @@ impl Agent {
     pub fn report(&self, workload: &WorkloadState, now: Time) -> ReplicaReport {
         ReplicaReport {
             seen: self.seen().cloned(),
+            looks: self.looks,
             age: self.seen.as_ref().map_or(Duration::ZERO, |(at, _)| now.since(*at)),
             down_for: self.down_since.map(|at| now.since(at)),
             opened: self.opened,

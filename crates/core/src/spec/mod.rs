@@ -5,9 +5,11 @@
 
 mod check;
 mod timings;
+mod url;
 
 pub use check::{Finding, KeyPath, Severity, check, nearest};
 pub use timings::{COMMIT_ALLOWANCE, Inequality, Timings};
+pub use url::may_carry_secrets;
 
 use crate::ids::{NodeId, WorkloadId};
 use crate::votes::Votes;
@@ -66,6 +68,18 @@ pub struct PowerSpec {
     /// `redfish` or `command`.
     pub driver: String,
     pub settings: BTreeMap<String, String>,
+    pub after: After,
+}
+
+/// What becomes of a host whose power the cluster has cut, once others hold what it held.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum After {
+    /// It is turned on, and comes back as a standby.
+    #[default]
+    On,
+    /// It stays off until a person turns it on.
+    Off,
 }
 
 /// Who takes a fenced node back.

@@ -86,6 +86,12 @@ impl Timings {
         self.settle_limit.max(self.suspicion_ceiling)
     }
 
+    /// How long nothing may come from a member of the sync set for which writes wait, before they go on without it: so that they have
+    /// waited for no longer than the suspicion ceiling, with the time until that is seen and committed.
+    pub fn stuck_after(&self) -> Duration {
+        self.suspicion_ceiling * 7 / 16
+    }
+
     /// How long after a grant left the coordinator it may still be valid anywhere.
     pub fn lease_is_over_after(&self) -> Duration {
         stretched(self.lease)

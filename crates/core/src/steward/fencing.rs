@@ -4,15 +4,21 @@
 //! surrender, or the lease's end.
 
 use super::{Desk, Scene};
+use crate::author::Author;
 use crate::ids::{Index, NodeId, WorkloadId};
 use crate::operation::Kind;
 use crate::planted::Planted;
 use crate::replica::Role;
-use crate::spec::Readmit;
-use crate::state::{Command, Fenced, NodeState, WorkloadState};
+use crate::spec::{After, Readmit};
+use crate::state::{ClusterState, Command, Fenced, NodeState, Tenure, WorkloadState};
 use std::time::Duration;
 
 impl Scene<'_> {
+    /// What the spec says becomes of a host whose power was cut.
+    pub(crate) fn after(&self, node: &NodeId) -> After {
+        self.spec.nodes.get(node).and_then(|n| n.power.as_ref()).map_or(After::Off, |p| p.after)
+    }
+
     /// Nobody who can be heard has heard this node lately, though a majority can be heard and this node itself did not
     /// stand still meanwhile (L2). Not before half the way from the detector's floor to its ceiling: a daemon that is started
     /// again at once is no lost host.
@@ -50,7 +56,8 @@ impl Desk<'_> {
             return None;
         }
         let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
-        Some(Command::Fence { node: holder.clone(), boot, why: why.into(), by: "cluster".into() })
+        let after = self.scene.after(holder);
+        Some(Command::Fence { node: holder.clone(), boot, why: why.into(), by: Author::Cluster, after })
     }
 }
 
@@ -65,11 +72,14 @@ pub fn decide_nodes(scene: &Scene, nodes: &[NodeId]) -> Vec<Command> {
         {
             commands.push(Command::System { node: node.clone(), system: system.clone() });
         }
+        if let Some(asked) = known.and_then(|k| k.turn_on).filter(|asked| scene.on.get(node) == Some(asked)) {
+            commands.push(Command::TurnedOn { node: node.clone(), asked });
+        }
         let Some(fenced) = scene.state.fenced(node) else { continue };
         if !fenced.off && scene.off.get(node) == Some(&fenced.id) {
             commands.push(Command::PowerOff { node: node.clone(), fence: fenced.id });
         } else if let Some(why) = may_return(scene, node, fenced, spec.readmit) {
-            let by = "cluster".into();
+            let by = Author::Cluster;
             commands.push(Command::Readmit { node: node.clone(), fence: fenced.id, why, by });
         }
     }
@@ -83,7 +93,7 @@ fn may_return(scene: &Scene, node: &NodeId, fenced: &Fenced, readmit: Readmit) -
         return None;
     }
     let same_boot = fenced.boot.as_ref() == Some(&report.boot);
-    if same_boot && !fenced.off && fenced.by == "cluster" {
+    if same_boot && !fenced.off && !fenced.by.is_person() {
         return Some("its power was never cut, and its authority has ended otherwise".into());
     }
     // Fenced by a coordinator that had never heard it, its boot is not known to be another one; its authority has ended all
@@ -106,11 +116,29 @@ pub fn unfit(scene: &Scene, node: &NodeId) -> Option<String> {
             return Some(format!("a server of {id} runs there"));
         }
     }
+    held(scene.state, node)
+}
+
+/// What a node still holds, if anything.
+fn held(state: &ClusterState, node: &NodeId) -> Option<String> {
     let holds = |(id, w): (&WorkloadId, &WorkloadState)| {
         let epoch = (w.holder() == Some(node)).then(|| format!("it still holds epoch {} of {id}", w.epoch));
         epoch.or_else(|| (w.place.holder.as_ref() == Some(node)).then(|| format!("{id}'s address has not left it")))
     };
-    scene.state.workloads.iter().find_map(holds)
+    state.workloads.iter().find_map(holds)
+}
+
+/// The nodes whose power is to be turned on, and by which entry: they hold nothing any more. With them, whether others hold by now what
+/// each held last: a host that starts costs the others nothing that they need just then.
+pub fn to_turn_on(scene: &Scene) -> Vec<(NodeId, Index, bool)> {
+    let wanted = |(node, state): (&NodeId, &NodeState)| {
+        let asked = state.turn_on.filter(|asked| scene.on.get(node) != Some(asked))?;
+        let powered = scene.spec.nodes.get(node)?.power.is_some();
+        let waits = |w: &WorkloadState| matches!(&w.tenure, Tenure::Ended { last, .. } if last == node);
+        let moved = !scene.state.workloads.values().any(waits);
+        (powered && held(scene.state, node).is_none()).then(|| (node.clone(), asked, moved))
+    };
+    scene.state.nodes.iter().filter_map(wanted).collect()
 }
 
 /// The fences whose power has still to be cut: a node that is heard again is left its power.
@@ -118,9 +146,8 @@ pub fn to_cut(scene: &Scene) -> Vec<(NodeId, Index)> {
     let wanted = |(node, state): (&NodeId, &NodeState)| {
         let fenced = state.fenced.as_ref()?;
         let powered = scene.spec.nodes.get(node)?.power.is_some();
-        let by_hand = fenced.by != "cluster";
         let open = powered && !fenced.off && scene.off.get(node) != Some(&fenced.id);
-        (open && (by_hand || !scene.is_up(node))).then(|| (node.clone(), fenced.id))
+        (open && (fenced.by.is_person() || !scene.is_up(node))).then(|| (node.clone(), fenced.id))
     };
     scene.state.nodes.iter().filter_map(wanted).collect()
 }

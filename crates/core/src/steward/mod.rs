@@ -16,6 +16,7 @@ pub mod fencing;
 mod sync;
 mod verdict;
 
+use crate::author::Author;
 use crate::authority::{Claim, Ledger};
 use crate::heads::Heads;
 use crate::health::Health;
@@ -61,6 +62,8 @@ pub struct Notes {
     unanswered_since: Option<Time>,
     /// Of each member of the sync set, a position that its primary has reached and it has not, and since when.
     owed: BTreeMap<NodeId, (Lsn, Time)>,
+    /// Of each standby, how far it was, and since when.
+    flushed: BTreeMap<NodeId, (Lsn, Time)>,
     /// When the primary was lost, as its own node saw it.
     pub lost: Option<Time>,
     pub stamps: Stamps,
@@ -109,6 +112,8 @@ pub struct Scene<'a> {
     pub awake_since: Time,
     /// Fenced nodes whose power was read as off after this entry was committed.
     pub off: &'a BTreeMap<NodeId, Index>,
+    /// Nodes whose power was read as on after that was asked for by this entry.
+    pub on: &'a BTreeMap<NodeId, Index>,
     /// How far each primary was when it was last heard.
     pub heads: &'a Heads,
     pub planted: Option<Planted>,
@@ -161,6 +166,7 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
         // Nobody streamed from a primary that was not there.
         notes.quiet_standbys.clear();
         notes.owed.clear();
+        notes.flushed.clear();
         (notes.no_write_since, notes.unanswered_since) = (None, None);
     }
     let address = desk.address();
@@ -203,7 +209,7 @@ impl Desk<'_> {
             workload: self.id.clone(),
             from: from.cloned(),
             to: None,
-            by: "cluster".into(),
+            by: Author::Cluster,
             why: why.into(),
             asks: kind == Kind::Failover && self.w.mode == Mode::Ask,
             accept_loss: 0,

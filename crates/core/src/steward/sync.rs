@@ -6,6 +6,8 @@ use crate::planted::Planted;
 use crate::replica::{Downstream, Observation, ReplicaReport, Role};
 use crate::spec::{Alone, Loss};
 use crate::state::Command;
+use crate::time::Time;
+use std::time::Duration;
 
 /// A standby this close behind counts as caught up: the rest is waited for when it joins.
 const CAUGHT_UP: u64 = 16 * 1024 * 1024;
@@ -21,7 +23,8 @@ impl Desk<'_> {
         // them may have to take over.
         let seen = report.seen.as_ref().filter(|o| o.is(Role::Primary))?;
         self.note_quiet(&seen.standbys, notes);
-        self.note_owed(seen, notes);
+        let looked_at = self.looked_at(holder);
+        self.note_owed(seen, looked_at, notes);
 
         if seen.is_unprotected() && !set.sure.is_empty() {
             // Commits may have returned without them: none of them is known to have everything (F11).
@@ -53,10 +56,17 @@ impl Desk<'_> {
         }
         let newcomer = self.spec.replicas.keys().filter(|n| *n != holder && !set.asked.contains(n)).find(|n| {
             let caught_up = |d: &Downstream| d.node == **n && d.streaming && is_near(d, seen.position);
-            self.can_follow(n) && seen.standbys.iter().any(caught_up)
+            self.can_follow(n) && seen.standbys.iter().any(caught_up) && self.is_stuck(n, notes).is_none()
         })?;
         let asked = std::iter::once(newcomer.clone()).chain(set.asked.iter().cloned()).collect();
         Some(self.sync(set.number + 1, set.sure.clone(), asked, format!("{newcomer} has caught up")))
+    }
+
+    /// When the primary was looked at that it was heard of last.
+    fn looked_at(&self, holder: &NodeId) -> Time {
+        let heard = self.scene.reports.get(holder);
+        let replica = heard.and_then(|h| h.report.parts.replicas.get(self.id));
+        heard.zip(replica).map_or(Time::ZERO, |(heard, replica)| heard.at - replica.age)
     }
 
     fn sync(&self, number: u64, sure: Vec<NodeId>, asked: Vec<NodeId>, why: String) -> Command {
@@ -71,13 +81,18 @@ impl Desk<'_> {
         }
     }
 
-    /// What of the primary's log each member still owes: once it has the position that was noted, the next one is.
-    fn note_owed(&self, seen: &Observation, notes: &mut Notes) {
+    /// What of the primary's log each standby still owes: once it has the position that was noted, the next one is.
+    fn note_owed(&self, seen: &Observation, now: Time, notes: &mut Notes) {
         let Some(position) = seen.position else { return };
-        let now = self.scene.now;
-        notes.owed.retain(|n, _| self.w.sync.asked.contains(n));
-        for standby in seen.standbys.iter().filter(|d| self.w.sync.asked.contains(&d.node)) {
+        let streams = |n: &NodeId| seen.standbys.iter().any(|d| d.node == *n);
+        notes.owed.retain(|n, _| streams(n) || self.w.sync.asked.contains(n));
+        notes.flushed.retain(|n, _| streams(n) || self.w.sync.asked.contains(n));
+        for standby in &seen.standbys {
             let Some(flushed) = standby.flushed else { continue };
+            let was = notes.flushed.entry(standby.node.clone()).or_insert((flushed, now));
+            if flushed != was.0 {
+                *was = (flushed, now);
+            }
             let owed = notes.owed.entry(standby.node.clone()).or_insert((position, now));
             if flushed >= owed.0 {
                 *owed = (position, now);
@@ -95,6 +110,16 @@ impl Desk<'_> {
         late.then(|| format!("it has been behind for {} ms", time.as_millis()))
     }
 
+    /// For how long nothing at all has come from a standby that owes something: its stream is dead, whether or not the server has
+    /// noticed. A link that is cut is noticed after seconds only, and writes would wait for so long.
+    fn is_stuck(&self, node: &NodeId, notes: &Notes) -> Option<Duration> {
+        let holder = self.w.holder()?;
+        let ((position, owes_since), (flushed, moved)) = (notes.owed.get(node)?, notes.flushed.get(node)?);
+        // A primary that is not heard says nothing of its standbys (F2): what was seen last is not growing older.
+        let time = self.looked_at(holder).since((*owes_since).max(*moved));
+        (flushed < position && time >= self.scene.spec.timings.stuck_after()).then_some(time)
+    }
+
     /// Why a member has to leave, if it does: writes wait for it, so that this is decided on suspicion and not later.
     fn cannot_keep(&self, node: &NodeId, notes: &Notes) -> Option<String> {
         if !self.scene.is_up(node) {
@@ -109,6 +134,10 @@ impl Desk<'_> {
         }
         if let Some(why) = self.holds_writes_up(node, notes) {
             return Some(why);
+        }
+        let last = self.spec.alone == Alone::Block && self.w.sync.asked.len() == 1;
+        if let Some(time) = self.is_stuck(node, notes).filter(|_| !last && !self.scene.breaks(Planted::IgnoreSilence)) {
+            return Some(format!("nothing has come from it for {} ms, and writes wait for it", time.as_millis()));
         }
         let quiet = self.scene.now.since(*notes.quiet_standbys.get(node)?);
         let patience = self.scene.spec.timings.suspicion_ceiling;

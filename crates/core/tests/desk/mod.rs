@@ -29,6 +29,7 @@ pub struct Case {
     pub awake_since: Time,
     /// Fenced nodes whose power was read as off, and the entry that it was read after.
     pub off: BTreeMap<NodeId, Index>,
+    pub on: BTreeMap<NodeId, Index>,
     pub heads: Heads,
 }
 
@@ -114,6 +115,7 @@ impl Case {
             elected_at: Time::ZERO,
             awake_since: Time::ZERO,
             off: BTreeMap::new(),
+            on: BTreeMap::new(),
             heads: Heads::default(),
         };
         case.report(
@@ -138,6 +140,7 @@ impl Case {
             elected_at: self.elected_at,
             awake_since: self.awake_since,
             off: self.off.clone(),
+            on: self.on.clone(),
             heads: self.heads.clone(),
         }
     }
@@ -175,6 +178,7 @@ impl Case {
             elected_at: self.elected_at,
             awake_since: self.awake_since,
             off: &self.off,
+            on: &self.on,
             heads: &self.heads,
             planted: None,
         };

@@ -15,6 +15,12 @@ use karst_core::Time;
 use karst_core::authority::Claim;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+
+/// Where it listens: in a directory that only its own user may enter, as whoever gives it orders decides what is ended.
+pub fn socket(runtime: &Path) -> PathBuf {
+    runtime.join("deadman").join("orders.sock")
+}
 
 /// From the daemon, one JSON line each.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -10,12 +10,16 @@ use karst_adapters::process::Processes;
 use karst_core::Time;
 use karst_core::authority::Claim;
 use rustix::event::{PollFd, PollFlags, poll};
+use rustix::net::sockopt::socket_peercred;
+use rustix::process::geteuid;
 use rustix::time::{
     Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, timerfd_create, timerfd_settime,
 };
 use std::collections::BTreeMap;
+use std::fs::Permissions;
 use std::io::{self, Read, Write};
 use std::os::fd::OwnedFd;
+use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -23,6 +27,20 @@ use std::time::Duration;
 
 /// How long a server's processes may take before it is said that they do not end; it is tried again then.
 const END_LIMIT: Duration = Duration::from_secs(10);
+
+/// An order is a short line.
+const LINE: usize = 4_096;
+/// A daemon has one connection, and the run before it may have left another.
+const CONNECTIONS: usize = 4;
+/// What one connection may have waiting: orders come in small numbers.
+const CHUNKS: usize = 1 << 20;
+
+/// How long before a deadline it acts, and how far ahead a deadline may lie: a lease counts from when it was asked for.
+#[derive(Clone, Copy, Debug)]
+pub struct Bounds {
+    pub kill: Duration,
+    pub lease: Duration,
+}
 
 /// What has come of the end of a claim.
 struct Ended {
@@ -43,7 +61,7 @@ struct Deadman {
     bell: UnixStream,
     rings: UnixStream,
     kept: PathBuf,
-    kill_bound: Duration,
+    bounds: Bounds,
     daemons: Vec<(UnixStream, Vec<u8>)>,
     guard: Guard,
     unguarded: BTreeMap<Claim, String>,
@@ -53,13 +71,10 @@ struct Deadman {
 ///
 /// # Errors
 /// If the socket or the timer cannot be made.
-pub fn run(
-    runtime: &Path, watched: Vec<Watched>, kill_bound: Duration, mut watchdog: Option<Watchdog>,
-) -> io::Result<()> {
-    let socket = runtime.join("deadman.sock");
+pub fn run(runtime: &Path, watched: Vec<Watched>, bounds: Bounds, mut watchdog: Option<Watchdog>) -> io::Result<()> {
+    let socket = super::socket(runtime);
     let kept = runtime.join("deadman.json");
-    let _ = std::fs::remove_file(&socket);
-    let listener = UnixListener::bind(&socket)?;
+    let listener = bind(&socket)?;
     listener.set_nonblocking(true)?;
     let (tell_ended, ended) = channel();
     let (bell, rings) = UnixStream::pair()?;
@@ -75,7 +90,7 @@ pub fn run(
         bell,
         rings,
         kept,
-        kill_bound,
+        bounds,
         daemons: Vec::new(),
         guard: Guard::default(),
         unguarded: BTreeMap::new(),
@@ -100,6 +115,17 @@ pub fn run(
         }
         deadman.listen();
     }
+}
+
+/// Only this user may enter its directory, and only this user may connect.
+fn bind(socket: &Path) -> io::Result<UnixListener> {
+    let dir = socket.parent().unwrap_or(Path::new("."));
+    std::fs::create_dir_all(dir)?;
+    std::fs::set_permissions(dir, Permissions::from_mode(0o700))?;
+    let _ = std::fs::remove_file(socket);
+    let listener = UnixListener::bind(socket)?;
+    std::fs::set_permissions(socket, Permissions::from_mode(0o600))?;
+    Ok(listener)
 }
 
 impl Deadman {
@@ -158,7 +184,7 @@ impl Deadman {
         let due: Vec<(Claim, Time)> = self
             .deadlines
             .iter()
-            .filter(|(claim, deadline)| **deadline - self.kill_bound <= now && !self.ending.contains_key(claim))
+            .filter(|(claim, deadline)| **deadline - self.bounds.kill <= now && !self.ending.contains_key(claim))
             .map(|(c, d)| (c.clone(), *d))
             .collect();
         for (claim, deadline) in due {
@@ -269,14 +295,14 @@ impl Deadman {
 
     /// How long until something has to be ended.
     fn until_due(&self) -> Duration {
-        let next = self.deadlines.values().min().map(|d| (*d - self.kill_bound).since(clock::now()));
+        let next = self.deadlines.values().min().map(|d| (*d - self.bounds.kill).since(clock::now()));
         next.unwrap_or(Duration::from_secs(1)).max(Duration::from_millis(10))
     }
 
     fn set_timer(&self, timer: &OwnedFd) -> io::Result<()> {
         // What is being ended rings when it has.
         let counted = self.deadlines.iter().filter(|(claim, _)| !self.ending.contains_key(claim));
-        let next = counted.map(|(_, d)| *d).min().map_or(0, |d| (d - self.kill_bound).0.max(1));
+        let next = counted.map(|(_, d)| *d).min().map_or(0, |d| (d - self.bounds.kill).0.max(1));
         let it_value = Timespec { tv_sec: (next / 1_000_000_000) as i64, tv_nsec: (next % 1_000_000_000) as i64 };
         let it_interval = Timespec { tv_sec: 0, tv_nsec: 0 };
         timerfd_settime(timer, TimerfdTimerFlags::ABSTIME, &Itimerspec { it_interval, it_value })?;
@@ -290,8 +316,13 @@ impl Deadman {
     }
 
     fn welcome(&mut self, stream: UnixStream) {
-        if stream.set_nonblocking(true).is_err() {
+        // Whoever may enter the directory is this user; the kernel's word for it is asked all the same.
+        let is_own = socket_peercred(&stream).is_ok_and(|peer| peer.uid == geteuid() || peer.uid.is_root());
+        if !is_own || stream.set_nonblocking(true).is_err() {
             return;
+        }
+        if self.daemons.len() >= CONNECTIONS {
+            self.daemons.remove(0);
         }
         self.daemons.push((stream, Vec::new()));
         let claims: Vec<Claim> = self.watched.iter().map(|w| w.claim.clone()).collect();
@@ -319,6 +350,10 @@ impl Deadman {
                     Err(_) => return false,
                 }
             }
+            if buffer.len() > CHUNKS || !buffer.contains(&b'\n') && buffer.len() > LINE {
+                tracing::warn!("an order that does not end: its connection is closed");
+                return false;
+            }
             while let Some(end) = buffer.iter().position(|b| *b == b'\n') {
                 let line: Vec<u8> = buffer.drain(..=end).collect();
                 match serde_json::from_slice::<Order>(&line) {
@@ -335,6 +370,14 @@ impl Deadman {
         for order in orders {
             self.guard.wait_at_most(self.until_due());
             let claim = match order {
+                Order::Arm { claim, .. } | Order::Disarm { claim } if self.what(&claim).is_none() => {
+                    tracing::warn!(%claim, "an order about what is not watched here");
+                    continue;
+                }
+                Order::Arm { claim, deadline } if deadline > clock::now() + self.bounds.lease => {
+                    tracing::warn!(%claim, "a deadline that no lease can have");
+                    claim
+                }
                 Order::Arm { claim, deadline } => {
                     self.deadlines.insert(claim.clone(), deadline);
                     self.open(&claim, deadline);

@@ -4,34 +4,28 @@
 
 use super::Service;
 use super::problem::Refusal;
+use actix_web::cookie::time::Duration as CookieDuration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::http::{StatusCode, header};
 use actix_web::{FromRequest, HttpMessage as _, HttpRequest, HttpResponse, web};
 use karst_api::SessionBody;
+use karst_core::author::Level;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::future::{Ready, ready};
 use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
-const COOKIE: &str = "karst-session";
+/// A token is known by its SHA-256 alone.
+type Digested = [u8; 32];
+
 const SESSIONS: usize = 1000;
+/// A watch, and a little: then a person signs in again.
+const AGE: Duration = Duration::from_secs(12 * 3_600);
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Level {
-    Observe,
-    Operate,
-    Administer,
-}
-
-impl Level {
-    pub fn word(self) -> &'static str {
-        match self {
-            Level::Observe => "observe",
-            Level::Operate => "operate",
-            Level::Administer => "administer",
-        }
-    }
+fn digest(token: &str) -> Digested {
+    Sha256::digest(token.as_bytes()).into()
 }
 
 /// Somebody with a valid token.
@@ -53,7 +47,7 @@ impl User {
 }
 
 #[derive(Debug, Default)]
-pub struct Tokens(BTreeMap<[u8; 32], User>);
+pub struct Tokens(BTreeMap<Digested, User>);
 
 impl Tokens {
     /// Reads the token file's text.
@@ -65,12 +59,7 @@ impl Tokens {
         for (number, line) in text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty() && !l.starts_with('#')) {
             let mut words = line.split_whitespace();
             let name = words.next();
-            let level = match words.next() {
-                Some("observe") => Some(Level::Observe),
-                Some("operate") => Some(Level::Operate),
-                Some("administer") => Some(Level::Administer),
-                _ => None,
-            };
+            let level = words.next().and_then(|word| Level::ALL.into_iter().find(|level| level.word() == word));
             let digest = words.next().and_then(unhex);
             let (Some(name), Some(level), Some(digest)) = (name, level, digest) else {
                 return Err(format!("line {}: not `NAME observe|operate|administer SHA256-IN-HEX`", number + 1));
@@ -80,9 +69,8 @@ impl Tokens {
         Ok(Self(tokens))
     }
 
-    fn user(&self, token: &str) -> Option<User> {
-        let digest: [u8; 32] = Sha256::digest(token.as_bytes()).into();
-        self.0.get(&digest).cloned()
+    fn user(&self, token: &Digested) -> Option<User> {
+        self.0.get(token).cloned()
     }
 }
 
@@ -92,41 +80,84 @@ fn unhex(text: &str) -> Option<[u8; 32]> {
     bytes?.try_into().ok()
 }
 
-/// Browsers' sessions, in memory: a restart of the daemon ends them.
+/// Browsers' sessions, in memory: a restart of the daemon ends them, and so does the end of the token behind them.
 #[derive(Debug, Default)]
-pub struct Sessions(Mutex<BTreeMap<String, User>>);
+pub struct Sessions(Mutex<BTreeMap<String, Session>>);
+
+#[derive(Clone, Copy, Debug)]
+struct Session {
+    token: Digested,
+    until: Instant,
+}
 
 impl Sessions {
-    fn open(&self, user: User) -> String {
+    fn open(&self, token: Digested) -> String {
         let id: String = (0..2).map(|_| format!("{:032x}", rand::random::<u128>())).collect();
         let mut sessions = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        while sessions.len() >= SESSIONS {
-            sessions.pop_first();
+        let now = Instant::now();
+        sessions.retain(|_, session| session.until > now);
+        if sessions.len() >= SESSIONS
+            && let Some(oldest) = sessions.iter().min_by_key(|(_, s)| s.until).map(|(id, _)| id.clone())
+        {
+            sessions.remove(&oldest);
         }
-        sessions.insert(id.clone(), user);
+        sessions.insert(id.clone(), Session { token, until: now + AGE });
         id
     }
-    fn user(&self, id: &str) -> Option<User> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(id).cloned()
+
+    fn token(&self, id: &str) -> Option<Digested> {
+        let sessions = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        sessions.get(id).filter(|session| session.until > Instant::now()).map(|session| session.token)
     }
+
+    fn close(&self, id: &str) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(id);
+    }
+}
+
+/// What a request shows of who sends it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Shown {
+    Nothing,
+    /// Something that is not valid, or not any more.
+    Wrong,
+    Token(User),
+    /// A browser adds it by itself, whoever made it send the request.
+    Cookie(User),
+}
+
+impl Shown {
+    pub fn user(&self) -> Option<&User> {
+        match self {
+            Shown::Token(user) | Shown::Cookie(user) => Some(user),
+            Shown::Nothing | Shown::Wrong => None,
+        }
+    }
+}
+
+/// Over TLS the name itself says that no other host nor an unencrypted page can have set it (RFC 6265bis, section 4.1.3).
+fn cookie_name(request: &HttpRequest) -> &'static str {
+    if request.app_config().secure() { "__Host-karst-session" } else { "karst-session" }
+}
+
+pub fn shown(request: &HttpRequest, service: &Service) -> Shown {
+    let tokens = service.tokens.read().unwrap_or_else(PoisonError::into_inner);
+    if let Some(header) = request.headers().get(header::AUTHORIZATION) {
+        let token = header.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
+        return token.and_then(|t| tokens.user(&digest(t.trim()))).map_or(Shown::Wrong, Shown::Token);
+    }
+    let Some(cookie) = request.cookie(cookie_name(request)) else { return Shown::Nothing };
+    let user = service.sessions.token(cookie.value()).and_then(|token| tokens.user(&token));
+    user.map_or(Shown::Wrong, Shown::Cookie)
 }
 
 impl FromRequest for User {
     type Error = Refusal;
     type Future = Ready<Result<Self, Refusal>>;
 
+    /// The door has put it there.
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let Some(service) = request.app_data::<web::Data<Service>>() else {
-            return ready(Err(Refusal::unavailable("the service is starting")));
-        };
-        let bearer = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok());
-        let bearer = bearer.and_then(|v| v.strip_prefix("Bearer ")).and_then(|t| service.tokens.user(t.trim()));
-        let session = || request.cookie(COOKIE).and_then(|c| service.sessions.user(c.value()));
-        let user = bearer.or_else(session);
-        if let Some(user) = &user {
-            // For the audit trail.
-            request.extensions_mut().insert(user.clone());
-        }
+        let user = request.extensions().get::<User>().cloned();
         ready(user.ok_or_else(|| {
             let what = "no valid token: send `Authorization: Bearer TOKEN`, or sign in at the console";
             Refusal::new(StatusCode::UNAUTHORIZED, what)
@@ -134,19 +165,38 @@ impl FromRequest for User {
     }
 }
 
+fn session_cookie(request: &HttpRequest, value: String, age: Duration) -> Cookie<'static> {
+    Cookie::build(cookie_name(request), value)
+        .http_only(true)
+        .secure(request.app_config().secure())
+        .same_site(SameSite::Strict)
+        .max_age(CookieDuration::try_from(age).unwrap_or_default())
+        .path("/")
+        .finish()
+}
+
 /// `POST /api/v1/session`: a browser's event stream cannot send a header, and a token never goes into a URL.
 pub async fn open_session(
     service: web::Data<Service>, request: HttpRequest, body: web::Json<SessionBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let user = service.tokens.user(body.token.trim());
-    let user = user.ok_or_else(|| Refusal::new(StatusCode::UNAUTHORIZED, "this token is not known here"))?;
-    request.extensions_mut().insert(user.clone());
-    let cookie = Cookie::build(COOKIE, service.sessions.open(user))
-        .http_only(true)
-        .same_site(SameSite::Strict)
-        .path("/")
-        .finish();
+    let token = digest(body.token.trim());
+    let user = service.tokens.read().unwrap_or_else(PoisonError::into_inner).user(&token);
+    let Some(user) = user else {
+        let wait = service.strangers.wrong(request.peer_addr().map(|a| a.ip()));
+        tokio::time::sleep(wait).await;
+        return Err(Refusal::new(StatusCode::UNAUTHORIZED, "this token is not known here"));
+    };
+    request.extensions_mut().insert(user);
+    let cookie = session_cookie(&request, service.sessions.open(token), AGE);
     Ok(HttpResponse::NoContent().cookie(cookie).finish())
+}
+
+/// `DELETE /api/v1/session`: signs out.
+pub async fn close_session(service: web::Data<Service>, request: HttpRequest, _user: User) -> HttpResponse {
+    if let Some(cookie) = request.cookie(cookie_name(&request)) {
+        service.sessions.close(cookie.value());
+    }
+    HttpResponse::NoContent().cookie(session_cookie(&request, String::new(), Duration::ZERO)).finish()
 }
 
 #[cfg(test)]
@@ -157,8 +207,8 @@ mod tests {
     fn tokens_are_known_by_digest_and_errors_do_not_repeat_them() {
         let digest: String = Sha256::digest(b"gull").iter().map(|b| format!("{b:02x}")).collect();
         let tokens = Tokens::parse(&format!("# people\ncaptain operate {digest}\n")).unwrap();
-        assert_eq!(tokens.user("gull").map(|u| u.level), Some(Level::Operate));
-        assert_eq!(tokens.user("tern"), None);
+        assert_eq!(tokens.user(&super::digest("gull")).map(|u| u.level), Some(Level::Operate));
+        assert_eq!(tokens.user(&super::digest("tern")), None);
         let error = Tokens::parse("captain operate gull").unwrap_err();
         assert!(error.contains("line 1") && !error.contains("gull"), "{error}");
     }

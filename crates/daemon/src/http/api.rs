@@ -1,21 +1,25 @@
 //! The JSON calls.
 
 use super::Service;
-use super::access::{Level, User, open_session};
+use super::access::{User, close_session, open_session};
 use super::problem::Refusal;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
+use bytes::Bytes;
 use karst_api::{
-    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, Problem, SelfReply, SessionBody, SpecReply,
-    StartedReply, StatusReply,
+    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, PowerBody, Problem, SelfReply, SessionBody,
+    SpecReply, StartedReply, StatusReply,
 };
+use karst_core::author::Level;
 use karst_core::node::{Answer, Request};
 use karst_core::spec::{Finding, Severity, check};
 use karst_core::{NodeId, OperationId, WorkloadId, outage};
 use karst_history::Query;
 use serde::Deserialize;
-use std::sync::PoisonError;
-use std::time::Duration;
+use std::sync::{Arc, PoisonError};
+use std::time::{Duration, Instant};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 use utoipa::{IntoParams, OpenApi};
 
 /// How long the coordinator may take to answer before the asked node answers by itself.
@@ -40,15 +44,18 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         mode,
         approve,
         fence,
+        power,
         readmit,
         enrol,
         role,
-        session_doc
+        session_doc,
+        sign_out_doc
     ),
     components(schemas(
         Problem,
         MoveBody,
         ModeBody,
+        PowerBody,
         ChangedReply,
         StartedReply,
         SelfReply,
@@ -62,6 +69,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
     config
         .route("/openapi.json", web::get().to(|| async { HttpResponse::Ok().json(Doc::openapi()) }))
         .route("/api/v1/session", web::post().to(open_session))
+        .route("/api/v1/session", web::delete().to(close_session))
         .route("/api/v1/self", web::get().to(myself))
         .route("/api/v1/status", web::get().to(status))
         .route("/api/v1/spec", web::get().to(spec))
@@ -72,6 +80,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/api/v1/workloads/{workload}/mode", web::put().to(mode))
         .route("/api/v1/operations/{operation}/approve", web::post().to(approve))
         .route("/api/v1/nodes/{node}/fence", web::post().to(fence))
+        .route("/api/v1/nodes/{node}/power", web::post().to(power))
         .route("/api/v1/nodes/{node}/readmit", web::post().to(readmit))
         .route("/api/v1/nodes/{node}/enrol", web::post().to(enrol))
         .route("/role/{workload}/{role}", web::get().to(role));
@@ -82,9 +91,44 @@ pub fn routes(config: &mut web::ServiceConfig) {
 #[expect(dead_code, reason = "documents `open_session`")]
 fn session_doc() {}
 
+/// Signs out.
+#[utoipa::path(delete, path = "/api/v1/session", responses((status = 204), (status = 401, body = Problem)))]
+#[expect(dead_code, reason = "documents `close_session`")]
+fn sign_out_doc() {}
+
+/// For so long an answer is given again: however many ask, the coordinator is asked twenty times a second at most.
+const RECENT: Duration = Duration::from_millis(50);
+
+/// The newest status that was asked for, and when.
+#[derive(Debug, Default)]
+pub struct Recent(tokio::sync::Mutex<Option<(Instant, Arc<Answered>)>>);
+
+/// A status, and as it is sent.
+#[derive(Debug)]
+pub struct Answered {
+    pub reply: StatusReply,
+    pub json: Bytes,
+}
+
 /// The cluster now: one sentence, then the evidence.
-pub async fn status_now(service: &Service) -> Result<StatusReply, Refusal> {
-    let asked = service.heart.ask(Request::Status, PATIENCE).await;
+pub async fn status_now(service: &Service) -> Result<Arc<Answered>, Refusal> {
+    // Those who ask meanwhile wait for the same answer.
+    let mut recent = service.recent.0.lock().await;
+    if let Some((at, reply)) = recent.as_ref()
+        && at.elapsed() < RECENT
+    {
+        return Ok(reply.clone());
+    }
+    let asked = Instant::now();
+    let reply = ask_status(service).await?;
+    let json = serde_json::to_vec(&reply).map_err(|e| Refusal::unavailable(e.to_string()))?;
+    let answered = Arc::new(Answered { reply, json: json.into() });
+    *recent = Some((asked, answered.clone()));
+    Ok(answered)
+}
+
+async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
+    let asked = service.heart.ask(Request::Status, Level::Observe, PATIENCE).await;
     let (complete, answer) = match asked {
         Some(answer @ Answer::Status(_)) => (true, Some(answer)),
         _ => (false, service.heart.own_status().await),
@@ -100,13 +144,15 @@ pub async fn status_now(service: &Service) -> Result<StatusReply, Refusal> {
         what: format!("{what}: they refuse each other"),
         remedy: "install the same spec file on both and restart the one that had the old one".into(),
     }));
-    let at = time::OffsetDateTime::now_utc().format(&time::format_description::well_known::Rfc3339).unwrap_or_default();
+    status.findings.extend(service.own.read().unwrap_or_else(PoisonError::into_inner).iter().cloned());
+    let at = OffsetDateTime::now_utc().format(&Rfc3339).unwrap_or_default();
     Ok(StatusReply { complete, status, history: service.history_state.borrow().clone(), at })
 }
 
 #[utoipa::path(get, path = "/api/v1/status", responses((status = 200, description = "StatusReply: sentence, quorum, nodes, workloads, operations, findings"), (status = 401, body = Problem)))]
 async fn status(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
-    Ok(HttpResponse::Ok().json(status_now(&service).await?))
+    let answered = status_now(&service).await?;
+    Ok(HttpResponse::Ok().content_type("application/json").body(answered.json.clone()))
 }
 
 #[utoipa::path(get, path = "/api/v1/spec", responses((status = 200, description = "SpecReply: the file, its digest, findings, worst-case outages")))]
@@ -124,8 +170,10 @@ async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
 struct HistoryQuery {
     workload: Option<String>,
     operation: Option<u64>,
-    /// Only what is newer, RFC 3339.
+    /// Only what happened later, RFC 3339.
     after: Option<String>,
+    /// Only what came into the record later, RFC 3339: `latest` of the reply before. Some of it comes again.
+    arrived_after: Option<String>,
     /// 1 to 10,000; default 200.
     limit: Option<u32>,
 }
@@ -134,27 +182,45 @@ struct HistoryQuery {
 async fn history(
     service: web::Data<Service>, _user: User, query: Result<web::Query<HistoryQuery>, actix_web::Error>,
 ) -> Result<HttpResponse, Refusal> {
-    let query = query.map_err(|e| Refusal::bad(format!("{e}; known: workload, operation, after, limit")))?.into_inner();
+    let query = query
+        .map_err(|e| Refusal::bad(format!("{e}; known: workload, operation, after, arrived_after, limit")))?
+        .into_inner();
     let limit = query.limit.unwrap_or(200);
+    let (after, arrived_after) = (moment("after", query.after)?, moment("arrived_after", query.arrived_after)?);
     if let Some(history) = &service.history {
-        let query =
-            Query { workload: query.workload.clone(), operation: query.operation, after: query.after.clone(), limit };
-        if let Ok(records) = history.read(&query).await {
-            return Ok(HttpResponse::Ok().json(HistoryReply { records, own_only: false }));
+        let (workload, operation) = (query.workload.clone(), query.operation);
+        let query = Query { workload, operation, after, arrived_after, limit };
+        // Asked for first: what comes in between is there the next time.
+        if let Ok(latest) = history.arrived().await
+            && let Ok(records) = history.read(&query).await
+        {
+            let latest = Some(karst_history::rfc3339(latest));
+            return Ok(HttpResponse::Ok().json(HistoryReply { records, latest, own_only: false }));
         }
     }
     let own = web::block(move || {
-        service.store.waiting(10_000).0.into_iter().map(|s| s.into_record(&service.me)).collect::<Vec<_>>()
+        let own = service.store.waiting(10_000).0.into_iter().filter(|s| after.is_none_or(|after| s.time() > after));
+        own.map(|s| s.into_record(&service.me)).collect::<Vec<_>>()
     });
     let own = own.await.map_err(|e| Refusal::unavailable(e.to_string()))?;
     let fits = |r: &karst_api::Record| {
         query.workload.as_ref().is_none_or(|w| r.workload.as_ref() == Some(w))
             && query.operation.is_none_or(|o| r.operation == Some(o))
-            && query.after.as_ref().is_none_or(|a| r.at > *a)
     };
     let fitting: Vec<_> = own.into_iter().filter(fits).collect();
     let skip = fitting.len().saturating_sub(limit as usize);
-    Ok(HttpResponse::Ok().json(HistoryReply { records: fitting.into_iter().skip(skip).collect(), own_only: true }))
+    let records = fitting.into_iter().skip(skip).collect();
+    Ok(HttpResponse::Ok().json(HistoryReply { records, latest: None, own_only: true }))
+}
+
+fn moment(key: &str, text: Option<String>) -> Result<Option<OffsetDateTime>, Refusal> {
+    let parse = |text: &str| OffsetDateTime::parse(text, &Rfc3339).ok();
+    let read = |text: String| {
+        parse(&text).ok_or_else(|| {
+            Refusal::bad(format!("`{key}`: {text:?} is not a moment; write it as 2026-11-28T09:30:00.5Z (RFC 3339)"))
+        })
+    };
+    text.map(read).transpose()
 }
 
 #[utoipa::path(get, path = "/api/v1/self", responses((status = 200, body = SelfReply)))]
@@ -175,7 +241,7 @@ async fn switchover(
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner();
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
-    change(&service, &user, Request::Switchover { workload, to: body.to, by, plan_only }, plan_only).await
+    change(&service, &user, Request::Switchover { workload, to: body.to, by, plan_only }).await
 }
 
 #[utoipa::path(post, path = "/api/v1/workloads/{workload}/failover", params(("workload" = String, Path)), request_body = MoveBody,
@@ -192,19 +258,16 @@ async fn failover(
             Refusal::bad(format!("`accept_loss`: `{text}` is not a size; write `16MB`, `300B` or `all`"))
         })?,
     };
-    if accept_loss > 0 && !body.plan_only {
-        user.needs(Level::Administer)?;
-    }
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
-    change(&service, &user, Request::Failover { workload, to, by, accept_loss, plan_only }, plan_only).await
+    change(&service, &user, Request::Failover { workload, to, by, accept_loss, plan_only }).await
 }
 
 /// What clients paste, and whom each string reaches now.
 #[utoipa::path(get, path = "/api/v1/workloads/{workload}/endpoints", params(("workload" = String, Path)),
     responses((status = 200, description = "a list of purpose, text, reaches"), (status = 404, body = Problem)))]
 async fn endpoints(service: web::Data<Service>, _user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
-    let (name, status) = (path.into_inner(), status_now(&service).await?.status);
-    let found = status.workloads.iter().find(|w| w.workload.as_str() == name);
+    let (name, answered) = (path.into_inner(), status_now(&service).await?);
+    let found = answered.reply.status.workloads.iter().find(|w| w.workload.as_str() == name);
     let workload =
         found.ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, format!("there is no workload `{name}`")))?;
     Ok(HttpResponse::Ok().json(karst_api::endpoints(workload)))
@@ -216,45 +279,57 @@ async fn mode(
     service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<ModeBody>,
 ) -> Result<HttpResponse, Refusal> {
     let (workload, mode, by) = (path.into_inner().into(), body.mode, user.name.clone());
-    change(&service, &user, Request::Mode { workload, mode, by }, false).await
+    change(&service, &user, Request::Mode { workload, mode, by }).await
 }
 
 #[utoipa::path(post, path = "/api/v1/operations/{operation}/approve", params(("operation" = u64, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
 async fn approve(service: web::Data<Service>, user: User, path: web::Path<u64>) -> Result<HttpResponse, Refusal> {
     let (operation, by) = (OperationId(path.into_inner()), user.name.clone());
-    change(&service, &user, Request::Approve { operation, by }, false).await
+    change(&service, &user, Request::Approve { operation, by }).await
 }
 
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/fence", params(("node" = String, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
 async fn fence(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
-    user.needs(Level::Administer)?;
     let (node, by) = (path.into_inner().into(), user.name.clone());
-    change(&service, &user, Request::Fence { node, by }, false).await
+    change(&service, &user, Request::Fence { node, by }).await
 }
 
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/readmit", params(("node" = String, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
 async fn readmit(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
     let (node, by) = (path.into_inner().into(), user.name.clone());
-    change(&service, &user, Request::Readmit { node, by }, false).await
+    change(&service, &user, Request::Readmit { node, by }).await
+}
+
+/// Turns a host on or off, or off and on again. Off is a fence.
+#[utoipa::path(post, path = "/api/v1/nodes/{node}/power", params(("node" = String, Path)), request_body = PowerBody,
+    responses((status = 200, description = "NodePlan, with plan_only; else ChangedReply"), (status = 409, body = Problem)))]
+async fn power(
+    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<PowerBody>,
+) -> Result<HttpResponse, Refusal> {
+    let (node, by, PowerBody { what, plan_only }) = (path.into_inner().into(), user.name.clone(), body.into_inner());
+    change(&service, &user, Request::Power { node, what, by, plan_only }).await
 }
 
 /// Takes a node's new store in: from then on it votes.
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/enrol", params(("node" = String, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
 async fn enrol(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
-    user.needs(Level::Administer)?;
     let (node, by) = (path.into_inner().into(), user.name.clone());
-    change(&service, &user, Request::Enrol { node, by }, false).await
+    change(&service, &user, Request::Enrol { node, by }).await
 }
 
-async fn change(service: &Service, user: &User, request: Request, plan_only: bool) -> Result<HttpResponse, Refusal> {
-    user.needs(if plan_only { Level::Observe } else { Level::Operate })?;
+async fn change(service: &Service, user: &User, request: Request) -> Result<HttpResponse, Refusal> {
+    user.needs(request.needs())?;
     tracing::info!(user = %user.name, level = user.level.word(), ?request, "asked");
-    match service.heart.ask(request, CHANGE_PATIENCE).await {
+    let answer = service.heart.ask(request, user.level, CHANGE_PATIENCE).await;
+    // Whoever changed something sees it.
+    service.recent.0.lock().await.take();
+    match answer {
         Some(Answer::Plan(plan)) => Ok(HttpResponse::Ok().json(plan)),
+        Some(Answer::NodePlan(plan)) => Ok(HttpResponse::Ok().json(plan)),
         Some(Answer::Started { operation }) => Ok(HttpResponse::Accepted().json(StartedReply { operation })),
         Some(Answer::Done { index, text }) => Ok(HttpResponse::Ok().json(ChangedReply { index, text })),
         Some(Answer::Refused { why }) => Err(Refusal::new(StatusCode::CONFLICT, why)),

@@ -26,10 +26,10 @@ async fn file(request: HttpRequest) -> HttpResponse {
     HttpResponse::Ok()
         .content_type(kind.as_ref())
         .insert_header(("Cache-Control", cache))
-        .insert_header(("X-Content-Type-Options", "nosniff"))
         .insert_header((
             "Content-Security-Policy",
-            "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'",
+            "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; \
+             base-uri 'none'; form-action 'self'",
         ))
         .body(file.contents())
 }

@@ -1,57 +1,139 @@
-//! What changes, as it changes: server-sent events with the whole status (WHATWG HTML, section 9.2).
+//! What changes, as it changes: server-sent events with the whole status (WHATWG HTML, section 9.2). However many watch, the cluster is
+//! asked once.
 
 use super::Service;
 use super::access::User;
 use super::api::status_now;
+use super::problem::Refusal;
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
+use tokio::sync::watch;
 
-/// How often a stream looks for a change.
+/// How often it is looked for a change.
 const LOOK: Duration = Duration::from_millis(150);
-/// Something is said at least this often, in looks, so that a broken stream is noticed at both ends.
-const SIGN_OF_LIFE: u32 = 10;
+/// Something is said at least this often, so that a broken stream is noticed at both ends.
+const SIGN_OF_LIFE: Duration = Duration::from_millis(1_500);
+/// Streams of one user, and of all: a console has one for each of its pages.
+const PER_USER: usize = 24;
+const STREAMS: usize = 400;
+
+/// The newest status, and who watches it.
+#[derive(Debug)]
+pub struct Live {
+    newest: watch::Sender<Bytes>,
+    watching: Arc<Mutex<BTreeMap<String, usize>>>,
+}
+
+impl Default for Live {
+    fn default() -> Self {
+        Self { newest: watch::Sender::new(Bytes::new()), watching: Arc::default() }
+    }
+}
+
+/// One stream, as long as it lives.
+struct Watching(Arc<Mutex<BTreeMap<String, usize>>>, String);
+
+impl Live {
+    fn join(&self, user: &str) -> Option<Watching> {
+        let mut watching = self.watching.lock().unwrap_or_else(PoisonError::into_inner);
+        let own = watching.get(user).copied().unwrap_or(0);
+        if own >= PER_USER || watching.values().sum::<usize>() >= STREAMS {
+            return None;
+        }
+        watching.insert(user.into(), own + 1);
+        Some(Watching(self.watching.clone(), user.into()))
+    }
+}
+
+impl Drop for Watching {
+    fn drop(&mut self) {
+        let mut watching = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let left = watching.get(&self.1).map_or(0, |own| own - 1);
+        if left == 0 {
+            watching.remove(&self.1);
+        } else {
+            watching.insert(self.1.clone(), left);
+        }
+    }
+}
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config.route("/api/v1/live", web::get().to(live));
 }
 
-async fn live(service: web::Data<Service>, _user: User) -> HttpResponse {
-    let stream = futures_util::stream::unfold((service, None, 0u32), |(service, mut last, mut quiet)| async move {
-        let mut stopping = service.stopping.clone();
-        loop {
-            if *stopping.borrow() {
-                return None;
-            }
-            if let Ok(mut reply) = status_now(&service).await {
-                let (at, clock) = (std::mem::take(&mut reply.at), std::mem::take(&mut reply.status.at));
-                if last.as_ref() != Some(&reply) {
-                    last = Some(reply.clone());
-                    (reply.at, reply.status.at) = (at, clock);
-                    let data = serde_json::to_string(&reply).unwrap_or_default();
-                    let block = Bytes::from(format!("event: status\ndata: {data}\n\n"));
-                    pause(&mut stopping).await;
-                    return Some((Ok::<_, actix_web::Error>(block), (service, last, 0)));
-                }
-            }
-            quiet += 1;
-            pause(&mut stopping).await;
-            if quiet >= SIGN_OF_LIFE {
-                return Some((Ok(Bytes::from_static(b"event: alive\ndata:\n\n")), (service, last, 0)));
+/// Looks for changes while anybody watches; until the daemon stops.
+pub async fn watch_status(service: web::Data<Service>) {
+    let (mut last, mut stopping) = (None, service.stopping.clone());
+    while !*stopping.borrow() {
+        if service.live.newest.receiver_count() == 0 {
+            last = None;
+        } else if let Ok(answered) = status_now(&service).await {
+            let mut still = answered.reply.clone();
+            (still.at, still.status.at) = Default::default();
+            if last.as_ref() != Some(&still) {
+                last = Some(still);
+                service.live.newest.send_replace(event(&answered.json));
             }
         }
-    });
-    HttpResponse::Ok()
-        .content_type("text/event-stream")
-        .insert_header(("Cache-Control", "no-store"))
-        // Compression would hold events back.
-        .insert_header(("Content-Encoding", "identity"))
-        .streaming(stream)
+        tokio::select! {
+            () = tokio::time::sleep(LOOK) => {}
+            _ = stopping.changed() => {}
+        }
+    }
 }
 
-async fn pause(stopping: &mut tokio::sync::watch::Receiver<bool>) {
-    tokio::select! {
-        () = tokio::time::sleep(LOOK) => {}
-        _ = stopping.changed() => {}
+fn event(json: &Bytes) -> Bytes {
+    [b"event: status\ndata: ", &json[..], b"\n\n"].concat().into()
+}
+
+async fn live(service: web::Data<Service>, user: User) -> Result<HttpResponse, Refusal> {
+    let watching = service.live.join(&user.name).ok_or_else(|| {
+        let what = format!("`{}` has too many event streams open, or all users together have: close some", user.name);
+        Refusal::new(StatusCode::TOO_MANY_REQUESTS, what)
+    })?;
+    let first = event(&status_now(&service).await?.json);
+    let newest = service.live.newest.subscribe();
+    let begin = (Some(first), newest, service.stopping.clone(), watching);
+    let stream = futures_util::stream::unfold(begin, |(first, mut newest, mut stopping, watching)| async move {
+        if *stopping.borrow() {
+            return None;
+        }
+        let block = match first {
+            Some(first) => first,
+            None => tokio::select! {
+                changed = newest.changed() => {
+                    changed.ok()?;
+                    newest.borrow_and_update().clone()
+                }
+                () = tokio::time::sleep(SIGN_OF_LIFE) => Bytes::from_static(b"event: alive\ndata:\n\n"),
+                _ = stopping.changed() => return None,
+            },
+        };
+        Some((Ok::<_, actix_web::Error>(block), (None, newest, stopping, watching)))
+    });
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        // Compression would hold events back.
+        .insert_header(("Content-Encoding", "identity"))
+        .streaming(stream))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nobody_takes_all_the_streams() {
+        let live = Live::default();
+        let own: Vec<Watching> = (0..300).filter_map(|_| live.join("mate")).collect();
+        assert_eq!(own.len(), PER_USER);
+        let others: Vec<Watching> = (0..300).filter_map(|n| live.join(&format!("u{}", n / 20))).collect();
+        assert_eq!(others.len(), 300);
+        drop(own);
+        assert!(live.join("mate").is_some());
     }
 }

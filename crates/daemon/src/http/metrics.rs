@@ -8,6 +8,7 @@ use prometheus_client::encoding::text::encode;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::{Registry, Unit};
+use std::sync::atomic::Ordering;
 
 type PerWorkload = Family<Vec<(String, String)>, Gauge>;
 
@@ -30,6 +31,9 @@ async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusal> {
     gauge("coordinator_known", "1 where a coordinator is heard", i64::from(glance.coordinator.is_some()));
     gauge("history_reachable", "1 where the history store answers", i64::from(history.reachable));
     gauge("history_waiting", "Events that the history store has not confirmed", history.waiting as i64);
+    gauge("wrong_tokens", "Wrong tokens that were shown since the start", service.strangers.count() as i64);
+    let strange = service.strange_datagrams.load(Ordering::Relaxed);
+    gauge("strange_datagrams", "Datagrams from addresses outside the spec, dropped unread", strange as i64);
     let (epoch, role, sync) = (PerWorkload::default(), PerWorkload::default(), PerWorkload::default());
     for (id, workload) in &glance.workloads {
         let labels = vec![("workload".to_string(), id.to_string())];

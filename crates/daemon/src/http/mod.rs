@@ -6,21 +6,34 @@ mod access;
 mod api;
 mod audit;
 mod console;
+mod door;
 mod live;
 mod metrics;
 mod problem;
 
 pub use access::Tokens;
+pub use api::Recent;
 pub use audit::Strangers;
+pub use live::{Live, watch_status};
 
 use crate::heart::Heart;
 use crate::peers::Disagreements;
 use crate::store::Store;
+use actix_tls::accept::rustls_0_23::TlsStream;
+use actix_web::dev::Server;
+use actix_web::rt::net::TcpStream;
 use actix_web::{App, HttpServer, middleware, web};
+use karst_adapters::{Bounds, Seats};
 use karst_api::HistoryState;
+use karst_core::spec::Finding;
 use karst_core::{NodeId, Spec};
 use karst_history::History;
+use std::fs::Permissions;
+use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
+use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, RwLock};
+use std::time::Duration;
 use tokio::sync::watch;
 
 /// What handlers can reach.
@@ -34,48 +47,77 @@ pub struct Service {
     pub history: Option<History>,
     pub history_state: watch::Receiver<HistoryState>,
     pub disagreements: Disagreements,
-    pub tokens: Tokens,
+    pub tokens: RwLock<Tokens>,
     pub sessions: access::Sessions,
     pub strangers: Strangers,
+    pub live: Live,
+    pub recent: Recent,
+    /// Datagrams to this node's peer port from addresses that the spec does not have.
+    pub strange_datagrams: Arc<AtomicU64>,
+    /// What is wrong on this host, as far as this node alone can tell.
+    pub own: RwLock<Vec<Finding>>,
     /// Ends event streams when the daemon stops: Actix would wait for them.
     pub stopping: watch::Receiver<bool>,
 }
 
 /// Where to listen.
 pub struct Listen {
-    /// A unix socket, for tools on the same host. Its directory says who may use it.
+    /// A unix socket, for tools of the same user on the same host.
     pub socket: Option<PathBuf>,
     pub tls: Option<rustls::ServerConfig>,
 }
 
-/// Runs the service until `stopping`.
+/// How long a client may take to say who it is: whoever only connects holds a place for no longer.
+const GREETING: Duration = Duration::from_secs(1);
+
+/// The service: for tools on this host by itself, so that nobody from outside takes their place.
 ///
 /// # Errors
 /// If an address or the socket cannot be bound.
-pub fn start(service: web::Data<Service>, listen: Listen) -> std::io::Result<actix_web::dev::Server> {
-    let api_address = service.spec.nodes[&service.me].api;
-    let mut server = HttpServer::new(move || {
-        App::new()
-            .app_data(service.clone())
-            .app_data(problem::json_config())
-            .app_data(problem::query_config())
-            .app_data(problem::path_config())
-            .wrap(middleware::from_fn(audit::trail))
-            .wrap(middleware::Compress::default())
-            .configure(api::routes)
-            .configure(live::routes)
-            .configure(metrics::routes)
-            .configure(console::routes)
-    })
-    .workers(1)
-    .shutdown_timeout(2)
-    .disable_signals();
+pub fn start(service: &web::Data<Service>, listen: Listen) -> std::io::Result<Vec<Server>> {
+    macro_rules! server {
+        ($bounds:expr) => {{
+            let service = service.clone();
+            HttpServer::new(move || {
+                App::new()
+                    .app_data(service.clone())
+                    .app_data(problem::json_config())
+                    .app_data(problem::query_config())
+                    .app_data(problem::path_config())
+                    .wrap(middleware::from_fn(door::enter))
+                    .wrap(middleware::Compress::default())
+                    .configure(api::routes)
+                    .configure(live::routes)
+                    .configure(metrics::routes)
+                    .configure(console::routes)
+            })
+            .workers(1)
+            .max_connections($bounds.all)
+            .tls_handshake_timeout(GREETING)
+            .shutdown_timeout(2)
+            .disable_signals()
+        }};
+    }
+    let bounds = Bounds::of_http();
+    let mut servers = Vec::new();
     if let Some(socket) = listen.socket {
         let _ = std::fs::remove_file(&socket);
-        server = server.bind_uds(socket)?;
+        servers.push(server!(bounds).bind_uds(&socket)?.run());
+        // A token is asked for there too; whoever is not this user has the other way in.
+        std::fs::set_permissions(&socket, Permissions::from_mode(0o600))?;
     }
-    if let (Some(tls), Some(address)) = (listen.tls, api_address) {
-        server = server.bind_rustls_0_23(address, tls)?;
+    if let (Some(tls), Some(address)) = (listen.tls, service.spec.nodes[&service.me].api) {
+        let seats = Seats::new(bounds);
+        let server = server!(bounds).on_connect(move |io, connection| {
+            if let Some(stream) = io.downcast_ref::<TlsStream<TcpStream>>().map(|tls| tls.get_ref().0) {
+                match stream.peer_addr().ok().and_then(|from| seats.take(from.ip())) {
+                    Some(seat) => drop(connection.insert(seat)),
+                    // Too many from there: it reads the end at once.
+                    None => drop(rustix::net::shutdown(stream, rustix::net::Shutdown::Both)),
+                }
+            }
+        });
+        servers.push(server.bind_rustls_0_23(address, tls)?.run());
     }
-    Ok(server.run())
+    Ok(servers)
 }

@@ -4,6 +4,9 @@
 //! [`sealed`] datagrams beside QUIC, everything else in order on one stream. Messages are CBOR (RFC 8949), on the stream behind a
 //! four-byte length, in a datagram one after the other (RFC 8742). The first frame says which cluster and spec the sender
 //! belongs to: a node with another spec file is refused and named.
+//!
+//! Strangers get nothing done: what does not come from an address of the spec is dropped unread, and a peer's address proves itself
+//! (RFC 9000, section 8.1.2) before a handshake is begun with it, of which each may have a few under way.
 
 mod sealed;
 mod window;
@@ -14,21 +17,26 @@ use karst_core::message::Message;
 use karst_core::spec::Spec;
 use karst_core::{Input, NodeId};
 use quinn::crypto::rustls::{QuicClientConfig, QuicServerConfig};
-use quinn::{Connection, Endpoint, EndpointConfig, RecvStream, TokioRuntime, TransportConfig, VarInt};
+use quinn::{Connection, Endpoint, EndpointConfig, RecvStream, SendStream, TokioRuntime, TransportConfig, VarInt};
 use rustls::pki_types::CertificateDer;
-use sealed::{Port, Sealer};
+use sealed::{Came, Places, Port, Sealer};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
+use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
-use tokio::sync::{Notify, mpsc};
+use tokio::sync::{Notify, mpsc, watch};
 
 /// A frame larger than this is refused: the largest honest one is a batch of log entries.
 const FRAME_LIMIT: usize = 4 << 20;
 /// Messages waiting for one peer; more are dropped, and the protocol repeats what matters.
 const QUEUE: usize = 512;
+/// Questions and answers waiting for one peer.
+const PEOPLE: usize = 32;
 const DIAL_LIMIT: Duration = Duration::from_millis(400);
+/// Handshakes that one peer address may have under way: its dialler has one, and a run before it may have left some.
+const HANDSHAKES: usize = 4;
 const DIAL_PAUSE: Duration = Duration::from_millis(50);
 /// How long QUIC itself bears a silence. Sealed datagrams tell much sooner whether a peer is there; this is for a connection
 /// that works in one direction only.
@@ -47,10 +55,56 @@ pub struct Hello {
 /// Peers that were refused, with the reason; shown as findings.
 pub type Disagreements = Arc<Mutex<BTreeMap<NodeId, String>>>;
 
+/// What waits to be sent to one peer. What people ask and are answered has a queue and a stream of its own: it may be long, and there may
+/// be much of it, and consensus waits for none of it.
+struct Queues {
+    talk: mpsc::Sender<Message>,
+    people: mpsc::Sender<Message>,
+}
+
+/// The other end of them.
+struct Waiting {
+    talk: mpsc::Receiver<Message>,
+    people: mpsc::Receiver<Message>,
+}
+
 /// The sending side.
 pub struct Peers {
-    queues: BTreeMap<NodeId, mpsc::Sender<Message>>,
+    queues: BTreeMap<NodeId, Queues>,
+    port: Arc<Port>,
     pub disagreements: Disagreements,
+    pub renewal: Renewal,
+    /// Datagrams that were dropped unread, as they came from addresses outside the spec.
+    pub strangers: Arc<AtomicU64>,
+}
+
+/// Takes up other certificates while connections live: each is made anew, so that nobody goes on who was revoked.
+#[derive(Clone)]
+pub struct Renewal {
+    endpoint: Endpoint,
+    client: watch::Sender<quinn::ClientConfig>,
+}
+
+impl Renewal {
+    /// # Errors
+    /// If they are of no use: then nothing has changed.
+    pub fn renew(&self, identity: &Identity) -> Result<()> {
+        let (server, client) = configurations(identity)?;
+        self.endpoint.set_server_config(Some(server));
+        self.client.send_replace(client);
+        Ok(())
+    }
+}
+
+fn configurations(identity: &Identity) -> Result<(quinn::ServerConfig, quinn::ClientConfig)> {
+    let server = QuicServerConfig::try_from(identity.peer_server()?).context("TLS for QUIC")?;
+    let mut server = quinn::ServerConfig::with_crypto(Arc::new(server));
+    server.transport_config(Arc::new(transport()));
+    let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(identity.peer_client()?)?));
+    let mut dialling = transport();
+    dialling.keep_alive_interval(Some(QUIET / 3));
+    client.transport_config(Arc::new(dialling));
+    Ok((server, client))
 }
 
 struct Local {
@@ -65,6 +119,8 @@ struct Local {
     /// killed and started again only after the idle time.
     runs: Mutex<BTreeMap<NodeId, u64>>,
     restarted: BTreeMap<NodeId, Notify>,
+    /// With what peers are dialled; another one means that all connections are made anew.
+    client: watch::Receiver<quinn::ClientConfig>,
 }
 
 impl Peers {
@@ -77,53 +133,59 @@ impl Peers {
         me: &NodeId, spec: &Spec, digest: &str, identity: &Identity,
         receive: impl Fn(Input) + Clone + Send + Sync + 'static,
     ) -> Result<Self> {
-        let address = spec.nodes[me].peer;
-        let server = QuicServerConfig::try_from(identity.peer_server()?).context("TLS for QUIC")?;
-        let mut server = quinn::ServerConfig::with_crypto(Arc::new(server));
-        server.transport_config(Arc::new(transport()));
-        let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(identity.peer_client()?)?));
-        let mut dialling = transport();
-        dialling.keep_alive_interval(Some(QUIET / 3));
-        client.transport_config(Arc::new(dialling));
+        let (server, client) = configurations(identity)?;
         let hear = receive.clone();
-        let port = Port::bind(address, move |from, mut said| {
-            while let Ok(message) = ciborium::from_reader(&mut said) {
-                hear(Input::Received { from: from.clone(), message });
+        let places = Places::new(spec.nodes.iter().map(|(name, node)| (name, node.peer)), me);
+        let port = Port::bind(places, move |from, came, mut said| {
+            while let Ok(message) = ciborium::from_reader::<Message, _>(&mut said) {
+                // A beat says that the direct way works.
+                if came == Came::Directly || !message.is_beat() {
+                    hear(Input::Received { from: from.clone(), message });
+                }
             }
         });
-        let port = Arc::new(port.with_context(|| format!("peer address {address}"))?);
+        let port = Arc::new(port.with_context(|| format!("peer address {}", spec.nodes[me].peer))?);
         let mut config = EndpointConfig::default();
         config.grease_quic_bit(false);
         let runtime = Arc::new(TokioRuntime);
-        let mut endpoint = Endpoint::new_with_abstract_socket(config, Some(server), port.clone(), runtime)?;
-        endpoint.set_default_client_config(client);
+        let endpoint = Endpoint::new_with_abstract_socket(config, Some(server), port.clone(), runtime)?;
+        let renewal = Renewal { endpoint: endpoint.clone(), client: watch::Sender::new(client) };
 
         let disagreements = Disagreements::default();
         let local = Arc::new(Local {
             me: me.clone(),
-            port,
+            port: port.clone(),
             silence: silence(spec),
             hello: Hello { cluster: spec.cluster.clone(), spec: digest.into(), run: rand::random() },
             known: spec.nodes.iter().map(|(n, peer)| (peer.peer, n.clone())).collect(),
             disagreements: disagreements.clone(),
             runs: Mutex::default(),
             restarted: spec.nodes.keys().map(|n| (n.clone(), Notify::new())).collect(),
+            client: renewal.client.subscribe(),
         });
         tokio::spawn(accept(endpoint.clone(), local.clone(), receive));
         let mut queues = BTreeMap::new();
         for (node, peer) in spec.nodes.iter().filter(|(n, _)| *n != me) {
-            let (queue, waiting) = mpsc::channel(QUEUE);
-            queues.insert(node.clone(), queue);
+            let ((talk, talk_waits), (people, people_wait)) = (mpsc::channel(QUEUE), mpsc::channel(PEOPLE));
+            queues.insert(node.clone(), Queues { talk, people });
+            let waiting = Waiting { talk: talk_waits, people: people_wait };
             tokio::spawn(dial(endpoint.clone(), node.clone(), peer.peer, local.clone(), waiting));
         }
-        Ok(Self { queues, disagreements })
+        let strangers = port.strangers.clone();
+        Ok(Self { queues, port, disagreements, renewal, strangers })
     }
 
     /// Queues a message; a full queue drops it.
     pub fn send(&self, to: &NodeId, message: Message) {
         if let Some(queue) = self.queues.get(to) {
-            let _ = queue.try_send(message);
+            let is_people = matches!(message, Message::Ask { .. } | Message::Answer { .. });
+            let _ = if is_people { &queue.people } else { &queue.talk }.try_send(message);
         }
+    }
+
+    /// From here on what goes to that node goes by way of another, too, or does not any more (A4).
+    pub fn set_way(&self, to: &NodeId, via: Option<&NodeId>) {
+        self.port.set_way(to, via);
     }
 }
 
@@ -172,11 +234,11 @@ pub fn decode<T: serde::de::DeserializeOwned>(frame: &[u8]) -> Result<T> {
     Ok(value)
 }
 
-async fn dial(
-    endpoint: Endpoint, node: NodeId, address: SocketAddr, local: Arc<Local>, mut waiting: mpsc::Receiver<Message>,
-) {
+async fn dial(endpoint: Endpoint, node: NodeId, address: SocketAddr, local: Arc<Local>, mut waiting: Waiting) {
+    let mut client = local.client.clone();
     loop {
-        let connected = match endpoint.connect(address, node.as_str()) {
+        let shown = client.borrow_and_update().clone();
+        let connected = match endpoint.connect_with(shown, address, node.as_str()) {
             Ok(connecting) => tokio::time::timeout(DIAL_LIMIT, connecting).await,
             Err(error) => {
                 tracing::error!(%node, %error, "cannot dial");
@@ -185,25 +247,45 @@ async fn dial(
         };
         if let Ok(Ok(connection)) = connected {
             tracing::debug!(%node, "connected");
-            match speak(&connection, &local, &node, &mut waiting).await {
+            match speak(&connection, &local, &node, &mut waiting, &mut client).await {
                 Ok(()) => return,
                 Err(error) => tracing::debug!(%node, %error, "connection lost"),
             }
         }
         // What waited meanwhile is stale.
-        while waiting.try_recv().is_ok() {}
+        while waiting.talk.try_recv().is_ok() || waiting.people.try_recv().is_ok() {}
         tokio::time::sleep(DIAL_PAUSE).await;
-        if waiting.is_closed() {
+        if waiting.talk.is_closed() {
             return;
         }
     }
 }
 
+/// Until the connection is over, or the daemon.
 async fn speak(
-    connection: &Connection, local: &Local, node: &NodeId, waiting: &mut mpsc::Receiver<Message>,
+    connection: &Connection, local: &Local, node: &NodeId, waiting: &mut Waiting,
+    client: &mut watch::Receiver<quinn::ClientConfig>,
 ) -> Result<()> {
     let mut stream = connection.open_uni().await?;
     stream.write_all(&encode(&local.hello)).await?;
+    let people = async {
+        let mut stream = connection.open_uni().await?;
+        while let Some(message) = waiting.people.recv().await {
+            stream.write_all(&encode(&message)).await?;
+        }
+        Ok(())
+    };
+    tokio::select! {
+        ended = talk(connection, stream, local, node, &mut waiting.talk) => ended,
+        ended = people => ended,
+        _ = client.changed() => anyhow::bail!("there are other certificates"),
+    }
+}
+
+async fn talk(
+    connection: &Connection, mut stream: SendStream, local: &Local, node: &NodeId,
+    waiting: &mut mpsc::Receiver<Message>,
+) -> Result<()> {
     let mut sealer = Sealer::new(connection).context("a connection without keys")?;
     let since = Instant::now();
     loop {
@@ -250,19 +332,56 @@ async fn speak(
 }
 
 async fn accept(endpoint: Endpoint, local: Arc<Local>, receive: impl Fn(Input) + Clone + Send + Sync + 'static) {
+    let under_way = Arc::new(Mutex::new(BTreeMap::<SocketAddr, usize>::new()));
     while let Some(incoming) = endpoint.accept().await {
         let (local, receive) = (local.clone(), receive.clone());
+        let address = incoming.remote_address();
+        let Some(from) = local.known.get(&address) else {
+            incoming.ignore();
+            continue;
+        };
         // A peer that does not hear this node cannot connect; that its attempts arrive shows which direction is cut.
-        if let Some(from) = local.known.get(&incoming.remote_address()) {
-            receive(Input::Knocked { from: from.clone() });
+        receive(Input::Knocked { from: from.clone() });
+        if !incoming.remote_address_validated() && incoming.may_retry() {
+            let _ = incoming.retry();
+            continue;
         }
+        let handshake = Handshake::begin(&under_way, address);
+        let Some(handshake) = handshake else {
+            incoming.ignore();
+            continue;
+        };
         tokio::spawn(async move {
             let Ok(connection) = incoming.await else { return };
+            drop(handshake);
             if let Err(error) = listen(&connection, &local, receive).await {
                 tracing::debug!(%error, peer = %connection.remote_address(), "a peer's connection ended");
                 connection.close(VarInt::from_u32(1), error.to_string().as_bytes());
             }
         });
+    }
+}
+
+/// One that is under way with a peer address, as long as this lives.
+struct Handshake(Arc<Mutex<BTreeMap<SocketAddr, usize>>>, SocketAddr);
+
+impl Handshake {
+    fn begin(all: &Arc<Mutex<BTreeMap<SocketAddr, usize>>>, with: SocketAddr) -> Option<Self> {
+        let mut counts = all.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = counts.entry(with).or_default();
+        if *count >= HANDSHAKES {
+            return None;
+        }
+        *count += 1;
+        Some(Self(all.clone(), with))
+    }
+}
+
+impl Drop for Handshake {
+    fn drop(&mut self) {
+        if let Some(count) = self.0.lock().unwrap_or_else(PoisonError::into_inner).get_mut(&self.1) {
+            *count = count.saturating_sub(1);
+        }
     }
 }
 
@@ -272,6 +391,8 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     let from =
         tls::node_of(first, local.known.values().cloned()).context("the certificate names no node of the spec")?;
     anyhow::ensure!(from != local.me, "a peer that claims to be this node");
+    let its_own = local.known.get(&connection.remote_address()) == Some(&from);
+    anyhow::ensure!(its_own, "{from}'s certificate, and not from {from}'s address");
     let mut stream = connection.accept_uni().await?;
     let hello: Hello = read_frame(&mut stream).await?;
     let agrees = hello.cluster == local.hello.cluster && hello.spec == local.hello.spec;
@@ -298,9 +419,26 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         local.restarted[&from].notify_one();
     }
     let _listening = local.port.listen(connection, from.clone()).context("a connection without keys")?;
-    loop {
-        let message = read_frame::<Message>(&mut stream).await?;
-        receive(Input::Received { from: from.clone(), message });
+    let mut client = local.client.clone();
+    client.mark_unchanged();
+    let frames = async {
+        loop {
+            let message = read_frame::<Message>(&mut stream).await?;
+            receive(Input::Received { from: from.clone(), message });
+        }
+    };
+    let people = async {
+        loop {
+            let mut stream = connection.accept_uni().await?;
+            while let Ok(message) = read_frame::<Message>(&mut stream).await {
+                receive(Input::Received { from: from.clone(), message });
+            }
+        }
+    };
+    tokio::select! {
+        ended = frames => ended,
+        ended = people => ended,
+        _ = client.changed() => anyhow::bail!("there are other certificates"),
     }
 }
 

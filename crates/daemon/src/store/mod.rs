@@ -12,23 +12,25 @@ mod tests;
 
 use crate::clock;
 use karst_core::consensus::{Durable, Entry, Snapshot, Stored};
-use karst_core::event::Event;
+use karst_core::event::{Event, Level};
 use karst_core::node::Write;
 use karst_core::replica::agent::Kept;
 use karst_core::{Index, NodeId, WorkloadId};
 use karst_history::Stamped;
 use mark::{Mark, Reached};
-use redb::{Database, ReadableDatabase, ReadableTable, TableDefinition, WriteTransaction};
+use redb::{Database, ReadableDatabase, ReadableTable, Table, TableDefinition, WriteTransaction};
+use rustix::fs::statvfs;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::Duration;
+use tokio::sync::oneshot;
 
 const META: TableDefinition<&str, &[u8]> = TableDefinition::new("meta");
 const LOG: TableDefinition<u64, &[u8]> = TableDefinition::new("log");
@@ -40,6 +42,10 @@ const FORMAT: u32 = 1;
 const MOST_EVENTS: u64 = 100_000;
 /// Longer than any store takes to be read whole: its log and snapshot are short, and its events are bounded.
 const OPENS_WITHIN: Duration = Duration::from_secs(60);
+/// Events are kept only where as much room is left: the rest is for votes and entries, without which this node is of no use.
+const ROOM: u64 = 32 << 20;
+/// Where room is made for a new event, an old audit line is looked for among so many of the oldest: what was decided is worth more.
+const OLDEST: usize = 200;
 /// Events that wait for a disk that hangs.
 const MOST_QUEUED: usize = 10_000;
 
@@ -131,6 +137,8 @@ enum Job {
         writes: Vec<Write>,
     },
     Record(Box<Event>),
+    /// What came before it is durable when this is answered.
+    Tell(oneshot::Sender<()>),
     /// The history store has these.
     Confirmed(u64),
     Stop,
@@ -179,7 +187,8 @@ impl Store {
         let database = Arc::new(database);
         let store_id = opened.store_id.clone();
         let queued = Arc::new(AtomicUsize::new(0));
-        let writer = Writer::new(database.clone(), Some(mark), &opened, queued.clone());
+        let mut writer = Writer::new(database.clone(), Some(mark), &opened, queued.clone());
+        writer.path = Some(path.to_owned());
         std::thread::Builder::new()
             .name("store".into())
             .spawn(move || writer.run(&work, persisted))
@@ -198,6 +207,14 @@ impl Store {
             self.queued.fetch_sub(1, Ordering::Relaxed);
             tracing::error!(event = %event.text, "the node store takes nothing more: this event is not recorded");
         }
+    }
+
+    /// Records, and returns when that is durable.
+    pub async fn record_durably(&self, event: Event) {
+        let (tell, told) = oneshot::channel();
+        self.record(event);
+        let _ = self.jobs.send(Job::Tell(tell));
+        let _ = told.await;
     }
 
     /// Everything up to this number is in the history store and may be forgotten here.
@@ -383,13 +400,17 @@ struct Writer {
     /// Events that the history store has not confirmed.
     waiting: u64,
     queued: Arc<AtomicUsize>,
+    /// On whose volume there has to be room for events.
+    path: Option<PathBuf>,
+    /// Events that were left out for want of room, until that is on record.
+    left_out: u64,
 }
 
 impl Writer {
     fn new(database: Arc<Database>, mark: Option<Mark>, opened: &Opened, queued: Arc<AtomicUsize>) -> Self {
         let Opened { next_event, recorded, waiting, commits, .. } = *opened;
         let store_id = opened.store_id.clone();
-        Self { database, mark, store_id, commits, next_event, recorded, waiting, queued }
+        Self { database, mark, store_id, commits, next_event, recorded, waiting, queued, path: None, left_out: 0 }
     }
 
     fn run(mut self, work: &Receiver<Job>, persisted: impl Fn(u64)) {
@@ -412,7 +433,7 @@ impl Writer {
     }
 
     fn commit(&mut self, jobs: Vec<Job>) -> Result<Option<u64>, redb::Error> {
-        let mut durable = None;
+        let (mut durable, mut waiting, mut has_room) = (None, Vec::new(), None);
         let tx = self.database.begin_write()?;
         for job in jobs {
             match job {
@@ -427,6 +448,16 @@ impl Writer {
                 }
                 Job::Record(event) => {
                     self.queued.fetch_sub(1, Ordering::Relaxed);
+                    if !*has_room.get_or_insert_with(|| self.has_room()) {
+                        self.left_out += 1;
+                        continue;
+                    }
+                    let left_out = std::mem::take(&mut self.left_out);
+                    if left_out > 0 {
+                        let text =
+                            format!("{left_out} events were left out: the node store's volume had no room for them");
+                        self.record(&tx, Event::new(Level::Warning, "left-out", text))?;
+                    }
                     self.record(&tx, *event)?;
                 }
                 Job::Confirmed(number) => {
@@ -437,6 +468,7 @@ impl Writer {
                     })?;
                     self.waiting = self.waiting.saturating_sub(gone);
                 }
+                Job::Tell(tell) => waiting.push(tell),
                 Job::Stop => {}
             }
         }
@@ -446,7 +478,17 @@ impl Writer {
         if let Some(mark) = &self.mark {
             mark.write(&self.store_id, self.commits).map_err(redb::Error::Io)?;
         }
+        for tell in waiting {
+            // Whoever asked may have stopped waiting.
+            let _: Result<(), ()> = tell.send(());
+        }
         Ok(durable)
+    }
+
+    /// Not known is not full: the write itself says so.
+    fn has_room(&self) -> bool {
+        let free = |path: &PathBuf| statvfs(path).map(|v| v.f_bavail.saturating_mul(v.f_frsize));
+        self.path.as_ref().is_none_or(|path| free(path).map_or(true, |free| free >= ROOM))
     }
 
     fn record(&mut self, tx: &WriteTransaction, event: Event) -> Result<(), redb::Error> {
@@ -463,14 +505,28 @@ impl Writer {
         events.insert(self.next_event, encode(&stamped).as_slice())?;
         self.waiting += 1;
         if self.waiting > MOST_EVENTS {
-            // The history store has been away for long: the oldest go.
-            events.pop_first()?;
+            // The history store has been away for long: the oldest go, audit lines first.
+            match oldest_audit_line(&events)? {
+                Some(number) => drop(events.remove(number)?),
+                None => drop(events.pop_first()?),
+            }
             self.waiting -= 1;
         }
         self.next_event += 1;
         meta.insert("next_event", encode(&self.next_event).as_slice())?;
         Ok(())
     }
+}
+
+fn oldest_audit_line(events: &Table<'_, u64, &[u8]>) -> Result<Option<u64>, redb::Error> {
+    for row in events.iter()?.take(OLDEST) {
+        let (number, stamped) = row?;
+        let kind = ciborium::from_reader::<Stamped, _>(stamped.value()).map(|s| s.event.kind);
+        if kind.is_ok_and(|kind| matches!(kind.as_str(), "asked" | "answered")) {
+            return Ok(Some(number.value()));
+        }
+    }
+    Ok(None)
 }
 
 /// From here on the store has this name, and counts or does not (A6).

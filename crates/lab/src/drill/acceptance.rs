@@ -5,7 +5,7 @@ use super::load::start_load;
 use super::loss::Loss;
 use super::report::Report;
 use super::rounds::{Course, lose_primary, switchover};
-use super::{picture, scenes, stalls};
+use super::{doors, picture, scenes, stalls};
 use crate::cluster::Lab;
 use crate::disk::{self, Volume};
 use crate::fault::{self, Fault};
@@ -197,6 +197,9 @@ pub async fn run(lab: &Lab, extent: &Extent) -> Result<Acceptance> {
     Ok(found)
 }
 
+/// Of the scenes.
+const LOAD: &str = "scenes";
+
 /// The scenes, with one load through all of them.
 async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> {
     let mut load = None;
@@ -204,7 +207,7 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         ($fault:literal, $promise:literal, $scene:expr) => {
             if found.plays(extent, $fault) {
                 if load.is_none() {
-                    load = Some(start_load(&lab.layout, "scenes", 2, 2)?);
+                    load = Some(start_load(&lab.layout, LOAD, 2, 2)?);
                 }
                 let seen = $scene.await;
                 let kept = seen.is_ok();
@@ -248,6 +251,12 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         stalls::disk_hangs(lab)
     );
     scene!("promotion hangs", "it is given up, and another is promoted", stalls::promotion_hangs(lab));
+    scene!("a standby's stream is dead", "writes wait for a second at most", doors::stream_is_dead(lab, LOAD));
+    scene!("a planned move's target dies", "all is well within seconds", doors::target_dies(lab));
+    scene!("strangers knock", "nobody is suspected, nothing moves, no memory grows", doors::strangers_knock(lab));
+    scene!("many consoles", "nobody is suspected, nothing moves", doors::many_consoles(lab));
+    scene!("a heart stands still", "its daemon ends and is back, nothing moves", doors::heart_stands_still(lab));
+    scene!("power off and on", "the host comes back as a standby by itself", doors::power_cycled(lab));
     let Some(load) = load else { return Ok(()) };
     let lines = load.finish()?;
     let (acknowledged, missing) = compare(lab, &lines).await?;

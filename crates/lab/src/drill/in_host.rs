@@ -3,7 +3,6 @@
 use super::scenes::LIMIT;
 use crate::cluster::Lab;
 use crate::find;
-use crate::layout::WORKLOAD;
 use crate::steal::boot_nanos;
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
@@ -15,7 +14,7 @@ pub struct InHost(tokio::task::JoinHandle<Result<u64>>);
 
 impl InHost {
     pub async fn start(lab: &Lab, primary: &str) -> Result<Self> {
-        let socket = lab.layout.runtime(primary).join(WORKLOAD);
+        let socket = lab.layout.server_socket(primary);
         let mut config = tokio_postgres::Config::new();
         config.host_path(socket).user("postgres").dbname("postgres");
         let (client, session) = config.connect(tokio_postgres::NoTls).await.context("the socket on the host")?;

@@ -2,6 +2,7 @@
 
 pub mod acceptance;
 mod compare;
+pub mod doors;
 mod in_host;
 mod load;
 mod loss;

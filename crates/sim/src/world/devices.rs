@@ -35,7 +35,7 @@ impl World {
             Step::Arrives if !dead && !self.hosts[by].is_still() => {
                 // Checked again just before the request (C7).
                 let asker = self.hosts[by].node.as_ref().filter(|_| self.hosts[by].run == run);
-                let name = &self.names[to];
+                let (name, asker_runs) = (&self.names[to], asker.is_some());
                 let permits =
                     |fence| asker.and_then(|n| n.cutting()).is_some_and(|(_, c)| c.contains(&(name.clone(), fence)));
                 if let PowerOrder::Off { fence } = order
@@ -44,6 +44,10 @@ impl World {
                 {
                     let down_ms = self.chance.random_range(500..4_000);
                     self.begin_fault(Fault::PowerCut { node: self.names[to].clone(), down_ms })?;
+                }
+                if matches!(order, PowerOrder::On { .. }) && asker_runs && !self.hosts[to].has_power {
+                    self.hosts[to].has_power = true;
+                    self.start_daemon(to);
                 }
                 let delay = self.half_a_device().unwrap_or_else(|| self.chance.random_range(MS..60 * MS));
                 self.after(delay, Happening::Device(by, run, to, order, Step::Read));

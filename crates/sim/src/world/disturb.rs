@@ -4,6 +4,7 @@ use super::host::{Disk, Syncs};
 use super::{Happening, MS, World};
 use crate::check::Verdict;
 use crate::fault::Fault;
+use karst_core::author::Level;
 use karst_core::consensus::Stored;
 use karst_core::spec::Clock;
 use karst_core::{Input, NodeId, StoreId};
@@ -77,10 +78,14 @@ impl World {
             Fault::Flaky { percent, .. } => self.weather.flaky = *percent,
             Fault::HangActions { .. } => self.hosts[host.unwrap_or_default()].hanging += 1,
             Fault::SlowStandby { .. } => self.hosts[host.unwrap_or_default()].slow_standby += 1,
+            Fault::Hostile { for_ms, .. } => {
+                let until = self.now + for_ms * MS;
+                self.say_anything(host.unwrap_or_default(), until)?;
+            }
             Fault::Ask { request, .. } => {
                 let (h, request) = (host.unwrap_or_default(), request.clone());
                 let run = self.hosts[h].run;
-                self.input(h, run, Input::Asked { ticket: 1, request })?;
+                self.input(h, run, Input::Asked { ticket: 1, request, level: Level::Administer })?;
             }
         }
         if let Some(ms) = fault.lasts() {
@@ -254,6 +259,7 @@ fn host_of(fault: &Fault) -> Option<&NodeId> {
         | Fault::ClockRate { node, .. }
         | Fault::HangActions { node, .. }
         | Fault::SlowStandby { node, .. }
+        | Fault::Hostile { node, .. }
         | Fault::Ask { of: node, .. } => Some(node),
         Fault::OneWay { .. }
         | Fault::Partition { .. }

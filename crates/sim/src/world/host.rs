@@ -126,6 +126,8 @@ pub struct Host {
     pub lost: Option<Stored>,
     pub sync_ms: u64,
     pub syncs: Syncs,
+    /// By which other hosts what it says to these goes as well.
+    pub ways: BTreeMap<usize, usize>,
     pub waiting: Vec<Input>,
     /// Of the daemon alone.
     pub paused: u32,

@@ -5,6 +5,7 @@ mod deadman;
 mod devices;
 mod disturb;
 mod host;
+mod hostile;
 mod progress;
 mod servers;
 mod watch;
@@ -53,6 +54,16 @@ enum Happening {
     /// Of a fault that was begun in this run and boot of its host.
     End(Fault, (u64, u64)),
     Resume(usize, (u64, u64)),
+    /// On its way round a broken link: which host passes it on, in which of its runs, whose word it is, and for whom.
+    Pass {
+        via: usize,
+        run: u64,
+        speaker: usize,
+        to: usize,
+        message: Message,
+    },
+    /// A host that says whatever it likes, until then.
+    Hostile(usize, u64),
     Tick,
 }
 
@@ -161,6 +172,7 @@ impl World {
             lost: None,
             sync_ms: 1,
             syncs: Syncs::default(),
+            ways: BTreeMap::new(),
             waiting: Vec::new(),
             paused: 0,
             frozen: 0,
@@ -353,6 +365,13 @@ impl World {
             Happening::Fault(fault) => self.begin_fault(fault)?,
             Happening::End(fault, when) => self.end_fault(fault, when)?,
             Happening::Resume(h, when) => self.resume(h, when)?,
+            Happening::Pass { via, run, speaker, to, message } => {
+                let host = &self.hosts[via];
+                if host.run == run && host.has_power && !host.is_still() {
+                    self.carry(speaker, via, to, message);
+                }
+            }
+            Happening::Hostile(h, until) => self.say_anything(h, until)?,
             Happening::Tick => self.tick()?,
         }
         if inside { Ok(()) } else { self.check_instant() }
@@ -389,6 +408,7 @@ impl World {
             snapshot_after: SNAPSHOT_AFTER,
             planted,
         };
+        host.ways.clear();
         host.node = Some(Node::new(config, host.clock.at(now)));
         let run = host.run;
         for slot in &mut host.slots {
@@ -429,7 +449,7 @@ impl World {
             return Ok(());
         }
         let from = match &input {
-            Input::Received { from, message: Message::Checkin { .. } | Message::Relay { .. } } => Some(from.clone()),
+            Input::Received { from, message: Message::Checkin { .. } } => Some(from.clone()),
             _ => None,
         };
         let clock = host.clock.at(now);
@@ -453,6 +473,14 @@ impl World {
             Effect::Send { to, message } => {
                 let to = self.place(&to);
                 self.deliver(h, to, message);
+            }
+            Effect::Way { to, via } => {
+                let to = self.place(&to);
+                let via = via.map(|via| self.place(&via));
+                match via {
+                    Some(via) => self.hosts[h].ways.insert(to, via),
+                    None => self.hosts[h].ways.remove(&to),
+                };
             }
             Effect::Persist { number, writes } => {
                 let sync = self.hosts[h].sync_ms * MS;
@@ -509,6 +537,18 @@ impl World {
     }
 
     fn deliver(&mut self, from: usize, to: usize, message: Message) {
+        if let Some(via) = self.hosts[from].ways.get(&to).copied()
+            && !message.is_beat()
+            && self.connected(from, via)
+        {
+            let (run, delay) = (self.hosts[via].run, self.chance.random_range(MS / 10..2 * MS));
+            self.after(delay, Happening::Pass { via, run, speaker: from, to, message: message.clone() });
+        }
+        self.carry(from, from, to, message);
+    }
+
+    /// One way over the network; what the speaker says may come by another host.
+    fn carry(&mut self, speaker: usize, from: usize, to: usize, message: Message) {
         if !self.connected(from, to) {
             return;
         }
@@ -523,7 +563,7 @@ impl World {
             again = self.chance.random_range(20 * MS..250 * MS);
         }
         let run = self.hosts[to].run;
-        let sender = self.names[from].clone();
+        let sender = self.names[speaker].clone();
         if dice > 95 {
             let delay = self.chance.random_range(MS / 10..late * MS);
             let input = Input::Received { from: sender.clone(), message: message.clone() };

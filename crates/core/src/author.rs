@@ -1,0 +1,58 @@
+//! Who decided something: the cluster by itself, or a person. No name that a person can have stands for the cluster.
+
+use crate::ids::NodeId;
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Author {
+    Cluster,
+    Person {
+        name: String,
+        /// The node that passed the request on, where that was not the coordinator itself: its word stands for the name.
+        through: Option<NodeId>,
+    },
+}
+
+impl Author {
+    /// Somebody who asked the coordinator itself.
+    pub fn person(name: &str) -> Self {
+        Author::Person { name: name.into(), through: None }
+    }
+
+    pub fn is_person(&self) -> bool {
+        matches!(self, Author::Person { .. })
+    }
+}
+
+impl fmt::Display for Author {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Author::Cluster => f.pad("cluster"),
+            Author::Person { name, through: None } => f.pad(name),
+            Author::Person { name, through: Some(node) } => f.pad(&format!("{name} through {node}")),
+        }
+    }
+}
+
+/// What somebody may ask for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Level {
+    Observe,
+    Operate,
+    Administer,
+}
+
+impl Level {
+    pub const ALL: [Level; 3] = [Level::Observe, Level::Operate, Level::Administer];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            Level::Observe => "observe",
+            Level::Operate => "operate",
+            Level::Administer => "administer",
+        }
+    }
+}

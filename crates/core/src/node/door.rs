@@ -1,0 +1,219 @@
+//! The door: what arrives from other nodes is looked at before anything is made of it. A node's key speaks for that node and for
+//! nobody else, and not for everything: what no honest node says there and then changes nothing here.
+//!
+//! It looks at who says it, and at numbers and lengths of time that a sum could not bear. What is decided on the word of a message,
+//! and on whose, is looked at where it is decided.
+
+use super::Node;
+use crate::authority::Claim;
+use crate::consensus::{Entry, Talk};
+use crate::ids::{Epoch, Index, NodeId, Term, WorkloadId};
+use crate::message::{Message, Says};
+use crate::node::Request;
+use crate::planted::Planted;
+use crate::replica::Parts;
+use std::time::Duration;
+
+/// Terms by which a message may be ahead. A cluster that elects a coordinator each second needs eleven days for them, and whoever could
+/// raise the term at will would have used up all numbers with one message.
+const TERMS_AHEAD: u64 = 1_000_000;
+/// No honest counter comes near it, and sums of two such numbers still fit.
+const LARGEST: u64 = 1 << 60;
+/// No age in a report is more; a host may well have been away for months.
+const LONGEST: Duration = Duration::from_secs(100 * 365 * 24 * 3_600);
+/// Of a name, in letters.
+const NAME: usize = 200;
+/// Connections over one address that its holder tells of.
+const FLOWS: usize = 20_000;
+
+/// Why nothing is made of a message.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Refusal {
+    /// An honest node may have sent it, before it knew better.
+    Stale,
+    /// No honest node sends it.
+    Forged(&'static str),
+}
+
+type Verdict = Result<(), Refusal>;
+
+fn ensure(so: bool, why: &'static str) -> Verdict {
+    if so { Ok(()) } else { Err(Refusal::Forged(why)) }
+}
+
+impl Node {
+    /// Why nothing is made of this message, if so.
+    pub(super) fn look_at(&self, from: &NodeId, message: &Message) -> Verdict {
+        match message {
+            Message::Beat { number, hears, heads } => {
+                ensure(*number < LARGEST && hears.you.is_none_or(|age| age <= LONGEST), "a number that cannot be")?;
+                heads.iter().try_for_each(|(id, head)| {
+                    self.knows(id)?;
+                    ensure(head.epoch.0 < LARGEST && head.position.0 < LARGEST, "a number that cannot be")
+                })
+            }
+            Message::Talk(talk) => self.look_at_talk(from, talk),
+            Message::Checkin { number, sent, wants, says, .. } => {
+                ensure(*number < LARGEST && sent.0 < LARGEST, "a number that cannot be")?;
+                wants.iter().try_for_each(|(claim, epoch)| self.look_at_claim(claim, *epoch))?;
+                match says {
+                    Says::All(report) => self.look_at_parts(from, &report.parts),
+                    Says::Since(_, parts) => self.look_at_parts(from, parts),
+                }
+            }
+            Message::Grant { .. } if self.planted == Some(Planted::GrantsFromAnybody) => Ok(()),
+            Message::Grant { number, sent, term, leases, .. } => {
+                let leads = *term == self.term() && self.coordinator() == Some(from);
+                leads.then_some(()).ok_or(Refusal::Stale)?;
+                // A lease counts from when it was asked for, and nobody can have asked later than now.
+                ensure(*number < LARGEST && *sent <= self.now, "a lease for what was not asked yet")?;
+                leases.iter().try_for_each(|(claim, epoch, lease)| {
+                    self.look_at_claim(claim, *epoch)?;
+                    ensure(*lease <= self.spec.timings.lease, "a lease that is longer than the spec's")
+                })
+            }
+            Message::Flows { workload, flows } => {
+                self.knows(workload)?;
+                let holds = self.state.workload(workload).place.holder.as_ref() == Some(from);
+                holds.then_some(()).ok_or(Refusal::Stale)?;
+                ensure(flows.len() <= FLOWS, "more connections than are told")?;
+                let address = self.spec.workloads.get(workload).and_then(|w| w.address.as_ref());
+                let ours = |ip| address.is_some_and(|a| a.on.iter().any(|subnet| subnet.ip == ip));
+                ensure(flows.iter().all(|flow| ours(flow.here.ip().to_canonical())), "connections over another address")
+            }
+            Message::Ask { number, request, .. } => {
+                ensure(*number < LARGEST, "a number that cannot be")?;
+                self.look_at_request(request)
+            }
+            Message::Answer { number, .. } => {
+                let asked = self.asked.get(number).is_some_and(|(whom, _)| whom == from);
+                asked.then_some(()).ok_or(Refusal::Stale)
+            }
+        }
+    }
+
+    fn knows(&self, workload: &WorkloadId) -> Verdict {
+        ensure(self.spec.workloads.contains_key(workload), "a workload that the spec does not have")
+    }
+
+    fn look_at_claim(&self, claim: &Claim, epoch: Epoch) -> Verdict {
+        self.knows(claim.workload())?;
+        ensure(epoch.0 < LARGEST, "a number that cannot be")
+    }
+
+    fn look_at_request(&self, request: &Request) -> Verdict {
+        let short = |name: &str| name.len() <= NAME && !name.chars().any(char::is_control);
+        ensure(request.by().is_none_or(short), "a name that is none")?;
+        let (workload, node) = match request {
+            Request::Switchover { workload, to, .. } => (Some(workload), to.as_ref()),
+            Request::Failover { workload, to, .. } => (Some(workload), Some(to)),
+            Request::Mode { workload, .. } => (Some(workload), None),
+            Request::Fence { node, .. }
+            | Request::Readmit { node, .. }
+            | Request::Enrol { node, .. }
+            | Request::Power { node, .. } => (None, Some(node)),
+            Request::Status | Request::OwnStatus | Request::Approve { .. } => (None, None),
+        };
+        ensure(
+            workload.is_none_or(|w| short(w.as_str())) && node.is_none_or(|n| short(n.as_str())),
+            "a name that is none",
+        )
+    }
+
+    /// Votes and requests for them, entries and what stands for them come from those who vote. Acknowledgements come from everybody.
+    fn look_at_talk(&self, from: &NodeId, talk: &Talk) -> Verdict {
+        let votes = || {
+            let so = self.votes().weight(from) > 0 || self.planted == Some(Planted::LeadsWithoutVote);
+            ensure(so, "consensus from a node without a vote")
+        };
+        let near = |term: Term| ensure(term.0 <= self.term().0.saturating_add(TERMS_AHEAD), "a term that is far ahead");
+        // A term ends by the word of those who vote; whoever does not may have heard of a newer one, and so will they.
+        let newer_from_voters = |term: Term| {
+            let may = term <= self.term() || votes().is_ok();
+            may.then_some(()).ok_or(Refusal::Stale)
+        };
+        let real = |index: Index| ensure(index.0 < LARGEST, "a number that cannot be");
+        match talk {
+            Talk::WouldYouVote { term, last } | Talk::Vote { term, last } => {
+                votes()?;
+                near(*term)?;
+                near(last.0)?;
+                real(last.1)
+            }
+            Talk::Would { term, own, .. } => votes().and(near(*term)).and(near(*own)),
+            Talk::Voted { term, .. } | Talk::Expelled { term } => votes().and(near(*term)),
+            Talk::Append { term, prev, entries, commit, sent, .. } => {
+                votes()?;
+                near(*term)?;
+                real(prev.1)?;
+                real(*commit)?;
+                ensure(sent.0 < LARGEST, "a number that cannot be")?;
+                follows(*term, *prev, entries)
+            }
+            Talk::Appended { term, matched: Ok(index) | Err(index), sent, .. } => {
+                newer_from_voters(*term)?;
+                near(*term)?;
+                ensure(sent.0 < LARGEST, "a number that cannot be")?;
+                real(*index)
+            }
+            Talk::Install { term, piece, sent } => {
+                votes()?;
+                near(*term)?;
+                near(piece.last.0)?;
+                real(piece.last.1)?;
+                ensure(sent.0 < LARGEST && piece.number < piece.of, "a piece that cannot be")
+            }
+            Talk::Installing { term, last, sent, .. } => {
+                newer_from_voters(*term)?;
+                near(*term)?;
+                ensure(sent.0 < LARGEST, "a number that cannot be")?;
+                real(*last)
+            }
+        }
+    }
+
+    /// What a node says of what it has: only of what the spec places there.
+    fn look_at_parts(&self, from: &NodeId, parts: &Parts) -> Verdict {
+        let spec = |id: &WorkloadId| {
+            self.spec.workloads.get(id).ok_or(Refusal::Forged("a workload that the spec does not have"))
+        };
+        for (id, replica) in &parts.replicas {
+            ensure(spec(id)?.replicas.contains_key(from), "a replica that the spec does not have")?;
+            let times = [Some(replica.age), replica.down_for, replica.doing.as_ref().map(|(_, time)| *time)];
+            ensure(times.into_iter().flatten().all(|time| time <= LONGEST), "an age that cannot be")?;
+            let epochs = [
+                replica.opened.map(|(epoch, _)| epoch),
+                replica.settled.map(|(epoch, ..)| epoch),
+                replica.surrendered.map(|(epoch, _)| epoch),
+                replica.sync_held.map(|(epoch, _)| epoch),
+                replica.rejoined,
+            ];
+            ensure(epochs.into_iter().flatten().all(|epoch| epoch.0 < LARGEST), "a number that cannot be")?;
+        }
+        for id in parts.gates.keys() {
+            ensure(spec(id)?.gates.contains_key(from), "a gate that the spec does not have")?;
+        }
+        for id in parts.addresses.keys() {
+            ensure(spec(id)?.may_hold_address(from), "an address that the spec does not place there")?;
+        }
+        let mut heard = parts.hears_ill.iter().flatten();
+        heard.try_for_each(|(node, hearing)| {
+            ensure(self.spec.nodes.contains_key(node), "a node that the spec does not have")?;
+            ensure(hearing.age <= LONGEST, "an age that cannot be")
+        })
+    }
+}
+
+/// Entries come one after the other, and none of a later term than their leader's.
+fn follows(term: Term, prev: (Term, Index), entries: &[Entry]) -> Verdict {
+    ensure((prev.1.0 > 0 || prev.0.0 == 0) && prev.0 <= term, "entries after what cannot be")?;
+    let mut before = prev;
+    for entry in entries {
+        ensure(
+            entry.index == before.1.next() && entry.term >= before.0 && entry.term <= term,
+            "entries that do not follow each other",
+        )?;
+        before = (entry.term, entry.index);
+    }
+    Ok(())
+}

@@ -1,0 +1,127 @@
+//! What may change while the daemon runs: certificates, what was revoked, tokens. Taken up when the files change, or at once on SIGHUP;
+//! a file that cannot be read changes nothing, and is said. And what of them is about to end, or may be read by others.
+
+use crate::http::{Service, Tokens};
+use crate::peers::Renewal;
+use crate::tls::{self, HttpCertificate, Identity};
+use anyhow::{Context, Result};
+use karst_core::spec::{Finding, Severity, Spec};
+use std::fs::Metadata;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::PoisonError;
+use std::time::{Duration, SystemTime};
+use tokio::signal::unix::{SignalKind, signal};
+
+/// How often it is looked whether a file is another.
+const LOOK: Duration = Duration::from_secs(5);
+/// A certificate that ends within this time is a finding.
+const SOON: Duration = Duration::from_secs(30 * 24 * 3_600);
+
+/// Where everything is.
+pub struct Files {
+    pub tls: PathBuf,
+    pub tokens: PathBuf,
+    pub history_password: Option<PathBuf>,
+}
+
+/// Who is told.
+pub struct Users {
+    pub peers: Renewal,
+    pub http: HttpCertificate,
+    pub service: actix_web::web::Data<Service>,
+}
+
+pub fn read_tokens(path: &Path) -> Result<Tokens> {
+    let text = std::fs::read_to_string(path).with_context(|| format!("tokens {}", path.display()))?;
+    Tokens::parse(&text).map_err(|e| anyhow::anyhow!("tokens {}: {e}", path.display()))
+}
+
+/// Until the daemon ends.
+pub async fn run(files: Files, users: Users) {
+    let watched = tls::FILES.iter().map(|name| files.tls.join(name)).chain([files.tokens.clone()]);
+    let watched: Vec<PathBuf> = watched.collect();
+    let mut stamps = stamps_of(&watched);
+    let mut asked = signal(SignalKind::hangup()).ok();
+    let mut trouble = None;
+    loop {
+        *users.service.own.write().unwrap_or_else(PoisonError::into_inner) =
+            findings(&files, &users.service.spec, users.service.me.as_str(), trouble.as_ref());
+        let hangup = async {
+            match &mut asked {
+                Some(asked) => drop(asked.recv().await),
+                None => std::future::pending().await,
+            }
+        };
+        let told = tokio::select! {
+            () = tokio::time::sleep(LOOK) => false,
+            () = hangup => true,
+        };
+        let now = stamps_of(&watched);
+        if told || now != stamps {
+            stamps = now;
+            trouble = take_up(&files, &users).err().map(|error| format!("{error:#}"));
+            match &trouble {
+                None => tracing::info!("certificates and tokens are read again"),
+                Some(trouble) => tracing::error!(%trouble, "what changed is not taken up"),
+            }
+        }
+    }
+}
+
+fn take_up(files: &Files, users: &Users) -> Result<()> {
+    // All of it before any of it is taken up.
+    let (identity, tokens) = (Identity::load(&files.tls)?, read_tokens(&files.tokens)?);
+    users.http.renew(&identity)?;
+    users.peers.renew(&identity)?;
+    *users.service.tokens.write().unwrap_or_else(PoisonError::into_inner) = tokens;
+    Ok(())
+}
+
+/// What tells one content of a file from another.
+type Stamp = Option<(SystemTime, u64, u64)>;
+
+fn stamps_of(files: &[PathBuf]) -> Vec<Stamp> {
+    let stamp = |path: &PathBuf| {
+        let metadata = std::fs::metadata(path).ok()?;
+        Some((metadata.modified().ok()?, metadata.len(), metadata.ino()))
+    };
+    files.iter().map(stamp).collect()
+}
+
+fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> Vec<Finding> {
+    let finding = |what: String, remedy: &str| Finding {
+        severity: Severity::Warning,
+        path: vec!["node".into(), me.into()],
+        what,
+        remedy: remedy.into(),
+    };
+    let mut found = Vec::new();
+    if let Some(trouble) = trouble {
+        let what = format!("{me} goes on with its certificates and tokens as they were: {trouble}");
+        found.push(finding(what, "put the file right; it is taken up when it changes"));
+    }
+    for name in ["ca.pem", "node.pem", "server.pem"] {
+        let path = files.tls.join(name);
+        let Ok(Some(left)) = tls::left(&path) else { continue };
+        if left < SOON {
+            let days = left.as_secs() / (24 * 3_600);
+            let what = format!("{} of {me} ends in {days} days; without it nobody connects", path.display());
+            found.push(finding(what, "put a new one in its place; it is taken up without a restart"));
+        }
+    }
+    let keys = ["node.key", "server.key"].map(|name| files.tls.join(name));
+    let secrets = spec.workloads.values().flat_map(|w| w.settings.values()).filter_map(|v| v.strip_prefix("file:"));
+    let power = spec.nodes.values().filter_map(|n| n.power.as_ref()).flat_map(|p| p.settings.values());
+    let secrets = secrets.chain(power.filter_map(|v| v.strip_prefix("file:"))).map(PathBuf::from);
+    let others_read = |m: Metadata| m.mode() & 0o077 != 0;
+    for path in keys.into_iter().chain(secrets).chain(files.history_password.clone()) {
+        if std::fs::metadata(&path).is_ok_and(others_read) {
+            let what = format!("others may read {} on {me}, which holds a secret", path.display());
+            found.push(finding(what, "chmod 0600, and make a new secret if somebody may have read it"));
+        }
+    }
+    found.sort_by(|a, b| a.what.cmp(&b.what));
+    found.dedup();
+    found
+}

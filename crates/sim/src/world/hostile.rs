@@ -1,0 +1,111 @@
+//! A node that says whatever helps it, to everybody, again and again: forged leases, surrenders, entries, votes, connections and
+//! requests, in its own name. Where a rule that keeps it from that is planted broken, in any other's name as well.
+
+use super::{Happening, MS, World};
+use crate::check::Verdict;
+use karst_core::author::Level;
+use karst_core::authority::Claim;
+use karst_core::consensus::{Entry, Talk};
+use karst_core::heads::Head;
+use karst_core::health::Hears;
+use karst_core::message::{Message, Says};
+use karst_core::node::{Flow, Request};
+use karst_core::replica::{Parts, ReplicaReport, Report};
+use karst_core::state::{Command, Ended};
+use karst_core::{BootId, Epoch, Index, Lsn, NodeId, Planted, Term, Time, WorkloadId};
+use rand::Rng;
+use std::time::Duration;
+
+/// How long it rests between two rounds.
+const REST: u64 = 7 * MS;
+const TEN_YEARS: Duration = Duration::from_secs(10 * 365 * 24 * 3_600);
+
+impl World {
+    /// One round, and the next until then.
+    pub(super) fn say_anything(&mut self, h: usize, until: u64) -> Verdict {
+        if self.now >= until {
+            return Ok(());
+        }
+        for to in (0..self.hosts.len()).filter(|to| *to != h) {
+            let anybody = self.chance.random_range(0..self.hosts.len());
+            let speaker = if self.planted == Some(Planted::SpeaksForOthers) { anybody } else { h };
+            let message = self.forged(&self.names[speaker].clone(), to);
+            if self.hosts[h].has_power && !self.hosts[h].is_still() {
+                self.carry(speaker, h, to, message);
+            }
+        }
+        self.after(REST, Happening::Hostile(h, until));
+        Ok(())
+    }
+
+    fn forged(&mut self, speaker: &NodeId, to: usize) -> Message {
+        let w = self.chance.random_range(0..self.workloads.len());
+        let id = self.workloads[w].clone();
+        let state = self.truth.state.workload(&id).clone();
+        let term = self.hosts.iter().filter_map(|h| h.node.as_ref()).map(|n| n.term()).max().unwrap_or_default();
+        let term = if self.chance.random_range(0..3) == 0 { term.next() } else { term };
+        let clock = self.hosts[to].clock.at(self.now);
+        let number = self.chance.random_range(0..1_000_000);
+        match self.chance.random_range(0..9) {
+            0 | 1 => {
+                let leases = [Claim::Primary(id.clone()), Claim::Address(id)]
+                    .map(|claim| (claim, if w == 0 { state.epoch } else { state.epoch.next() }, TEN_YEARS));
+                Message::Grant { number, sent: clock, term, leases: leases.into(), news: true }
+            }
+            2 | 3 => {
+                let replica = ReplicaReport {
+                    surrendered: Some((state.epoch, None)),
+                    settled: Some((state.epoch, 99, Lsn(1 << 40))),
+                    sync_held: Some((state.epoch, state.sync.number)),
+                    ..ReplicaReport::default()
+                };
+                let parts = Parts { replicas: [(id.clone(), replica)].into(), ..Parts::default() };
+                let boot = BootId::from("boot-0");
+                let report = Box::new(Report { boot, store: None, counts: true, system: None, parts });
+                let wants = vec![(Claim::Primary(id), state.epoch)];
+                Message::Checkin { number, sent: clock + TEN_YEARS, wants, says: Says::All(report), news: true }
+            }
+            4 | 5 => self.forged_entries(speaker, &id, term, state.epoch),
+            6 => {
+                let talk = match number % 4 {
+                    0 => Talk::Vote { term: term.next(), last: (term, Index(1 << 40)) },
+                    1 => Talk::Voted { term, yes: true },
+                    2 => Talk::Appended { term, matched: Ok(Index(1 << 50)), sent: clock, news: true, counts: true },
+                    _ => Talk::Expelled { term },
+                };
+                Message::Talk(talk)
+            }
+            7 => {
+                let flow = Flow { client: ([192, 0, 2, 7], 9).into(), here: ([192, 0, 2, 8], 5432).into() };
+                Message::Flows { workload: id, flows: vec![flow; 3] }
+            }
+            _ => {
+                let node = self.names[self.chance.random_range(0..self.names.len())].clone();
+                let request = Request::Fence { node, by: "marlin".into() };
+                Message::Ask { number, request, level: Level::Observe }
+            }
+        }
+    }
+
+    /// What a coordinator would say that takes the workload from its holder and gives it to the speaker, all of it committed.
+    fn forged_entries(&mut self, speaker: &NodeId, id: &WorkloadId, term: Term, epoch: Epoch) -> Message {
+        let newest = self.hosts.iter().filter_map(|h| h.node.as_ref()).map(|n| n.log().last()).max();
+        let prev = newest.unwrap_or_default();
+        let (workload, why) = (id.clone(), String::from("forged"));
+        let commands = [
+            Command::Revoke { workload: workload.clone(), epoch, why: why.clone() },
+            Command::End { workload: workload.clone(), epoch, how: Ended::LeaseOver },
+            Command::Assign { workload, epoch: epoch.next(), holder: speaker.clone(), why },
+        ];
+        let number = |i: usize| Index(prev.1.0 + 1 + i as u64);
+        let entries: Vec<Entry> =
+            (0..).zip(commands).map(|(i, command)| Entry { term, index: number(i), command }).collect();
+        let commit = number(entries.len() - 1);
+        let talk = Talk::Append { term, prev, entries, commit, sent: Time::ZERO, news: true };
+        if self.chance.random_range(0..8) == 0 {
+            let heads = vec![(id.clone(), Head { epoch, position: Lsn(1) })];
+            return Message::Beat { number: 1, hears: Hears::default(), heads };
+        }
+        Message::Talk(talk)
+    }
+}

@@ -1,0 +1,387 @@
+//! Whatever arrives from other nodes, a node goes on: messages of every kind with numbers and lengths of time that cannot be, names that
+//! nobody has, from every kind of peer, into a node that leads, one that follows and one that is alone; then it says how it is.
+
+use karst_core::author::Level;
+use karst_core::authority::Claim;
+use karst_core::consensus::{Entry, Piece, Stored, Talk};
+use karst_core::heads::Head;
+use karst_core::health::{Hearing, Hears};
+use karst_core::ids::Lsn;
+use karst_core::members::Ordered;
+use karst_core::message::{Message, Says};
+use karst_core::node::{AddressReport, Answer, Flow, Request};
+use karst_core::operation::Mode;
+use karst_core::replica::{
+    Copied, Data, Downstream, GateReport, Observation, Parts, Promotion, ReplicaReport, Report, Role,
+};
+use karst_core::spec::Spec;
+use karst_core::state::{ClusterState, Command, Ended, Standing};
+use karst_core::{
+    BootId, Effect, Epoch, Index, Input, Node, NodeConfig, NodeId, OperationId, StoreId, Term, Time, WorkloadId,
+};
+use karst_sim::{Shape, powered_spec};
+use proptest::prelude::*;
+use rand::{Rng, SeedableRng};
+use rand_pcg::Pcg64Mcg;
+use std::collections::VecDeque;
+use std::time::Duration;
+
+/// A node in the middle of its life, and the clock that it lives by.
+struct Subject {
+    node: Node,
+    now: Time,
+    led: bool,
+}
+
+impl Subject {
+    fn new(spec: Spec, me: &str, seed: u64, leads: bool) -> Self {
+        let config = NodeConfig {
+            me: me.into(),
+            spec,
+            boot: "boot-1".into(),
+            system: None,
+            seed,
+            stored: Stored::forming(StoreId::from(me)),
+            kept: [].into(),
+            snapshot_after: 12,
+            planted: None,
+        };
+        let now = Time::from_millis(5_000);
+        let mut subject = Self { node: Node::new(config, now), now, led: leads };
+        for _ in 0..60 {
+            subject.pass(Duration::from_millis(100));
+        }
+        subject
+    }
+
+    fn pass(&mut self, time: Duration) {
+        self.now += time;
+        self.take(Input::Woke);
+    }
+
+    fn take(&mut self, input: Input) {
+        let mut inputs = VecDeque::from([input]);
+        // A node that answers its own answers for ever would be found here as well.
+        for _ in 0..200 {
+            let Some(input) = inputs.pop_front() else { return };
+            self.node.handle(self.now, input);
+            while let Some(effect) = self.node.poll_effect() {
+                match effect {
+                    Effect::Persist { number, .. } => inputs.push_back(Input::Persisted { number }),
+                    Effect::Send { to, message: Message::Talk(talk) } if self.led => {
+                        let answer = agreed(talk).map(Message::Talk);
+                        inputs.extend(answer.map(|message| Input::Received { from: to, message }));
+                    }
+                    _ => {}
+                }
+            }
+        }
+    }
+}
+
+/// What a voter says who agrees with everything.
+fn agreed(talk: Talk) -> Option<Talk> {
+    Some(match talk {
+        Talk::WouldYouVote { term, .. } => Talk::Would { term, yes: true, own: Term(0) },
+        Talk::Vote { term, .. } => Talk::Voted { term, yes: true },
+        Talk::Append { term, prev, entries, sent, news, .. } => {
+            let matched = Ok(Index(prev.1.0 + entries.len() as u64));
+            Talk::Appended { term, matched, sent, news, counts: true }
+        }
+        _ => return None,
+    })
+}
+
+struct Dice {
+    chance: Pcg64Mcg,
+    nodes: Vec<NodeId>,
+    workloads: Vec<WorkloadId>,
+    term: Term,
+    last: Index,
+}
+
+impl Dice {
+    fn of(&mut self, n: usize) -> usize {
+        self.chance.random_range(0..n)
+    }
+    fn yes(&mut self) -> bool {
+        self.of(2) == 0
+    }
+    fn maybe<T>(&mut self, draw: impl FnOnce(&mut Self) -> T) -> Option<T> {
+        if self.yes() { Some(draw(self)) } else { None }
+    }
+    fn some<T>(&mut self, mut draw: impl FnMut(&mut Self) -> T) -> Vec<T> {
+        (0..self.of(3)).map(|_| draw(self)).collect()
+    }
+    fn number(&mut self) -> u64 {
+        let small = self.chance.random_range(0..12);
+        let near = (self.last.0 + small).saturating_sub(6);
+        [small, near, (1 << 59) + small, (1 << 60) - 1, u64::MAX - small, u64::MAX][self.of(6)]
+    }
+    fn time(&mut self) -> Time {
+        Time([0, 1, 4_000_000_000, 11_000_000_000, 1 << 59, u64::MAX][self.of(6)])
+    }
+    fn length(&mut self) -> Duration {
+        let ms = [0, 1, 900, 4_000, 86_400_000][self.of(5)];
+        [Duration::from_millis(ms), Duration::from_secs(1 << 31), Duration::MAX][self.of(3)]
+    }
+    fn term(&mut self) -> Term {
+        Term([self.term.0, self.term.0 + 1, self.term.0 + 999_999, self.term.0.saturating_sub(1), u64::MAX][self.of(5)])
+    }
+    fn index(&mut self) -> Index {
+        Index(self.number())
+    }
+    fn lsn(&mut self) -> Lsn {
+        Lsn(self.number())
+    }
+    fn epoch(&mut self) -> Epoch {
+        Epoch(self.number())
+    }
+    fn node(&mut self) -> NodeId {
+        let known = self.of(self.nodes.len() + 1);
+        self.nodes.get(known).cloned().unwrap_or_else(|| "stranger".into())
+    }
+    fn workload(&mut self) -> WorkloadId {
+        let known = self.of(self.workloads.len() * 4 + 1);
+        self.workloads.get(known / 4).cloned().unwrap_or_else(|| "ghost".into())
+    }
+    fn claim(&mut self) -> (Claim, Epoch) {
+        let id = self.workload();
+        (if self.yes() { Claim::Primary(id) } else { Claim::Address(id) }, self.epoch())
+    }
+    fn ended(&mut self) -> Ended {
+        match self.of(3) {
+            0 => Ended::Surrender { boot: "b".into(), clean_at: self.maybe(Self::lsn) },
+            1 => Ended::LeaseOver,
+            _ => Ended::PowerOff,
+        }
+    }
+
+    fn command(&mut self) -> Command {
+        let (workload, node, epoch) = (self.workload(), self.node(), self.epoch());
+        let why = String::new();
+        match self.of(13) {
+            0 => Command::Revoke { workload, epoch, why },
+            1 => Command::End { workload, epoch, how: self.ended() },
+            2 => Command::Assign { workload, epoch, holder: node, why },
+            3 => Command::Open {
+                workload,
+                epoch,
+                timeline: self.number() as u32,
+                began: self.lsn(),
+                switch: self.lsn(),
+                sync: self.some(Self::node),
+                doubtful: self.some(Self::node),
+            },
+            4 => Command::Serve { workload, epoch },
+            5 => {
+                let (sure, asked) = (self.some(Self::node), self.some(Self::node));
+                Command::Sync { workload, epoch, number: self.number(), sure, asked, why }
+            }
+            6 => Command::Mark { workload, node, standing: Standing::NeedsClone(why) },
+            7 => Command::Place { workload, number: epoch, holder: node, why },
+            8 => Command::Withdraw { workload, number: epoch, why },
+            9 => Command::Vacate { workload, number: epoch, how: self.ended() },
+            10 => Command::PowerOff { node, fence: self.index() },
+            11 => Command::Enrol { node, store: "s".into(), by: karst_core::author::Author::Cluster },
+            _ => Command::Approve {
+                operation: OperationId(self.number()),
+                workload,
+                by: karst_core::author::Author::person("marlin"),
+            },
+        }
+    }
+
+    fn entries(&mut self, prev: Index) -> Vec<Entry> {
+        let (term, skew) = (self.term(), self.yes());
+        let mut entries = Vec::new();
+        for i in 1..=self.of(4) as u64 {
+            let index = if skew && self.yes() { self.index() } else { Index(prev.0.saturating_add(i)) };
+            entries.push(Entry { term, index, command: self.command() });
+        }
+        entries
+    }
+
+    fn talk(&mut self) -> Talk {
+        let (term, sent, counts, news) = (self.term(), self.time(), self.yes(), self.yes());
+        match self.of(9) {
+            0 => Talk::WouldYouVote { term, last: (self.term(), self.index()) },
+            1 => Talk::Would { term, yes: self.yes(), own: self.term() },
+            2 => Talk::Vote { term, last: (self.term(), self.index()) },
+            3 => Talk::Voted { term, yes: self.yes() },
+            4 => {
+                let prev = self.index();
+                let (entries, commit) = (self.entries(prev), self.index());
+                Talk::Append { term, prev: (self.term(), prev), entries, commit, sent, news }
+            }
+            5 => {
+                let index = self.index();
+                Talk::Appended { term, matched: if self.yes() { Ok(index) } else { Err(index) }, sent, news, counts }
+            }
+            6 => {
+                let (number, of) = (self.number() as u32, self.number() as u32);
+                let last = (self.term(), self.index());
+                let piece = Box::new(Piece { last, number, of, part: ClusterState::default() });
+                Talk::Install { term, piece, sent }
+            }
+            7 => Talk::Installing { term, last: self.index(), pieces: self.number() as u32, sent, counts },
+            _ => Talk::Expelled { term },
+        }
+    }
+
+    fn observation(&mut self) -> Observation {
+        let data = match self.of(4) {
+            0 => Data::Empty,
+            1 => Data::Foreign("nets".into()),
+            _ => Data::Present { standby: self.yes() },
+        };
+        Observation {
+            runs: self.yes(),
+            role: self.maybe(|d| if d.yes() { Role::Primary } else { Role::Standby }),
+            timeline: self.number() as u32,
+            position: self.maybe(Self::lsn),
+            received: self.maybe(Self::lsn),
+            replayed: self.maybe(Self::lsn),
+            upstream: self.maybe(Self::node),
+            streaming: self.yes(),
+            standbys: self.some(|d| Downstream {
+                node: d.node(),
+                sent: d.maybe(Self::lsn),
+                flushed: d.maybe(Self::lsn),
+                replayed: d.maybe(Self::lsn),
+                streaming: d.yes(),
+            }),
+            can_write: self.maybe(Self::yes),
+            copied: self.maybe(|d| Copied { done: d.number(), total: d.number() }),
+            ..Observation::down(data)
+        }
+    }
+
+    fn replica(&mut self) -> ReplicaReport {
+        ReplicaReport {
+            seen: self.maybe(Self::observation),
+            looks: self.number(),
+            age: self.length(),
+            down_for: self.maybe(Self::length),
+            opened: self.maybe(|d| {
+                let promotion = Promotion { timeline: d.number() as u32, began: d.lsn(), at: d.lsn() };
+                (d.epoch(), promotion)
+            }),
+            settled: self.maybe(|d| (d.epoch(), d.number() as u32, d.lsn())),
+            surrendered: self.maybe(|d| (d.epoch(), d.maybe(Self::lsn))),
+            sync_held: self.maybe(|d| (d.epoch(), d.number())),
+            prepared: self.maybe(|d| OperationId(d.number())),
+            rejoined: self.maybe(Self::epoch),
+            suspect: self.yes(),
+            unguarded: None,
+            doing: self.maybe(|d| ("clone".into(), d.length())),
+            failed: None,
+        }
+    }
+
+    fn parts(&mut self) -> Parts {
+        let gate = |d: &mut Self| GateReport {
+            listening: d.yes(),
+            forwarding: d.maybe(Self::epoch),
+            flows: d.number(),
+            waiting: d.number(),
+            refused: d.number(),
+        };
+        let address = |d: &mut Self| AddressReport {
+            held: d.yes(),
+            flows: d.number() as usize,
+            surrendered: d.maybe(Self::epoch),
+            ..AddressReport::default()
+        };
+        let hearing = |d: &mut Self| Hearing { age: d.length(), lost: d.number() as u8, knocks: d.yes() };
+        Parts {
+            hears_ill: self.maybe(|d| d.some(|d| (d.node(), hearing(d))).into_iter().collect()),
+            replicas: self.some(|d| (d.workload(), d.replica())).into_iter().collect(),
+            gates: self.some(|d| (d.workload(), gate(d))).into_iter().collect(),
+            addresses: self.some(|d| (d.workload(), address(d))).into_iter().collect(),
+        }
+    }
+
+    fn request(&mut self) -> Request {
+        let (workload, node, by) = (self.workload(), self.node(), "marlin".to_string());
+        match self.of(7) {
+            0 => Request::Switchover { workload, to: self.maybe(Self::node), by, plan_only: self.yes() },
+            1 => {
+                let accept_loss = self.number();
+                Request::Failover { workload, to: node, by, accept_loss, plan_only: self.yes() }
+            }
+            2 => Request::Mode { workload, mode: Mode::ALL[self.of(3)], by },
+            3 => Request::Approve { operation: OperationId(self.number()), by },
+            4 => Request::Fence { node, by },
+            5 => Request::Enrol { node, by },
+            _ => Request::Readmit { node, by },
+        }
+    }
+
+    fn message(&mut self) -> Message {
+        let (number, sent, news) = (self.number(), self.time(), self.yes());
+        match self.of(9) {
+            0 => {
+                let lately = self.nodes.iter().cloned().collect::<Ordered>().pick(|_| true);
+                let heads = self.some(|d| (d.workload(), Head { epoch: d.epoch(), position: d.lsn() }));
+                Message::Beat { number, hears: Hears { you: self.maybe(Self::length), lately }, heads }
+            }
+            1..=3 => Message::Talk(self.talk()),
+            4 | 5 => {
+                let parts = self.parts();
+                let says = if self.yes() {
+                    let (boot, store) = (BootId::from("b"), self.maybe(|_| "s".into()));
+                    Says::All(Box::new(Report { boot, store, counts: self.yes(), system: None, parts }))
+                } else {
+                    Says::Since(self.number(), Box::new(parts))
+                };
+                Message::Checkin { number, sent, wants: self.some(Self::claim), says, news }
+            }
+            6 => {
+                let leases = self.some(|d| {
+                    let (claim, epoch) = d.claim();
+                    (claim, epoch, d.length())
+                });
+                Message::Grant { number, sent, term: self.term(), leases, news }
+            }
+            7 => {
+                let flow = Flow { client: ([192, 0, 2, 1], 7).into(), here: ([10, 30, 0, 50], 7433).into() };
+                Message::Flows { workload: self.workload(), flows: vec![flow; self.of(4)] }
+            }
+            _ if self.yes() => Message::Answer { number, answer: Answer::NoCoordinator },
+            _ => Message::Ask { number, request: self.request(), level: Level::ALL[self.of(3)] },
+        }
+    }
+}
+
+/// The same for every way that a node can be in.
+fn goes_on(seed: u64) {
+    let (spec, me, leads) = match seed % 4 {
+        0 => (powered_spec(), "doline", true),
+        1 => (powered_spec(), "polje", false),
+        2 => (Shape::TwoWorkloads.spec(false), "uvala", false),
+        _ => (Shape::OneNode.spec(true), "doline", true),
+    };
+    let (nodes, workloads) = (spec.nodes.keys().cloned().collect(), spec.workloads.keys().cloned().collect());
+    let mut subject = Subject::new(spec, me, seed, leads);
+    assert_eq!(subject.node.is_coordinator(), leads);
+    subject.led &= seed % 8 < 4;
+    let chance = Pcg64Mcg::seed_from_u64(seed);
+    let mut dice = Dice { chance, nodes, workloads, term: Term(0), last: Index(0) };
+    for _ in 0..24 {
+        (dice.term, dice.last) = (subject.node.term(), subject.node.log().last().1);
+        let (from, message) = (dice.node(), dice.message());
+        subject.take(Input::Received { from, message });
+        subject.pass(Duration::from_millis([0, 1, 50, 700][dice.of(4)]));
+        assert!(!subject.node.status().sentence.is_empty());
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 10_000, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn whatever_arrives_a_node_goes_on(seed in any::<u64>()) {
+        goes_on(seed);
+    }
+}
