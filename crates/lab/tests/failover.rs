@@ -112,7 +112,7 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
     over_tls(lab)
 }
 
-/// The audit trail: who asked, from where, and the answer; a stranger too, and neither token nor body.
+/// The audit trail: who asks, from where, and then the answer; a stranger too, and neither token nor body.
 async fn who_asked_is_on_record(lab: &Lab) -> Result<()> {
     let socket = lab.layout.runtime(NODES[0].name).join("api.sock");
     let stranger = Command::new("curl")
@@ -125,12 +125,18 @@ async fn who_asked_is_on_record(lab: &Lab) -> Result<()> {
     let begun = std::time::Instant::now();
     loop {
         let records = lab.client.history("limit=500").await?.records;
-        let lines: Vec<&str> = records.iter().filter(|r| r.kind == "asked").map(|r| r.text.as_str()).collect();
-        let moved = |l: &&str| {
-            asked(l, &["captain (administer)", "POST /api/v1/workloads/sailings/switchover", "answered 202"])
-        };
-        let strange = |l: &&str| asked(l, &["somebody without a valid token", "/nodes/polje/fence", "answered 401"]);
-        if lines.iter().any(moved) && lines.iter().any(strange) {
+        let lines: Vec<&str> = records
+            .iter()
+            .filter(|r| matches!(r.kind.as_str(), "asked" | "answered"))
+            .map(|r| r.text.as_str())
+            .collect();
+        let all = [
+            &["captain (administer) asks doline", "POST /api/v1/workloads/sailings/switchover"][..],
+            &["answered 202 to captain (administer)", "POST /api/v1/workloads/sailings/switchover"],
+            &["somebody without a valid token asks", "/nodes/polje/fence"],
+            &["answered 401 to somebody without a valid token", "/nodes/polje/fence"],
+        ];
+        if all.iter().all(|words| lines.iter().any(|l| asked(l, words))) {
             ensure!(lines.iter().all(|l| !l.contains("herring")), "a token is on record: {lines:?}");
             return Ok(());
         }
