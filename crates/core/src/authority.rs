@@ -42,13 +42,15 @@ impl std::fmt::Display for Claim {
 pub struct Authority {
     lease: Option<(Epoch, Time)>,
     armed: Option<Time>,
+    /// Since when the deadman owes an answer to what it was told.
+    told: Option<Time>,
 }
 
 impl Authority {
     /// At a daemon's start: what the deadman still counts down is not known yet. A server that runs is left alone until
     /// the deadman has said so, for at most this long (A7).
     pub fn awaiting(until: Time) -> Self {
-        Self { lease: None, armed: Some(until) }
+        Self { armed: Some(until), ..Self::default() }
     }
 
     /// Takes a grant; returns the deadline to arm the deadman with, if it is later than the one before by what is `worth` its
@@ -62,9 +64,27 @@ impl Authority {
         })
     }
 
+    pub fn on_told(&mut self, now: Time) {
+        self.told.get_or_insert(now);
+    }
+
+    /// Whether the deadman has to be told that nothing is left to watch: once, and not again before it has answered.
+    pub fn disarms(&mut self, now: Time) -> bool {
+        let disarms = self.armed.is_some() && self.told.is_none();
+        if disarms {
+            self.on_told(now);
+        }
+        disarms
+    }
+
     /// The deadman confirmed that it acts before `deadline`, or that it watches nothing here.
     pub fn on_armed(&mut self, deadline: Option<Time>) {
-        self.armed = deadline;
+        (self.armed, self.told) = (deadline, None);
+    }
+
+    /// The deadman has let a lease pass without a word: nothing can be held here until it answers again.
+    pub fn is_deadman_silent(&self, now: Time, kill_bound: Duration) -> bool {
+        self.told.is_some_and(|told| told + kill_bound <= now) && self.stop_by(kill_bound) <= now
     }
 
     pub fn armed(&self) -> Option<Time> {
@@ -136,6 +156,25 @@ mod tests {
         let armed = [(1, 0), (1, 100), (1, 200), (1, 340), (1, 360), (2, 370)]
             .map(|(epoch, sent)| authority.on_grant(Epoch(epoch), Time::ZERO + ms(sent), lease, ms(150)).is_some());
         assert_eq!(armed, [true, false, true, false, true, true], "a new epoch is armed at once");
+    }
+
+    #[test]
+    fn a_deadman_that_says_nothing_is_told_once_and_noticed_when_the_lease_passes() {
+        let (ms, lease, kill) = (Duration::from_millis, Duration::from_secs(2), Duration::from_millis(300));
+        let mut authority = Authority::default();
+        let at = |millis: u64| Time::ZERO + ms(millis);
+        let until = authority.on_grant(Epoch(1), at(0), lease, ms(150));
+        authority.on_told(at(0));
+        assert!(!authority.is_deadman_silent(at(1), kill), "it was told just now");
+        authority.on_armed(until);
+        assert!(!authority.is_deadman_silent(at(2_000), kill), "it owes nothing");
+        authority.on_told(at(200));
+        assert!(!authority.is_deadman_silent(at(1_500), kill), "what it last confirmed still covers");
+        assert!(authority.is_deadman_silent(at(1_700), kill));
+        assert!(!authority.disarms(at(1_700)), "it has not answered what it was told before");
+        authority.on_armed(until);
+        assert!(!authority.is_deadman_silent(at(1_700), kill));
+        assert_eq!([authority.disarms(at(1_700)), authority.disarms(at(1_800))], [true, false]);
     }
 
     proptest! {

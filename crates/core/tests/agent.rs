@@ -212,6 +212,24 @@ fn a_running_primary_is_picked_up_after_a_restart() {
     assert_eq!(rig.action(&unknown).map(|(_, a)| a), Some(Action::StopNow));
 }
 
+/// Its host may be off, and a connection to it silent for long: nobody waits for that.
+#[test]
+fn a_copy_of_a_primary_that_is_none_any_more_is_given_up() {
+    let mut open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    open.standing.insert(me(), Standing::Diverged("a test".into()));
+    let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
+    let (id, action) = rig.action(&open).expect("it goes home");
+    assert_eq!(action, Action::Rewind { to: "polje".into() });
+    let ended = WorkloadState { tenure: Tenure::Ended { last: "polje".into(), how: Ended::PowerOff }, ..open.clone() };
+    assert_eq!(rig.step(&ended), [Order::Cancel { id }]);
+    // It had begun to change the data.
+    rig.agent.on_observed(Observation::down(Data::Unusable("half rewound".into())), rig.now);
+    let next =
+        WorkloadState { epoch: Epoch(4), tenure: Tenure::Open { holder: "uvala".into(), serving: true }, ..open };
+    rig.now += Duration::from_secs(1);
+    assert_eq!(rig.action(&next).map(|(_, a)| a), Some(Action::Clone { from: "uvala".into() }));
+}
+
 /// A former primary is rewound; where that does not work, cloned; a completed one is reported and not repeated.
 #[test]
 fn a_diverged_replica_is_rewound_and_else_cloned() {

@@ -113,8 +113,8 @@ impl Node {
                 let flows = if hold.is_some() { keeper.flows.clone() } else { Vec::new() };
                 self.emit(Effect::Address { workload: id.clone(), order, flows });
             }
-            let keeper = &self.addresses[&id];
-            if keeper.is_gone() && keeper.authority.armed().is_some() {
+            let (now, keeper) = (self.now, self.addresses.get_mut(&id).expect("its id was just listed"));
+            if keeper.is_gone() && keeper.authority.disarms(now) {
                 self.emit(Effect::Disarm { claim: Claim::Address(id) });
             }
         }
@@ -158,7 +158,10 @@ impl Node {
     pub(super) fn address_report(&self, id: &WorkloadId, keeper: &Keeper) -> AddressReport {
         let place = &self.state.workload(id).place;
         let leaving = place.holder.as_ref() == Some(&self.me) && place.leaving;
-        let AddressSeen { held, conflict, trouble, unlisted, .. } = keeper.seen.without_flows();
+        let AddressSeen { held, conflict, mut trouble, unlisted, .. } = keeper.seen.without_flows();
+        if keeper.authority.is_deadman_silent(self.now, self.spec.timings.kill_bound) {
+            trouble.get_or_insert_with(|| "its deadman does not answer".into());
+        }
         let (flows, gone) = (keeper.seen.flows.len(), leaving && keeper.is_gone());
         AddressReport { held, conflict, trouble, flows, unlisted, surrendered: gone.then_some(place.number) }
     }

@@ -302,6 +302,7 @@ impl Node {
                     && mine
                     && let Some(deadline) = keeper.authority.on_grant(*epoch, sent, *lease, worth)
                 {
+                    keeper.authority.on_told(self.now);
                     self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
                 }
                 continue;
@@ -321,6 +322,7 @@ impl Node {
                 if self.planted == Some(Planted::TrustWithoutDeadman) {
                     agent.authority.on_armed(Some(deadline));
                 }
+                agent.authority.on_told(self.now);
                 self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
             }
         }

@@ -529,6 +529,12 @@ impl Agent {
         if ended && let Some(Running { action: Action::Repoint { .. }, .. }) = self.running {
             self.cancel();
         }
+        // Whom it copies from is no primary any more, and may never answer again (its host may be off): the next one's data are wanted.
+        if let Some(Running { action: Action::Rewind { to: from } | Action::Clone { from }, .. }) = &self.running
+            && (ended || w.grantable().is_some_and(|holder| holder != from))
+        {
+            self.cancel();
+        }
         // Somebody was chosen without it, who waits for this standby now (D13).
         if primary.is_some()
             && let Some(Running { action: Action::Settle { .. }, .. }) = self.running
@@ -555,7 +561,9 @@ impl Agent {
             return;
         }
         if !seen.runs && self.authority.armed().is_some() {
-            self.orders.push(Order::Disarm);
+            if self.authority.disarms(now) {
+                self.orders.push(Order::Disarm);
+            }
             return;
         }
         if scene.fenced {

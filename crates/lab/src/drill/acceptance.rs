@@ -251,6 +251,16 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         stalls::disk_hangs(lab)
     );
     scene!("promotion hangs", "it is given up, and another is promoted", stalls::promotion_hangs(lab));
+    scene!(
+        "deadman of the address's host stands still",
+        "the address moves, the primary does not",
+        stalls::address_without_deadman(lab, LOAD)
+    );
+    scene!(
+        "power cut right after another fault",
+        "whoever copied from the lost host turns to the next",
+        stalls::struck_twice(lab, LOAD)
+    );
     scene!("a standby's stream is dead", "writes wait for a second at most", doors::stream_is_dead(lab, LOAD));
     scene!("a planned move's target dies", "all is well within seconds", doors::target_dies(lab));
     scene!("strangers knock", "nobody is suspected, nothing moves, no memory grows", doors::strangers_knock(lab));

@@ -210,7 +210,8 @@ pub async fn stream_is_dead(lab: &Lab, load: &str) -> Result<String> {
     Ok(format!("writes waited for {} ms: both ways, to it, from it", seen.join(", ")))
 }
 
-fn longest_stall(path: &Path, from: u64) -> Result<Duration> {
+/// The longest time between two acknowledged writes since a moment.
+pub(super) fn longest_stall(path: &Path, from: u64) -> Result<Duration> {
     let lines = journal::read(path)?;
     let mut acks: Vec<u64> =
         lines.iter().filter(|l| l.ending == Ending::Acknowledged && l.ended >= from).map(|l| l.ended).collect();

@@ -1,21 +1,29 @@
 //! What stalls, lags or is gone for good: each scene does it to a running lab under load, looks at what must hold, undoes it, and
 //! says in a few words what it saw. An error is a promise that was not kept.
 
+use super::doors::longest_stall;
 use super::in_host::{InHost, server_ends};
 use super::scenes::{LIMIT, apply, is_elsewhere, longest_authority};
 use crate::cluster::Lab;
 use crate::disk::Volume;
 use crate::fault::{Fault, Frozen, Keeper};
+use crate::find;
 use crate::layout::{Layout, NODES};
 use crate::steal::{boot_nanos, wall_nanos};
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::outage::worst_cases;
+use karst_api::core::view::ReplicaView;
 use rustix::process::Signal;
 use std::time::{Duration, Instant};
 
 /// How long a promotion may take before it is given up, and its server's end.
 const PROMOTION_GIVEN_UP: Duration = Duration::from_secs(10);
+
+/// A client over an address whose host's deadman stands still: the lease passes, another host takes the address up, the client comes back.
+const ADDRESS_LEFT: Duration = Duration::from_millis(3_000);
+/// Two faults in a row, where writes wait for the one standby that is left: what a power cut takes, and a copy of little data.
+const STRUCK_TWICE: Duration = Duration::from_millis(5_000);
 
 fn since(nanos: u64) -> Duration {
     Duration::from_nanos(boot_nanos() - nanos)
@@ -166,4 +174,53 @@ fn stop_at_promotion(layout: &Layout, primary: &str) -> Result<Option<String>> {
         }
         std::thread::sleep(Duration::from_micros(200));
     }
+}
+
+/// The deadman of the host that has the floating address stands still, and nothing else: the address goes where one answers.
+pub async fn address_without_deadman(lab: &Lab, load: &str) -> Result<String> {
+    let journal = lab.layout.dir.join(format!("load/{load}.journal"));
+    let before = lab.healthy(LIMIT).await?;
+    let place = |r: &StatusReply| r.status.workloads[0].address.as_ref().and_then(|a| a.holder.clone());
+    let host = place(&before).context("the address is nowhere")?.to_string();
+    let at = boot_nanos();
+    apply(lab, Fault::Freeze { host: host.clone(), what: Frozen::Deadman })?;
+    lab.wait("the address is elsewhere", LIMIT, |r| place(r).is_some_and(|n| n.as_str() != host)).await?;
+    let moved = since(at);
+    // Longer than whoever was on it needs to come back.
+    tokio::time::sleep(ADDRESS_LEFT).await;
+    apply(lab, Fault::Thaw { host })?;
+    let after = lab.healthy(LIMIT).await?;
+    ensure!(after.status.workloads[0].epoch == before.status.workloads[0].epoch, "the primary moved for it");
+    let stall = longest_stall(&journal, at)?;
+    ensure!(stall < ADDRESS_LEFT, "clients waited for {stall:?}");
+    Ok(format!("it moved {} ms after; clients waited for {} ms", moved.as_millis(), stall.as_millis()))
+}
+
+/// The primary's server dies, and as soon as the next one serves its host loses its power: the first host, which was about to copy
+/// from that one, turns to the third.
+pub async fn struck_twice(lab: &Lab, load: &str) -> Result<String> {
+    let journal = lab.layout.dir.join(format!("load/{load}.journal"));
+    lab.healthy(LIMIT).await?;
+    let first = lab.primary().await?;
+    find::signal(find::postmaster(&lab.layout, &first)?, Signal::KILL)?;
+    let moved = lab.wait("a new primary", LIMIT, is_elsewhere(&first)).await?;
+    let second = moved.status.workloads[0].primary.clone().context("a primary")?.to_string();
+    let copies = |r: &StatusReply| {
+        let rewinds = |v: &ReplicaView| {
+            let doing = v.report.as_ref().and_then(|r| r.doing.as_ref());
+            v.node.as_str() == first && doing.is_some_and(|(what, _)| what.contains("rewind"))
+        };
+        r.status.workloads[0].replicas.iter().any(rewinds)
+    };
+    lab.wait("it turns to the new primary", LIMIT, copies).await?;
+    let at = boot_nanos();
+    apply(lab, Fault::PowerOff { host: second.clone() })?;
+    lab.wait("another primary", LIMIT, is_elsewhere(&second)).await?;
+    let whole = |r: &StatusReply| r.status.workloads[0].sync.sure.iter().any(|n| n.as_str() == first);
+    lab.wait("the first host confirms writes", LIMIT, whole).await?;
+    apply(lab, Fault::PowerOn { host: second })?;
+    lab.healthy(LIMIT).await?;
+    let stall = longest_stall(&journal, at)?;
+    ensure!(stall < STRUCK_TWICE, "writes waited for {stall:?}");
+    Ok(format!("writes waited for {} ms, a copy of all data among them", stall.as_millis()))
 }
