@@ -315,7 +315,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     };
     let (disagreements, renewal, strange) =
         (peers.disagreements.clone(), peers.renewal.clone(), peers.strangers.clone());
-    let (replicas, gates) = start_hands(&run, &spec, &me, &tell)?;
+    let Hands { servers, replicas, gates } = start_hands(&run, &spec, &me, &tell)?;
     let (deadman, orders) = mpsc::unbounded_channel();
     let confirmed = tell.clone();
     pulse.spawn(deadman::client::run(deadman::socket(&run.common.runtime), orders, move |counting| {
@@ -369,7 +369,7 @@ fn run_daemon(run: Run, spec: Spec, spec_text: String, me: NodeId) -> Result<()>
     tokio::spawn(http::watch_status(service.clone()));
     let (tls, tokens) = (run.tls.clone(), run.tokens.clone());
     let files = renew::Files { tls, tokens, history_password: run.history_password.clone() };
-    let users = renew::Users { peers: renewal, http: http_certificate, service: service.clone() };
+    let users = renew::Users { peers: renewal, http: http_certificate, service: service.clone(), servers };
     tokio::spawn(renew::run(files, users));
     let (served, serving) = std::sync::mpsc::channel();
     std::thread::Builder::new().name("http".into()).spawn(move || {
@@ -404,22 +404,25 @@ type AddressOrders = mpsc::UnboundedSender<(AddressOrder, Vec<Flow>)>;
 /// To one power device: what to do, and which hardware it has to be.
 type PowerOrders = mpsc::UnboundedSender<(PowerOrder, Option<String>)>;
 
-type Hands = (
-    BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
-    BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
-);
+#[derive(Default)]
+struct Hands {
+    servers: Vec<Arc<Postgres>>,
+    replicas: BTreeMap<WorkloadId, mpsc::UnboundedSender<hands::Hand>>,
+    gates: BTreeMap<WorkloadId, mpsc::UnboundedSender<karst_core::node::GateOrder>>,
+}
 
 fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<Hands> {
-    let (mut replicas, mut gates) = (BTreeMap::new(), BTreeMap::new());
+    let mut hands = Hands::default();
     let bounds = Bounds::of_gate(spec.workloads.values().filter(|w| w.gates.contains_key(me)).count());
     for (id, workload) in &spec.workloads {
         if let Some(replica) = workload.replicas.get(me) {
             let processes = run.common.processes(id, &replica.data);
             let server =
                 Arc::new(Postgres::new(Plan::from_spec(id, workload, me, (&run.common.runtime, &run.tls), processes)?));
+            hands.servers.push(server.clone());
             let (hand, told) = mpsc::unbounded_channel();
             tokio::spawn(hands::replica(id.clone(), server, spec.timings.heartbeat, told, tell.clone()));
-            replicas.insert(id.clone(), hand);
+            hands.replicas.insert(id.clone(), hand);
         }
         if let Some(address) = workload.gates.get(me) {
             let (order, orders) = mpsc::unbounded_channel();
@@ -428,10 +431,10 @@ fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<Hands
             let listen = if workload.may_hold_address(me) { everywhere } else { *address };
             let (at, every) = ((listen, bounds), spec.timings.heartbeat * CALM_LOOKS);
             tokio::spawn(hands::gate(id.clone(), at, every, orders, tell.clone()));
-            gates.insert(id.clone(), order);
+            hands.gates.insert(id.clone(), order);
         }
     }
-    Ok((replicas, gates))
+    Ok(hands)
 }
 
 fn start_addresses(spec: &Spec, me: &NodeId, tell: &Tell) -> Result<BTreeMap<WorkloadId, AddressOrders>> {

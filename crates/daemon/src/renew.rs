@@ -5,11 +5,13 @@ use crate::http::{Service, Tokens};
 use crate::peers::Renewal;
 use crate::tls::{self, HttpCertificate, Identity};
 use anyhow::{Context, Result};
+use karst_adapters::Postgres;
 use karst_core::spec::{Finding, Severity, Spec};
 use std::fs::Metadata;
+use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::sync::PoisonError;
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, SystemTime};
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -30,6 +32,7 @@ pub struct Users {
     pub peers: Renewal,
     pub http: HttpCertificate,
     pub service: actix_web::web::Data<Service>,
+    pub servers: Vec<Arc<Postgres>>,
 }
 
 pub fn read_tokens(path: &Path) -> Result<Tokens> {
@@ -60,7 +63,7 @@ pub async fn run(files: Files, users: Users) {
         let now = stamps_of(&watched);
         if told || now != stamps {
             stamps = now;
-            trouble = take_up(&files, &users).err().map(|error| format!("{error:#}"));
+            trouble = take_up(&files, &users).await.err().map(|error| format!("{error:#}"));
             match &trouble {
                 None => tracing::info!("certificates and tokens are read again"),
                 Some(trouble) => tracing::error!(%trouble, "what changed is not taken up"),
@@ -69,12 +72,15 @@ pub async fn run(files: Files, users: Users) {
     }
 }
 
-fn take_up(files: &Files, users: &Users) -> Result<()> {
+async fn take_up(files: &Files, users: &Users) -> Result<()> {
     // All of it before any of it is taken up.
     let (identity, tokens) = (Identity::load(&files.tls)?, read_tokens(&files.tokens)?);
     users.http.renew(&identity)?;
     users.peers.renew(&identity)?;
     *users.service.tokens.write().unwrap_or_else(PoisonError::into_inner) = tokens;
+    for server in &users.servers {
+        server.renew_certificates().await?;
+    }
     Ok(())
 }
 
@@ -103,22 +109,33 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
     }
     for name in ["ca.pem", "node.pem", "server.pem"] {
         let path = files.tls.join(name);
-        let Ok(Some(left)) = tls::left(&path) else { continue };
-        if left < SOON {
-            let days = left.as_secs() / (24 * 3_600);
-            let what = format!("{} of {me} ends in {days} days; without it nobody connects", path.display());
-            found.push(finding(what, "put a new one in its place; it is taken up without a restart"));
-        }
+        let what = match tls::left(&path) {
+            Ok(Some(left)) if left < SOON => {
+                format!("ends in {} days; without it nobody connects", left.as_secs() / (24 * 3_600))
+            }
+            Ok(_) => continue,
+            Err(error) => format!("cannot be read, so nobody knows when it ends: {error:#}"),
+        };
+        let what = format!("{} of {me} {what}", path.display());
+        found.push(finding(what, "put a new one in its place; it is taken up without a restart"));
     }
     let keys = ["node.key", "server.key"].map(|name| files.tls.join(name));
     let secrets = spec.workloads.values().flat_map(|w| w.settings.values()).filter_map(|v| v.strip_prefix("file:"));
     let power = spec.nodes.values().filter_map(|n| n.power.as_ref()).flat_map(|p| p.settings.values());
     let secrets = secrets.chain(power.filter_map(|v| v.strip_prefix("file:"))).map(PathBuf::from);
-    let others_read = |m: Metadata| m.mode() & 0o077 != 0;
+    let others_read = |m: &Metadata| m.mode() & 0o077 != 0;
     for path in keys.into_iter().chain(secrets).chain(files.history_password.clone()) {
-        if std::fs::metadata(&path).is_ok_and(others_read) {
-            let what = format!("others may read {} on {me}, which holds a secret", path.display());
-            found.push(finding(what, "chmod 0600, and make a new secret if somebody may have read it"));
+        match std::fs::metadata(&path) {
+            Ok(metadata) if others_read(&metadata) => {
+                let what = format!("others may read {} on {me}, which holds a secret", path.display());
+                found.push(finding(what, "chmod 0600, and make a new secret if somebody may have read it"));
+            }
+            Err(error) if error.kind() != ErrorKind::NotFound => {
+                let what =
+                    format!("nobody knows who may read {} on {me}, which holds a secret: {error}", path.display());
+                found.push(finding(what, "make it readable for the daemon's user alone, chmod 0600"));
+            }
+            _ => {}
         }
     }
     found.sort_by(|a, b| a.what.cmp(&b.what));

@@ -21,7 +21,7 @@ pub struct Identity {
 }
 
 /// What may be another while the daemon runs.
-pub const FILES: [&str; 4] = ["ca.pem", "node.pem", "node.key", "crl.pem"];
+pub const FILES: [&str; 6] = ["ca.pem", "node.pem", "node.key", "crl.pem", "server.pem", "server.key"];
 
 impl Identity {
     /// From `ca.pem`, `node.pem` and `node.key` in one directory; and `crl.pem`, if it is there, with what the CA has revoked.

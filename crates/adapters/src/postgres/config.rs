@@ -64,6 +64,8 @@ pub enum PlanError {
         "{}: it is the node's own key, and whoever has that speaks for the node: give the server one of its own", .0.display()
     )]
     NodesKey(PathBuf),
+    #[error("{}: cannot be read, so nobody knows whose key it is: {why}", path.display())]
+    Key { path: PathBuf, why: String },
     #[error("workload {workload}: there is no user `{user}` on this host")]
     NoUser { workload: WorkloadId, user: String },
 }
@@ -98,8 +100,8 @@ impl Plan {
             (Some(database), Some(client)) => Some((database.clone(), client.clone(), secret("client-secret")?)),
             _ => None,
         };
-        let keys = ["node.key", KEY].map(|name| std::fs::read(tls.join(name)).ok());
-        if keys[0].is_some() && keys[0] == keys[1] {
+        let (node, server) = (key_in(tls, "node.key")?, key_in(tls, KEY)?);
+        if node.is_some() && node == server {
             return Err(PlanError::NodesKey(tls.join(KEY)));
         }
         let extra = spec.settings.iter().filter_map(|(k, v)| Some((k.strip_prefix("set.")?.into(), v.clone())));
@@ -139,6 +141,16 @@ fn long_enough(workload: &WorkloadId, password: String) -> std::result::Result<S
     let why =
         format!("it has {} characters; make one of at least {SECRET}, with `openssl rand -hex 32`", password.len());
     Err(PlanError::Secret { workload: workload.clone(), key: "secret", why })
+}
+
+/// What a key file holds; none where there is no such file.
+fn key_in(tls: &Path, name: &str) -> std::result::Result<Option<Vec<u8>>, PlanError> {
+    let path = tls.join(name);
+    match std::fs::read(&path) {
+        Ok(key) => Ok(Some(key)),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(PlanError::Key { path, why: error.to_string() }),
+    }
 }
 
 fn read_secret(reference: &str) -> std::result::Result<String, String> {
@@ -285,6 +297,15 @@ impl Postgres {
         let text = format!("*:*:*:{REPLICATION_ROLE}:{}\n", plan.replication_password);
         let file = plan.passfile();
         self.files().put(&file, text.as_bytes(), false).map_err(Trouble::io(file.display().to_string()))
+    }
+
+    /// Takes up what is new of the certificates, and has a server that runs do the same: who connects from here on sees it.
+    ///
+    /// # Errors
+    /// If a file cannot be read or put where the server finds it.
+    pub async fn renew_certificates(&self) -> Result<()> {
+        self.write_passfile()?;
+        if self.first().is_some() { self.reload().await } else { Ok(()) }
     }
 
     /// A file that the server may read and not replace.

@@ -49,8 +49,9 @@ impl Postgres {
                 "the rewind left data that do not lead to timeline {timeline} of {primary}"
             )));
         }
-        self.restore_histories(timeline, self.first_timeline(&text), &histories)?;
-        self.has_log(&text)?;
+        let label = self.label()?;
+        self.restore_histories(timeline, first_timeline(&label, &text), &histories)?;
+        self.has_log(&label, &text)?;
         // It brought the source's own configuration.
         self.write_include()?;
         let signal = plan.data.join("standby.signal");
@@ -64,13 +65,12 @@ impl Postgres {
         self.files().remove(&path).map_err(Trouble::io(path.display().to_string()))
     }
 
-    /// The timeline on which recovery begins: the one of the last common checkpoint, which a rewind names by its log file.
-    fn first_timeline(&self, control: &str) -> Option<u32> {
-        match self.files().read_text(&self.plan.data.join("backup_label")) {
-            Ok(label) => start_of(&label),
-            Err(_) => {
-                control.lines().find_map(|l| l.strip_prefix("Latest checkpoint's TimeLineID:"))?.trim().parse().ok()
-            }
+    /// What a rewind says of where recovery begins; empty where it left nothing of it, as nothing was rewound.
+    fn label(&self) -> Result<String> {
+        let path = self.plan.data.join("backup_label");
+        match self.files().read_text(&path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(String::new()),
+            read => read.map_err(Trouble::io(path.display().to_string())),
         }
     }
 }
@@ -114,10 +114,9 @@ impl Postgres {
 impl Postgres {
     /// Whether every log segment is here from where recovery begins to where it is consistent. A rewind keeps only what the
     /// source has too, and a source that was itself cloned begins later (D9).
-    fn has_log(&self, control: &str) -> Result<()> {
+    fn has_log(&self, label: &str, control: &str) -> Result<()> {
         let dir = self.plan.data.join("pg_wal");
-        let label = self.files().read_text(&self.plan.data.join("backup_label")).unwrap_or_default();
-        let Some(needed) = segments(&label, control) else { return Ok(()) };
+        let Some(needed) = segments(label, control) else { return Ok(()) };
         let names = self.files().names(&dir).map_err(Trouble::io(dir.display().to_string()))?;
         let have: BTreeSet<String> = names.iter().filter_map(|name| name.get(8..24).map(String::from)).collect();
         match needed.into_iter().find(|segment| !have.contains(segment)) {
@@ -137,6 +136,14 @@ fn segments(label: &str, control: &str) -> Option<Vec<String>> {
     let per_log = (1 << 32) / size;
     let name = |n: u64| format!("{:08X}{:08X}", n / per_log, n % per_log);
     Some((from / size..=upto.saturating_sub(1).max(from) / size).map(name).collect())
+}
+
+/// The timeline on which recovery begins: the one of the last common checkpoint, which a rewind names by its log file.
+fn first_timeline(label: &str, control: &str) -> Option<u32> {
+    if label.is_empty() {
+        return control.lines().find_map(|l| l.strip_prefix("Latest checkpoint's TimeLineID:"))?.trim().parse().ok();
+    }
+    start_of(label)
 }
 
 fn start_of(label: &str) -> Option<u32> {
