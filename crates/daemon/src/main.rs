@@ -81,7 +81,7 @@ impl Common {
         // Without the right to make one, servers are found by their directory alone.
         let usable = parent.filter(|dir| std::fs::create_dir_all(dir).is_ok());
         if usable.is_none() {
-            tracing::warn!(%workload, "no cgroup of its own: its processes are found by their working directory (C1)");
+            tracing::warn!(%workload, "no cgroup of its own: its processes are found by their working directory");
         }
         Processes::new(Path::new(data), usable.map(|dir| Cgroup::new(&dir, workload.as_str())))
     }

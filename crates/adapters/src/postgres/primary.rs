@@ -69,7 +69,7 @@ impl Postgres {
     pub(super) async fn set_sync(&self, number: (u64, u64), standbys: &[NodeId], unprotected: bool) -> Result<()> {
         let newest = self.remember(|m| m.sync);
         if number < newest {
-            return Err(Trouble::Wrong(format!("setting {number:?} is older than {newest:?}, which is in force (D2)")));
+            return Err(Trouble::Wrong(format!("setting {number:?} is older than {newest:?}, which is in force")));
         }
         let was_unprotected = self.remember(|m| {
             m.sync = number;

@@ -173,7 +173,7 @@ impl Postgres {
         }
         let mark = self.plan.data.join(super::rewind::MARK);
         if self.files().exists(&mark).map_err(Trouble::io(mark.display().to_string()))? {
-            return Err(Trouble::Wrong("its data are half rewound (D9): a clone has to replace them".into()));
+            return Err(Trouble::Wrong("its data are half rewound: a clone has to replace them".into()));
         }
         self.remember(|m| *m = super::Memory { upstream: upstream.clone(), ..Default::default() });
         self.write_settings(upstream.as_ref(), IMPOSSIBLE)?;

@@ -434,7 +434,7 @@ impl Consensus {
     pub fn on_time(&mut self, now: Time, chance: f64) {
         if let Some(until) = self.silent_from(now) {
             if until <= now {
-                self.follow(self.term, now, chance, Some("no acknowledgement from a majority for one window (A3)"));
+                self.follow(self.term, now, chance, Some("no acknowledgement from a majority for one window"));
             } else if self.as_leader().is_some_and(|l| l.beat_due <= now) {
                 self.beat(now);
             }

@@ -111,7 +111,7 @@ impl Node {
                 consensus::Order::Regressed { node, acknowledged, found } => {
                     let text = format!(
                         "{node} had acknowledged the log up to {acknowledged} and now has it up to {found}: its store \
-                         went back in time, and its acknowledgements no longer count (A6)"
+                         went back in time, and its acknowledgements no longer count"
                     );
                     self.record(Event::new(Level::Warning, "store-regressed", text).with("node", node));
                 }

@@ -109,7 +109,7 @@ impl Timings {
             Inequality {
                 key: "lease",
                 rule: format!(
-                    "a lost coordinator never costs a healthy primary its lease (A8): lease - {rho} % - kill_bound - \
+                    "a lost coordinator never costs a healthy primary its lease: lease - {rho} % - kill_bound - \
                      2.5 * heartbeat > stickiness + {} % + election_spread + commit + renewal",
                     2.0 * rho
                 ),
@@ -120,7 +120,7 @@ impl Timings {
             },
             Inequality {
                 key: "suspicion_floor",
-                rule: "three heartbeats in a row may be lost before anyone is suspected (L2): suspicion_floor > 3 * \
+                rule: "three heartbeats in a row may be lost before anyone is suspected: suspicion_floor > 3 * \
                        heartbeat"
                     .into(),
                 left: self.suspicion_floor,
@@ -128,7 +128,7 @@ impl Timings {
             },
             Inequality {
                 key: "stickiness",
-                rule: "a coordinator is not given up for jitter (L2): stickiness > 4 * heartbeat".into(),
+                rule: "a coordinator is not given up for jitter: stickiness > 4 * heartbeat".into(),
                 left: self.stickiness,
                 right: self.heartbeat * 4,
             },

@@ -287,7 +287,7 @@ impl Deadman {
             Ok(()) => drop(self.unguarded.remove(claim)),
             Err(error) => {
                 if self.unguarded.insert(claim.clone(), error.to_string()).is_none() {
-                    tracing::warn!(%claim, %error, "no packet guard: a host frozen as a whole is not covered (C3)");
+                    tracing::warn!(%claim, %error, "no packet guard: a host frozen as a whole is not covered");
                 }
             }
         }
