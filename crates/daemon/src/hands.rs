@@ -1,7 +1,7 @@
 //! The hands: one task per replica that drives its server, one gate per workload that this node serves, one task per floating
 //! address, one per power device.
 
-use crate::heart::{Glance, Tell, Told};
+use crate::heart::{Glance, Tell};
 use karst_adapters::{Address, Bounds, Gate, Postgres, Power};
 use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, Flow, GateOrder};
 use karst_core::power::PowerOrder;
@@ -63,7 +63,7 @@ fn together(every: Duration) -> Instant {
 pub async fn replica(
     workload: WorkloadId, server: Arc<Postgres>, heartbeat: Duration, mut told: UnboundedReceiver<Hand>, heart: Tell,
 ) {
-    let tell = move |input| drop(heart.send(Told::Input(Box::new(input))));
+    let tell = move |input| heart.input(input);
     let mut acting: Option<(u64, JoinHandle<()>)> = None;
     let (rewatch, mut watched) = watch::channel(());
     // The exit watch runs beside the probes, so that an exit is seen when it happens and not at the next probe.
@@ -206,8 +206,7 @@ pub async fn address(
         }
         let again = !seen.flows.is_empty() && looks.is_multiple_of(TRY_AGAIN);
         if fresh || again || seen != before {
-            let seen = Box::new(Input::AddressSeen { workload: workload.clone(), seen: seen.clone() });
-            let _ = heart.send(Told::Input(seen));
+            heart.input(Input::AddressSeen { workload: workload.clone(), seen: seen.clone() });
         }
     }
 }
@@ -238,7 +237,7 @@ pub async fn power(
                 PowerOrder::Look => false,
             };
             let result = device.carry_out(order, system.as_deref(), permit).await.map_err(|e| e.to_string());
-            let _ = heart.send(Told::Input(Box::new(Input::Powered { node, order, result })));
+            heart.input(Input::Powered { node, order, result });
         });
     }
     device.close().await;
@@ -264,7 +263,7 @@ pub async fn gate(
         let report = gate.report();
         if at_once || last.as_ref() != Some(&report) {
             last = Some(report.clone());
-            let _ = heart.send(Told::Input(Box::new(Input::GateSeen { workload: workload.clone(), report })));
+            heart.input(Input::GateSeen { workload: workload.clone(), report });
         }
         at_once = tokio::select! {
             order = orders.recv() => {

@@ -1,6 +1,7 @@
 //! The heart: the core's node on a real clock. It takes inputs, and hands every effect to whoever carries it out; it never
 //! waits for any of them.
 
+use crate::lock::lock;
 use crate::store::Store;
 use crate::whole::Moves;
 use crate::{clock, pulse};
@@ -11,7 +12,7 @@ use karst_core::state::Tenure;
 use karst_core::{Effect, Epoch, Index, Input, Node, NodeId, Term, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::{mpsc, oneshot, watch};
 
@@ -54,7 +55,21 @@ pub enum Told {
 }
 
 /// Whoever has something to say to the heart.
-pub type Tell = mpsc::UnboundedSender<Told>;
+#[derive(Clone)]
+pub struct Tell(mpsc::UnboundedSender<Told>);
+
+impl Tell {
+    /// One that has ended hears nothing, and its daemon ends with it.
+    pub fn input(&self, input: Input) {
+        let _ = self.0.send(Told::Input(Box::new(input)));
+    }
+}
+
+/// The way to the heart, and its end there.
+pub fn channel() -> (Tell, mpsc::UnboundedReceiver<Told>) {
+    let (tell, told) = mpsc::unbounded_channel();
+    (Tell(tell), told)
+}
 
 /// A handle to the heart; clones reach the same one.
 #[derive(Clone)]
@@ -67,21 +82,21 @@ pub struct Heart {
 
 impl Heart {
     pub fn input(&self, input: Input) {
-        let _ = self.tell.send(Told::Input(Box::new(input)));
+        self.tell.input(input);
     }
 
     pub fn stop(&self) {
-        let _ = self.tell.send(Told::Stop);
+        let _ = self.tell.0.send(Told::Stop);
     }
 
     /// Asks the cluster, for somebody who may ask so much; `None` if nobody answered in time.
     pub async fn ask(&self, request: Request, level: Level, patience: Duration) -> Option<Answer> {
         let ticket = self.tickets.fetch_add(1, Ordering::Relaxed);
         let (reply, answer) = oneshot::channel();
-        self.answers.lock().unwrap_or_else(PoisonError::into_inner).insert(ticket, reply);
+        lock(&self.answers).insert(ticket, reply);
         self.input(Input::Asked { ticket, request, level });
         let answer = tokio::time::timeout(patience, answer).await;
-        self.answers.lock().unwrap_or_else(PoisonError::into_inner).remove(&ticket);
+        lock(&self.answers).remove(&ticket);
         answer.ok()?.ok()
     }
 
@@ -135,7 +150,7 @@ pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) ->
                         store.record(event);
                     }
                     Effect::Answer { ticket, answer } => {
-                        let asker = answers.lock().unwrap_or_else(PoisonError::into_inner).remove(&ticket);
+                        let asker = lock(&answers).remove(&ticket);
                         if let Some(reply) = asker {
                             let _: Result<(), Answer> = reply.send(answer);
                         }

@@ -1,7 +1,9 @@
 //! What may change while the daemon runs: certificates, what was revoked, tokens. Taken up when the files change, or at once on SIGHUP;
 //! a file that cannot be read changes nothing, and is said. And what of them is about to end, or may be read by others.
 
+use crate::arguments::Run;
 use crate::http::{Service, Tokens};
+use crate::lock::write;
 use crate::peers::Renewal;
 use crate::tls::{self, HttpCertificate, Identity};
 use anyhow::{Context, Result};
@@ -11,7 +13,7 @@ use std::fs::Metadata;
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -25,6 +27,13 @@ pub struct Files {
     pub tls: PathBuf,
     pub tokens: PathBuf,
     pub history_password: Option<PathBuf>,
+}
+
+impl Files {
+    pub fn of(run: &Run) -> Self {
+        let (tls, tokens) = (run.tls.clone(), run.tokens.clone());
+        Self { tls, tokens, history_password: run.history_password.clone() }
+    }
 }
 
 /// Who is told.
@@ -48,8 +57,7 @@ pub async fn run(files: Files, users: Users) {
     let mut asked = signal(SignalKind::hangup()).ok();
     let mut trouble = None;
     loop {
-        *users.service.own.write().unwrap_or_else(PoisonError::into_inner) =
-            findings(&files, &users.service.spec, users.service.me.as_str(), trouble.as_ref());
+        *write(&users.service.own) = findings(&files, &users.service.spec, users.service.me.as_str(), trouble.as_ref());
         let hangup = async {
             match &mut asked {
                 Some(asked) => drop(asked.recv().await),
@@ -77,7 +85,7 @@ async fn take_up(files: &Files, users: &Users) -> Result<()> {
     let (identity, tokens) = (Identity::load(&files.tls)?, read_tokens(&files.tokens)?);
     users.http.renew(&identity)?;
     users.peers.renew(&identity)?;
-    *users.service.tokens.write().unwrap_or_else(PoisonError::into_inner) = tokens;
+    *write(&users.service.tokens) = tokens;
     for server in &users.servers {
         server.renew_certificates().await?;
     }

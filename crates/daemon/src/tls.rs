@@ -1,5 +1,6 @@
 //! Certificates: this node's own, the cluster's CA, and who the other end of a connection is.
 
+use crate::lock::{read, write};
 use anyhow::{Context, Result, bail};
 use karst_core::NodeId;
 use rustls::client::WebPkiServerVerifier;
@@ -9,7 +10,7 @@ use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
 use rustls::{ClientConfig, RootCertStore, ServerConfig};
 use std::path::Path;
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, RwLock};
 use std::time::{Duration, SystemTime};
 
 /// A node's identity: the certificate names the node (a DNS subject alternative name).
@@ -99,7 +100,7 @@ impl HttpCertificate {
 
     /// The next connection sees it.
     pub fn renew(&self, identity: &Identity) -> Result<()> {
-        *self.0.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(identity.certified()?);
+        *write(&self.0) = Arc::new(identity.certified()?);
         Ok(())
     }
 
@@ -110,7 +111,7 @@ impl HttpCertificate {
 
 impl ResolvesServerCert for HttpCertificate {
     fn resolve(&self, _: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        Some(self.0.read().unwrap_or_else(PoisonError::into_inner).clone())
+        Some(read(&self.0).clone())
     }
 }
 

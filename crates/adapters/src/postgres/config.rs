@@ -252,7 +252,6 @@ impl Postgres {
         set("primary_conninfo", &upstream.map(|u| self.conninfo(u)).transpose()?.unwrap_or_default());
         set("synchronous_standby_names", sync);
         self.remember(|m| m.written_sync = Some((sync.to_string(), std::time::Instant::now())));
-        self.write_passfile()?;
         // Not synced: the runtime directory is empty after a boot anyway, and every start writes all of this again.
         self.lay_out("server.conf", &text, 0o640)?;
         self.lay_out("hba.conf", &self.who_may_connect(), 0o640)

@@ -77,6 +77,8 @@ struct Memory {
     first: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
     /// A standby's process that replays the log, likewise.
     replayer: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
+    /// Since when that process alone knows the newest settings.
+    others_behind: Option<std::time::Instant>,
 }
 
 /// One replica's server on this host.

@@ -24,6 +24,7 @@ impl Postgres {
     /// A configuration reload. Sent to the first process itself: a query would cost a busy host more than the signal.
     pub(super) async fn reload(&self) -> Result<()> {
         let first = self.first().ok_or_else(|| Trouble::Wrong("the server does not run".into()))?;
+        self.remember(|m| m.others_behind = None);
         pidfd_send_signal(&*first, Signal::HUP).map_err(|e| Trouble::io("the reload signal")(e.into()))
     }
 

@@ -117,6 +117,7 @@ impl Postgres {
             if self.remember(|m| m.replayer.is_none()) {
                 self.replayer().await?;
             }
+            self.tell_others().await?;
             return Ok(());
         }
         seen.role = Some(Role::Primary);

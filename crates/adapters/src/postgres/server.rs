@@ -176,6 +176,7 @@ impl Postgres {
             return Err(Trouble::Wrong("its data are half rewound: a clone has to replace them".into()));
         }
         self.remember(|m| *m = super::Memory { upstream: upstream.clone(), ..Default::default() });
+        self.write_passfile()?;
         self.write_settings(upstream.as_ref(), IMPOSSIBLE)?;
         self.write_include()?;
         let process_file = self.plan.data.join("postmaster.pid");

@@ -12,6 +12,8 @@ use std::time::{Duration, Instant};
 /// A primary that dies may have sent the beginning of a record: its log is written by the page. After so many nudges without
 /// another record there is none.
 const BROKEN_OFF: Duration = Duration::from_millis(40);
+/// How long after the process that replays the log the others of a standby are told of its new upstream.
+const OTHERS_TOLD: Duration = Duration::from_secs(1);
 const SETTLE_LIMIT: Duration = Duration::from_secs(5);
 const REPOINT_LIMIT: Duration = Duration::from_secs(5);
 
@@ -38,9 +40,8 @@ impl Postgres {
             return Ok((replay.timeline, replay.at));
         }
         self.write_settings(None, IMPOSSIBLE)?;
-        self.reload().await?;
         // Whoever lost its stream in the middle of a record waits before it looks at what it has: up to 1.4 s were seen.
-        let mut nudges = Nudges::of(self.replayer().await?);
+        let mut nudges = self.tell_replayer().await?;
         within("the end of streaming and of replay", SETTLE_LIMIT, async {
             let (mut before, mut since) = (None, Instant::now());
             loop {
@@ -83,16 +84,35 @@ impl Postgres {
         })
     }
 
+    /// Has the process that replays the log read what was written, and for now it alone: at each reload the first process makes its
+    /// TLS context anew, and the server's other processes read all settings, just when somebody waits for this one.
+    async fn tell_replayer(&self) -> Result<Nudges> {
+        let replayer = self.replayer().await?;
+        if replayer.is_none() {
+            self.reload().await?;
+        } else {
+            self.remember(|m| m.others_behind = Some(Instant::now()));
+        }
+        Ok(Nudges::of(replayer))
+    }
+
+    /// Tells the other processes, once nobody waits any more.
+    pub(super) async fn tell_others(&self) -> Result<()> {
+        match self.remember(|m| m.others_behind) {
+            Some(since) if since.elapsed() >= OTHERS_TOLD => self.reload().await,
+            _ => Ok(()),
+        }
+    }
+
     /// Follows `upstream`, and returns when it streams.
     pub(super) async fn repoint(&self, upstream: NodeId) -> Result<()> {
         self.write_settings(Some(&upstream), IMPOSSIBLE)?;
-        self.reload().await?;
         let streams = "select exists (select from pg_stat_wal_receiver where status = 'streaming' and sender_port = $1
                        and sender_host = $2)";
         let port = self.plan.replicas.get(&upstream).map_or(0, |a| i32::from(a.port()));
         // It is named by whose certificate it shows.
         let (host, pool) = (upstream.as_str(), &self.pool);
-        let mut nudges = Nudges::of(self.replayer().await?);
+        let mut nudges = self.tell_replayer().await?;
         within("streaming", REPOINT_LIMIT, async {
             loop {
                 // D13: the first acknowledged write of the new primary waits for this.

@@ -11,8 +11,8 @@ pub mod server;
 pub mod watchdog;
 
 use karst_adapters::process::Processes;
-use karst_core::Time;
 use karst_core::authority::Claim;
+use karst_core::{Input, Time};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -37,6 +37,12 @@ pub struct Counting {
     pub deadline: Option<Time>,
     /// Why no packet guard is in force although a primary is counted down (C3).
     pub unguarded: Option<String>,
+}
+
+impl From<Counting> for Input {
+    fn from(Counting { claim, deadline, unguarded }: Counting) -> Self {
+        Input::Armed { claim, deadline, unguarded }
+    }
 }
 
 /// What the deadman watches.

@@ -4,6 +4,7 @@
 
 use super::Service;
 use super::problem::Refusal;
+use crate::lock::{lock, read};
 use actix_web::cookie::time::Duration as CookieDuration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
@@ -14,7 +15,7 @@ use karst_core::author::Level;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::future::{Ready, ready};
-use std::sync::{Mutex, PoisonError};
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 /// A token is known by its SHA-256 alone.
@@ -93,7 +94,7 @@ struct Session {
 impl Sessions {
     fn open(&self, token: Digested) -> String {
         let id: String = (0..2).map(|_| format!("{:032x}", rand::random::<u128>())).collect();
-        let mut sessions = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut sessions = lock(&self.0);
         let now = Instant::now();
         sessions.retain(|_, session| session.until > now);
         if sessions.len() >= SESSIONS
@@ -106,12 +107,12 @@ impl Sessions {
     }
 
     fn token(&self, id: &str) -> Option<Digested> {
-        let sessions = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let sessions = lock(&self.0);
         sessions.get(id).filter(|session| session.until > Instant::now()).map(|session| session.token)
     }
 
     fn close(&self, id: &str) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(id);
+        lock(&self.0).remove(id);
     }
 }
 
@@ -141,7 +142,7 @@ fn cookie_name(request: &HttpRequest) -> &'static str {
 }
 
 pub fn shown(request: &HttpRequest, service: &Service) -> Shown {
-    let tokens = service.tokens.read().unwrap_or_else(PoisonError::into_inner);
+    let tokens = read(&service.tokens);
     if let Some(header) = request.headers().get(header::AUTHORIZATION) {
         let token = header.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
         return token.and_then(|t| tokens.user(&digest(t.trim()))).map_or(Shown::Wrong, Shown::Token);
@@ -180,7 +181,7 @@ pub async fn open_session(
     service: web::Data<Service>, request: HttpRequest, body: web::Json<SessionBody>,
 ) -> Result<HttpResponse, Refusal> {
     let token = digest(body.token.trim());
-    let user = service.tokens.read().unwrap_or_else(PoisonError::into_inner).user(&token);
+    let user = read(&service.tokens).user(&token);
     let Some(user) = user else {
         let wait = service.strangers.wrong(request.peer_addr().map(|a| a.ip()));
         tokio::time::sleep(wait).await;

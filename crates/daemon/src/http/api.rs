@@ -3,6 +3,7 @@
 use super::Service;
 use super::access::{User, close_session, open_session};
 use super::problem::Refusal;
+use crate::lock::{lock, read};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
@@ -16,7 +17,7 @@ use karst_core::spec::{Finding, Severity, check};
 use karst_core::{NodeId, OperationId, WorkloadId, outage};
 use karst_history::Query;
 use serde::Deserialize;
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -137,14 +138,14 @@ async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
         return Err(Refusal::unavailable(format!("{} is busy and did not answer itself", service.me)));
     };
     let mut status = *status;
-    let disagreements = service.disagreements.lock().unwrap_or_else(PoisonError::into_inner).clone();
+    let disagreements = lock(&service.disagreements).clone();
     status.findings.extend(disagreements.into_iter().map(|(node, what)| Finding {
         severity: Severity::Error,
         path: vec!["node".into(), node.to_string()],
         what: format!("{what}: they refuse each other"),
         remedy: "install the same spec file on both and restart the one that had the old one".into(),
     }));
-    status.findings.extend(service.own.read().unwrap_or_else(PoisonError::into_inner).iter().cloned());
+    status.findings.extend(read(&service.own).iter().cloned());
     let at = OffsetDateTime::now_utc().format(&Rfc3339).unwrap_or_default();
     Ok(StatusReply { complete, status, history: service.history_state.borrow().clone(), at })
 }

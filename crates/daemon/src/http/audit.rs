@@ -3,13 +3,14 @@
 
 use super::Service;
 use super::access::User;
+use crate::lock::lock;
 use crate::store::Store;
 use actix_web::dev::ServiceRequest;
 use karst_core::NodeId;
 use karst_core::event::{Event, Level};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use std::sync::{Mutex, PoisonError};
+use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 /// A path is no longer than this in any honest request.
@@ -43,7 +44,7 @@ struct Seen {
 
 impl Strangers {
     fn seen(&self) -> std::sync::MutexGuard<'_, Seen> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.0)
     }
 
     /// How many were left out before this one, if this one is to be recorded.

@@ -5,11 +5,12 @@ use super::Service;
 use super::access::User;
 use super::api::status_now;
 use super::problem::Refusal;
+use crate::lock::lock;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::watch;
 
@@ -39,7 +40,7 @@ struct Watching(Arc<Mutex<BTreeMap<String, usize>>>, String);
 
 impl Live {
     fn join(&self, user: &str) -> Option<Watching> {
-        let mut watching = self.watching.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut watching = lock(&self.watching);
         let own = watching.get(user).copied().unwrap_or(0);
         if own >= PER_USER || watching.values().sum::<usize>() >= STREAMS {
             return None;
@@ -51,7 +52,7 @@ impl Live {
 
 impl Drop for Watching {
     fn drop(&mut self) {
-        let mut watching = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut watching = lock(&self.0);
         let left = watching.get(&self.1).map_or(0, |own| own - 1);
         if left == 0 {
             watching.remove(&self.1);

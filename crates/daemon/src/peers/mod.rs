@@ -11,6 +11,7 @@
 mod sealed;
 mod window;
 
+use crate::lock::lock;
 use crate::tls::{self, Identity};
 use anyhow::{Context, Result};
 use karst_core::message::Message;
@@ -24,7 +25,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::atomic::AtomicU64;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc, watch};
 
@@ -367,7 +368,7 @@ struct Handshake(Arc<Mutex<BTreeMap<SocketAddr, usize>>>, SocketAddr);
 
 impl Handshake {
     fn begin(all: &Arc<Mutex<BTreeMap<SocketAddr, usize>>>, with: SocketAddr) -> Option<Self> {
-        let mut counts = all.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut counts = lock(all);
         let count = counts.entry(with).or_default();
         if *count >= HANDSHAKES {
             return None;
@@ -379,7 +380,7 @@ impl Handshake {
 
 impl Drop for Handshake {
     fn drop(&mut self) {
-        if let Some(count) = self.0.lock().unwrap_or_else(PoisonError::into_inner).get_mut(&self.1) {
+        if let Some(count) = lock(&self.0).get_mut(&self.1) {
             *count = count.saturating_sub(1);
         }
     }
@@ -404,7 +405,7 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         }
     });
     {
-        let mut known = local.disagreements.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = lock(&local.disagreements);
         match &disagreement {
             Some(why) => known.insert(from.clone(), why.clone()),
             None => known.remove(&from),
@@ -414,7 +415,7 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         tracing::warn!("refused: {why}");
         anyhow::bail!(why);
     }
-    let before = local.runs.lock().unwrap_or_else(PoisonError::into_inner).insert(from.clone(), hello.run);
+    let before = lock(&local.runs).insert(from.clone(), hello.run);
     if before.is_some_and(|run| run != hello.run) {
         local.restarted[&from].notify_one();
     }

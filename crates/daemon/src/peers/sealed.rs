@@ -13,6 +13,7 @@
 //! sends it and for whom, by their places in the order of names. What comes from an address that the spec does not have is dropped
 //! before anything is looked at.
 
+use crate::lock::lock;
 use karst_core::NodeId;
 use quinn::udp::{RecvMeta, Transmit};
 use quinn::{AsyncUdpSocket, Connection, Runtime, TokioRuntime, UdpPoller};
@@ -22,7 +23,7 @@ use std::io::{self, IoSliceMut};
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::pin::Pin;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll, ready};
 use std::time::{Duration, Instant};
 
@@ -164,7 +165,7 @@ pub struct Listening<'a>(&'a Port, Name);
 
 impl Drop for Listening<'_> {
     fn drop(&mut self) {
-        self.0.speakers.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.1);
+        lock(&self.0.speakers).remove(&self.1);
     }
 }
 
@@ -200,12 +201,12 @@ impl Port {
     }
 
     fn admit(&self, name: Name, speaker: Speaker) {
-        self.speakers.lock().unwrap_or_else(PoisonError::into_inner).insert(name, speaker);
+        lock(&self.speakers).insert(name, speaker);
     }
 
     /// Whether nothing that this node sealed has arrived for so long.
     pub fn is_silent(&self, node: &NodeId, so_long: Duration) -> bool {
-        let heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+        let heard = lock(&self.heard);
         heard.get(node).is_none_or(|at| at.elapsed() > so_long)
     }
 
@@ -222,7 +223,7 @@ impl Port {
     pub fn set_way(&self, to: &NodeId, via: Option<&NodeId>) {
         let address = |node: &NodeId| self.places.of(node).map(|place| self.places.addresses[place]);
         let Some(to) = address(to) else { return };
-        let mut ways = self.ways.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut ways = lock(&self.ways);
         match via.and_then(address) {
             Some(via) => ways.insert(to, via),
             None => ways.remove(&to),
@@ -234,7 +235,7 @@ impl Port {
         if !self.has_ways.load(Ordering::Relaxed) {
             return None;
         }
-        self.ways.lock().unwrap_or_else(PoisonError::into_inner).get(&to).copied()
+        lock(&self.ways).get(&to).copied()
     }
 
     fn send_round(&self, datagram: &[u8], to: SocketAddr, via: SocketAddr) {
@@ -264,7 +265,7 @@ impl Port {
         if inner.first()? & FIXED_BIT == 0 {
             return if inner[0] == SEALED { self.open(inner, Came::Round) } else { None };
         }
-        let mut waiting = self.came_round.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut waiting = lock(&self.came_round);
         if waiting.len() < CAME_ROUND {
             waiting.push_back((origin, inner.to_vec()));
         }
@@ -273,7 +274,7 @@ impl Port {
 
     /// Gives QUIC what came round, as from its sender's own address.
     fn give_round(&self, buffers: &mut [IoSliceMut<'_>], meta: &mut [RecvMeta]) -> usize {
-        let mut waiting = self.came_round.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut waiting = lock(&self.came_round);
         let mut count = 0;
         for (buffer, meta) in buffers.iter_mut().zip(meta) {
             let Some((origin, datagram)) = waiting.pop_front() else { break };
@@ -290,7 +291,7 @@ impl Port {
         let (header, sealed) = datagram.split_at_mut_checked(HEADER)?;
         let (name, number) = header.get(1..)?.split_first_chunk::<8>()?;
         let number = u64::from_be_bytes(number.try_into().ok()?);
-        let mut speakers = self.speakers.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut speakers = lock(&self.speakers);
         let is_new = |s: &&mut Speaker| s.newest < number && (came == Came::Directly || s.newest_round < number);
         let speaker = speakers.get_mut(name).filter(is_new)?;
         let message = speaker.key.open_in_place(nonce(number), Aad::from(&*header), sealed).ok()?;
@@ -298,7 +299,7 @@ impl Port {
             Came::Directly => speaker.newest = number,
             Came::Round => speaker.newest_round = number,
         }
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner).insert(speaker.from.clone(), Instant::now());
+        lock(&self.heard).insert(speaker.from.clone(), Instant::now());
         (self.hear)(&speaker.from, came, message);
         Some(())
     }
