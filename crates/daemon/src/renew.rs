@@ -1,5 +1,5 @@
 //! What may change while the daemon runs: certificates, what was revoked, tokens. Taken up when the files change, or at once on SIGHUP;
-//! a file that cannot be read changes nothing, and is said. And what of them is about to end, or may be read by others.
+//! where one of the node's own cannot be read nothing changes, and it is said. And what of them is about to end, or may be read by others.
 
 use crate::arguments::Run;
 use crate::http::{Service, Tokens};
@@ -112,7 +112,7 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
     };
     let mut found = Vec::new();
     if let Some(trouble) = trouble {
-        let what = format!("{me} goes on with its certificates and tokens as they were: {trouble}");
+        let what = format!("{me} has not taken up all that changed of its certificates and tokens: {trouble}");
         found.push(finding(what, "put the file right; it is taken up when it changes"));
     }
     for name in ["ca.pem", "node.pem", "server.pem"] {
