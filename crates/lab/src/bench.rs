@@ -5,7 +5,7 @@ use crate::demo;
 use crate::drill::{self, Course};
 use crate::idle::{self, Idle};
 use crate::layout::Layout;
-use crate::oracle::{self, Oracle};
+use crate::oracle::{self, Link, Oracle};
 use crate::scale::{self, Scale};
 use crate::shape::Shape;
 use anyhow::{Context, Result};
@@ -50,6 +50,8 @@ struct Results {
     memory_gib: u64,
     oracle_kill: Vec<oracle::Round>,
     oracle_clean: Vec<oracle::Round>,
+    /// Killed, and its servers speak to each other in clear.
+    oracle_clear: Vec<oracle::Round>,
     kill_server: drill::Report,
     kill_server_busy: drill::Report,
     switchover: drill::Report,
@@ -88,12 +90,19 @@ async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Re
     println!("a coordinator's own work, up to a thousand members ...");
     results.scale = scale::measure();
     println!("oracle: {} rounds killed, {} stopped cleanly ...", options.rounds, options.moves);
-    let mut oracle = Oracle::start(&dir.with_extension("oracle"), 9440).await?;
+    let of_oracle = dir.with_extension("oracle");
+    let mut oracle = Oracle::start(&of_oracle, 9440, Link::Tls).await?;
     for _ in 0..options.rounds {
         results.oracle_kill.push(oracle.round(false).await?);
     }
     for _ in 0..options.moves {
         results.oracle_clean.push(oracle.round(true).await?);
+    }
+    drop(oracle);
+    println!("oracle in clear: {} rounds killed ...", options.moves);
+    let mut oracle = Oracle::start(&of_oracle, 9440, Link::Clear).await?;
+    for _ in 0..options.moves {
+        results.oracle_clear.push(oracle.round(false).await?);
     }
     drop(oracle);
     let lab = Lab::up(Layout::new(dir, 9400, Shape::default())?)?;
@@ -167,18 +176,21 @@ fn sorted(values: impl Iterator<Item = f64>) -> Vec<f64> {
 fn table(r: &Results) -> String {
     let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
     let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
+    let oracle_clear = sorted(r.oracle_clear.iter().map(|o| o.replicated));
     let oracle_local = sorted(r.oracle_kill.iter().map(|o| o.local));
     let lost = sorted(r.coordinator_lost.iter().copied());
     let [killed, killed_busy, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
     let mut text = format!(
         "# Measured\n\nMade by `karst-lab bench`, which `make bench` runs, on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
-         knows at once that the primary died, promotes, writes) and the product in one run.\n\n\
+         knows at once that the primary died, promotes, writes; its standbys stream by TLS, as the product's do) and the product in one \
+         run.\n\n\
          | what | rounds | median | 95 % | 99 % | longest |\n|---|---|---|---|---|---|\n",
         r.cores, r.memory_gib
     );
     for (what, values) in [
         ("oracle, killed: first local write", &oracle_local),
         ("oracle, killed: first replicated write", &oracle_kill),
+        ("oracle in clear, killed: first replicated write", &oracle_clear),
         ("**kill-server, one writer: first acknowledged write through a gate**", &killed),
         ("**kill-server, four writers**", &killed_busy),
         ("oracle, stopped cleanly: first replicated write", &oracle_clean),

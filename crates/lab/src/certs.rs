@@ -98,6 +98,17 @@ fn issue(layout: &Layout, host: &str, address: &str, valid: Duration) -> Result<
     Ok(())
 }
 
+/// What [`alone`] makes.
+pub const ALONE: &str = "alone.pem";
+pub const ALONE_KEY: &str = "alone.key";
+
+/// A certificate that nobody but itself vouches for, for a server on `localhost`.
+pub fn alone(dir: &Path) -> Result<()> {
+    let made = rcgen::generate_simple_self_signed(vec!["localhost".into()])?;
+    put_secret(&dir.join(ALONE_KEY), &made.signing_key.serialize_pem())?;
+    replace(&dir.join(ALONE), &made.cert.pem(), 0o644)
+}
+
 fn put_secret(path: &Path, text: &str) -> Result<()> {
     replace(path, text, 0o600)
 }

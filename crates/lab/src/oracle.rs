@@ -1,7 +1,11 @@
 //! The oracle: what is possible at best. It knows at once that the primary died, promotes a standby without waiting,
-//! nudges it, writes directly, then repoints the third server and waits for the first replicated write. No network, no
+//! nudges it, writes directly, then repoints the third server and waits for the first replicated write. No other host, no
 //! votes, no safety: the figure that the product's own is compared with, taken on the same machine in the same run.
+//!
+//! Its standbys speak to their primary by TLS, as the product's do: the handshake is part of what is possible. In clear, as nobody
+//! should, it is measured too, to tell what TLS costs.
 
+use crate::certs;
 use crate::find;
 use crate::layout::{RunAs, program};
 use crate::steal::millis as steal_millis;
@@ -23,6 +27,13 @@ pub struct Round {
     pub steal: u64,
 }
 
+/// How its servers speak to each other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Link {
+    Tls,
+    Clear,
+}
+
 struct Server {
     data: PathBuf,
     port: u16,
@@ -32,6 +43,7 @@ struct Server {
 /// Three servers on loopback.
 pub struct Oracle {
     dir: PathBuf,
+    link: Link,
     servers: Vec<Server>,
     primary: usize,
 }
@@ -39,7 +51,7 @@ pub struct Oracle {
 const NUDGE: Duration = Duration::from_millis(10);
 
 impl Oracle {
-    pub async fn start(dir: &Path, port: u16) -> Result<Self> {
+    pub async fn start(dir: &Path, port: u16, link: Link) -> Result<Self> {
         let servers: Vec<Server> =
             (0..3).map(|i| Server { data: dir.join(format!("s{i}")), port: port + i, process: None }).collect();
         // Of a run that was killed.
@@ -48,10 +60,11 @@ impl Oracle {
         }
         let _ = std::fs::remove_dir_all(dir);
         std::fs::create_dir_all(dir)?;
+        certs::alone(dir)?;
         if RunAs::now() == RunAs::Postgres {
-            run(Command::new("chown").arg("postgres:postgres").arg(dir), "chown")?;
+            run(Command::new("chown").arg("-R").arg("postgres:postgres").arg(dir), "chown")?;
         }
-        let mut oracle = Self { dir: dir.to_path_buf(), servers, primary: 0 };
+        let mut oracle = Self { dir: dir.to_path_buf(), link, servers, primary: 0 };
         let data = oracle.servers[0].data.clone();
         run(
             oracle.command("initdb").args(["-U", "postgres", "-A", "trust", "--no-instructions", "-D"]).arg(&data),
@@ -76,16 +89,30 @@ impl Oracle {
     }
 
     fn conninfo(&self, from: usize, name: usize) -> String {
-        format!("host={} port={} user=postgres application_name=s{name}", self.dir.display(), self.servers[from].port)
+        let port = self.servers[from].port;
+        let how = match self.link {
+            Link::Tls => format!("sslmode=verify-full sslrootcert={}", self.dir.join(certs::ALONE).display()),
+            Link::Clear => "sslmode=disable".into(),
+        };
+        format!("host=localhost hostaddr=127.0.0.1 port={port} user=postgres application_name=s{name} {how}")
     }
 
     fn start_server(&mut self, i: usize, upstream: Option<usize>) -> Result<()> {
         let (data, port) = (self.servers[i].data.clone(), self.servers[i].port);
         let mut conf = format!(
-            "listen_addresses = ''\nunix_socket_directories = '{}'\nport = {port}\nshared_buffers = 64MB\nwal_log_hints = on\n\
-             wal_keep_size = 256MB\nmax_connections = 100\nsynchronous_standby_names = 'FIRST 2 (s0, s1, s2)'\n",
-            self.dir.display()
+            "listen_addresses = '127.0.0.1'\nunix_socket_directories = '{dir}'\nport = {port}\nshared_buffers = 64MB\n\
+             wal_log_hints = on\nwal_keep_size = 256MB\nmax_connections = 100\n\
+             synchronous_standby_names = 'FIRST 2 (s0, s1, s2)'\n",
+            dir = self.dir.display()
         );
+        if self.link == Link::Tls {
+            let [certificate, key] = [certs::ALONE, certs::ALONE_KEY].map(|name| self.dir.join(name));
+            conf += &format!(
+                "ssl = on\nssl_min_protocol_version = 'TLSv1.3'\nssl_cert_file = '{}'\nssl_key_file = '{}'\n",
+                certificate.display(),
+                key.display()
+            );
+        }
         if let Some(upstream) = upstream {
             conf += &format!("primary_conninfo = '{}'\n", self.conninfo(upstream, i));
             std::fs::write(data.join("standby.signal"), "")?;
