@@ -7,11 +7,12 @@
 //!
 //! What it does not do: talk to peers, disks, servers or people. Those are the daemon's and the adapters' work.
 //!
-//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`author`], [`consensus`], [`state`], [`members`], [`health`], [`authority`],
+//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`author`], [`command`], [`consensus`], [`state`], [`members`], [`health`], [`authority`],
 //! [`replica`], [`power`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
 
 pub mod author;
 pub mod authority;
+pub mod command;
 pub mod consensus;
 pub mod event;
 pub mod heads;

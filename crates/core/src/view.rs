@@ -159,10 +159,10 @@ impl Node {
         let coordinator = self.coordinator().cloned();
         let (condition, sentence) = sentence(coordinator.as_ref(), &quorum, &nodes, &workloads, self.me());
         let operations = self.state().operations.iter().rev().take(30).map(|(id, o)| Progress {
-            id: *id,
+            id,
             what: o.what.clone(),
             waits: o.waits() && o.outcome.is_none(),
-            steps: self.steps_of(*id),
+            steps: self.steps_of(id),
             target: o.target.clone(),
             outcome: o.outcome.clone(),
             phases: o.phases.clone(),

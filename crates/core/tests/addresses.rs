@@ -4,12 +4,13 @@
 mod desk;
 
 use desk::{Case, w};
+use karst_core::command::{Command, WorkloadAct};
 use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::node::AddressReport;
 use karst_core::replica::GateReport;
 use karst_core::spec::{AddressSpec, Follows, Loss};
-use karst_core::state::{Command, Ended};
+use karst_core::state::Ended;
 use karst_core::steward::Notes;
 use karst_core::{BootId, Epoch, NodeId};
 use std::time::Duration;
@@ -38,19 +39,29 @@ fn address(case: &mut Case, node: &str, seen: AddressReport) {
 
 /// What is proposed about the address.
 fn decided(case: &Case) -> Option<Command> {
-    let about = |c: &Command| matches!(c, Command::Place { .. } | Command::Withdraw { .. } | Command::Vacate { .. });
+    let about = |c: &Command| {
+        matches!(
+            c,
+            Command::Workload(_, WorkloadAct::Place { .. })
+                | Command::Workload(_, WorkloadAct::Withdraw { .. })
+                | Command::Workload(_, WorkloadAct::Vacate { .. })
+        )
+    };
     case.decided(&mut Notes::default()).into_iter().find(about)
 }
 
 fn goes_to(case: &Case) -> Option<(String, u64)> {
     match decided(case)? {
-        Command::Place { holder, number, .. } => Some((holder.to_string(), number.0)),
+        Command::Workload(_, WorkloadAct::Place { holder, number, .. }) => Some((holder.to_string(), number.0)),
         _ => None,
     }
 }
 
 fn place(case: &mut Case, number: u64, holder: &str) {
-    case.apply(&Command::Place { workload: w(), number: Epoch(number), holder: holder.into(), why: String::new() });
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::Place { number: Epoch(number), holder: holder.into(), why: String::new() },
+    ));
 }
 
 #[test]
@@ -72,24 +83,19 @@ fn it_is_with_the_open_primary_where_it_follows_that() {
     assert_eq!(goes_to(&case), Some(("doline".into(), 1)));
     place(&mut case, 1, "doline");
     assert_eq!(decided(&case), None);
-    case.apply(&Command::Revoke { workload: w(), epoch: Epoch(2), why: String::new() });
+    case.apply(&Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(2), why: String::new() }));
     assert_eq!(decided(&case), None, "with nobody else to go to it stays");
     let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
-    case.apply(&Command::End { workload: w(), epoch: Epoch(2), how });
+    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how }));
     let (epoch, why) = (Epoch(3), String::new());
-    case.apply(&Command::Assign { workload: w(), epoch, holder: "polje".into(), why });
+    case.apply(&Command::Workload(w(), WorkloadAct::Assign { epoch, holder: "polje".into(), why }));
     assert_eq!(decided(&case), None, "order is law: not before the promotion is confirmed");
-    let open = Command::Open {
-        workload: w(),
-        epoch,
-        timeline: 2,
-        began: Lsn(0),
-        switch: Lsn(0),
-        sync: vec![],
-        doubtful: vec![],
-    };
+    let open = Command::Workload(
+        w(),
+        WorkloadAct::Open { epoch, timeline: 2, began: Lsn(0), switch: Lsn(0), sync: vec![], doubtful: vec![] },
+    );
     case.apply(&open);
-    assert!(matches!(decided(&case), Some(Command::Withdraw { .. })), "{:?}", decided(&case));
+    assert!(matches!(decided(&case), Some(Command::Workload(_, WorkloadAct::Withdraw { .. }))), "{:?}", decided(&case));
 }
 
 #[test]
@@ -98,14 +104,17 @@ fn it_arrives_only_after_it_has_left() {
     place(&mut case, 1, "polje");
     gate(&mut case, "polje", false, None);
     let leaves = decided(&case).expect("its gate does not listen any more");
-    assert!(matches!(&leaves, Command::Withdraw { number: Epoch(1), .. }), "{leaves:?}");
+    assert!(matches!(&leaves, Command::Workload(_, WorkloadAct::Withdraw { number: Epoch(1), .. })), "{leaves:?}");
     case.apply(&leaves);
     assert_eq!(decided(&case), None, "its holder may still answer for it");
     address(&mut case, "polje", AddressReport { surrendered: Some(Epoch(0)), ..AddressReport::default() });
     assert_eq!(decided(&case), None, "it gave up an earlier turn");
     address(&mut case, "polje", AddressReport { surrendered: Some(Epoch(1)), ..AddressReport::default() });
     let gone = decided(&case).expect("it is given up");
-    assert!(matches!(&gone, Command::Vacate { how: Ended::Surrender { .. }, .. }), "{gone:?}");
+    assert!(
+        matches!(&gone, Command::Workload(_, WorkloadAct::Vacate { how: Ended::Surrender { .. }, .. })),
+        "{gone:?}"
+    );
     case.apply(&gone);
     assert_eq!(goes_to(&case), Some(("uvala".into(), 2)), "under a new number");
 }
@@ -131,7 +140,7 @@ fn a_holder_that_says_nothing_loses_it_with_its_lease() {
     assert_eq!(decided(&case), None, "its lease is not over");
     late(&mut case, 1_200);
     let gone = decided(&case).expect("its lease is over");
-    assert!(matches!(&gone, Command::Vacate { how: Ended::LeaseOver, .. }), "{gone:?}");
+    assert!(matches!(&gone, Command::Workload(_, WorkloadAct::Vacate { how: Ended::LeaseOver, .. })), "{gone:?}");
 }
 
 /// A node that cannot take it up is not tried again and again: another one has it.
@@ -141,7 +150,10 @@ fn trouble_with_it_sends_it_elsewhere_once() {
     place(&mut case, 1, "polje");
     address(&mut case, "polje", AddressReport { trouble: Some("no interface".into()), ..AddressReport::default() });
     let leaves = decided(&case).expect("it has to leave");
-    assert!(matches!(&leaves, Command::Withdraw { why, .. } if why.contains("no interface")), "{leaves:?}");
+    assert!(
+        matches!(&leaves, Command::Workload(_, WorkloadAct::Withdraw { why, .. }) if why.contains("no interface")),
+        "{leaves:?}"
+    );
     address(&mut case, "uvala", AddressReport { trouble: Some("no interface".into()), ..AddressReport::default() });
     assert_eq!(decided(&case), None, "nowhere is better: it stays");
 }

@@ -2,6 +2,7 @@
 
 use karst_core::author::Level;
 use karst_core::authority::Claim;
+use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{Entry, Snapshot, Stored, Talk};
 use karst_core::ids::Lsn;
 use karst_core::message::{Message, Says};
@@ -9,7 +10,7 @@ use karst_core::node::{Effect, GateOrder, Input, NodeConfig, Request};
 use karst_core::operation::Mode;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
-use karst_core::state::{ClusterState, Command};
+use karst_core::state::ClusterState;
 use karst_core::{BootId, Epoch, Index, Node, NodeId, Planted, Term, Time};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -79,9 +80,9 @@ fn a_holder_that_the_spec_does_not_name_is_a_finding() {
     let (workload, epoch) = ("w".into(), Epoch(1));
     let (began, switch, sync, doubtful) = (Lsn(0), Lsn(0), vec![], vec![]);
     for command in [
-        Command::Assign { workload: "w".into(), epoch, holder: "gone".into(), why: String::new() },
-        Command::Open { workload: "w".into(), epoch, timeline: 1, began, switch, sync, doubtful },
-        Command::Serve { workload, epoch },
+        Command::Workload("w".into(), WorkloadAct::Assign { epoch, holder: "gone".into(), why: String::new() }),
+        Command::Workload("w".into(), WorkloadAct::Open { epoch, timeline: 1, began, switch, sync, doubtful }),
+        Command::Workload(workload, WorkloadAct::Serve { epoch }),
     ] {
         assert!(state.apply(state.applied.next(), &command));
     }
@@ -125,7 +126,7 @@ impl Others {
             Talk::WouldYouVote { term, .. } => Talk::Would { term, yes: true, own: Term(0) },
             Talk::Vote { term, .. } => Talk::Voted { term, yes: true },
             Talk::Append { term, prev, entries, sent, news, .. } => {
-                let revokes = |e: &Entry| matches!(e.command, Command::Revoke { .. });
+                let revokes = |e: &Entry| matches!(e.command, Command::Workload(_, WorkloadAct::Revoke { .. }));
                 self.stalled |= self.stall_at_revoke && entries.iter().any(revokes);
                 if !self.stalled {
                     self.last = self.last.max(Index(prev.1.0 + entries.len() as u64));
@@ -219,8 +220,8 @@ fn what_ends_is_not_granted() {
         let (epoch, holder) = (Epoch(1), NodeId::from("b"));
         let (began, switch, sync, doubtful) = (Lsn(0), Lsn(0), vec![], vec![]);
         for command in [
-            Command::Assign { workload: "w".into(), epoch, holder, why: String::new() },
-            Command::Open { workload: "w".into(), epoch, timeline: 1, began, switch, sync, doubtful },
+            Command::Workload("w".into(), WorkloadAct::Assign { epoch, holder, why: String::new() }),
+            Command::Workload("w".into(), WorkloadAct::Open { epoch, timeline: 1, began, switch, sync, doubtful }),
         ] {
             assert!(state.apply(state.applied.next(), &command));
         }

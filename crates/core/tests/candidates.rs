@@ -4,13 +4,14 @@ mod desk;
 
 use desk::{Case, NODES, standby, w};
 use karst_core::author::Author;
+use karst_core::command::{Command, NodeAct, WorkloadAct};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{Data, Downstream, Observation, Promotion, ReplicaReport, Role};
 use karst_core::spec::{After, Alone, Loss, ReplicaSpec};
-use karst_core::state::{Command, Ended, Standing, Tenure};
+use karst_core::state::{Ended, Standing, Tenure};
 use karst_core::steward::candidates::MayLack;
 use karst_core::steward::{Notes, next_look};
 use karst_core::{BootId, Epoch, NodeId};
@@ -65,7 +66,7 @@ fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
         (state.tenure, state.clean_end) = (Tenure::Ended { last: "doline".into(), how: clean }, Some(Lsn(end)));
         case.report("uvala", ReplicaReport { settled: None, ..standby(100) });
         assert_eq!(case.chosen(), None, "nobody asked for polje");
-        assert!(case.state.apply(case.state.applied.next(), &Command::Begin(asked(Kind::Switchover, 0))));
+        assert!(case.state.apply(case.state.applied.next(), &Command::begin(asked(Kind::Switchover, 0))));
         assert_eq!(case.chosen(), chosen, "the log ends at {end}");
     }
 }
@@ -76,7 +77,10 @@ fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
 fn the_beginning_of_a_record_is_not_data() {
     for (settled, counts) in [(100, true), (101, false)] {
         let mut case = Case::new(Loss::None);
-        case.apply(&Command::Assign { workload: w(), epoch: Epoch(2), holder: "polje".into(), why: String::new() });
+        case.apply(&Command::Workload(
+            w(),
+            WorkloadAct::Assign { epoch: Epoch(2), holder: "polje".into(), why: String::new() },
+        ));
         case.report(
             "polje",
             ReplicaReport {
@@ -87,7 +91,7 @@ fn the_beginning_of_a_record_is_not_data() {
         case.report("uvala", ReplicaReport { settled: Some((Epoch(1), 1, Lsn(settled))), ..standby(128) });
         let opens = case.decided(&mut Notes::default());
         let sync = opens.iter().find_map(|c| match c {
-            Command::Open { sync, .. } => Some(sync.contains(&"uvala".into())),
+            Command::Workload(_, WorkloadAct::Open { sync, .. }) => Some(sync.contains(&"uvala".into())),
             _ => None,
         });
         assert_eq!(sync, Some(counts), "settled at {settled}: {opens:?}");
@@ -161,7 +165,10 @@ fn each_exclusion_has_its_reason() {
     case.refused("polje", "not heard");
     let (workload, node) = (w(), NodeId::from("uvala"));
     let next = case.state.applied.next();
-    case.state.apply(next, &Command::Mark { workload, node, standing: Standing::NeedsClone("a test".into()) });
+    case.state.apply(
+        next,
+        &Command::Workload(workload, WorkloadAct::Mark { node, standing: Standing::NeedsClone("a test".into()) }),
+    );
     case.refused("uvala", "must be rewound or cloned first: a test");
     assert_eq!(case.chosen(), None, "nobody is better than somebody unsafe");
 }
@@ -215,8 +222,10 @@ fn a_formation_cut_short_is_tried_again() {
 #[test]
 fn a_loss_is_taken_only_when_it_is_accepted() {
     let mut case = Case::new(Loss::None);
-    let command =
-        Command::Sync { workload: w(), epoch: Epoch(1), number: 2, sure: vec![], asked: vec![], why: String::new() };
+    let command = Command::Workload(
+        w(),
+        WorkloadAct::Sync { epoch: Epoch(1), number: 2, sure: vec![], asked: vec![], why: String::new() },
+    );
     assert!(case.state.apply(case.state.applied.next(), &command));
     let judged = case.verdict("polje");
     assert_eq!(judged.may_lack, Some(MayLack::Unknown), "a server that has stopped says no position (F2)");
@@ -230,7 +239,7 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
     assert_eq!(case.chosen(), None);
     for (accepted, chosen) in [(239, None), (240, Some("polje".to_string()))] {
         let mut case = case.copy();
-        let begun = case.state.apply(case.state.applied.next(), &Command::Begin(asked(Kind::ForcedFailover, accepted)));
+        let begun = case.state.apply(case.state.applied.next(), &Command::begin(asked(Kind::ForcedFailover, accepted)));
         assert!(begun);
         assert_eq!(case.chosen(), chosen, "{accepted} accepted");
     }
@@ -241,14 +250,15 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
 fn a_fenced_node_is_excluded_until_it_is_readmitted() {
     let mut case = Case::new(Loss::None);
     let (boot, why, by) = (None, String::new(), Author::Cluster);
-    let fence = Command::Fence { node: "polje".into(), boot, why: why.clone(), by: by.clone(), after: After::Off };
+    let fence =
+        Command::Node("polje".into(), NodeAct::Fence { boot, why: why.clone(), by: by.clone(), after: After::Off });
     let at = case.state.applied.next();
     assert!(case.state.apply(at, &fence) && !case.state.apply(at.next(), &fence), "once only");
     assert!(case.verdict("polje").excluded.is_some_and(|why| why.contains("fenced")));
     assert_eq!(case.chosen(), Some("uvala".into()));
-    let late = Command::Readmit { node: "polje".into(), fence: at.next(), why: why.clone(), by: by.clone() };
+    let late = Command::Node("polje".into(), NodeAct::Readmit { fence: at.next(), why: why.clone(), by: by.clone() });
     assert!(!case.state.apply(at.next(), &late), "of another fence");
-    assert!(case.state.apply(at.next(), &Command::Readmit { node: "polje".into(), fence: at, why, by }));
+    assert!(case.state.apply(at.next(), &Command::Node("polje".into(), NodeAct::Readmit { fence: at, why, by })));
     assert_eq!(case.chosen(), Some("polje".into()));
 }
 
@@ -258,23 +268,33 @@ fn the_mode_says_who_decides() {
     for mode in Mode::ALL {
         let mut case = Case::new(Loss::None).open_again();
         let apply = |case: &mut Case, command: &Command| assert!(case.state.apply(case.state.applied.next(), command));
-        apply(&mut case, &Command::Mode { workload: w(), mode, by: Author::person("captain") });
+        apply(&mut case, &Command::Workload(w(), WorkloadAct::Mode { mode, by: Author::person("captain") }));
         let down = Observation::down(Data::Present { standby: false });
         let surrendered = Some((Epoch(2), None));
         case.report("doline", ReplicaReport { seen: Some(down), surrendered, ..ReplicaReport::default() });
         let first = case.decided(&mut Notes::default());
         match (mode, first.as_slice()) {
             (Mode::Watch, []) => {}
-            (Mode::Act, [Command::Begin(o), Command::Revoke { .. }, Command::End { .. }]) => assert!(!o.asks),
-            (Mode::Ask, [begin @ Command::Begin(o)]) => {
+            (
+                Mode::Act,
+                [
+                    Command::Workload(_, WorkloadAct::Begin(o)),
+                    Command::Workload(_, WorkloadAct::Revoke { .. }),
+                    Command::Workload(_, WorkloadAct::End { .. }),
+                ],
+            ) => assert!(!o.asks),
+            (Mode::Ask, [begin @ Command::Workload(_, WorkloadAct::Begin(o))]) => {
                 assert!(o.asks);
                 apply(&mut case, begin);
                 assert_eq!(case.decided(&mut Notes::default()), vec![], "it waits");
                 let operation = case.state.workload(&w()).operation.expect("it has begun");
-                apply(&mut case, &Command::Approve { operation, workload: w(), by: Author::person("captain") });
+                apply(
+                    &mut case,
+                    &Command::Workload(w(), WorkloadAct::Approve { operation, by: Author::person("captain") }),
+                );
                 assert!(matches!(
                     case.decided(&mut Notes::default()).as_slice(),
-                    [Command::Revoke { .. }, Command::End { .. }]
+                    [Command::Workload(_, WorkloadAct::Revoke { .. }), Command::Workload(_, WorkloadAct::End { .. })]
                 ));
             }
             other => panic!("{other:?}"),
@@ -288,17 +308,18 @@ fn the_mode_says_who_decides() {
 fn the_last_holder_tries_again() {
     let mut case = Case::new(Loss::None).open_again();
     let (epoch, why, how) = (Epoch(2), String::new(), Ended::Surrender { boot: BootId::from("b"), clean_at: None });
-    let unsound = |node: &str| Command::Mark {
-        workload: w(),
-        node: node.into(),
-        standing: Standing::Diverged("it did not stop cleanly".into()),
+    let unsound = |node: &str| {
+        Command::Workload(
+            w(),
+            WorkloadAct::Mark { node: node.into(), standing: Standing::Diverged("it did not stop cleanly".into()) },
+        )
     };
     for command in [
-        Command::Revoke { workload: w(), epoch, why: why.clone() },
-        Command::End { workload: w(), epoch, how: how.clone() },
-        Command::Assign { workload: w(), epoch: Epoch(3), holder: "doline".into(), why: why.clone() },
-        Command::Revoke { workload: w(), epoch: Epoch(3), why },
-        Command::End { workload: w(), epoch: Epoch(3), how },
+        Command::Workload(w(), WorkloadAct::Revoke { epoch, why: why.clone() }),
+        Command::Workload(w(), WorkloadAct::End { epoch, how: how.clone() }),
+        Command::Workload(w(), WorkloadAct::Assign { epoch: Epoch(3), holder: "doline".into(), why: why.clone() }),
+        Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(3), why }),
+        Command::Workload(w(), WorkloadAct::End { epoch: Epoch(3), how }),
         unsound("polje"),
         unsound("uvala"),
     ] {
@@ -324,7 +345,7 @@ fn a_holder_that_is_a_standby_is_replaced() {
     let revoked = |case: &Case, notes: &mut Notes| {
         let commands = case.decided(notes);
         commands.into_iter().find_map(|c| match c {
-            Command::Revoke { why, .. } => Some(why),
+            Command::Workload(_, WorkloadAct::Revoke { why, .. }) => Some(why),
             _ => None,
         })
     };
@@ -335,7 +356,7 @@ fn a_holder_that_is_a_standby_is_replaced() {
 }
 
 fn assign(epoch: u64, holder: &str) -> Command {
-    Command::Assign { workload: w(), epoch: Epoch(epoch), holder: holder.into(), why: String::new() }
+    Command::Workload(w(), WorkloadAct::Assign { epoch: Epoch(epoch), holder: holder.into(), why: String::new() })
 }
 
 fn surrendered() -> Ended {
@@ -349,20 +370,25 @@ fn an_opening_counts_only_who_was_confirmed_before() {
     let mut case = Case::new(Loss::None);
     let polje = || vec![NodeId::from("polje")];
     let (workload, epoch, why) = (w(), Epoch(1), String::new());
-    case.apply(&Command::Sync { workload, epoch, number: 2, sure: polje(), asked: polje(), why });
+    case.apply(&Command::Workload(
+        workload,
+        WorkloadAct::Sync { epoch, number: 2, sure: polje(), asked: polje(), why },
+    ));
     case.apply(&assign(2, "doline"));
     case.report("uvala", standby(1_000));
     case.report("polje", standby(1 << 40));
     let promotion = Promotion { timeline: 1, began: Lsn(0), at: Lsn(1 << 40) };
     case.report("doline", ReplicaReport { opened: Some((Epoch(2), promotion)), ..ReplicaReport::default() });
     let opens = case.decided(&mut Notes::default());
-    let Some(Command::Open { sync, switch, began, .. }) = opens.first() else { panic!("{opens:?}") };
+    let Some(Command::Workload(_, WorkloadAct::Open { sync, switch, began, .. })) = opens.first() else {
+        panic!("{opens:?}")
+    };
     assert_eq!((sync, *switch, *began), (&polje(), Lsn(1 << 40), Lsn(0)));
     // What it lacks keeps it from taking over, too.
     case.apply(&opens[0]);
     let (workload, epoch) = (w(), Epoch(2));
-    case.apply(&Command::Revoke { workload: workload.clone(), epoch, why: String::new() });
-    case.apply(&Command::End { workload, epoch, how: surrendered() });
+    case.apply(&Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why: String::new() }));
+    case.apply(&Command::Workload(workload, WorkloadAct::End { epoch, how: surrendered() }));
     case.report("uvala", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(1_000))), ..standby(1_000) });
     case.refused("uvala", "does not contain");
     case.report("polje", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(1 << 39))), ..standby(1 << 39) });
@@ -376,8 +402,8 @@ fn after_a_promotion_that_never_opened_somebody_is_started_again() {
     let mut case = Case::new(Loss::None);
     case.apply(&assign(2, "polje"));
     let (workload, epoch) = (w(), Epoch(2));
-    case.apply(&Command::Revoke { workload: workload.clone(), epoch, why: String::new() });
-    case.apply(&Command::End { workload, epoch, how: surrendered() });
+    case.apply(&Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why: String::new() }));
+    case.apply(&Command::Workload(workload, WorkloadAct::End { epoch, how: surrendered() }));
     let mut tried = standby(100);
     tried.suspect = true;
     tried.settled = None;
@@ -411,11 +437,11 @@ fn one_copy_is_enough_for_a_person() {
         let mut case = case.copy();
         case.report("polje", report);
         if let Some(standing) = standing {
-            case.apply(&Command::Mark { workload: w(), node: "polje".into(), standing });
+            case.apply(&Command::Workload(w(), WorkloadAct::Mark { node: "polje".into(), standing }));
         }
         let mut notes = Notes::default();
         assert_eq!(case.chosen_with(&mut notes), None, "{what}: not by itself");
-        case.apply(&Command::Begin(asked(Kind::ForcedFailover, u64::MAX)));
+        case.apply(&Command::begin(asked(Kind::ForcedFailover, u64::MAX)));
         case.pass(case.spec.timings.settle_limit);
         assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "{what}");
     }
@@ -427,8 +453,9 @@ fn an_idle_holder_loses_the_assignment() {
     let mut case = Case::new(Loss::None);
     case.apply(&assign(2, "polje"));
     let mut notes = Notes::default();
-    let revoked =
-        |case: &Case, notes: &mut Notes| case.decided(notes).iter().any(|c| matches!(c, Command::Revoke { .. }));
+    let revoked = |case: &Case, notes: &mut Notes| {
+        case.decided(notes).iter().any(|c| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })))
+    };
     assert!(!revoked(&case, &mut notes));
     case.pass(case.spec.timings.lease_is_over_after());
     case.elected_at = case.now;
@@ -455,7 +482,7 @@ fn a_hung_primary_is_replaced() {
         // Its coordinator renews its lease all the time.
         case.elected_at = case.now;
         let decided = case.decided(&mut notes);
-        let revoke = decided.iter().any(|c| matches!(c, Command::Revoke { .. }));
+        let revoke = decided.iter().any(|c| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })));
         assert_eq!(revoke, replaced, "after {after:?} more: {decided:?}");
     }
 }
@@ -482,7 +509,9 @@ fn a_member_that_cannot_keep_up_leaves() {
             case.report("doline", writing(second, moves));
             let decided = case.decided(&mut notes);
             if left.is_none()
-                && decided.iter().any(|c| matches!(c, Command::Sync { sure, .. } if sure.len() < members.len()))
+                && decided.iter().any(
+                    |c| matches!(c, Command::Workload(_, WorkloadAct::Sync { sure, .. }) if sure.len() < members.len()),
+                )
             {
                 left = Some(second);
             }
@@ -504,7 +533,7 @@ fn nobody_leaves_for_what_a_silent_primary_does_not_say() {
     case.report("doline", writing(0, 0));
     for _ in 0..20 {
         let decided = case.decided(&mut notes);
-        assert!(!decided.iter().any(|c| matches!(c, Command::Sync { .. })), "{decided:?}");
+        assert!(!decided.iter().any(|c| matches!(c, Command::Workload(_, WorkloadAct::Sync { .. }))), "{decided:?}");
         let last = case.reports[&NodeId::from("doline")].at;
         case.pass(Duration::from_millis(100));
         case.elected_at = case.now;

@@ -1,7 +1,8 @@
 //! Consensus alone, with a network in the test's hand: elections, replication, and each rule that keeps S1 and S2.
 
+use karst_core::command::Command;
 use karst_core::consensus::{Consensus, Durable, Entry, Order, Pace, Piece, Setup, Snapshot, Stored, Talk};
-use karst_core::state::{ClusterState, Command};
+use karst_core::state::ClusterState;
 use karst_core::votes::Votes;
 use karst_core::{Index, NodeId, Planted, Term, Time};
 use proptest::prelude::*;

@@ -4,12 +4,13 @@ mod desk;
 
 use desk::{Case, NODES, standby, w};
 use karst_core::author::Author;
+use karst_core::command::{Command, NodeAct, WorkloadAct};
 use karst_core::health::Hears;
 use karst_core::members::Ordered;
 use karst_core::operation::{Kind, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Role};
 use karst_core::spec::{After, Loss, PowerSpec, Readmit};
-use karst_core::state::{Command, Ended};
+use karst_core::state::Ended;
 use karst_core::steward::Notes;
 use karst_core::steward::fencing::{decide_nodes, to_cut, to_turn_on, unfit};
 use karst_core::{BootId, Epoch, Index, NodeId};
@@ -54,7 +55,7 @@ fn is_gone(case: &Case) -> bool {
 }
 
 fn fences(commands: &[Command]) -> bool {
-    commands.iter().any(|c| matches!(c, Command::Fence { .. }))
+    commands.iter().any(|c| matches!(c, Command::Node(_, NodeAct::Fence { .. })))
 }
 
 #[test]
@@ -82,9 +83,9 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
     silent(&mut case, &["doline"], 800 * MS, &[]);
     let commands = case.decided(&mut Notes::default());
     let order = [
-        |c: &Command| matches!(c, Command::Begin(_)),
-        |c: &Command| matches!(c, Command::Revoke { .. }),
-        |c: &Command| matches!(c, Command::Fence { .. }),
+        |c: &Command| matches!(c, Command::Workload(_, WorkloadAct::Begin(_))),
+        |c: &Command| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })),
+        |c: &Command| matches!(c, Command::Node(_, NodeAct::Fence { .. })),
     ];
     assert!(commands.len() == 3 && commands.iter().zip(order).all(|(c, is)| is(c)), "{commands:?}");
 
@@ -102,7 +103,7 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
         asks: false,
         accept_loss: 0,
     };
-    case.apply(&Command::Begin(planned));
+    case.apply(&Command::begin(planned));
     assert!(!fences(&case.decided(&mut Notes::default())), "somebody is moving it on purpose");
 }
 
@@ -110,9 +111,10 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
 fn fenced(by: Author) -> (Case, Index) {
     let mut case = well();
     silent(&mut case, &["doline"], 800 * MS, &[]);
-    case.apply(&Command::Revoke { workload: w(), epoch: Epoch(2), why: String::new() });
+    case.apply(&Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(2), why: String::new() }));
     let boot = Some(BootId::from("b"));
-    let fence = case.apply(&Command::Fence { node: doline(), boot, why: "not heard".into(), by, after: After::On });
+    let fence =
+        case.apply(&Command::Node(doline(), NodeAct::Fence { boot, why: "not heard".into(), by, after: After::On }));
     (case, fence)
 }
 
@@ -124,9 +126,13 @@ fn authority_ends_with_an_off_that_was_read_after_this_fence() {
     case.off.insert(doline(), Index(fence.0 - 1));
     assert_eq!(ended(&case), [], "it was off once, after an earlier fence");
     case.off.insert(doline(), fence);
-    assert_eq!(ended(&case), [Command::End { workload: w(), epoch: Epoch(2), how: Ended::PowerOff }]);
+    assert_eq!(ended(&case), [Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::PowerOff })]);
     let nodes = case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)));
-    assert_eq!(nodes, [Command::PowerOff { node: doline(), fence }], "and it is in the log for the next coordinator");
+    assert_eq!(
+        nodes,
+        [Command::Node(doline(), NodeAct::PowerOff { fence })],
+        "and it is in the log for the next coordinator"
+    );
 }
 
 #[test]
@@ -143,8 +149,8 @@ fn a_node_that_is_heard_again_keeps_its_power_unless_a_person_fenced_it() {
 fn back(readmit: Readmit, boot: &str, seen: Option<Observation>) -> Case {
     let (mut case, fence) = fenced(Author::Cluster);
     case.spec.nodes.get_mut(&doline()).unwrap().readmit = readmit;
-    case.apply(&Command::PowerOff { node: doline(), fence });
-    case.apply(&Command::End { workload: w(), epoch: Epoch(2), how: Ended::PowerOff });
+    case.apply(&Command::Node(doline(), NodeAct::PowerOff { fence }));
+    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::PowerOff }));
     case.report("doline", ReplicaReport { seen, ..ReplicaReport::default() });
     case.reports.get_mut(&doline()).unwrap().report.boot = BootId::from(boot);
     case.pass(100 * MS);
@@ -154,7 +160,7 @@ fn back(readmit: Readmit, boot: &str, seen: Option<Observation>) -> Case {
 fn readmits(case: &Case) -> bool {
     case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)))
         .iter()
-        .any(|c| matches!(c, Command::Readmit { .. }))
+        .any(|c| matches!(c, Command::Node(_, NodeAct::Readmit { .. })))
 }
 
 #[test]
@@ -175,7 +181,7 @@ fn who_booted_anew_with_nothing_running_comes_back_by_itself() {
 #[test]
 fn a_fence_that_was_never_carried_out_is_taken_back() {
     let (mut case, _) = fenced(Author::Cluster);
-    case.apply(&Command::End { workload: w(), epoch: Epoch(2), how: Ended::LeaseOver });
+    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::LeaseOver }));
     case.report("doline", standby(100));
     assert!(!readmits(&{
         let mut early = case.copy();
@@ -193,18 +199,18 @@ fn who_was_cut_is_turned_on_again() {
     let (mut case, fence) = fenced(Author::Cluster);
     let turned_on = |case: &Case| case.with(|scene, _| to_turn_on(scene));
     assert_eq!(turned_on(&case), [], "it is on");
-    let off = case.apply(&Command::PowerOff { node: doline(), fence });
+    let off = case.apply(&Command::Node(doline(), NodeAct::PowerOff { fence }));
     assert_eq!(turned_on(&case), [], "it still holds the workload");
-    case.apply(&Command::End { workload: w(), epoch: Epoch(2), how: Ended::PowerOff });
+    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::PowerOff }));
     assert_eq!(turned_on(&case), [(doline(), off, false)], "nobody has taken over yet");
     let (holder, why) = (NodeId::from("polje"), String::new());
-    case.apply(&Command::Assign { workload: w(), epoch: Epoch(3), holder, why });
+    case.apply(&Command::Workload(w(), WorkloadAct::Assign { epoch: Epoch(3), holder, why }));
     assert_eq!(turned_on(&case), [(doline(), off, true)]);
     case.on.insert(doline(), Index(off.0 - 1));
     assert_eq!(turned_on(&case).len(), 1, "it was on once, before that");
     case.on.insert(doline(), off);
     let nodes = case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)));
-    assert_eq!(nodes, [Command::TurnedOn { node: doline(), asked: off }]);
+    assert_eq!(nodes, [Command::Node(doline(), NodeAct::TurnedOn { asked: off })]);
     case.apply(&nodes[0]);
     case.on.clear();
     assert_eq!(turned_on(&case), [], "whoever turns it off by hand finds it off");
@@ -212,11 +218,11 @@ fn who_was_cut_is_turned_on_again() {
     let mut case = well();
     let by = Author::person("captain");
     let why = String::new();
-    let fence =
-        case.apply(&Command::Fence { node: "polje".into(), boot: None, why, by: by.clone(), after: After::Off });
-    case.apply(&Command::PowerOff { node: "polje".into(), fence });
+    let fence = case
+        .apply(&Command::Node("polje".into(), NodeAct::Fence { boot: None, why, by: by.clone(), after: After::Off }));
+    case.apply(&Command::Node("polje".into(), NodeAct::PowerOff { fence }));
     assert_eq!(turned_on(&case), []);
     case.spec.nodes.get_mut(&NodeId::from("polje")).unwrap().power = case.spec.nodes[&doline()].power.clone();
-    let asked = case.apply(&Command::TurnOn { node: "polje".into(), by });
+    let asked = case.apply(&Command::Node("polje".into(), NodeAct::TurnOn { by }));
     assert_eq!(turned_on(&case), [("polje".into(), asked, true)]);
 }

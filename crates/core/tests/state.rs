@@ -1,9 +1,10 @@
 //! What the log builds: commands that come too late change nothing, and a former primary's way back depends on how it ended.
 
 use karst_core::author::Author;
+use karst_core::command::{Command, WorkloadAct};
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
-use karst_core::state::{ClusterState, Command, Ended, Standing, Tenure};
+use karst_core::state::{ClusterState, Ended, Standing, Tenure};
 use karst_core::{BootId, Epoch, Index, NodeId, WorkloadId};
 
 fn w() -> WorkloadId {
@@ -21,7 +22,10 @@ impl Built {
         self.0.apply(next, &command)
     }
     fn assign(&mut self, epoch: u64, holder: &str) -> bool {
-        self.apply(Command::Assign { workload: w(), epoch: Epoch(epoch), holder: holder.into(), why: String::new() })
+        self.apply(Command::Workload(
+            w(),
+            WorkloadAct::Assign { epoch: Epoch(epoch), holder: holder.into(), why: String::new() },
+        ))
     }
     fn open(&mut self, epoch: u64) -> bool {
         self.open_with(epoch, &[])
@@ -30,17 +34,20 @@ impl Built {
         let (workload, at, timeline) = (w(), Lsn(epoch), epoch as u32);
         let sync = vec![NodeId::from("uvala")];
         let doubtful = doubtful.iter().map(|n| NodeId::from(*n)).collect();
-        self.apply(Command::Open { workload, epoch: Epoch(epoch), timeline, began: at, switch: at, sync, doubtful })
+        self.apply(Command::Workload(
+            workload,
+            WorkloadAct::Open { epoch: Epoch(epoch), timeline, began: at, switch: at, sync, doubtful },
+        ))
     }
     fn standing(&self, node: &str) -> Standing {
         self.0.workload(&w()).standing.get(&NodeId::from(node)).cloned().unwrap_or_default()
     }
     fn revoke(&mut self, epoch: u64) -> bool {
-        self.apply(Command::Revoke { workload: w(), epoch: Epoch(epoch), why: String::new() })
+        self.apply(Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(epoch), why: String::new() }))
     }
     fn end(&mut self, epoch: u64, clean_at: Option<Lsn>) -> bool {
         let how = Ended::Surrender { boot: BootId::from("b"), clean_at };
-        self.apply(Command::End { workload: w(), epoch: Epoch(epoch), how })
+        self.apply(Command::Workload(w(), WorkloadAct::End { epoch: Epoch(epoch), how }))
     }
 }
 
@@ -97,7 +104,7 @@ fn twins_are_copied_and_a_sound_mark_leaves_nothing_behind() {
     assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, None));
     assert!(state.assign(2, "polje") && state.open_with(2, &["doline"]));
     assert!(matches!(state.standing("doline"), Standing::NeedsClone(_)));
-    let sound = || Command::Mark { workload: w(), node: "doline".into(), standing: Standing::Sound };
+    let sound = || Command::Workload(w(), WorkloadAct::Mark { node: "doline".into(), standing: Standing::Sound });
     assert!(state.apply(sound()) && !state.apply(sound()), "once");
     assert!(state.0.workload(&w()).standing.is_empty(), "a workload is calm again after a rejoin");
 }
@@ -116,8 +123,8 @@ fn mode_act_approves_what_waits() {
         asks: true,
         accept_loss: 0,
     };
-    assert!(state.apply(Command::Begin(waiting)));
-    let mode = |mode| Command::Mode { workload: w(), mode, by: Author::person("captain") };
+    assert!(state.apply(Command::begin(waiting)));
+    let mode = |mode| Command::Workload(w(), WorkloadAct::Mode { mode, by: Author::person("captain") });
     assert!(state.apply(mode(Mode::Watch)));
     assert!(state.0.running(&w()).unwrap().1.waits());
     assert!(state.apply(mode(Mode::Act)));
@@ -131,7 +138,10 @@ fn a_sync_set_moves_forward_only() {
     let mut sync = |number, sure: &[&str], asked: &[&str]| {
         let list = |names: &[&str]| names.iter().map(|n| NodeId::from(*n)).collect();
         let (workload, epoch, why) = (w(), Epoch(1), String::new());
-        state.apply(Command::Sync { workload, epoch, number, sure: list(sure), asked: list(asked), why })
+        state.apply(Command::Workload(
+            workload,
+            WorkloadAct::Sync { epoch, number, sure: list(sure), asked: list(asked), why },
+        ))
     };
     assert!(sync(2, &["uvala"], &["polje", "uvala"]));
     assert!(sync(2, &["polje", "uvala"], &["polje", "uvala"]), "growth is completed under its own number");
@@ -146,7 +156,7 @@ fn one_operation_at_a_time() {
     let mut state = Built::new();
     let begin = || {
         let (by, why) = (Author::person("captain"), String::new());
-        Command::Begin(Operation {
+        Command::begin(Operation {
             kind: Kind::Switchover,
             workload: w(),
             from: None,

@@ -4,6 +4,7 @@
 //! No machine has a thousand hosts to spare: the coordinator's core alone runs, on made-up messages, and its effects go nowhere.
 
 use crate::bench::quantile;
+use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{Snapshot, Stored};
 use karst_core::health::Hears;
 use karst_core::members::Ordered;
@@ -11,7 +12,7 @@ use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig, SNAPSHOT_AFTER};
 use karst_core::replica::{Data, Downstream, GateReport, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
-use karst_core::state::{ClusterState, Command};
+use karst_core::state::ClusterState;
 use karst_core::{BootId, Epoch, Lsn, Node, NodeId, Term, Time};
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -113,17 +114,12 @@ fn served(spec: &Spec) -> ClusterState {
         let (workload, epoch, holder) = (workload.clone(), Epoch(1), first(w).clone());
         let sync = w.replicas.keys().filter(|n| **n != holder).cloned().collect();
         for command in [
-            Command::Assign { workload: workload.clone(), epoch, holder, why: String::new() },
-            Command::Open {
-                workload: workload.clone(),
-                epoch,
-                timeline: 1,
-                began: Lsn(0),
-                switch: Lsn(0),
-                doubtful: Vec::new(),
-                sync,
-            },
-            Command::Serve { workload, epoch },
+            Command::Workload(workload.clone(), WorkloadAct::Assign { epoch, holder, why: String::new() }),
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::Open { epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: Vec::new(), sync },
+            ),
+            Command::Workload(workload, WorkloadAct::Serve { epoch }),
         ] {
             assert!(state.apply(state.applied.next(), &command));
         }

@@ -1,11 +1,12 @@
 //! The guarantees, checked from outside after every step, by someone who sees everything.
 
 use crate::world::restarts_in_place;
+use karst_core::command::{Command, NodeAct, WorkloadAct};
 use karst_core::consensus::Entry;
 use karst_core::operation::Kind;
 use karst_core::replica::Parts;
 use karst_core::spec::Loss;
-use karst_core::state::{ClusterState, Command, Tenure};
+use karst_core::state::{ClusterState, Tenure};
 use karst_core::{Index, Node, NodeId, Term, Time, WorkloadId};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fmt;
@@ -158,9 +159,9 @@ impl Truth {
         let forced = entry.command.workload().and_then(|id| self.state.running(id)).map(|(_, o)| o.what.clone());
         let changed = self.state.apply(entry.index, &entry.command);
         match &entry.command {
-            Command::Fence { node, .. } if changed => drop(self.fenced_at.insert(node.clone(), now)),
-            Command::Readmit { node, .. } if changed => drop(self.fenced_at.remove(node)),
-            Command::Open { workload, epoch, .. } if changed => {
+            Command::Node(node, NodeAct::Fence { .. }) if changed => drop(self.fenced_at.insert(node.clone(), now)),
+            Command::Node(node, NodeAct::Readmit { .. }) if changed => drop(self.fenced_at.remove(node)),
+            Command::Workload(workload, WorkloadAct::Open { epoch, .. }) if changed => {
                 let w = workloads.binary_search(workload).expect("it is in the spec");
                 if in_place {
                     self.restarted_in_place.insert((w, epoch.0));

@@ -3,6 +3,7 @@
 
 use karst_core::author::Level;
 use karst_core::authority::Claim;
+use karst_core::command::{Command, NodeAct, WorkloadAct};
 use karst_core::consensus::{Entry, Piece, Stored, Talk};
 use karst_core::heads::Head;
 use karst_core::health::{Hearing, Hears};
@@ -15,7 +16,7 @@ use karst_core::replica::{
     Copied, Data, Downstream, GateReport, Observation, Parts, Promotion, ReplicaReport, Report, Role,
 };
 use karst_core::spec::Spec;
-use karst_core::state::{ClusterState, Command, Ended, Standing};
+use karst_core::state::{ClusterState, Ended, Standing};
 use karst_core::{
     BootId, Effect, Epoch, Index, Input, Node, NodeConfig, NodeId, OperationId, StoreId, Term, Time, WorkloadId,
 };
@@ -161,34 +162,38 @@ impl Dice {
         let (workload, node, epoch) = (self.workload(), self.node(), self.epoch());
         let why = String::new();
         match self.of(13) {
-            0 => Command::Revoke { workload, epoch, why },
-            1 => Command::End { workload, epoch, how: self.ended() },
-            2 => Command::Assign { workload, epoch, holder: node, why },
-            3 => Command::Open {
+            0 => Command::Workload(workload, WorkloadAct::Revoke { epoch, why }),
+            1 => Command::Workload(workload, WorkloadAct::End { epoch, how: self.ended() }),
+            2 => Command::Workload(workload, WorkloadAct::Assign { epoch, holder: node, why }),
+            3 => Command::Workload(
                 workload,
-                epoch,
-                timeline: self.number() as u32,
-                began: self.lsn(),
-                switch: self.lsn(),
-                sync: self.some(Self::node),
-                doubtful: self.some(Self::node),
-            },
-            4 => Command::Serve { workload, epoch },
+                WorkloadAct::Open {
+                    epoch,
+                    timeline: self.number() as u32,
+                    began: self.lsn(),
+                    switch: self.lsn(),
+                    sync: self.some(Self::node),
+                    doubtful: self.some(Self::node),
+                },
+            ),
+            4 => Command::Workload(workload, WorkloadAct::Serve { epoch }),
             5 => {
                 let (sure, asked) = (self.some(Self::node), self.some(Self::node));
-                Command::Sync { workload, epoch, number: self.number(), sure, asked, why }
+                Command::Workload(workload, WorkloadAct::Sync { epoch, number: self.number(), sure, asked, why })
             }
-            6 => Command::Mark { workload, node, standing: Standing::NeedsClone(why) },
-            7 => Command::Place { workload, number: epoch, holder: node, why },
-            8 => Command::Withdraw { workload, number: epoch, why },
-            9 => Command::Vacate { workload, number: epoch, how: self.ended() },
-            10 => Command::PowerOff { node, fence: self.index() },
-            11 => Command::Enrol { node, store: "s".into(), by: karst_core::author::Author::Cluster },
-            _ => Command::Approve {
-                operation: OperationId(self.number()),
+            6 => Command::Workload(workload, WorkloadAct::Mark { node, standing: Standing::NeedsClone(why) }),
+            7 => Command::Workload(workload, WorkloadAct::Place { number: epoch, holder: node, why }),
+            8 => Command::Workload(workload, WorkloadAct::Withdraw { number: epoch, why }),
+            9 => Command::Workload(workload, WorkloadAct::Vacate { number: epoch, how: self.ended() }),
+            10 => Command::Node(node, NodeAct::PowerOff { fence: self.index() }),
+            11 => Command::Node(node, NodeAct::Enrol { store: "s".into(), by: karst_core::author::Author::Cluster }),
+            _ => Command::Workload(
                 workload,
-                by: karst_core::author::Author::person("marlin"),
-            },
+                WorkloadAct::Approve {
+                    operation: OperationId(self.number()),
+                    by: karst_core::author::Author::person("marlin"),
+                },
+            ),
         }
     }
 

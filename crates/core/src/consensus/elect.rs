@@ -1,9 +1,9 @@
 //! Elections: sounding out (pre-vote), votes, and who may have one.
 
 use super::{Consensus, Durable, Leader, Order, Progress, Role, Talk};
+use crate::command::Command;
 use crate::ids::{Index, NodeId, Term};
 use crate::planted::Planted;
-use crate::state::Command;
 use crate::time::Time;
 use std::collections::{BTreeMap, BTreeSet};
 

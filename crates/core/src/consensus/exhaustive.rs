@@ -6,10 +6,10 @@
 //! and S2 must hold without them.
 
 use super::{Consensus, Durable, Entry, Order, Pace, Role, Setup, Stored, Talk};
+use crate::command::Command;
 use crate::ids::{Index, NodeId, Term};
 use crate::message::Message;
 use crate::planted::Planted;
-use crate::state::Command;
 use crate::time::Time;
 use crate::votes::Votes;
 use std::collections::hash_map::DefaultHasher;

@@ -1,7 +1,7 @@
 //! The entries, in memory. Index 1 is the first; what a snapshot stands for is not there any more.
 
+use crate::command::Command;
 use crate::ids::{Index, Term};
-use crate::state::Command;
 use serde::{Deserialize, Serialize};
 
 /// One decision in the log.

@@ -24,9 +24,9 @@ mod exhaustive;
 pub use log::{Entry, Log};
 pub use snapshot::{Piece, Snapshot};
 
+use crate::command::Command;
 use crate::ids::{Index, NodeId, StoreId, Term};
 use crate::planted::Planted;
-use crate::state::Command;
 use crate::time::{Time, shortened};
 use crate::votes::Votes;
 use serde::{Deserialize, Serialize};

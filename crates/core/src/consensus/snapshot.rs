@@ -47,7 +47,7 @@ impl Snapshot {
                 .take(PIECE)
                 .map(|(k, v)| (k.clone(), v.clone()))
                 .collect(),
-            operations: self.state.operations.iter().skip(skip).take(PIECE).map(|(k, v)| (*k, v.clone())).collect(),
+            operations: self.state.operations.iter().skip(skip).take(PIECE).map(|(k, v)| (k, v.clone())).collect(),
             nodes: self.state.nodes.iter().skip(skip).take(PIECE).map(|(k, v)| (k.clone(), v.clone())).collect(),
         };
         Piece { last: self.last, number, of: self.pieces(), part }

@@ -1,11 +1,15 @@
 //! Committed entries take effect: the state, the record, the running operation's steps, the answers that waited.
 
+use super::describe::{Described, of_node, of_workload};
 use super::{Node, ask};
-use crate::event::{Event, Level};
-use crate::ids::{Index, OperationId};
-use crate::operation::{Outcome, Phase, Step};
-use crate::state::{Command, Ended, Standing};
+use crate::command::{Command, NodeAct, WorkloadAct};
+use crate::event::Event;
+use crate::ids::{Index, NodeId, OperationId, WorkloadId};
+use crate::operation::{Phase, Step};
 use crate::steward::Stamps;
+
+/// Operations whose steps are remembered.
+const STEPS_OF: usize = 50;
 
 impl Node {
     /// Not before this run knows what is committed by now: a node that was away must not act on what it knew then, and be
@@ -63,47 +67,47 @@ impl Node {
     }
 
     fn on_applied(&mut self, index: Index, command: &Command) {
-        let Some(id) = command.workload().cloned() else { return self.on_applied_to_node(index, command) };
+        match command {
+            Command::Noop => {}
+            Command::Node(node, act) => self.on_node(index, node, act),
+            Command::Workload(workload, act) => self.on_workload(index, workload, act),
+        }
+    }
+
+    fn on_workload(&mut self, index: Index, id: &WorkloadId, act: &WorkloadAct) {
         let now = self.now;
-        let stamps = {
-            let notes = self.notes.entry(id.clone()).or_default();
-            if let Command::Begin(_) = command {
-                let (operation, lost) = (Some(OperationId(index.0)), notes.lost.take());
-                notes.stamps = Stamps { operation, lost, began: Some(now), ..Stamps::default() };
-            }
-            &mut notes.stamps
-        };
-        let phase = match command {
-            Command::Begin(_) => Some(Phase::Detect),
-            Command::Revoke { .. } => Some(Phase::Decide),
-            Command::End { .. } => Some(Phase::Isolate),
-            Command::Open { .. } => Some(Phase::Promote),
+        let notes = self.notes.entry(id.clone()).or_default();
+        if let WorkloadAct::Begin(_) = act {
+            let (operation, lost) = (Some(OperationId(index.0)), notes.lost.take());
+            notes.stamps = Stamps { operation, lost, began: Some(now), ..Stamps::default() };
+        }
+        let phase = match act {
+            WorkloadAct::Begin(_) => Some(Phase::Detect),
+            WorkloadAct::Revoke { .. } => Some(Phase::Decide),
+            WorkloadAct::End { .. } => Some(Phase::Isolate),
+            WorkloadAct::Open { .. } => Some(Phase::Promote),
             _ => None,
         };
         if let Some(phase) = phase {
-            stamps.reach(phase, now);
+            notes.stamps.reach(phase, now);
         }
-        if let (Command::Open { epoch, .. }, Some(opened)) = (command, &self.state.workload(&id).opened) {
-            let holder = opened.holder.clone();
-            if let Some(agent) = self.agents.get_mut(&id) {
-                agent.on_opened(*epoch, &holder);
-            }
+        if let (WorkloadAct::Open { epoch, .. }, Some(opened)) = (act, &self.state.workload(id).opened)
+            && let Some(agent) = self.agents.get_mut(id)
+        {
+            agent.on_opened(*epoch, &opened.holder);
         }
-        let operation = match command {
-            Command::Begin(_) => Some(OperationId(index.0)),
-            Command::Finish { operation, .. } => Some(*operation),
-            _ => self.state.workload(&id).operation,
+        let operation = match act {
+            WorkloadAct::Begin(_) => Some(OperationId(index.0)),
+            WorkloadAct::Finish { operation, .. } => Some(*operation),
+            _ => self.state.workload(id).operation,
         };
-        let (level, kind, text) = describe(command);
+        let Described { level, kind, text } = of_workload(act);
         if let Some(operation) = operation {
-            self.steps.entry(operation).or_default().push(Step { text: text.clone(), phase, at: now });
-            while self.steps.len() > 50 {
-                self.steps.pop_first();
-            }
+            self.note_step(operation, Step { text: text.clone(), phase, at: now });
         }
-        let mut event = Event::new(level, kind, format!("{id}: {text}")).about(&id).within(operation);
+        let mut event = Event::new(level, kind, format!("{id}: {text}")).about(id).within(operation);
         event.index = Some(index);
-        if let Command::Finish { phases, .. } = command {
+        if let WorkloadAct::Finish { phases, .. } = act {
             for (phase, took) in phases {
                 event = event.with(&format!("{}_us", phase.name().replace(' ', "_")), took.as_micros());
             }
@@ -111,128 +115,44 @@ impl Node {
         self.record(event);
     }
 
-    fn on_applied_to_node(&mut self, index: Index, command: &Command) {
-        if matches!(command, Command::Noop | Command::System { .. }) {
+    fn on_node(&mut self, index: Index, node: &NodeId, act: &NodeAct) {
+        if matches!(act, NodeAct::System { .. }) {
             return;
         }
-        let (level, kind, text) = describe(command);
+        let Described { level, kind, text } = of_node(node, act);
         let mut event = Event::new(level, kind, text.clone());
         event.index = Some(index);
         // A fence is a step of whatever is under way because of it.
-        if let Command::Fence { node, .. } | Command::PowerOff { node, .. } = command {
-            let held = |(id, w): (_, &crate::state::WorkloadState)| {
-                Some((id, w.operation?)).filter(|_| w.holder() == Some(node))
-            };
-            let under_way: Vec<OperationId> = self.state.workloads.iter().filter_map(held).map(|(_, o)| o).collect();
+        if matches!(act, NodeAct::Fence { .. } | NodeAct::PowerOff { .. }) {
+            let held = self.state.workloads.values().filter(|w| w.holder() == Some(node));
+            let under_way: Vec<OperationId> = held.filter_map(|w| w.operation).collect();
             for operation in under_way {
                 event = event.within(Some(operation));
-                let step = Step { text: text.clone(), phase: None, at: self.now };
-                self.steps.entry(operation).or_default().push(step);
+                self.note_step(operation, Step { text: text.clone(), phase: None, at: self.now });
             }
         }
         self.record(event);
     }
 
-    fn answer_committed(&mut self, index: Index, command: &Command, changed: bool) {
-        if let Some(asker) = self.answers_due.remove(&index) {
-            let answer = match command {
-                _ if !changed => ask::Answer::Refused {
-                    why: "something else was decided first; look at the status and ask again".into(),
-                },
-                Command::Begin(_) => ask::Answer::Started { operation: OperationId(index.0) },
-                _ => ask::Answer::Done { index, text: describe(command).2 },
-            };
-            self.answer(asker, answer);
+    fn note_step(&mut self, operation: OperationId, step: Step) {
+        self.steps.entry(operation).or_default().push(step);
+        while self.steps.len() > STEPS_OF {
+            self.steps.pop_first();
         }
     }
-}
 
-/// The decision in words, its kind and level.
-fn describe(command: &Command) -> (Level, &'static str, String) {
-    let names = |list: &[crate::ids::NodeId]| {
-        let names: Vec<&str> = list.iter().map(|n| n.as_str()).collect();
-        if names.is_empty() { "nobody".to_string() } else { names.join(", ") }
-    };
-    match command {
-        Command::Noop => (Level::Info, "term", "a coordinator's first entry".into()),
-        Command::Begin(o) => {
-            let to = o.to.as_ref().map(|t| format!(" to {t}")).unwrap_or_default();
-            let from = o.from.as_ref().map(|f| format!(" from {f}")).unwrap_or_default();
-            let waits = if o.asks { "; it waits for approval" } else { "" };
-            (Level::Notice, "operation-began", format!("{}{from}{to} began, by {}: {}{waits}", o.kind, o.by, o.why))
-        }
-        Command::Place { number, holder, why, .. } => {
-            (Level::Notice, "address-placed", format!("its address goes to {holder} (number {number}; {why})"))
-        }
-        Command::Withdraw { why, .. } => (Level::Notice, "address-leaves", format!("its address leaves: {why}")),
-        Command::Vacate { how, .. } => {
-            let how = match how {
-                Ended::Surrender { .. } => "its node gave it up",
-                Ended::PowerOff => "its host's power is off, read back from its device",
-                Ended::LeaseOver => "no lease of it can be valid any more",
-            };
-            (Level::Notice, "address-gone", format!("its address is nowhere: {how}"))
-        }
-        Command::Approve { by, .. } => (Level::Notice, "approved", format!("approved by {by}")),
-        Command::Mode { mode, by, .. } => {
-            (Level::Notice, "mode", format!("mode is {} from here on, set by {by}", mode.word()))
-        }
-        Command::Fence { node, why, by, .. } => (Level::Notice, "fenced", format!("{node} is fenced by {by}: {why}")),
-        Command::PowerOff { node, .. } => {
-            (Level::Notice, "power-off", format!("the power of {node} is off, read back from its device"))
-        }
-        Command::TurnOn { node, by } => (Level::Notice, "turn-on", format!("{node} is to be turned on, as {by} asked")),
-        Command::TurnedOn { node, .. } => {
-            (Level::Notice, "power-on", format!("the power of {node} is on, read back from its device"))
-        }
-        Command::Readmit { node, why, by, .. } => {
-            (Level::Notice, "readmitted", format!("{node} is readmitted by {by}: {why}"))
-        }
-        Command::Enrol { node, by, .. } => {
-            (Level::Notice, "enrolled", format!("{node}'s node store counts from here on, enrolled by {by}"))
-        }
-        Command::System { node, system } => (Level::Info, "system", format!("{node} is hardware {system}")),
-        Command::Revoke { epoch, why, .. } => (Level::Notice, "revoked", format!("epoch {epoch} is revoked: {why}")),
-        Command::End { epoch, how, .. } => {
-            let how = match how {
-                Ended::Surrender { clean_at: Some(at), .. } => format!("the old primary stopped cleanly at {at}"),
-                Ended::Surrender { .. } => "the old primary surrendered: nothing of it runs any more".into(),
-                Ended::PowerOff => "the power of the old primary's host is off, read back from its device".into(),
-                Ended::LeaseOver => "no lease of the old primary can be valid any more".into(),
-            };
-            (Level::Notice, "isolated", format!("epoch {epoch} has ended: {how}"))
-        }
-        Command::Assign { epoch, holder, why, .. } => {
-            (Level::Notice, "assigned", format!("epoch {epoch} goes to {holder} ({why})"))
-        }
-        Command::Open { epoch, timeline, switch, sync, .. } => {
-            let text = format!("epoch {epoch} is open on timeline {timeline} from {switch}; sync set: {}", names(sync));
-            (Level::Notice, "opened", text)
-        }
-        Command::Serve { epoch, .. } => {
-            (Level::Notice, "serving", format!("epoch {epoch} serves: a write is replicated"))
-        }
-        Command::Sync { sure, asked, why, number, .. } if sure.len() < asked.len() => (
-            Level::Info,
-            "sync-set",
-            format!("sync set {number} grows to {}: {why}; guaranteed so far: {}", names(asked), names(sure)),
-        ),
-        Command::Sync { sure, why, number, .. } => {
-            (Level::Notice, "sync-set", format!("sync set {number} is {}: {why}", names(sure)))
-        }
-        Command::Mark { node, standing: Standing::NeedsClone(why), .. } => {
-            (Level::Notice, "needs-clone", format!("{node} comes back by a fresh clone: {why}"))
-        }
-        Command::Mark { node, standing: Standing::Diverged(why), .. } => {
-            (Level::Notice, "diverged", format!("{node} comes back by a rewind, or a clone: {why}"))
-        }
-        Command::Mark { node, standing: Standing::Sound, .. } => {
-            (Level::Notice, "sound", format!("{node} has a sound copy"))
-        }
-        Command::Finish { outcome, .. } => match outcome {
-            Outcome::Done => (Level::Notice, "operation-done", "done".into()),
-            Outcome::Undone(why) => (Level::Warning, "operation-undone", format!("not done: {why}")),
-            Outcome::Diverted(why) => (Level::Warning, "operation-diverted", format!("done otherwise: {why}")),
-        },
+    fn answer_committed(&mut self, index: Index, command: &Command, changed: bool) {
+        let Some(asker) = self.answers_due.remove(&index) else { return };
+        let answer = match command {
+            _ if !changed => {
+                let why = "something else was decided first; look at the status and ask again";
+                ask::Answer::Refused { why: why.into() }
+            }
+            Command::Workload(_, WorkloadAct::Begin(_)) => ask::Answer::Started { operation: OperationId(index.0) },
+            Command::Workload(_, act) => ask::Answer::Done { index, text: of_workload(act).text },
+            Command::Node(node, act) => ask::Answer::Done { index, text: of_node(node, act).text },
+            Command::Noop => return,
+        };
+        self.answer(asker, answer);
     }
 }

@@ -2,12 +2,13 @@
 
 use super::{Effect, Node};
 use crate::author::{Author, Level};
+use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::ids::{Index, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
 use crate::operation::{Kind, Mode, Operation, Outcome};
 use crate::replica::{Observation, ReplicaReport, Role};
 use crate::spec::Loss;
-use crate::state::{Command, Tenure};
+use crate::state::Tenure;
 use crate::steward::candidates::{self, MayLack};
 use crate::steward::fencing;
 use crate::view::Status;
@@ -278,11 +279,11 @@ impl Node {
         // A failover that finds nobody who may take over is replaced by the one that a person answers for.
         let stuck = self.state.running(&workload).map(|(operation, _)| {
             let outcome = Outcome::Undone(format!("replaced by a forced failover asked for by {by}"));
-            Command::Finish { operation, workload: workload.clone(), outcome, phases: Vec::new() }
+            Command::Workload(workload.clone(), WorkloadAct::Finish { operation, outcome, phases: Vec::new() })
         });
         let (from, to) = (plan.from, plan.to);
         let begin = Operation { kind, workload, from, to, by: asker.author(by), why, asks: false, accept_loss };
-        self.propose_for(asker, stuck.into_iter().chain([Command::Begin(begin)]).collect());
+        self.propose_for(asker, stuck.into_iter().chain([Command::begin(begin)]).collect());
     }
 
     /// Proposes, and answers when the last of them is committed.
@@ -300,15 +301,18 @@ impl Node {
             Request::Mode { workload, mode, by } => {
                 let by = author(by);
                 self.known_workload(&workload)?;
-                Ok(Command::Mode { workload, mode, by })
+                Ok(Command::Workload(workload, WorkloadAct::Mode { mode, by }))
             }
             Request::Approve { operation, by } => {
-                let logged = self.state.operations.get(&operation);
+                let logged = self.state.operations.get(operation);
                 match logged {
                     None => Err(format!("there is no operation {operation}")),
                     Some(o) if o.outcome.is_some() => Err(format!("{operation} is over")),
                     Some(o) if !o.waits() => Err(format!("{operation} does not wait for approval")),
-                    Some(o) => Ok(Command::Approve { operation, workload: o.what.workload.clone(), by: author(by) }),
+                    Some(o) => Ok(Command::Workload(
+                        o.what.workload.clone(),
+                        WorkloadAct::Approve { operation, by: author(by) },
+                    )),
                 }
             }
             Request::Fence { node, by } => {
@@ -323,7 +327,7 @@ impl Node {
                 }
                 let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
                 let after = self.scene().after(&node);
-                Ok(Command::Fence { node, boot, why: "asked for".into(), by: author(by), after })
+                Ok(Command::Node(node, NodeAct::Fence { boot, why: "asked for".into(), by: author(by), after }))
             }
             Request::Readmit { node, by } => {
                 self.known_node(&node)?;
@@ -331,7 +335,7 @@ impl Node {
                 if let Some(why) = fencing::unfit(&self.scene(), &node) {
                     return Err(format!("{node} cannot be readmitted yet: {why}"));
                 }
-                Ok(Command::Readmit { node, fence: fenced.id, why: "asked for".into(), by: author(by) })
+                Ok(Command::Node(node, NodeAct::Readmit { fence: fenced.id, why: "asked for".into(), by: author(by) }))
             }
             Request::Enrol { node, by } => self.enrol(node, author(by)),
             _ => Err("that is not a single entry".into()),
@@ -347,7 +351,7 @@ impl Node {
         match (&heard.report.store, heard.report.counts) {
             (_, true) => Err(format!("{node}'s node store counts already")),
             (None, _) => Err(format!("{node} has not said which node store it has")),
-            (Some(store), false) => Ok(Command::Enrol { node, store: store.clone(), by }),
+            (Some(store), false) => Ok(Command::Node(node, NodeAct::Enrol { store: store.clone(), by })),
         }
     }
 

@@ -3,21 +3,21 @@
 use super::Node;
 use super::ask::{NodePlan, PowerWish};
 use crate::author::Author;
+use crate::command::{Command, NodeAct};
 use crate::ids::NodeId;
 use crate::spec::After;
-use crate::state::Command;
 use crate::steward::candidates::{self, Way};
 
 impl Node {
     /// The entry that does it. Whoever wants a host to be off wants it to stay so.
     pub(super) fn power(&self, node: NodeId, what: PowerWish, by: Author) -> Command {
         let after = match what {
-            PowerWish::On => return Command::TurnOn { node, by },
+            PowerWish::On => return Command::Node(node, NodeAct::TurnOn { by }),
             PowerWish::Off => After::Off,
             PowerWish::Cycle => After::On,
         };
         let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
-        Command::Fence { node, boot, why: "asked for".into(), by, after }
+        Command::Node(node, NodeAct::Fence { boot, why: "asked for".into(), by, after })
     }
 
     /// What it would do.

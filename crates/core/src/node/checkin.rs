@@ -2,6 +2,7 @@
 
 use super::{CALM_LOOKS, Effect, GateOrder, Node};
 use crate::authority::Claim;
+use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::heads::Head;
 use crate::health::Hears;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
@@ -9,7 +10,7 @@ use crate::message::{Message, Says, heads_beside};
 use crate::planted::Planted;
 use crate::replica::{Parts, Report, Role};
 use crate::spec::Clock;
-use crate::state::{Command, Tenure};
+use crate::state::Tenure;
 use crate::steward::Heard;
 use crate::time::Time;
 use std::time::Duration;
@@ -257,12 +258,16 @@ impl Node {
         let id = claim.workload();
         let w = self.state.workload(id);
         let ends = |c: &Command| match (c, &claim) {
-            (Command::Revoke { workload, .. } | Command::Assign { workload, .. }, Claim::Primary(id))
-            | (Command::Withdraw { workload, .. }, Claim::Address(id)) => workload == id,
+            (
+                Command::Workload(workload, WorkloadAct::Revoke { .. })
+                | Command::Workload(workload, WorkloadAct::Assign { .. }),
+                Claim::Primary(id),
+            )
+            | (Command::Workload(workload, WorkloadAct::Withdraw { .. }), Claim::Address(id)) => workload == id,
             _ => false,
         };
         let ending = self.consensus.log().after(self.state.applied).iter().any(|e| ends(&e.command));
-        let fences = |c: &Command| matches!(c, Command::Fence { node, .. } if node == to);
+        let fences = |c: &Command| matches!(c, Command::Node(node, NodeAct::Fence { .. }) if node == to);
         let fenced = self.state.fenced(to).is_some()
             || self.consensus.log().after(self.state.applied).iter().any(|e| fences(&e.command));
         let (current, holder) = match &claim {

@@ -15,6 +15,7 @@ mod apply;
 mod ask;
 mod ask_power;
 mod checkin;
+mod describe;
 mod door;
 mod gate;
 mod inout;

@@ -6,10 +6,11 @@
 
 use super::Desk;
 use crate::authority::Claim;
+use crate::command::{Command, WorkloadAct};
 use crate::ids::NodeId;
 use crate::planted::Planted;
 use crate::spec::Follows;
-use crate::state::{Command, Ended, Tenure};
+use crate::state::{Ended, Tenure};
 
 impl Desk<'_> {
     /// What to commit about the address now.
@@ -19,7 +20,7 @@ impl Desk<'_> {
         let Some(holder) = &place.holder else { return self.settle_address(spec.follows).into_iter().collect() };
         let claim = Claim::Address(self.id.clone());
         if place.leaving {
-            let vacate = |how| Command::Vacate { workload: self.id.clone(), number: place.number, how };
+            let vacate = |how| self.about(WorkloadAct::Vacate { number: place.number, how });
             return self.address_ended(holder, &claim).map(vacate).into_iter().collect();
         }
         let Some(why) = self.address_lost(holder, spec.follows) else { return Vec::new() };
@@ -28,7 +29,7 @@ impl Desk<'_> {
         if !fenced && self.next_place(spec.follows, Some(holder)).is_none() {
             return Vec::new();
         }
-        vec![Command::Withdraw { workload: self.id.clone(), number: place.number, why }]
+        vec![self.about(WorkloadAct::Withdraw { number: place.number, why })]
     }
 
     fn settle_address(&self, follows: Follows) -> Option<Command> {
@@ -38,7 +39,7 @@ impl Desk<'_> {
             Follows::Primary => "it is the primary",
         };
         let number = self.w.place.number.next();
-        Some(Command::Place { workload: self.id.clone(), number, holder: to, why: why.into() })
+        Some(self.about(WorkloadAct::Place { number, holder: to, why: why.into() }))
     }
 
     /// The best node for it: a gate that forwards before one that holds, then by name.

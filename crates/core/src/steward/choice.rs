@@ -3,10 +3,10 @@
 
 use super::candidates::{self, Candidate, Way};
 use super::{Desk, Notes};
+use crate::command::Command;
 use crate::ids::NodeId;
 use crate::planted::Planted;
 use crate::spec::{Alone, Loss};
-use crate::state::Command;
 
 impl Desk<'_> {
     /// Nobody holds the workload: assign the best candidate, or say by waiting that there is none yet.

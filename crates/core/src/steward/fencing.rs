@@ -5,12 +5,13 @@
 
 use super::{Desk, Scene};
 use crate::author::Author;
+use crate::command::{Command, NodeAct};
 use crate::ids::{Index, NodeId, WorkloadId};
 use crate::operation::Kind;
 use crate::planted::Planted;
 use crate::replica::Role;
 use crate::spec::{After, Readmit};
-use crate::state::{ClusterState, Command, Fenced, NodeState, Tenure, WorkloadState};
+use crate::state::{ClusterState, Fenced, NodeState, Tenure, WorkloadState};
 use std::time::Duration;
 
 impl Scene<'_> {
@@ -57,7 +58,7 @@ impl Desk<'_> {
         }
         let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
         let after = self.scene.after(holder);
-        Some(Command::Fence { node: holder.clone(), boot, why: why.into(), by: Author::Cluster, after })
+        Some(Command::Node(holder.clone(), NodeAct::Fence { boot, why: why.into(), by: Author::Cluster, after }))
     }
 }
 
@@ -70,17 +71,17 @@ pub fn decide_nodes(scene: &Scene, nodes: &[NodeId]) -> Vec<Command> {
         if let Some(system) = report.and_then(|r| r.system.as_ref())
             && known.and_then(|k| k.system.as_ref()) != Some(system)
         {
-            commands.push(Command::System { node: node.clone(), system: system.clone() });
+            commands.push(Command::Node(node.clone(), NodeAct::System { system: system.clone() }));
         }
         if let Some(asked) = known.and_then(|k| k.turn_on).filter(|asked| scene.on.get(node) == Some(asked)) {
-            commands.push(Command::TurnedOn { node: node.clone(), asked });
+            commands.push(Command::Node(node.clone(), NodeAct::TurnedOn { asked }));
         }
         let Some(fenced) = scene.state.fenced(node) else { continue };
         if !fenced.off && scene.off.get(node) == Some(&fenced.id) {
-            commands.push(Command::PowerOff { node: node.clone(), fence: fenced.id });
+            commands.push(Command::Node(node.clone(), NodeAct::PowerOff { fence: fenced.id }));
         } else if let Some(why) = may_return(scene, node, fenced, spec.readmit) {
             let by = Author::Cluster;
-            commands.push(Command::Readmit { node: node.clone(), fence: fenced.id, why, by });
+            commands.push(Command::Node(node.clone(), NodeAct::Readmit { fence: fenced.id, why, by }));
         }
     }
     commands

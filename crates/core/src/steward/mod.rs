@@ -18,6 +18,7 @@ mod verdict;
 
 use crate::author::Author;
 use crate::authority::{Claim, Ledger};
+use crate::command::{Command, WorkloadAct};
 use crate::heads::Heads;
 use crate::health::Health;
 use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId, WorkloadId};
@@ -25,7 +26,7 @@ use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
 use crate::planted::Planted;
 use crate::replica::{Data, Promotion, ReplicaReport, Report, Role};
 use crate::spec::{Clock, Loss, NodeSpec, Spec, WorkloadSpec};
-use crate::state::{ClusterState, Command, Ended, Opened, Standing, Tenure, WorkloadState};
+use crate::state::{ClusterState, Ended, Opened, Standing, Tenure, WorkloadState};
 use crate::time::Time;
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -199,6 +200,11 @@ pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
 }
 
 impl Desk<'_> {
+    /// A decision about this workload.
+    fn about(&self, act: WorkloadAct) -> Command {
+        Command::Workload(self.id.clone(), act)
+    }
+
     fn report(&self, node: &NodeId) -> Option<&ReplicaReport> {
         self.scene.replica(node, self.id)
     }
@@ -214,16 +220,16 @@ impl Desk<'_> {
             asks: kind == Kind::Failover && self.w.mode == Mode::Ask,
             accept_loss: 0,
         };
-        self.w.operation.is_none().then_some(Command::Begin(operation))
+        self.w.operation.is_none().then_some(Command::begin(operation))
     }
 
     fn revoke(&self, why: impl Into<String>) -> Command {
-        Command::Revoke { workload: self.id.clone(), epoch: self.w.epoch, why: why.into() }
+        self.about(WorkloadAct::Revoke { epoch: self.w.epoch, why: why.into() })
     }
 
     fn assign(&self, holder: &NodeId, why: impl Into<String>) -> Command {
         let epoch = self.w.epoch.next();
-        Command::Assign { workload: self.id.clone(), epoch, holder: holder.clone(), why: why.into() }
+        self.about(WorkloadAct::Assign { epoch, holder: holder.clone(), why: why.into() })
     }
 
     /// The node that a person asked for, in an operation that is not a planned move.
@@ -275,7 +281,7 @@ impl Desk<'_> {
             _ if over <= self.scene.now && self.lease_proves(holder) => Ended::LeaseOver,
             _ => return None,
         };
-        Some(Command::End { workload: self.id.clone(), epoch, how })
+        Some(self.about(WorkloadAct::End { epoch, how }))
     }
 
     /// Whether the end of its lease proves that nothing acts there: not where its clock may have stood still meanwhile (C4).
@@ -360,7 +366,7 @@ impl Desk<'_> {
         let ahead = |n: &NodeId| in_place && self.last_position(n).is_some_and(|(t, has)| t == timeline && has > at);
         sync.retain(|n| !ahead(n));
         let doubtful = others().filter(|n| (twins && !sync.contains(n)) || ahead(n)).cloned().collect();
-        vec![Command::Open { workload: self.id.clone(), epoch, timeline, began, switch: at, sync, doubtful }]
+        vec![self.about(WorkloadAct::Open { epoch, timeline, began, switch: at, sync, doubtful })]
     }
 
     /// How far a standby is, by the last that it said for good or else by its last look.
@@ -466,7 +472,7 @@ impl Desk<'_> {
         let held = self.report(holder).and_then(|r| r.sync_held) == Some((self.w.epoch, self.w.sync.number));
         match self.w.tenure {
             Tenure::Open { serving: false, .. } if held || self.scene.breaks(Planted::ServeAtOnce) => {
-                vec![Command::Serve { workload: self.id.clone(), epoch: self.w.epoch }]
+                vec![self.about(WorkloadAct::Serve { epoch: self.w.epoch })]
             }
             _ => Vec::new(),
         }
@@ -480,7 +486,7 @@ impl Desk<'_> {
         let mut marks = Vec::new();
         let Some(opened) = &self.w.opened else { return marks };
         let mut mark = |node: &NodeId, standing| {
-            marks.push(Command::Mark { workload: self.id.clone(), node: node.clone(), standing });
+            marks.push(self.about(WorkloadAct::Mark { node: node.clone(), standing }));
         };
         for node in self.spec.replicas.keys().filter(|n| *n != holder) {
             let Some(report) = self.report(node) else { continue };
@@ -510,7 +516,7 @@ impl Desk<'_> {
 
     fn finish(&self, operation: OperationId, outcome: Outcome, notes: &Notes) -> Command {
         let phases = if notes.stamps.operation == Some(operation) { notes.stamps.durations() } else { Vec::new() };
-        Command::Finish { operation, workload: self.id.clone(), outcome, phases }
+        self.about(WorkloadAct::Finish { operation, outcome, phases })
     }
 
     fn finish_if_done(

@@ -1,11 +1,11 @@
 //! The sync set: who leaves at once, and who comes back when it has caught up (D1 to D3).
 
 use super::{Desk, Notes};
+use crate::command::{Command, WorkloadAct};
 use crate::ids::{Lsn, NodeId};
 use crate::planted::Planted;
 use crate::replica::{Downstream, Observation, ReplicaReport, Role};
 use crate::spec::{Alone, Loss};
-use crate::state::Command;
 use crate::time::Time;
 use std::time::Duration;
 
@@ -70,7 +70,7 @@ impl Desk<'_> {
     }
 
     fn sync(&self, number: u64, sure: Vec<NodeId>, asked: Vec<NodeId>, why: String) -> Command {
-        Command::Sync { workload: self.id.clone(), epoch: self.w.epoch, number, sure, asked, why }
+        self.about(WorkloadAct::Sync { epoch: self.w.epoch, number, sure, asked, why })
     }
 
     fn note_quiet(&self, standbys: &[Downstream], notes: &mut Notes) {

@@ -3,12 +3,13 @@
 #![allow(dead_code, reason = "each test program uses its part")]
 
 use karst_core::authority::Ledger;
+use karst_core::command::{Command, WorkloadAct};
 use karst_core::heads::Heads;
 use karst_core::health::{Health, Hears};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
-use karst_core::state::{ClusterState, Command, Ended};
+use karst_core::state::{ClusterState, Ended};
 use karst_core::steward::candidates::{Candidate, list};
 use karst_core::steward::{Heard, Notes, Scene, decide};
 use karst_core::{BootId, Epoch, Index, NodeId, Time, WorkloadId};
@@ -85,18 +86,16 @@ impl Case {
         let (workload, epoch, why) = (w(), Epoch(1), String::new());
         let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
         for command in [
-            Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: why.clone() },
-            Command::Open {
-                workload: workload.clone(),
-                epoch,
-                timeline: 1,
-                began: Lsn(0),
-                switch: Lsn(0),
-                doubtful: vec![],
-                sync,
-            },
-            Command::Revoke { workload: workload.clone(), epoch, why },
-            Command::End { workload, epoch, how },
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::Assign { epoch, holder: "doline".into(), why: why.clone() },
+            ),
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::Open { epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: vec![], sync },
+            ),
+            Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why }),
+            Command::Workload(workload, WorkloadAct::End { epoch, how }),
         ] {
             let next = state.applied.next();
             assert!(state.apply(next, &command));
@@ -150,8 +149,14 @@ impl Case {
         let (workload, epoch) = (w(), Epoch(2));
         let sync = vec!["polje".into(), "uvala".into()];
         for command in [
-            Command::Assign { workload: workload.clone(), epoch, holder: "doline".into(), why: String::new() },
-            Command::Open { workload, epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: vec![], sync },
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::Assign { epoch, holder: "doline".into(), why: String::new() },
+            ),
+            Command::Workload(
+                workload,
+                WorkloadAct::Open { epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: vec![], sync },
+            ),
         ] {
             assert!(self.state.apply(self.state.applied.next(), &command));
         }
@@ -197,7 +202,7 @@ impl Case {
     pub fn chosen_with(&self, notes: &mut Notes) -> Option<String> {
         let commands = self.with(|scene, spec| decide(scene, &w(), spec, notes));
         commands.into_iter().find_map(|c| match c {
-            Command::Assign { holder, .. } => Some(holder.to_string()),
+            Command::Workload(_, WorkloadAct::Assign { holder, .. }) => Some(holder.to_string()),
             _ => None,
         })
     }

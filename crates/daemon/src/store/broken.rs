@@ -3,9 +3,10 @@
 use super::tests::start;
 use super::*;
 use karst_core::Term;
+use karst_core::command::Command;
 use karst_core::event::Level;
 use karst_core::node::Write;
-use karst_core::state::{ClusterState, Command};
+use karst_core::state::ClusterState;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use redb::StorageBackend;

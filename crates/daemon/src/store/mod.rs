@@ -37,7 +37,7 @@ const LOG: TableDefinition<u64, &[u8]> = TableDefinition::new("log");
 const KEPT: TableDefinition<&str, &[u8]> = TableDefinition::new("kept");
 const EVENTS: TableDefinition<u64, &[u8]> = TableDefinition::new("events");
 /// Of the tables' contents; a store of another format is refused.
-const FORMAT: u32 = 1;
+const FORMAT: u32 = 2;
 /// Events that wait for the history store: some weeks of an ordinary cluster. Then the oldest go.
 const MOST_EVENTS: u64 = 100_000;
 /// Longer than any store takes to be read whole: its log and snapshot are short, and its events are bounded.

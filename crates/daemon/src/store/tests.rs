@@ -2,7 +2,8 @@
 
 use super::*;
 use karst_core::Term;
-use karst_core::state::{ClusterState, Command};
+use karst_core::command::Command;
+use karst_core::state::ClusterState;
 use std::sync::mpsc;
 
 fn entry(term: u64, index: u64) -> Entry {

@@ -5,13 +5,14 @@ use super::{Happening, MS, World};
 use crate::check::Verdict;
 use karst_core::author::Level;
 use karst_core::authority::Claim;
+use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{Entry, Talk};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Flow, Request};
 use karst_core::replica::{Parts, ReplicaReport, Report};
-use karst_core::state::{Command, Ended};
+use karst_core::state::Ended;
 use karst_core::{BootId, Epoch, Index, Lsn, NodeId, Planted, Term, Time, WorkloadId};
 use rand::Rng;
 use std::time::Duration;
@@ -93,9 +94,9 @@ impl World {
         let prev = newest.unwrap_or_default();
         let (workload, why) = (id.clone(), String::from("forged"));
         let commands = [
-            Command::Revoke { workload: workload.clone(), epoch, why: why.clone() },
-            Command::End { workload: workload.clone(), epoch, how: Ended::LeaseOver },
-            Command::Assign { workload, epoch: epoch.next(), holder: speaker.clone(), why },
+            Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why: why.clone() }),
+            Command::Workload(workload.clone(), WorkloadAct::End { epoch, how: Ended::LeaseOver }),
+            Command::Workload(workload, WorkloadAct::Assign { epoch: epoch.next(), holder: speaker.clone(), why }),
         ];
         let number = |i: usize| Index(prev.1.0 + 1 + i as u64);
         let entries: Vec<Entry> =

@@ -1,0 +1,130 @@
+//! Committed decisions, by what they are about. Applying them is in [`crate::state`].
+
+use crate::author::Author;
+use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, StoreId, WorkloadId};
+use crate::operation::{Mode, Operation, Outcome, Phase};
+use crate::spec::After;
+use crate::state::{Ended, Standing};
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// One committed decision.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Command {
+    /// A coordinator's first entry in its term.
+    Noop,
+    Node(NodeId, NodeAct),
+    Workload(WorkloadId, WorkloadAct),
+}
+
+/// What is decided about a node.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum NodeAct {
+    /// It holds nothing from here on, and its power may be cut under this entry (C7).
+    Fence { boot: Option<BootId>, why: String, by: Author, after: After },
+    /// Its power was read as off after `fence` was committed.
+    PowerOff { fence: Index },
+    /// Its power is to be turned on.
+    TurnOn { by: Author },
+    /// It was read as on after that was `asked` for.
+    TurnedOn { asked: Index },
+    /// It may take part again.
+    Readmit { fence: Index, why: String, by: Author },
+    /// Its node store counts from here on: it has been given everything that the others committed (A6, F3).
+    Enrol { store: StoreId, by: Author },
+    /// What the host says its hardware is.
+    System { system: String },
+}
+
+/// What is decided about a workload. Each says which epoch or number it is about, so that a late one changes nothing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum WorkloadAct {
+    Begin(Operation),
+    /// A person lets the operation go on that was prepared in mode `ask`.
+    Approve {
+        operation: OperationId,
+        by: Author,
+    },
+    Mode {
+        mode: Mode,
+        by: Author,
+    },
+    Revoke {
+        epoch: Epoch,
+        why: String,
+    },
+    End {
+        epoch: Epoch,
+        how: Ended,
+    },
+    Assign {
+        epoch: Epoch,
+        holder: NodeId,
+        why: String,
+    },
+    Open {
+        epoch: Epoch,
+        timeline: u32,
+        began: Lsn,
+        switch: Lsn,
+        sync: Vec<NodeId>,
+        /// Replicas that may have another timeline of that number (D5).
+        doubtful: Vec<NodeId>,
+    },
+    /// The new primary's first write is replicated: endpoints may forward (D7, D13).
+    Serve {
+        epoch: Epoch,
+    },
+    Sync {
+        epoch: Epoch,
+        number: u64,
+        sure: Vec<NodeId>,
+        asked: Vec<NodeId>,
+        why: String,
+    },
+    Mark {
+        node: NodeId,
+        standing: Standing,
+    },
+    Finish {
+        operation: OperationId,
+        outcome: Outcome,
+        phases: Vec<(Phase, Duration)>,
+    },
+    /// The address may be taken up there, and nowhere else.
+    Place {
+        number: Epoch,
+        holder: NodeId,
+        why: String,
+    },
+    /// It leaves its holder.
+    Withdraw {
+        number: Epoch,
+        why: String,
+    },
+    /// It is nowhere any more.
+    Vacate {
+        number: Epoch,
+        how: Ended,
+    },
+}
+
+impl Command {
+    pub fn begin(operation: Operation) -> Self {
+        Self::Workload(operation.workload.clone(), WorkloadAct::Begin(operation))
+    }
+
+    pub fn node(&self) -> Option<&NodeId> {
+        match self {
+            Self::Node(node, _) => Some(node),
+            Self::Noop | Self::Workload(..) => None,
+        }
+    }
+
+    pub fn workload(&self) -> Option<&WorkloadId> {
+        match self {
+            Self::Workload(workload, _) => Some(workload),
+            Self::Noop | Self::Node(..) => None,
+        }
+    }
+}

@@ -1,0 +1,323 @@
+//! What the log says of one workload: the epoch, who holds it, the sync set, each replica's standing, where its address is.
+
+use super::operation::Operations;
+use crate::command::WorkloadAct;
+use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId};
+use crate::operation::Mode;
+use crate::spec::{Loss, WorkloadSpec};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// How an old authority ended (S3); the first confirmed wins.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "by")]
+pub enum Ended {
+    /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a clean stop ended its
+    /// write-ahead log; a standby that has everything up to there has everything.
+    Surrender { boot: BootId, clean_at: Option<Lsn> },
+    /// No lease of it can be valid any more.
+    LeaseOver,
+    /// Its host's power device was read as off after the revocation was committed (C7).
+    PowerOff,
+}
+
+/// Who holds the workload's current epoch, and how far it is.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "phase")]
+pub enum Tenure {
+    /// Never had a primary.
+    #[default]
+    Vacant,
+    /// The holder may be promoted now, and not before (S4).
+    Assigned { holder: NodeId },
+    /// The holder is primary. Endpoints forward once it is `serving`.
+    Open { holder: NodeId, serving: bool },
+    /// No more grants for the holder; its authority is being ended (C7).
+    Revoking { holder: NodeId },
+    /// Nobody holds it; the next epoch may be assigned.
+    Ended { last: NodeId, how: Ended },
+}
+
+/// The last epoch that was opened: what a history must contain to be eligible (D6).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Opened {
+    pub epoch: Epoch,
+    pub holder: NodeId,
+    pub timeline: u32,
+    /// Where its timeline began; 0 for the first one.
+    pub began: Lsn,
+    /// Where writing under this epoch began: the position at opening, also where the timeline is an older one (F1).
+    pub switch: Lsn,
+    /// The epoch that was opened before it; 0 for the first one.
+    pub after: Epoch,
+}
+
+/// Which standbys have every acknowledged write (D1 to D4). Newest member first.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SyncSet {
+    pub epoch: Epoch,
+    /// Strictly increasing within the epoch; a late setting is refused (D2).
+    pub number: u64,
+    /// Guaranteed: any of them is safe to promote.
+    pub sure: Vec<NodeId>,
+    /// What the primary is told to wait for; always holds `sure`, and more while the set grows.
+    pub asked: Vec<NodeId>,
+}
+
+/// Whether a replica's data can be used.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "standing", content = "why")]
+pub enum Standing {
+    #[default]
+    Sound,
+    /// It may hold what no other replica has: it is rewound, or cloned where that cannot be done.
+    Diverged(String),
+    /// What it holds cannot be told from another history: a clone and nothing else (D5).
+    NeedsClone(String),
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WorkloadState {
+    /// The highest epoch committed.
+    pub epoch: Epoch,
+    pub tenure: Tenure,
+    pub opened: Option<Opened>,
+    pub sync: SyncSet,
+    /// Replicas whose data cannot be used as they are.
+    pub standing: BTreeMap<NodeId, Standing>,
+    /// Who was assigned an epoch since the last one was opened, and did not open it.
+    pub attempts: BTreeSet<NodeId>,
+    /// Where the log of the last opened epoch ends, if its holder stopped cleanly: nobody has more than that.
+    pub clean_end: Option<Lsn>,
+    /// The operation under way.
+    pub operation: Option<OperationId>,
+    /// Whether the cluster moves it by itself.
+    pub mode: Mode,
+    pub place: Place,
+}
+
+/// Where the floating address is (S7).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Place {
+    /// Strictly increasing; 0 means "was never anywhere".
+    pub number: Epoch,
+    pub holder: Option<NodeId>,
+    /// No more grants for the holder: it has to be gone before it arrives anywhere else.
+    pub leaving: bool,
+}
+
+impl WorkloadState {
+    /// It is served, nothing is under way, and every standby that has to be is in the sync set.
+    pub fn is_calm(&self, spec: &WorkloadSpec) -> bool {
+        let placed = |n: &NodeId| self.holder() == Some(n) || self.sync.sure.contains(n) || spec.loss != Loss::None;
+        let serves = matches!(self.tenure, Tenure::Open { serving: true, .. });
+        serves && self.operation.is_none() && self.standing.is_empty() && spec.replicas.keys().all(placed)
+    }
+
+    /// The node that holds the current epoch, revoked or not.
+    pub fn holder(&self) -> Option<&NodeId> {
+        match &self.tenure {
+            Tenure::Assigned { holder } | Tenure::Open { holder, .. } | Tenure::Revoking { holder } => Some(holder),
+            Tenure::Vacant | Tenure::Ended { .. } => None,
+        }
+    }
+
+    /// The node that may be granted the lease of the current epoch.
+    pub fn grantable(&self) -> Option<&NodeId> {
+        match &self.tenure {
+            Tenure::Assigned { holder } | Tenure::Open { holder, .. } => Some(holder),
+            _ => None,
+        }
+    }
+
+    /// Why a replica's data cannot be used as they are, if so.
+    pub fn unsound(&self, node: &NodeId) -> Option<&str> {
+        match self.standing.get(node) {
+            Some(Standing::NeedsClone(why) | Standing::Diverged(why)) => Some(why),
+            _ => None,
+        }
+    }
+
+    pub fn must_clone(&self, node: &NodeId) -> bool {
+        matches!(self.standing.get(node), Some(Standing::NeedsClone(_)))
+    }
+}
+
+impl WorkloadState {
+    /// Applies what was decided by the entry of that index; returns whether it changed anything.
+    pub(super) fn apply(&mut self, index: Index, act: &WorkloadAct, operations: &mut Operations) -> bool {
+        match act {
+            WorkloadAct::Begin(what) => {
+                let begins = self.operation.is_none();
+                if begins {
+                    self.operation = Some(operations.begin(index, what));
+                }
+                begins
+            }
+            WorkloadAct::Approve { operation, by } => {
+                self.operation == Some(*operation) && operations.approve(*operation, by)
+            }
+            WorkloadAct::Mode { mode, by } => {
+                self.mode = *mode;
+                // Whoever lets the cluster act lets it go on with what it has prepared.
+                if let Some(running) = self.operation.filter(|_| *mode == Mode::Act) {
+                    operations.approve(running, by);
+                }
+                true
+            }
+            WorkloadAct::Finish { operation, outcome, phases } => {
+                let ends = self.operation == Some(*operation);
+                if ends {
+                    self.operation = None;
+                    operations.finish(*operation, outcome, phases);
+                }
+                ends
+            }
+            WorkloadAct::Assign { epoch, holder, .. } => {
+                let assigned = self.assign(*epoch, holder);
+                if let Some(running) = self.operation.filter(|_| assigned) {
+                    operations.aim(running, holder);
+                }
+                assigned
+            }
+            WorkloadAct::Revoke { epoch, .. } => self.revoke(*epoch),
+            WorkloadAct::End { epoch, how } => self.end(*epoch, how),
+            WorkloadAct::Open { epoch, timeline, began, switch, sync, doubtful } => {
+                let opened = self.open(*epoch, (*timeline, *began, *switch), doubtful);
+                if opened {
+                    self.sync = SyncSet { epoch: *epoch, number: 1, sure: sync.clone(), asked: sync.clone() };
+                }
+                opened
+            }
+            WorkloadAct::Serve { epoch } => match &mut self.tenure {
+                Tenure::Open { serving, .. } if self.epoch == *epoch => {
+                    *serving = true;
+                    true
+                }
+                _ => false,
+            },
+            WorkloadAct::Sync { epoch, number, sure, asked, .. } => {
+                let old = &self.sync;
+                let newer = *number > old.number || (*number == old.number && sure.len() > old.sure.len());
+                let changes = self.epoch == *epoch && old.epoch == *epoch && newer;
+                if changes {
+                    self.sync = SyncSet { epoch: *epoch, number: *number, sure: sure.clone(), asked: asked.clone() };
+                }
+                changes
+            }
+            WorkloadAct::Mark { node, standing: Standing::Sound } => self.standing.remove(node).is_some(),
+            WorkloadAct::Mark { node, standing } => {
+                self.standing.insert(node.clone(), standing.clone());
+                true
+            }
+            WorkloadAct::Place { number, holder, .. } => self.place.arrive(*number, holder),
+            WorkloadAct::Withdraw { number, .. } => self.place.leave(*number),
+            WorkloadAct::Vacate { number, .. } => self.place.vacate(*number),
+        }
+    }
+
+    fn assign(&mut self, epoch: Epoch, holder: &NodeId) -> bool {
+        let free = matches!(self.tenure, Tenure::Vacant | Tenure::Ended { .. });
+        if !free || epoch <= self.epoch {
+            return false;
+        }
+        self.epoch = epoch;
+        self.attempts.insert(holder.clone());
+        self.tenure = Tenure::Assigned { holder: holder.clone() };
+        true
+    }
+
+    fn revoke(&mut self, epoch: Epoch) -> bool {
+        match &self.tenure {
+            Tenure::Assigned { holder } | Tenure::Open { holder, .. } if self.epoch == epoch => {
+                self.tenure = Tenure::Revoking { holder: holder.clone() };
+                true
+            }
+            _ => false,
+        }
+    }
+
+    fn end(&mut self, epoch: Epoch, how: &Ended) -> bool {
+        let Tenure::Revoking { holder } = &self.tenure else { return false };
+        if self.epoch != epoch {
+            return false;
+        }
+        let last = holder.clone();
+        if self.is_of_opened_epoch() {
+            self.clean_end = match how {
+                Ended::Surrender { clean_at, .. } => *clean_at,
+                Ended::LeaseOver | Ended::PowerOff => None,
+            };
+        }
+        self.tenure = Tenure::Ended { last, how: how.clone() };
+        true
+    }
+
+    fn open(&mut self, epoch: Epoch, (timeline, began, switch): (u32, Lsn, Lsn), doubtful: &[NodeId]) -> bool {
+        let Tenure::Assigned { holder } = &self.tenure else { return false };
+        if self.epoch != epoch {
+            return false;
+        }
+        let holder = holder.clone();
+        // After a restart of the same server a row may show that was never acknowledged (D7): its endpoints
+        // wait for a replicated write. A standby that took over has nothing that its clients could not have
+        // seen before, and they log in while its followers come.
+        let took_over = self.opened.as_ref().is_some_and(|o| o.holder != holder);
+        self.mark_others(&holder, doubtful);
+        let after = self.opened.as_ref().map_or(Epoch(0), |o| o.epoch);
+        self.opened = Some(Opened { epoch, holder: holder.clone(), timeline, began, switch, after });
+        self.clean_end = None;
+        self.tenure = Tenure::Open { holder, serving: took_over };
+        true
+    }
+
+    /// The present epoch is the one that was opened last, and not one that was only assigned.
+    pub fn is_of_opened_epoch(&self) -> bool {
+        self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch)
+    }
+
+    /// What an opening says of everybody else's data. Not before: as long as nobody opens, the last opened epoch is the one
+    /// that counts, and whoever held it may go on.
+    fn mark_others(&mut self, holder: &NodeId, doubtful: &[NodeId]) {
+        // Its data are what counts from here on, whatever they were before.
+        self.standing.remove(holder);
+        let epoch = self.epoch;
+        for node in std::mem::take(&mut self.attempts).into_iter().filter(|n| n != holder) {
+            let why = format!("its promotion was not completed before epoch {epoch}");
+            self.standing.insert(node, Standing::NeedsClone(why));
+        }
+        for node in doubtful {
+            let why = format!("its history may have the same name as that of epoch {epoch}, and be another");
+            self.standing.insert(node.clone(), Standing::NeedsClone(why));
+        }
+        let Some(before) = self.opened.clone().filter(|o| o.holder != *holder) else { return };
+        if self.clean_end.is_none() && !self.standing.contains_key(&before.holder) {
+            let why = format!("it did not stop cleanly at the end of epoch {}", before.epoch);
+            self.standing.insert(before.holder, Standing::Diverged(why));
+        }
+    }
+}
+
+impl Place {
+    fn arrive(&mut self, number: Epoch, holder: &NodeId) -> bool {
+        let arrives = self.holder.is_none() && number > self.number;
+        if arrives {
+            *self = Self { number, holder: Some(holder.clone()), leaving: false };
+        }
+        arrives
+    }
+
+    fn leave(&mut self, number: Epoch) -> bool {
+        let leaves = self.number == number && self.holder.is_some() && !self.leaving;
+        self.leaving |= leaves;
+        leaves
+    }
+
+    fn vacate(&mut self, number: Epoch) -> bool {
+        let ends = self.number == number && self.leaving;
+        if ends {
+            (self.holder, self.leaving) = (None, false);
+        }
+        ends
+    }
+}
