@@ -4,10 +4,11 @@ use crate::Ending;
 use crate::output::{Format, columns, print, say, size};
 use anyhow::{Context, Result, bail};
 use karst_api::core::OperationId;
-use karst_api::core::operation::{Outcome, Progress};
+use karst_api::core::operation::Outcome;
 use karst_api::core::outage::{WorstCase, worst_cases};
+use karst_api::core::progress::Progress;
 use karst_api::core::spec::{Inequality, Severity};
-use karst_api::core::view::{Condition, NodeView, Status, WorkloadView};
+use karst_api::core::view::{Condition, NodeState, NodeView, Status, WorkloadView};
 use karst_api::{Client, Record, StatusReply, specfile};
 use std::collections::{BTreeSet, VecDeque};
 use std::fmt::Write as _;
@@ -113,12 +114,14 @@ fn node_table(nodes: &[NodeView]) -> String {
         } else {
             let hears_it = |other: &NodeView| !other.does_not_hear.contains(&n.node);
             let said = |from: &karst_api::core::NodeId| match nodes.iter().find(|o| o.node == *from) {
-                Some(other) if other.state == "up" && hears_it(other) => format!("{from} (one way: {from} hears it)"),
+                Some(other) if other.state == NodeState::Up && hears_it(other) => {
+                    format!("{from} (one way: {from} hears it)")
+                }
                 _ => from.to_string(),
             };
             format!("does not hear {}", n.does_not_hear.iter().map(said).collect::<Vec<_>>().join(", "))
         };
-        let mut remarks = vec![if n.state == "up" { deaf } else { format!("silent for {} ms", n.silent_ms) }];
+        let mut remarks = vec![if n.state == NodeState::Up { deaf } else { format!("silent for {} ms", n.silent_ms) }];
         let missed: Vec<String> = n.misses.iter().map(|(from, share)| format!("{share} % from {from}")).collect();
         remarks.push(if missed.is_empty() {
             String::new()
@@ -134,7 +137,7 @@ fn node_table(nodes: &[NodeView]) -> String {
             n.zone.clone(),
             if n.votes > 0 && n.votes_count == Some(false) { "not counted".into() } else { n.votes.to_string() },
             if n.witness { "witness" } else { "" }.into(),
-            n.state.clone(),
+            n.state.to_string(),
             power.into(),
             remarks.join("; "),
         ]
@@ -158,7 +161,7 @@ fn replica_table(w: &WorkloadView) -> String {
             .filter(|o| o.runs)
             .map_or(String::new(), |o| o.position.map_or("unknown".into(), |at| at.to_string()));
         let lag = r.lag.map_or("?".into(), size);
-        [r.node.to_string(), r.state.clone(), sync.into(), position, lag, r.rank.to_string(), r.detail.clone()]
+        [r.node.to_string(), r.state.to_string(), sync.into(), position, lag, r.rank.to_string(), r.detail.clone()]
     };
     columns(["REPLICA", "STATE", "IN SYNC SET", "POSITION", "BEHIND", "RANK", "DETAIL"], w.replicas.iter().map(row))
 }

@@ -1,23 +1,17 @@
 //! What a node saw or did, for the history. The daemon stamps and numbers it.
 
+use crate::fact::Fact;
 use crate::ids::{Index, OperationId, WorkloadId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Level {
-    Info,
-    Notice,
-    Warning,
-}
+pub use crate::fact::{FactKind, Level};
 
 /// One line of the record.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Event {
     pub level: Level,
-    /// A fixed word: `elected`, `suspected`, `server-exited`, `opened`, ...
-    pub kind: String,
+    pub kind: FactKind,
     /// One sentence for a reader.
     pub text: String,
     pub workload: Option<WorkloadId>,
@@ -29,25 +23,23 @@ pub struct Event {
 }
 
 impl Event {
-    pub fn new(level: Level, kind: &str, text: impl Into<String>) -> Self {
-        Self {
-            level,
-            kind: kind.into(),
-            text: text.into(),
-            workload: None,
-            operation: None,
-            index: None,
-            data: BTreeMap::new(),
-        }
+    pub fn new(level: Level, kind: FactKind, text: impl Into<String>) -> Self {
+        Self { level, kind, text: text.into(), workload: None, operation: None, index: None, data: BTreeMap::new() }
     }
 
-    pub fn about(mut self, workload: &WorkloadId) -> Self {
-        self.workload = Some(workload.clone());
-        self
+    pub fn of(fact: &Fact) -> Self {
+        let workload = fact.workload().cloned();
+        let data = fact.data().into_iter().collect();
+        Self { workload, data, ..Self::new(fact.level(), fact.kind(), fact.text()) }
     }
 
     pub fn within(mut self, operation: Option<OperationId>) -> Self {
         self.operation = operation;
+        self
+    }
+
+    pub fn at(mut self, index: Index) -> Self {
+        self.index = Some(index);
         self
     }
 

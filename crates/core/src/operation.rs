@@ -1,9 +1,8 @@
 //! Operations: what the cluster does on purpose or by itself, from its beginning to its end, with phase times.
 
 use crate::author::Author;
-use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::ids::{NodeId, WorkloadId};
 use serde::{Deserialize, Serialize};
-use std::time::Duration;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -115,27 +114,4 @@ pub enum Outcome {
     Undone(String),
     /// It ended elsewhere than it was meant to.
     Diverted(String),
-}
-
-/// One operation as it is shown: derived from the log and what the coordinator saw.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Progress {
-    pub id: OperationId,
-    pub what: Operation,
-    /// Prepared, and waiting for approval.
-    pub waits: bool,
-    pub steps: Vec<Step>,
-    /// The node that became primary.
-    pub target: Option<NodeId>,
-    pub outcome: Option<Outcome>,
-    pub phases: Vec<(Phase, Duration)>,
-}
-
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Step {
-    pub text: String,
-    /// The phase that this step completes.
-    pub phase: Option<Phase>,
-    /// When it was completed, on the reporting node's steady clock (nanoseconds).
-    pub at: crate::time::Time,
 }

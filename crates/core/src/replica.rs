@@ -215,6 +215,11 @@ impl Action {
         Duration::from_secs(seconds)
     }
 
+    /// Whether it brings data back to what the primary has.
+    pub fn is_rejoining(&self) -> bool {
+        matches!(self, Action::Rewind { .. } | Action::Clone { .. })
+    }
+
     /// For people.
     pub fn describe(&self) -> String {
         match self {
@@ -262,6 +267,13 @@ pub enum Done {
         timeline: u32,
         position: Lsn,
     },
+}
+
+/// An action that is under way, and for how long.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Doing {
+    pub action: Action,
+    pub time: Duration,
 }
 
 /// A node's part in the check-in with the coordinator.
@@ -350,14 +362,14 @@ pub struct ReplicaReport {
     pub suspect: bool,
     /// Why no packet guard is in force for the primary here (C3).
     pub unguarded: Option<String>,
-    pub doing: Option<(String, Duration)>,
+    pub doing: Option<Doing>,
     pub failed: Option<String>,
 }
 
 impl ReplicaReport {
     /// What grows by itself.
     fn times(&mut self) -> impl Iterator<Item = &mut Duration> {
-        let doing = self.doing.as_mut().map(|(_, time)| time);
+        let doing = self.doing.as_mut().map(|doing| &mut doing.time);
         [Some(&mut self.age), self.down_for.as_mut(), doing].into_iter().flatten()
     }
 }

@@ -5,14 +5,16 @@ use crate::authority::Claim;
 use crate::health::{Hearing, LOSSY};
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::node::{AddressReport, Node};
-use crate::operation::{Mode, Progress};
-use crate::replica::{GateReport, ReplicaReport, Role};
+use crate::operation::Mode;
+use crate::progress::Progress;
+use crate::replica::{Doing, GateReport, ReplicaReport, Role};
 use crate::spec::{Alone, Finding, Loss, Severity, WorkloadSpec, check};
 use crate::state::{Standing, SyncSet, Tenure, WorkloadState};
 use crate::steward::candidates::{self, Candidate};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::fmt;
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -71,6 +73,54 @@ pub struct Quorum {
     pub cannot_lose: Vec<NodeId>,
 }
 
+/// How a node is heard by the viewer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum NodeState {
+    Up,
+    Suspected,
+    /// Never heard yet.
+    Unheard,
+}
+
+impl fmt::Display for NodeState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Up => "up",
+            Self::Suspected => "suspected",
+            Self::Unheard => "unheard",
+        })
+    }
+}
+
+/// What a replica's server is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ReplicaState {
+    Primary,
+    Standby,
+    /// It runs and does not say yet what it is.
+    Starting,
+    Stopped,
+    /// Its data are being brought back to what the primary has.
+    Rejoining,
+    /// Its node is not heard, or has not looked yet.
+    Unknown,
+}
+
+impl fmt::Display for ReplicaState {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Primary => "primary",
+            Self::Standby => "standby",
+            Self::Starting => "starting",
+            Self::Stopped => "stopped",
+            Self::Rejoining => "rejoining",
+            Self::Unknown => "unknown",
+        })
+    }
+}
+
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NodeView {
     pub node: NodeId,
@@ -79,8 +129,7 @@ pub struct NodeView {
     /// Whether they count: not where its node store is new, or was put back. None while that is not known.
     pub votes_count: Option<bool>,
     pub witness: bool,
-    /// `up`, `suspected`, or `unheard` (never heard by the viewer).
-    pub state: String,
+    pub state: NodeState,
     pub silent_ms: u64,
     /// Nodes of which nothing arrives there, as it says itself. One way only, unless they say the same of it.
     pub does_not_hear: Vec<NodeId>,
@@ -114,8 +163,7 @@ pub struct WorkloadView {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct ReplicaView {
     pub node: NodeId,
-    /// `primary`, `standby`, `stopped`, `starting`, `clone` or `unknown`.
-    pub state: String,
+    pub state: ReplicaState,
     pub detail: String,
     pub address: SocketAddr,
     pub rank: u32,
@@ -297,16 +345,16 @@ impl Node {
         let spec = &self.spec().nodes[node];
         let silent = if node == self.me() { Duration::ZERO } else { scene.health.silence(node, scene.now) };
         let state = if node == self.me() || (self.is_coordinator() && scene.reports_in(node)) {
-            "up"
+            NodeState::Up
         } else if !scene.health.knows(node) {
-            "unheard"
+            NodeState::Unheard
         } else if scene.health.is_suspected(node, scene.now) {
-            "suspected"
+            NodeState::Suspected
         } else {
-            "up"
+            NodeState::Up
         };
         // What it says is worth something while it is heard itself.
-        let hears_ill = if state == "up" { self.hears_ill(node) } else { BTreeMap::new() };
+        let hears_ill = if state == NodeState::Up { self.hears_ill(node) } else { BTreeMap::new() };
         let deaf = |h: &Hearing| h.age > self.spec().timings.suspicion_ceiling && !h.knocks;
         let does_not_hear = hears_ill.iter().filter(|(_, h)| deaf(h)).map(|(n, _)| n.clone()).collect();
         let misses = hears_ill.iter().filter(|(_, h)| h.lost >= LOSSY).map(|(n, h)| (n.clone(), h.lost));
@@ -316,7 +364,7 @@ impl Node {
             votes: spec.votes,
             votes_count: self.votes_count(node),
             witness: spec.witness,
-            state: state.into(),
+            state,
             silent_ms: silent.as_millis() as u64,
             does_not_hear,
             misses: misses.collect(),
@@ -343,7 +391,7 @@ impl Node {
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
         let votes = self.votes();
-        let up = || nodes.iter().filter(|n| n.state == "up" && n.votes_count != Some(false));
+        let up = || nodes.iter().filter(|n| n.state == NodeState::Up && n.votes_count != Some(false));
         let heard: u32 = up().map(|n| n.votes).sum();
         let has_majority = heard >= votes.needed();
         let needs = |n: &&NodeView| has_majority && n.votes > 0 && heard - n.votes < votes.needed();
@@ -368,8 +416,8 @@ impl Node {
                 let report = scene.replica(node, id).cloned();
                 let fresh = scene.reports_in(node);
                 let (state, detail) = match (self.state().fenced(node), fresh) {
-                    (Some(_), true) => ("stopped".into(), "fenced: waits to be readmitted".into()),
-                    (Some(fenced), false) if fenced.off => ("unknown".into(), "fenced, its power is off".into()),
+                    (Some(_), true) => (ReplicaState::Stopped, "fenced: waits to be readmitted".into()),
+                    (Some(fenced), false) if fenced.off => (ReplicaState::Unknown, "fenced, its power is off".into()),
                     _ => replica_state(report.as_ref().filter(|_| fresh), w.unsound(node), wait),
                 };
                 let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
@@ -457,7 +505,7 @@ impl Node {
             Tenure::Open { holder, serving } => {
                 let asked = replicas.len() - 1;
                 let streaming = w.sync.sure.len();
-                let primary_answers = replicas.iter().any(|r| r.node == *holder && r.state == "primary");
+                let primary_answers = replicas.iter().any(|r| r.node == *holder && r.state == ReplicaState::Primary);
                 if let Some((id, o)) = operation.filter(|(_, o)| o.waits()) {
                     let text =
                         format!("{}: {} ({id}) waits for approval: {}", o.what.workload, o.what.kind, o.what.why);
@@ -494,7 +542,8 @@ impl Node {
                     let streams = |r: &ReplicaReport| r.seen.as_ref().is_some_and(|o| o.streaming);
                     let works = |r: &ReplicaReport| r.doing.is_some() || streams(r);
                     // What was reported by somebody who is not heard any more is coming no nearer.
-                    let coming = |r: &ReplicaView| r.state != "unknown" && r.report.as_ref().is_some_and(works);
+                    let coming =
+                        |r: &ReplicaView| r.state != ReplicaState::Unknown && r.report.as_ref().is_some_and(works);
                     let coming = replicas.iter().any(|r| !r.in_sync_set && coming(r));
                     let wait = writes_wait(w, spec);
                     let what = match streaming {
@@ -543,45 +592,49 @@ fn writes_wait(w: &WorkloadState, spec: &WorkloadSpec) -> bool {
 }
 
 /// A replica's state and what to know of it. That writes wait for a standby is not to be seen in the server: it takes them.
-fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>, writes_wait: bool) -> (String, String) {
-    let Some(report) = report else { return ("unknown".into(), "not heard".into()) };
-    let Some(seen) = &report.seen else { return ("unknown".into(), "not probed yet".into()) };
+fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>, writes_wait: bool) -> (ReplicaState, String) {
+    let Some(report) = report else { return (ReplicaState::Unknown, "not heard".into()) };
+    let Some(seen) = &report.seen else { return (ReplicaState::Unknown, "not probed yet".into()) };
     let far = |since: Duration| {
         let Some(copied) = seen.copied.filter(|c| c.total > 0) else { return String::new() };
         let rest =
             copied.rest(since).map_or(String::new(), |d| format!(", about {} s left", d.as_secs().saturating_add(1)));
         format!(": {} % of {} MB{rest}", copied.percent(), copied.total >> 20)
     };
-    let doing = report.doing.as_ref().map(|(what, since)| format!("{what}, for {} s{}", since.as_secs(), far(*since)));
-    let rejoining = |what: &str| what.contains("clone") || what.contains("rewind");
-    let rejoining = report.doing.as_ref().is_some_and(|(what, _)| rejoining(what));
+    let doing = report
+        .doing
+        .as_ref()
+        .map(|Doing { action, time }| format!("{}, for {} s{}", action.describe(), time.as_secs(), far(*time)));
+    let rejoining = report.doing.as_ref().is_some_and(|doing| doing.action.is_rejoining());
     let state = match (seen.runs, seen.role) {
-        _ if rejoining => "rejoining",
-        (false, _) => "stopped",
-        (true, None) => "starting",
-        (true, Some(Role::Primary)) => "primary",
-        (true, Some(Role::Standby)) => "standby",
+        _ if rejoining => ReplicaState::Rejoining,
+        (false, _) => ReplicaState::Stopped,
+        (true, None) => ReplicaState::Starting,
+        (true, Some(Role::Primary)) => ReplicaState::Primary,
+        (true, Some(Role::Standby)) => ReplicaState::Standby,
     };
     let detail = doing
         .or_else(|| unsound.map(|why| format!("comes back by a rewind or a clone: {why}")))
         .or_else(|| report.failed.clone())
         .or_else(|| seen.trouble.clone())
         .unwrap_or_else(|| match (state, seen.streaming) {
-            ("primary", _) if seen.can_write == Some(true) && writes_wait => "takes writes, which wait".into(),
-            ("primary", _) if seen.can_write == Some(true) => "accepts writes".into(),
-            ("primary", _) => "no write was tried yet".into(),
-            ("standby", true) => "streaming".into(),
-            ("standby", false) => "not streaming".into(),
-            (other, _) => other.into(),
+            (ReplicaState::Primary, _) if seen.can_write == Some(true) && writes_wait => {
+                "takes writes, which wait".into()
+            }
+            (ReplicaState::Primary, _) if seen.can_write == Some(true) => "accepts writes".into(),
+            (ReplicaState::Primary, _) => "no write was tried yet".into(),
+            (ReplicaState::Standby, true) => "streaming".into(),
+            (ReplicaState::Standby, false) => "not streaming".into(),
+            (other, _) => other.to_string(),
         });
-    (state.into(), detail)
+    (state, detail)
 }
 
 fn sentence(
     coordinator: Option<&NodeId>, quorum: &Quorum, nodes: &[NodeView], workloads: &[WorkloadView], me: &NodeId,
 ) -> (Condition, String) {
     if coordinator.is_none() {
-        let silent: Vec<&str> = nodes.iter().filter(|n| n.state != "up").map(|n| n.node.as_str()).collect();
+        let silent: Vec<&str> = nodes.iter().filter(|n| n.state != NodeState::Up).map(|n| n.node.as_str()).collect();
         let text = if quorum.heard >= quorum.needed {
             format!("No coordinator yet: an election is under way, as {me} sees it.")
         } else {
@@ -598,7 +651,7 @@ fn sentence(
     let worst = workloads.iter().max_by_key(|w| w.condition);
     let mute: Vec<&str> =
         nodes.iter().filter(|n| n.votes > 0 && n.votes_count == Some(false)).map(|n| n.node.as_str()).collect();
-    let silent: Vec<&str> = nodes.iter().filter(|n| n.state != "up").map(|n| n.node.as_str()).collect();
+    let silent: Vec<&str> = nodes.iter().filter(|n| n.state != NodeState::Up).map(|n| n.node.as_str()).collect();
     match worst {
         Some(w) if w.condition != Condition::Healthy => (w.condition, format!("{}.", w.sentence)),
         _ if !silent.is_empty() => (Condition::Weakened, format!("Not heard: {}. Workloads run.", silent.join(", "))),

@@ -55,7 +55,7 @@ impl Rig {
         };
         self.agent.step(&scene);
         let orders = self.agent.take_orders();
-        orders.into_iter().filter(|o| !matches!(o, Order::Note { .. })).collect()
+        orders.into_iter().filter(|o| !matches!(o, Order::Note(_))).collect()
     }
 
     fn action(&mut self, workload: &WorkloadState) -> Option<(u64, Action)> {

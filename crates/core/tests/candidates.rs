@@ -9,7 +9,7 @@ use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
-use karst_core::replica::{Data, Downstream, Observation, Promotion, ReplicaReport, Role};
+use karst_core::replica::{Action, Data, Doing, Downstream, Observation, Promotion, ReplicaReport, Role};
 use karst_core::spec::{After, Alone, Loss, ReplicaSpec};
 use karst_core::state::{Ended, Standing, Tenure};
 use karst_core::steward::candidates::MayLack;
@@ -460,7 +460,10 @@ fn an_idle_holder_loses_the_assignment() {
     case.pass(case.spec.timings.lease_is_over_after());
     case.elected_at = case.now;
     let mut busy = case.copy();
-    busy.report("polje", ReplicaReport { doing: Some(("promotion".into(), Duration::ZERO)), ..standby(100) });
+    busy.report(
+        "polje",
+        ReplicaReport { doing: Some(Doing { action: Action::Promote, time: Duration::ZERO }), ..standby(100) },
+    );
     assert!(!revoked(&busy, &mut notes.clone()), "it is at it");
     let mut alone = case.copy();
     alone.reports.retain(|n, _| n.as_str() == "polje");

@@ -5,7 +5,7 @@
 
 use karst_api::Record;
 use karst_api::core::NodeId;
-use karst_api::core::event::{Event, Level};
+use karst_api::core::event::{Event, FactKind, Level};
 use sqlx::error::BoxDynError;
 use sqlx::migrate::{Migration, MigrationSource, MigrationType, Migrator};
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgRow};
@@ -47,7 +47,7 @@ impl Stamped {
             node: node.clone(),
             number: self.number,
             level: e.level,
-            kind: e.kind,
+            kind: e.kind.word().into(),
             text: e.text,
             workload: e.workload.map(|w| w.to_string()),
             operation: e.operation.map(|o| o.0),
@@ -139,8 +139,8 @@ impl History {
         let mut tx = self.pool.begin().await?;
         for stamped in batch {
             write_event(&mut tx, node, store, stamped).await?;
-            match stamped.event.kind.as_str() {
-                "elected" => write_election(&mut tx, node, stamped).await?,
+            match stamped.event.kind {
+                FactKind::Elected => write_election(&mut tx, node, stamped).await?,
                 _ if stamped.event.operation.is_some() && stamped.event.index.is_some() => {
                     write_step(&mut tx, stamped).await?;
                 }
@@ -221,7 +221,7 @@ async fn write_event(
     .bind(stamped.number as i64)
     .bind(stamped.time())
     .bind(level_word(e.level))
-    .bind(&e.kind)
+    .bind(e.kind.word())
     .bind(&e.text)
     .bind(e.workload.as_ref().map(|w| w.as_str()))
     .bind(e.operation.map(|o| o.0 as i64))
@@ -261,7 +261,7 @@ async fn write_step(tx: &mut Transaction<'_, Postgres>, stamped: &Stamped) -> Re
     .bind(id)
     .bind(index.0 as i64)
     .bind(stamped.time())
-    .bind(&e.kind)
+    .bind(e.kind.word())
     .bind(&e.text)
     .execute(&mut **tx)
     .await?;
@@ -270,26 +270,30 @@ async fn write_step(tx: &mut Transaction<'_, Postgres>, stamped: &Stamped) -> Re
         .bind(workload.as_str())
         .execute(&mut **tx)
         .await?;
-    if e.kind == "operation-began" {
-        sqlx::query(
-            "update operation set began_at = coalesce(began_at, $2), opening = coalesce(opening, $3) where id = $1",
-        )
-        .bind(id)
-        .bind(stamped.time())
-        .bind(&e.text)
-        .execute(&mut **tx)
-        .await?;
-    } else if e.kind.starts_with("operation-") {
-        sqlx::query(
-            "update operation set ended_at = coalesce(ended_at, $2), outcome = coalesce(outcome, $3),
-             phases = coalesce(phases, $4) where id = $1",
-        )
-        .bind(id)
-        .bind(stamped.time())
-        .bind(&e.kind)
-        .bind(sqlx::types::Json(&e.data))
-        .execute(&mut **tx)
-        .await?;
+    match e.kind {
+        FactKind::OperationBegan => {
+            sqlx::query(
+                "update operation set began_at = coalesce(began_at, $2), opening = coalesce(opening, $3) where id = $1",
+            )
+            .bind(id)
+            .bind(stamped.time())
+            .bind(&e.text)
+            .execute(&mut **tx)
+            .await?;
+        }
+        FactKind::OperationDone | FactKind::OperationUndone | FactKind::OperationDiverted => {
+            sqlx::query(
+                "update operation set ended_at = coalesce(ended_at, $2), outcome = coalesce(outcome, $3),
+                 phases = coalesce(phases, $4) where id = $1",
+            )
+            .bind(id)
+            .bind(stamped.time())
+            .bind(e.kind.word())
+            .bind(sqlx::types::Json(&e.data))
+            .execute(&mut **tx)
+            .await?;
+        }
+        _ => {}
     }
     Ok(())
 }

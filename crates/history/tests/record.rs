@@ -1,7 +1,7 @@
 //! The record on a real server: what was written once stays as it was, a decision that every node records is read once, and a
 //! store that is away loses nothing of a batch.
 
-use karst_api::core::event::{Event, Level};
+use karst_api::core::event::{Event, FactKind, Level};
 use karst_api::core::{Index, NodeId, OperationId, WorkloadId};
 use karst_history::{History, Query, Stamped};
 use std::path::{Path, PathBuf};
@@ -89,14 +89,15 @@ fn at(second: u64) -> i128 {
     (1_795_251_600 + i128::from(second)) * 1_000_000_000
 }
 
-fn said(number: u64, second: u64, kind: &str) -> Stamped {
+fn said(number: u64, second: u64, kind: FactKind) -> Stamped {
     Stamped { number, at: at(second), event: Event::new(Level::Info, kind, format!("{kind} at {second}")) }
 }
 
 /// A committed decision of an operation.
-fn decided(number: u64, second: u64, index: u64, kind: &str) -> Stamped {
+fn decided(number: u64, second: u64, index: u64, kind: FactKind) -> Stamped {
     let mut stamped = said(number, second, kind);
-    stamped.event = stamped.event.about(&WorkloadId::from("sailings")).within(Some(OperationId(40)));
+    stamped.event = stamped.event.within(Some(OperationId(40)));
+    stamped.event.workload = Some(WorkloadId::from("sailings"));
     stamped.event.index = Some(Index(index));
     stamped
 }
@@ -111,16 +112,20 @@ async fn what_is_written_again_changes_nothing_and_a_decision_is_read_once() {
     let history = server.history();
     migrated(&history).await;
     let (doline, polje) = (NodeId::from("doline"), NodeId::from("polje"));
-    let batch = [said(1, 1, "suspected"), decided(2, 3, 40, "operation-began"), decided(3, 4, 41, "revoked")];
+    let batch = [
+        said(1, 1, FactKind::Suspected),
+        decided(2, 3, 40, FactKind::OperationBegan),
+        decided(3, 4, 41, FactKind::Revoked),
+    ];
     history.write(&doline, "store-1", &batch).await.unwrap();
     // The confirmation was lost: the same again, and in other words by a node that lies.
     history.write(&doline, "store-1", &batch).await.unwrap();
-    let mut other = said(1, 1, "suspected");
+    let mut other = said(1, 1, FactKind::Suspected);
     other.event.text = "something else".into();
     history.write(&doline, "store-1", &[other]).await.unwrap();
     // Another node records the same decisions, a little later.
     history
-        .write(&polje, "store-2", &[decided(1, 5, 40, "operation-began"), decided(2, 6, 41, "revoked")])
+        .write(&polje, "store-2", &[decided(1, 5, 40, FactKind::OperationBegan), decided(2, 6, 41, FactKind::Revoked)])
         .await
         .unwrap();
 
@@ -137,7 +142,8 @@ async fn what_is_asked_for_is_what_is_read() {
     let history = server.history();
     migrated(&history).await;
     let node = NodeId::from("ponor");
-    let batch = [said(1, 1, "suspected"), decided(2, 2, 7, "operation-began"), said(3, 3, "heard-again")];
+    let batch =
+        [said(1, 1, FactKind::Suspected), decided(2, 2, 7, FactKind::OperationBegan), said(3, 3, FactKind::HeardAgain)];
     history.write(&node, "store", &batch).await.unwrap();
     let kinds = async |query: Query| -> Vec<String> {
         history.read(&query).await.unwrap().into_iter().map(|r| r.kind).collect()
@@ -156,16 +162,16 @@ async fn what_comes_late_is_read_by_when_it_came() {
     let server = Server::start("late");
     let history = server.history();
     migrated(&history).await;
-    history.write(&"ponor".into(), "store-1", &[said(1, 500, "suspected")]).await.unwrap();
+    history.write(&"ponor".into(), "store-1", &[said(1, 500, FactKind::Suspected)]).await.unwrap();
     let newest = history.read(&all()).await.unwrap()[0].at.clone();
     let seen = OffsetDateTime::parse(&newest, &Rfc3339).unwrap();
-    history.write(&"uvala".into(), "store-2", &[said(1, 100, "cut-off")]).await.unwrap();
+    history.write(&"uvala".into(), "store-2", &[said(1, 100, FactKind::SelfDemotion)]).await.unwrap();
     let after = history.read(&Query { after: Some(seen), ..all() }).await.unwrap();
     assert_eq!(after, [], "it happened before");
     let arrived = history.arrived().await.unwrap();
     let since = history.read(&Query { arrived_after: Some(arrived), ..all() }).await.unwrap();
     let kinds: Vec<&str> = since.iter().map(|r| r.kind.as_str()).collect();
-    assert_eq!(kinds, ["cut-off", "suspected"], "what came in the last moments, some of it again");
+    assert_eq!(kinds, ["self-demotion", "suspected"], "what came in the last moments, some of it again");
     let later = OffsetDateTime::now_utc() + Duration::from_secs(60);
     assert_eq!(history.read(&Query { arrived_after: Some(later), ..all() }).await.unwrap(), []);
 }
@@ -179,7 +185,7 @@ async fn a_store_that_was_away_has_everything_once_it_is_back() {
     migrated(&history).await;
     tokio::join!(migrated(&one), migrated(&two));
     let node = NodeId::from("uvala");
-    let batch: Vec<Stamped> = (1..=50).map(|n| said(n, n, "suspected")).collect();
+    let batch: Vec<Stamped> = (1..=50).map(|n| said(n, n, FactKind::Suspected)).collect();
     history.write(&node, "store", &batch[..20]).await.unwrap();
     server.stop();
     assert!(history.write(&node, "store", &batch).await.is_err(), "nobody is there to take it");

@@ -3,6 +3,7 @@
 use crate::keep;
 use crate::layout::{DATABASE, Layout, RunAs, WORKLOAD};
 use anyhow::{Context, Result, bail, ensure};
+use karst_api::core::event::FactKind;
 use karst_api::core::spec::Timings;
 use karst_api::core::view::{Condition, WorkloadView};
 use karst_api::{Client, Record, StatusReply, specfile};
@@ -99,13 +100,13 @@ impl Lab {
     }
 
     /// The newest records of a kind.
-    pub async fn records(&self, kind: &str) -> Result<Vec<Record>> {
+    pub async fn records(&self, kind: FactKind) -> Result<Vec<Record>> {
         let records = self.client.history("limit=500").await?.records;
-        Ok(records.into_iter().filter(|r| r.kind == kind).collect())
+        Ok(records.into_iter().filter(|r| r.kind == kind.word()).collect())
     }
 
     /// When the first record of a kind was made after a moment; records take a while to arrive. Nanoseconds since 1970.
-    pub async fn first_record(&self, kind: &str, after: u128) -> Result<u128> {
+    pub async fn first_record(&self, kind: FactKind, after: u128) -> Result<u128> {
         let begun = Instant::now();
         loop {
             let records = self.records(kind).await?;

@@ -4,6 +4,7 @@ mod rig;
 
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
+use karst_api::core::event::FactKind;
 use karst_api::core::view::AddressView;
 use karst_lab::capture::{self, Capture};
 use karst_lab::dial::Dial;
@@ -56,8 +57,8 @@ async fn follows_the_primary(lab: &Lab) -> Result<()> {
     let elsewhere = |r: &StatusReply| holder(r).is_some_and(|h| h != primary) && address(r).is_some_and(|a| a.held);
     let moved = lab.wait("the address is elsewhere", LIMIT, elsewhere).await?;
     ensure!(holder(&moved) == moved.status.workloads[0].primary.as_ref().map(ToString::to_string), "{moved:?}");
-    let opened = lab.first_record("opened", at).await?;
-    let placed = lab.first_record("address-placed", at).await?;
+    let opened = lab.first_record(FactKind::Opened, at).await?;
+    let placed = lab.first_record(FactKind::AddressPlaced, at).await?;
     ensure!(opened < placed, "the address came before the promotion was confirmed");
     lab.wait("it is answered again", LIMIT, |_| dials.iter().all(|d| d.answers().last() > Some(&placed))).await?;
     for dial in &dials {
@@ -83,7 +84,7 @@ async fn who_waits_is_told(lab: &Lab) -> Result<()> {
     let waiting = Waiting::start(lab, 5432).await?;
     let (at, steal) = (wall_nanos(), steal_millis());
     fault::apply(&lab.layout, &Fault::PowerOff { host: primary.clone() })?;
-    let placed = lab.first_record("address-placed", at).await?;
+    let placed = lab.first_record(FactKind::AddressPlaced, at).await?;
     println!("told {:?} after the log's word", told_after(waiting, placed, steal).await?);
     fault::apply(&lab.layout, &Fault::PowerOn { host: primary })?;
     lab.healthy(LIMIT).await?;
@@ -106,18 +107,18 @@ async fn a_stranger_is_seen_and_not_fought(lab: &Lab) -> Result<()> {
     let had = holder(&before).context("a holder")?;
     let mac = find::enter(&lab.layout, CLIENT)?.args(["cat", "/sys/class/net/client/address"]).output()?.stdout;
     let mac = String::from_utf8(mac)?.trim().to_string();
-    let placed = || async { anyhow::Ok(lab.records("address-placed").await?.len()) };
+    let placed = || async { anyhow::Ok(lab.records(FactKind::AddressPlaced).await?.len()) };
     let (at, moves) = (wall_nanos(), placed().await?);
     stranger(lab, "add")?;
     let seen = |r: &StatusReply| remarks(r).contains(&mac);
     lab.wait("the stranger is seen", LIMIT, seen).await?;
-    lab.first_record("address-conflict", at).await?;
+    lab.first_record(FactKind::AddressConflict, at).await?;
     ensure!(placed().await? == moves, "the address moved for a stranger");
 
     // The holder's server dies: whoever is next finds the stranger before it takes the address up.
     let at = wall_nanos();
     find::signal(find::postmaster(&lab.layout, &had)?, Signal::KILL)?;
-    lab.first_record("address-trouble", at).await?;
+    lab.first_record(FactKind::AddressTrouble, at).await?;
     let refused = |r: &StatusReply| address(r).is_some_and(|a| !a.held) && remarks(r).contains(&mac);
     let stays = lab.wait("it is not taken up", LIMIT, refused).await?;
     stranger(lab, "del")?;

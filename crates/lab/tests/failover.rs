@@ -3,6 +3,7 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::core::event::FactKind;
 use karst_lab::cluster::is_well;
 use karst_lab::drill::{InHost, server_ends};
 use karst_lab::layout::{ARCHIVE, NODES, WORKLOAD};
@@ -127,7 +128,7 @@ async fn who_asked_is_on_record(lab: &Lab) -> Result<()> {
         let records = lab.client.history("limit=500").await?.records;
         let lines: Vec<&str> = records
             .iter()
-            .filter(|r| matches!(r.kind.as_str(), "asked" | "answered"))
+            .filter(|r| [FactKind::Asked, FactKind::Answered].iter().any(|kind| r.kind == kind.word()))
             .map(|r| r.text.as_str())
             .collect();
         let all = [

@@ -5,6 +5,7 @@ mod rig;
 
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
+use karst_api::core::event::FactKind;
 use karst_api::core::operation::Mode;
 use karst_api::core::view::NodeView;
 use karst_lab::cluster::LOOK;
@@ -63,9 +64,9 @@ async fn cut_off_from_its_peers(lab: &Lab) -> Result<()> {
     let moved = moves_away(lab, &primary).await?;
     ensure!(find::host_init(&lab.layout, &primary).is_err(), "{primary} still has power");
     let steps = &moved.status.operations.first().context("an operation")?.steps;
-    let at =
-        |what: &str| steps.iter().position(|s| s.text.contains(what)).with_context(|| format!("{what}: {steps:?}"));
-    let order = [at("is revoked")?, at("is fenced")?, at("read back from its device")?, at("goes to")?];
+    let at = |kind| steps.iter().position(|s| s.kind == kind).with_context(|| format!("{kind}: {steps:?}"));
+    let order = [FactKind::Revoked, FactKind::Fenced, FactKind::PowerOff, FactKind::Assigned];
+    let order = order.into_iter().map(at).collect::<Result<Vec<_>>>()?;
     ensure!(order.is_sorted(), "not in the order of C7: {steps:?}");
     apply(lab, Fault::Heal)?;
     let off = |n: &NodeView| n.fenced.is_some() && n.power.as_deref() == Some("off");
@@ -90,7 +91,10 @@ async fn what_is_not_confirmed_is_not_assumed(lab: &Lab) -> Result<()> {
     lab.healthy(LIMIT).await?;
     ensure!(find::host_init(&lab.layout, &primary).is_ok(), "{primary} lost its power");
     let history = lab.client.history("limit=500").await?;
-    ensure!(history.records.iter().any(|r| r.kind == "power-unconfirmed"), "nothing says that it is not confirmed");
+    ensure!(
+        history.records.iter().any(|r| r.kind == FactKind::PowerUnconfirmed.word()),
+        "nothing says that it is not confirmed"
+    );
     apply(lab, Fault::ControllerStart)?;
     every_device_answers(lab).await
 }
@@ -130,7 +134,8 @@ async fn away_for_long(lab: &Lab) -> Result<()> {
     let begun = Instant::now();
     loop {
         let records = lab.client.history("limit=200").await?.records;
-        if records.iter().any(|r| r.kind == "snapshot" && r.text.contains(&format!("{away} catches up"))) {
+        if records.iter().any(|r| r.kind == FactKind::Snapshot.word() && r.text.contains(&format!("{away} catches up")))
+        {
             return Ok(());
         }
         ensure!(begun.elapsed() < LIMIT, "{away} is back, and no record says by a snapshot");

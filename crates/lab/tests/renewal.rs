@@ -3,6 +3,7 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::core::view::NodeState;
 use karst_api::{Client, StatusReply};
 use karst_lab::layout::{NODES, WORKLOAD};
 use karst_lab::{Lab, certs, find};
@@ -88,7 +89,7 @@ async fn one_is_taken_back(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
     let taken = NODES.iter().rfind(|n| n.rank.is_some() && n.name != primary).context("a standby")?.name;
     certs::revoke(&lab.layout, taken)?;
-    let silent = |r: &StatusReply| r.status.nodes.iter().any(|n| n.node.as_str() == taken && n.state != "up");
+    let silent = |r: &StatusReply| r.status.nodes.iter().any(|n| n.node.as_str() == taken && n.state != NodeState::Up);
     lab.wait("nobody hears it", LIMIT, silent).await?;
     let left = |r: &StatusReply| r.status.workloads[0].sync.sure.iter().all(|n| n.as_str() != taken);
     lab.wait("it leaves the sync set", LIMIT, left).await?;

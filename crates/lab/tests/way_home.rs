@@ -3,6 +3,7 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::core::event::FactKind;
 use karst_lab::fault::{self, Fault};
 use karst_lab::shape::Shape;
 use karst_lab::{Lab, drill};
@@ -37,7 +38,7 @@ async fn away_for_too_long(lab: &Lab) -> Result<()> {
     }
     fault::apply(&lab.layout, &Fault::PowerOn { host: away.to_string() })?;
     lab.healthy(LIMIT).await?;
-    let stranded = lab.records("stranded").await?;
+    let stranded = lab.records(FactKind::Stranded).await?;
     ensure!(stranded.iter().any(|r| r.node == away), "no record says why {away} was copied: {stranded:?}");
     let (acknowledged, missing) = drill::compare(lab, &load.finish()?).await?;
     ensure!(acknowledged > 0 && missing.iter().all(|(_, n)| *n == 0), "{missing:?} of {acknowledged}");

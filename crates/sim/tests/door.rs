@@ -13,7 +13,7 @@ use karst_core::message::{Message, Says};
 use karst_core::node::{AddressReport, Answer, Flow, Request};
 use karst_core::operation::Mode;
 use karst_core::replica::{
-    Copied, Data, Downstream, GateReport, Observation, Parts, Promotion, ReplicaReport, Report, Role,
+    Action, Copied, Data, Doing, Downstream, GateReport, Observation, Parts, Promotion, ReplicaReport, Report, Role,
 };
 use karst_core::spec::Spec;
 use karst_core::state::{ClusterState, Ended, Standing};
@@ -279,7 +279,7 @@ impl Dice {
             rejoined: self.maybe(Self::epoch),
             suspect: self.yes(),
             unguarded: None,
-            doing: self.maybe(|d| ("clone".into(), d.length())),
+            doing: self.maybe(|d| Doing { action: Action::Promote, time: d.length() }),
             failed: None,
         }
     }

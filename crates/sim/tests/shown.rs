@@ -2,7 +2,7 @@
 
 use karst_core::NodeId;
 use karst_core::spec::Alone;
-use karst_core::view::{Condition, NodeView, Status};
+use karst_core::view::{Condition, NodeState, NodeView, ReplicaState, Status};
 use karst_sim::{Fault, Script, World, ferry_spec, powered_spec};
 
 const AT: u64 = 8_000;
@@ -107,7 +107,7 @@ fn a_primary_without_standbys_says_what_becomes_of_writes() {
             "{none:?}"
         );
         assert_eq!(none.workloads[0].next.is_some(), condition == Condition::Down);
-        let primary = none.workloads[0].replicas.iter().find(|r| r.state == "primary").expect("a primary");
+        let primary = none.workloads[0].replicas.iter().find(|r| r.state == ReplicaState::Primary).expect("a primary");
         assert_eq!(primary.detail == "accepts writes", alone == Alone::Continue, "{primary:?}");
     }
 }
@@ -118,7 +118,7 @@ fn links_are_shown_as_what_they_are() {
     let status = seen(&after(3_000, World::new(ferry_spec(), 3, None), &[one_way]));
     assert_eq!(node(&status, "polje").does_not_hear, ["doline".into()]);
     assert_eq!(node(&status, "doline").does_not_hear, [], "the other way works");
-    assert!(status.nodes.iter().all(|n| n.state == "up"), "{:?}", status.nodes);
+    assert!(status.nodes.iter().all(|n| n.state == NodeState::Up), "{:?}", status.nodes);
 
     let lossy = Fault::Lossy { percent: 20, late_ms: 60, for_ms: 60_000 };
     let status = seen(&after(8_000, World::new(ferry_spec(), 3, None), &[lossy]));

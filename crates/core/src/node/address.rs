@@ -3,7 +3,7 @@
 
 use super::{Effect, Node};
 use crate::authority::{Authority, Claim};
-use crate::event::{Event, Level};
+use crate::fact::Fact;
 use crate::ids::{Epoch, NodeId, WorkloadId};
 use crate::message::Message;
 use crate::time::Time;
@@ -139,13 +139,11 @@ impl Node {
         let seen = &self.addresses[id].seen;
         let conflict = seen.conflict.clone().filter(|_| seen.conflict != old.conflict);
         let trouble = seen.trouble.clone().filter(|_| seen.trouble != old.trouble);
-        if let Some(other) = conflict {
-            let text = format!("{id}: {other} answers for its address too, as {} sees it (RFC 5227)", self.me);
-            self.record(Event::new(Level::Warning, "address-conflict", text).about(id).with("other", other));
-        }
-        if let Some(why) = trouble {
-            let text = format!("{id}: its address cannot be held on {}: {why}", self.me);
-            self.record(Event::new(Level::Warning, "address-trouble", text).about(id));
+        let me = || self.me.clone();
+        let conflict = conflict.map(|other| Fact::AddressConflict { workload: id.clone(), by: me(), other });
+        let trouble = trouble.map(|why| Fact::AddressTrouble { workload: id.clone(), node: me(), why });
+        for fact in conflict.into_iter().chain(trouble) {
+            self.record(fact);
         }
     }
 

@@ -1,11 +1,12 @@
 //! Committed entries take effect: the state, the record, the running operation's steps, the answers that waited.
 
-use super::describe::{Described, of_node, of_workload};
 use super::{Node, ask};
 use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::event::Event;
+use crate::fact::{self, Fact};
 use crate::ids::{Index, NodeId, OperationId, WorkloadId};
-use crate::operation::{Phase, Step};
+use crate::operation::Phase;
+use crate::progress::Step;
 use crate::steward::Stamps;
 
 /// Operations whose steps are remembered.
@@ -101,37 +102,31 @@ impl Node {
             WorkloadAct::Finish { operation, .. } => Some(*operation),
             _ => self.state.workload(id).operation,
         };
-        let Described { level, kind, text } = of_workload(act);
+        let fact = Fact::OfWorkload(id.clone(), act.clone());
         if let Some(operation) = operation {
-            self.note_step(operation, Step { text: text.clone(), phase, at: now });
+            let text = fact::workload_text(act);
+            self.note_step(operation, Step { kind: fact.kind(), text, phase, at: now });
         }
-        let mut event = Event::new(level, kind, format!("{id}: {text}")).about(id).within(operation);
-        event.index = Some(index);
-        if let WorkloadAct::Finish { phases, .. } = act {
-            for (phase, took) in phases {
-                event = event.with(&format!("{}_us", phase.name().replace(' ', "_")), took.as_micros());
-            }
-        }
-        self.record(event);
+        self.record_event(Event::of(&fact).within(operation).at(index));
     }
 
     fn on_node(&mut self, index: Index, node: &NodeId, act: &NodeAct) {
         if matches!(act, NodeAct::System { .. }) {
             return;
         }
-        let Described { level, kind, text } = of_node(node, act);
-        let mut event = Event::new(level, kind, text.clone());
-        event.index = Some(index);
+        let fact = Fact::OfNode(node.clone(), act.clone());
+        let mut event = Event::of(&fact).at(index);
         // A fence is a step of whatever is under way because of it.
         if matches!(act, NodeAct::Fence { .. } | NodeAct::PowerOff { .. }) {
             let held = self.state.workloads.values().filter(|w| w.holder() == Some(node));
             let under_way: Vec<OperationId> = held.filter_map(|w| w.operation).collect();
             for operation in under_way {
                 event = event.within(Some(operation));
-                self.note_step(operation, Step { text: text.clone(), phase: None, at: self.now });
+                let text = event.text.clone();
+                self.note_step(operation, Step { kind: fact.kind(), text, phase: None, at: self.now });
             }
         }
-        self.record(event);
+        self.record_event(event);
     }
 
     fn note_step(&mut self, operation: OperationId, step: Step) {
@@ -149,8 +144,8 @@ impl Node {
                 ask::Answer::Refused { why: why.into() }
             }
             Command::Workload(_, WorkloadAct::Begin(_)) => ask::Answer::Started { operation: OperationId(index.0) },
-            Command::Workload(_, act) => ask::Answer::Done { index, text: of_workload(act).text },
-            Command::Node(node, act) => ask::Answer::Done { index, text: of_node(node, act).text },
+            Command::Workload(_, act) => ask::Answer::Done { index, text: fact::workload_text(act) },
+            Command::Node(node, act) => ask::Answer::Done { index, text: fact::node_text(node, act) },
             Command::Noop => return,
         };
         self.answer(asker, answer);

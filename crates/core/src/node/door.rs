@@ -179,7 +179,7 @@ impl Node {
         };
         for (id, replica) in &parts.replicas {
             ensure(spec(id)?.replicas.contains_key(from), "a replica that the spec does not have")?;
-            let times = [Some(replica.age), replica.down_for, replica.doing.as_ref().map(|(_, time)| *time)];
+            let times = [Some(replica.age), replica.down_for, replica.doing.as_ref().map(|doing| doing.time)];
             ensure(times.into_iter().flatten().all(|time| time <= LONGEST), "an age that cannot be")?;
             let epochs = [
                 replica.opened.map(|(epoch, _)| epoch),

@@ -15,7 +15,6 @@ mod apply;
 mod ask;
 mod ask_power;
 mod checkin;
-mod describe;
 mod door;
 mod gate;
 mod inout;
@@ -29,13 +28,14 @@ pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 
 use crate::authority::{Authority, Claim, GateLease, Ledger};
 use crate::consensus::{self, Consensus, Pace, Setup, Talk};
-use crate::event::{Event, Level};
+use crate::event::Event;
+use crate::fact::Fact;
 use crate::heads::{Head, Heads};
 use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::message::Message;
-use crate::operation::Step;
 use crate::planted::Planted;
+use crate::progress::Step;
 use crate::replica::agent::Agent;
 use crate::replica::{GateReport, Observation, Role};
 use crate::spec::Spec;
@@ -452,13 +452,12 @@ impl Node {
     }
 
     /// Says once in a while that a node sends what none should.
-    fn note_refused(&mut self, from: &NodeId, why: &str) {
+    fn note_refused(&mut self, from: &NodeId, why: &'static str) {
         if self.refused.get(from).is_some_and(|at| self.now.since(*at) < REFUSED_AGAIN) {
             return;
         }
         self.refused.insert(from.clone(), self.now);
-        let text = format!("{} refuses what {from} says: {why}; look at what runs on {from}", self.me);
-        self.record(Event::new(Level::Warning, "refused", text).with("node", from));
+        self.record(Fact::Refused { by: self.me.clone(), node: from.clone(), why });
     }
 
     /// Queues an effect; a message that says what is durable, behind every write that was ordered before it.
@@ -528,22 +527,20 @@ impl Node {
         }
     }
 
-    fn record(&mut self, event: Event) {
+    fn record(&mut self, fact: Fact) {
+        self.record_event(Event::of(&fact));
+    }
+
+    fn record_event(&mut self, event: Event) {
         self.effects.push_back(Effect::Record(event));
     }
 
     fn record_verdict(&mut self, verdict: Verdict) {
-        let event = match verdict {
-            Verdict::Suspected { node, silent, bound } => {
-                let text = format!("{} has not heard {node} for {} ms", self.me, silent.as_millis());
-                Event::new(Level::Notice, "suspected", text).with("node", node).with("bound_ms", bound.as_millis())
-            }
-            Verdict::Back { node, silent } => {
-                let text = format!("{} hears {node} again after {} ms", self.me, silent.as_millis());
-                Event::new(Level::Info, "heard-again", text).with("node", node)
-            }
-        };
-        self.record(event);
+        let by = self.me.clone();
+        self.record(match verdict {
+            Verdict::Suspected { node, silent, bound } => Fact::Suspected { by, node, silent, bound },
+            Verdict::Back { node, silent } => Fact::HeardAgain { by, node, silent },
+        });
     }
 
     pub(crate) fn scene(&self) -> steward::Scene<'_> {

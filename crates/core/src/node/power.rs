@@ -1,7 +1,7 @@
 //! Power devices, as the coordinator uses them: looked at now and then, and told to cut under a committed entry (C7).
 
 use super::{Effect, Node};
-use crate::event::{Event, Level};
+use crate::fact::Fact;
 use crate::ids::{Index, NodeId};
 use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
@@ -146,20 +146,7 @@ impl Node {
         device.said.clone_from(&failed);
         (device.seen, device.seen_at) = (Some(result), now);
         if let (Some(why), true) = (failed, news) {
-            let (level, kind, text) = match order {
-                PowerOrder::Off { .. } => (
-                    Level::Warning,
-                    "power-unconfirmed",
-                    format!("the power of {node} is not confirmed off: {why}; trying on"),
-                ),
-                PowerOrder::On { .. } => {
-                    (Level::Warning, "power-on-fails", format!("{node} is not turned on: {why}; trying on"))
-                }
-                PowerOrder::Look => {
-                    (Level::Warning, "power-device", format!("the power device of {node} fails: {why}"))
-                }
-            };
-            self.record(Event::new(level, kind, text).with("node", node));
+            self.record(Fact::PowerFails { node: node.clone(), order, why });
         }
     }
 

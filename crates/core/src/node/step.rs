@@ -3,7 +3,8 @@
 use super::{Effect, Known, Mark, Node, Write};
 use crate::authority::{Claim, Ledger};
 use crate::consensus;
-use crate::event::{Event, Level};
+use crate::event::Event;
+use crate::fact::{Ballot, Fact};
 use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
 use crate::replica::agent::{Order, Scene};
@@ -86,34 +87,25 @@ impl Node {
                 }
                 consensus::Order::Send(to, talk) => self.send(to, Message::Talk(talk)),
                 consensus::Order::Installed { from, to } => {
-                    let text = format!("{} catches up by a snapshot, from entry {from} to {to}", self.me);
-                    self.record(Event::new(Level::Notice, "snapshot", text));
+                    self.record(Fact::CatchesUp { node: self.me.clone(), from, to });
                 }
                 consensus::Order::Elected { term, votes } => {
                     self.reports.clear();
                     self.agenda.add_all();
                     self.ledger = Ledger::default();
-                    let list: Vec<String> = votes
-                        .iter()
-                        .map(|(n, yes)| {
-                            format!("{n} ({}) {}", self.spec.votes().weight(n), if *yes { "yes" } else { "no" })
-                        })
-                        .collect();
-                    let text = format!("{} is coordinator of term {term}; votes: {}", self.me, list.join(", "));
-                    let event = Event::new(Level::Notice, "elected", text).with("term", term);
-                    self.record(votes.iter().fold(event, |e, (n, yes)| e.with(&format!("vote.{n}"), yes)));
+                    let ballot = |(node, yes): (NodeId, bool)| {
+                        let votes = self.spec.votes().weight(&node);
+                        Ballot { node, votes, yes }
+                    };
+                    let ballots = votes.into_iter().map(ballot).collect();
+                    self.record(Fact::Elected { node: self.me.clone(), term, ballots });
                 }
                 consensus::Order::SteppedDown { term, why } => {
                     self.leave_unanswered();
-                    let text = format!("{} is no longer coordinator of term {term}: {why}", self.me);
-                    self.record(Event::new(Level::Notice, "stepped-down", text).with("term", term));
+                    self.record(Fact::SteppedDown { node: self.me.clone(), term, why });
                 }
                 consensus::Order::Regressed { node, acknowledged, found } => {
-                    let text = format!(
-                        "{node} had acknowledged the log up to {acknowledged} and now has it up to {found}: its store \
-                         went back in time, and its acknowledgements no longer count"
-                    );
-                    self.record(Event::new(Level::Warning, "store-regressed", text).with("node", node));
+                    self.record(Fact::StoreRegressed { node, acknowledged, found });
                 }
             }
         }
@@ -146,9 +138,9 @@ impl Node {
                         self.write(Write::Kept { workload: id.clone(), kept }, Mark::Kept(id.clone()));
                     }
                     Order::Disarm => self.emit(Effect::Disarm { claim: Claim::Primary(id.clone()) }),
-                    Order::Note { kind, text } => {
-                        let text = format!("{} on {}: {text}", id, self.me);
-                        self.record(Event::new(Level::Info, kind, text).about(&id).within(operation));
+                    Order::Note(what) => {
+                        let fact = Fact::Replica { workload: id.clone(), node: self.me.clone(), what };
+                        self.record_event(Event::of(&fact).within(operation));
                     }
                 }
             }

@@ -7,8 +7,9 @@
 //! 3. A surrender is made when nothing of the workload runs, is durable before it is reported, and is final (C5).
 //! 4. Nothing starts here while the deadman still counts down for an earlier primary.
 
-use super::{Action, Data, Done, Observation, Promotion, ReplicaReport, Role};
+use super::{Action, Data, Doing, Done, Observation, Promotion, ReplicaReport, Role};
 use crate::authority::Authority;
+use crate::fact::OfReplica;
 use crate::ids::{Epoch, Lsn, NodeId, OperationId};
 use crate::operation::Kind;
 use crate::planted::Planted;
@@ -48,10 +49,8 @@ pub enum Order {
     /// Store this; [`Agent::on_kept`] is due when it is durable.
     Keep(Kept),
     Disarm,
-    Note {
-        kind: &'static str,
-        text: String,
-    },
+    /// For the record.
+    Note(OfReplica),
 }
 
 #[derive(Clone, Debug)]
@@ -176,7 +175,7 @@ impl Agent {
         } else if self.down_since.is_none() {
             self.down_since = Some(now);
             if was_up && self.running.is_none() {
-                self.note("server-exited", "the server's first process has exited".into());
+                self.note(OfReplica::ServerExited);
             }
         }
         self.seen = Some((now, observation));
@@ -205,7 +204,7 @@ impl Agent {
             Ok(done) => {
                 self.failures = 0;
                 self.failed = None;
-                self.note("action-done", format!("{} done in {} ms", running.action.describe(), took.as_millis()));
+                self.note(OfReplica::ActionDone { action: running.action.clone(), took });
                 self.on_success(running.action, done, running.epoch);
             }
             Err(why) => {
@@ -217,9 +216,9 @@ impl Agent {
                 }
                 let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
                 self.retry_at = now + pause;
-                let text = format!("{} failed after {} ms: {why}", running.action.describe(), took.as_millis());
-                self.note("action-failed", text.clone());
-                self.failed = Some(text);
+                let failed = OfReplica::ActionFailed { action: running.action, took, why };
+                self.failed = Some(failed.to_string());
+                self.note(failed);
             }
         }
     }
@@ -253,8 +252,8 @@ impl Agent {
         }
     }
 
-    fn note(&mut self, kind: &'static str, text: String) {
-        self.orders.push(Order::Note { kind, text });
+    fn note(&mut self, what: OfReplica) {
+        self.orders.push(Order::Note(what));
     }
 
     fn keep(&mut self) {
@@ -321,7 +320,7 @@ impl Agent {
         let stopping = self.is_stopping();
         let past = stop_by <= scene.now && scene.planted != Some(Planted::OutliveLease);
         if self.is_primary() && past && !stopping {
-            self.note("self-demotion", "its authority ends: stopping the server before the lease does".into());
+            self.note(OfReplica::SelfDemotion);
             self.cancel();
             self.start(Action::StopNow, scene);
             return;
@@ -586,11 +585,7 @@ impl Agent {
             }
             // It serves readers and stays a candidate until the copy is complete.
             (Some(from), _) if stranded => {
-                let why = format!("it has neither streamed from {from} nor moved on for {} s", STRANDED.as_secs());
-                self.note(
-                    "stranded",
-                    format!("{why}: the log that it needs is gone, and a fresh copy takes its place"),
-                );
+                self.note(OfReplica::Stranded { upstream: from.clone(), since: STRANDED });
                 self.start(Action::Clone { from }, scene);
             }
             (Some(upstream), _) if seen.upstream.as_ref() != Some(&upstream) && seen.is(Role::Standby) => {
@@ -621,7 +616,7 @@ impl Agent {
             rejoined: self.rejoined,
             suspect: self.is_suspect(workload),
             unguarded: self.unguarded.clone(),
-            doing: self.running.as_ref().map(|r| (r.action.describe(), now.since(r.since))),
+            doing: self.running.as_ref().map(|r| Doing { action: r.action.clone(), time: now.since(r.since) }),
             failed: self.failed.clone(),
         }
     }

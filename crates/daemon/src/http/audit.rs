@@ -7,7 +7,7 @@ use crate::lock::lock;
 use crate::store::Store;
 use actix_web::dev::ServiceRequest;
 use karst_core::NodeId;
-use karst_core::event::{Event, Level};
+use karst_core::event::{Event, FactKind, Level};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::sync::Mutex;
@@ -104,7 +104,7 @@ impl Asked {
         };
         let more = if left_out > 0 { format!("; {left_out} more since the last such line") } else { String::new() };
         let text = format!("{who} asks {} from {from}: {what}{more}", service.me);
-        let event = Event::new(Level::Info, "asked", text).with("from", from);
+        let event = Event::new(Level::Info, FactKind::Asked, text).with("from", from);
         let durable = service.store.record_durably(user.iter().fold(event, |e, u| e.with("user", &u.name)));
         if tokio::time::timeout(DURABLE_WITHIN, durable).await.is_err() {
             tracing::warn!(%who, %what, "the node store is late: this goes on before it is on record");
@@ -120,7 +120,7 @@ impl Asked {
         }
         let level = if (200..300).contains(&status) { Level::Info } else { Level::Notice };
         let text = format!("{} answered {status} to {}: {}", self.node, self.who, self.what);
-        self.store.record(Event::new(level, "answered", text).with("status", status));
+        self.store.record(Event::new(level, FactKind::Answered, text).with("status", status));
     }
 }
 
@@ -132,7 +132,7 @@ impl Drop for Asked {
     fn drop(&mut self) {
         if !self.answered {
             let text = format!("{} hung up before {} had answered: {}", self.who, self.node, self.what);
-            self.store.record(Event::new(Level::Notice, "answered", text));
+            self.store.record(Event::new(Level::Notice, FactKind::Answered, text));
         }
     }
 }

@@ -4,7 +4,7 @@ use super::tests::start;
 use super::*;
 use karst_core::Term;
 use karst_core::command::Command;
-use karst_core::event::Level;
+use karst_core::event::{FactKind, Level};
 use karst_core::node::Write;
 use karst_core::state::ClusterState;
 use rand::{Rng, SeedableRng};
@@ -134,7 +134,7 @@ fn filmed() -> (Film, Vec<(usize, Content)>, Reached) {
     };
     let mut reached = vec![(film.changes().len(), found())];
     for (number, writes) in life().into_iter().enumerate() {
-        let event = Event::new(Level::Info, "test", format!("commit {number}"));
+        let event = Event::new(Level::Info, FactKind::Serving, format!("commit {number}"));
         let persist = Job::Persist { number: number as u64, writes };
         assert_eq!(writer.commit(vec![Job::Record(Box::new(event)), persist]).unwrap(), Some(number as u64));
         reached.push((film.changes().len(), found()));
@@ -235,7 +235,7 @@ fn a_whole_store_is_opened_again() {
                 writes: vec![entries(term, first..=first + random.random_range(0..60))],
             }];
             for event in 0..random.random_range(0..40) {
-                jobs.push(Job::Record(Box::new(Event::new(Level::Info, "test", format!("event {event}")))));
+                jobs.push(Job::Record(Box::new(Event::new(Level::Info, FactKind::Serving, format!("event {event}")))));
             }
             jobs.push(Job::Confirmed(opened.next_event + random.random_range(0..40)));
             writer.commit(jobs).unwrap();

@@ -12,7 +12,7 @@ mod tests;
 
 use crate::clock;
 use karst_core::consensus::{Durable, Entry, Snapshot, Stored};
-use karst_core::event::{Event, Level};
+use karst_core::event::{Event, FactKind, Level};
 use karst_core::node::Write;
 use karst_core::replica::agent::Kept;
 use karst_core::{Index, NodeId, WorkloadId};
@@ -456,7 +456,7 @@ impl Writer {
                     if left_out > 0 {
                         let text =
                             format!("{left_out} events were left out: the node store's volume had no room for them");
-                        self.record(&tx, Event::new(Level::Warning, "left-out", text))?;
+                        self.record(&tx, Event::new(Level::Warning, FactKind::LeftOut, text))?;
                     }
                     self.record(&tx, *event)?;
                 }
@@ -522,7 +522,7 @@ fn oldest_audit_line(events: &Table<'_, u64, &[u8]>) -> Result<Option<u64>, redb
     for row in events.iter()?.take(OLDEST) {
         let (number, stamped) = row?;
         let kind = ciborium::from_reader::<Stamped, _>(stamped.value()).map(|s| s.event.kind);
-        if kind.is_ok_and(|kind| matches!(kind.as_str(), "asked" | "answered")) {
+        if kind.is_ok_and(|kind| matches!(kind, FactKind::Asked | FactKind::Answered)) {
             return Ok(Some(number.value()));
         }
     }

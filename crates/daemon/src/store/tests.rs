@@ -68,7 +68,7 @@ fn what_was_persisted_is_there_again_and_a_copy_is_refused() {
     );
     // A new leader's entry replaces what conflicts with it and everything after.
     store.persist(2, vec![Write::Log(Durable::Entries(vec![entry(3, 2)]))]);
-    let mut event = Event::new(karst_core::event::Level::Info, "test", "twice applied, once recorded");
+    let mut event = Event::new(Level::Info, FactKind::Serving, "twice applied, once recorded");
     event.index = Some(Index(2));
     store.record(event.clone());
     while told.recv().unwrap() < 2 {}
@@ -79,7 +79,7 @@ fn what_was_persisted_is_there_again_and_a_copy_is_refused() {
     assert_eq!((opened.stored.term, opened.stored.vote), (Term(3), vote));
     assert_eq!(opened.stored.entries, [entry(2, 1), entry(3, 2)]);
     store.record(event);
-    store.record(Event::new(karst_core::event::Level::Info, "test", "second"));
+    store.record(Event::new(Level::Info, FactKind::Serving, "second"));
     while store.waiting(10).1 < 2 {
         std::thread::yield_now();
     }

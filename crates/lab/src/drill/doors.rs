@@ -11,7 +11,9 @@ use crate::layout::{GATES, NODES, host};
 use crate::steal::{boot_nanos, wall_nanos};
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
+use karst_api::core::event::FactKind;
 use karst_api::core::node::PowerWish;
+use karst_api::core::view::ReplicaState;
 use nix::sys::ptrace;
 use nix::sys::wait::{WaitPidFlag, waitpid};
 use nix::unistd::Pid;
@@ -77,7 +79,7 @@ pub async fn strangers_knock(lab: &Lab) -> Result<String> {
 }
 
 async fn suspicions(lab: &Lab, since: u128) -> Result<usize> {
-    let records = lab.records("suspected").await?;
+    let records = lab.records(FactKind::Suspected).await?;
     let parse = |text: &str| time::OffsetDateTime::parse(text, &time::format_description::well_known::Rfc3339).ok();
     let times = records.iter().filter_map(|r| parse(&r.at));
     Ok(times.filter(|at| at.unix_timestamp_nanos().cast_unsigned() > since).count())
@@ -233,7 +235,8 @@ pub async fn target_dies(lab: &Lab) -> Result<String> {
         tokio::time::sleep(Duration::from_millis(after)).await;
         let at = boot_nanos();
         find::signal(pid, rustix::process::Signal::KILL)?;
-        let copies = |r: &StatusReply| r.status.workloads[0].replicas.iter().any(|r| r.detail.contains("clone"));
+        let copies =
+            |r: &StatusReply| r.status.workloads[0].replicas.iter().any(|r| r.state == ReplicaState::Rejoining);
         let mut copied = false;
         lab.wait("all is well", LIMIT, |r| {
             copied |= copies(r);
@@ -270,7 +273,7 @@ pub async fn power_cycled(lab: &Lab) -> Result<String> {
     lab.healthy(LIMIT).await?;
     let took = Duration::from_nanos(boot_nanos() - at);
     ensure!(took < CYCLED_WITHIN, "it was back only after {took:?}");
-    let turned_on = lab.first_record("power-on", wall_nanos() - took.as_nanos()).await;
+    let turned_on = lab.first_record(FactKind::PowerOn, wall_nanos() - took.as_nanos()).await;
     turned_on.context("no word that it was turned on")?;
     Ok(format!("{node} was off, turned on, and well {} ms after", took.as_millis()))
 }

@@ -6,6 +6,7 @@ use crate::find;
 use crate::steal::boot_nanos;
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
+use karst_api::core::event::FactKind;
 use std::time::Duration;
 
 /// A client on the primary's own host, on the server's socket, that nothing but the server's end can stop: it writes
@@ -51,7 +52,7 @@ pub async fn server_ends(
     let elsewhere = |r: &StatusReply| r.status.workloads[0].primary.as_ref().is_some_and(|p| p.as_str() != primary);
     let moved = lab.wait("a new primary", LIMIT, elsewhere).await?;
     let steps = &moved.status.operations.first().context("an operation")?.steps;
-    let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?;
+    let assigned = steps.iter().find(|s| s.kind == FactKind::Assigned).context("the assignment")?;
     ensure!(
         assigned.at.0 > ended,
         "there was a new epoch {} ms before the old server was seen to have ended, {} ms after the process stood still",

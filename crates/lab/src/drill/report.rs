@@ -7,7 +7,8 @@ use crate::cluster::Lab;
 use crate::journal::{Ending, Line};
 use crate::layout::host;
 use anyhow::{Context, Result};
-use karst_api::core::operation::{Phase, Progress};
+use karst_api::core::operation::Phase;
+use karst_api::core::progress::Progress;
 use serde::Serialize;
 
 /// One round as it was measured. Milliseconds.

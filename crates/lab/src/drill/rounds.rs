@@ -11,7 +11,8 @@ use crate::journal::{self, Ending};
 use crate::layout::{WORKLOAD, host};
 use crate::steal::{boot_nanos, millis as steal_millis, wall_nanos};
 use anyhow::{Context, Result, ensure};
-use karst_api::core::operation::Progress;
+use karst_api::core::event::FactKind;
+use karst_api::core::progress::Progress;
 use karst_api::core::{NodeId, OperationId};
 use karst_api::{MoveBody, StatusReply};
 use rustix::process::Signal;
@@ -108,7 +109,7 @@ pub async fn lose_coordinator(lab: &Lab, rounds: u32) -> Result<Vec<f64>> {
         let moved = |r: &StatusReply| r.status.workloads[0].epoch != epoch;
         let after = lab.wait("all is well", Duration::from_secs(180), |r| is_well(r) || moved(r)).await?;
         ensure!(!moved(&after), "{coordinator}'s daemon was killed, and the workload moved");
-        let ms = (lab.first_record("elected", at).await? - at) as f64 / 1e6;
+        let ms = (lab.first_record(FactKind::Elected, at).await? - at) as f64 / 1e6;
         println!("round {round}: {coordinator} -> {} after {ms:.0} ms", other.coordinator.context("a coordinator")?);
         took.push(ms);
     }

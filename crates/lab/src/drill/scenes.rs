@@ -15,7 +15,8 @@ use crate::steal::{boot_nanos, millis as steal_millis, wall_nanos};
 use crate::waiting::Waiting;
 use crate::watchdogs;
 use anyhow::{Context, Result, ensure};
-use karst_api::core::view::NodeView;
+use karst_api::core::event::FactKind;
+use karst_api::core::view::{NodeView, ReplicaState};
 use karst_api::{Client, StatusReply};
 use std::net::{IpAddr, SocketAddr};
 use std::time::{Duration, Instant};
@@ -71,7 +72,7 @@ pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
     apply(lab, Fault::Freeze { host: primary.clone(), what: Frozen::Host })?;
     let moved = lab.wait("a new primary", LIMIT, is_elsewhere(&primary)).await?;
     let steps = &moved.status.operations.first().context("an operation")?.steps;
-    let assigned = steps.iter().find(|s| s.text.contains("goes to")).context("the assignment")?.at.0;
+    let assigned = steps.iter().find(|s| s.kind == FactKind::Assigned).context("the assignment")?.at.0;
     apply(lab, Fault::Thaw { host: primary.clone() })?;
     lab.healthy(LIMIT).await?;
     let late = wrote(assigned);
@@ -184,7 +185,7 @@ pub async fn majority_lost(lab: &Lab) -> Result<String> {
         let says = status.sentence.starts_with("No majority") && off.iter().all(|h| status.sentence.contains(h));
         let own =
             status.workloads[0].replicas.iter().find(|r| r.node.as_str() == primary).context("its own replica")?;
-        if says && own.state == "stopped" {
+        if says && own.state == ReplicaState::Stopped {
             break status.sentence;
         }
         ensure!(begun.elapsed() < LIMIT, "the survivor says: {}; {own:?}", status.sentence);
@@ -239,7 +240,7 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
     lab.wait("it is elsewhere", LIMIT, |r| place(r).is_some_and(|p| p.as_str() != holder)).await?;
     let again = |d: &Dial| d.answers().last().is_some_and(|at| *at > off + 500_000_000);
     lab.wait("it is answered again", LIMIT, |_| dials.iter().all(again)).await?;
-    let placed = lab.first_record("address-placed", off).await?;
+    let placed = lab.first_record(FactKind::AddressPlaced, off).await?;
     let mut answered = Vec::new();
     for dial in &dials {
         let allowed = ADDRESS_ANSWERS + Duration::from_millis(steal_millis() - steal);

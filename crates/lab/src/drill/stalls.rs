@@ -12,7 +12,9 @@ use crate::layout::{Layout, NODES};
 use crate::steal::{boot_nanos, wall_nanos};
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
+use karst_api::core::event::FactKind;
 use karst_api::core::outage::worst_cases;
+use karst_api::core::replica::Action;
 use karst_api::core::view::ReplicaView;
 use rustix::process::Signal;
 use std::time::{Duration, Instant};
@@ -143,7 +145,7 @@ pub async fn promotion_hangs(lab: &Lab) -> Result<String> {
         let now = moved.status.workloads[0].primary.clone().context("a primary")?;
         apply(lab, Fault::Thaw { host: chosen.clone() })?;
         lab.healthy(LIMIT).await?;
-        if lab.first_record("action-failed", wall).await.is_err() {
+        if lab.first_record(FactKind::ActionFailed, wall).await.is_err() {
             // It was promoted before it stood still.
             continue;
         }
@@ -208,7 +210,7 @@ pub async fn struck_twice(lab: &Lab, load: &str) -> Result<String> {
     let copies = |r: &StatusReply| {
         let rewinds = |v: &ReplicaView| {
             let doing = v.report.as_ref().and_then(|r| r.doing.as_ref());
-            v.node.as_str() == first && doing.is_some_and(|(what, _)| what.contains("rewind"))
+            v.node.as_str() == first && doing.is_some_and(|doing| matches!(doing.action, Action::Rewind { .. }))
         };
         r.status.workloads[0].replicas.iter().any(rewinds)
     };

@@ -1,0 +1,488 @@
+//! What was seen, decided or done, as data. Code matches on facts and their kinds, never on words; the sentences for whoever
+//! reads the record are made here, once.
+
+use crate::command::{NodeAct, WorkloadAct};
+use crate::ids::{Index, NodeId, Term, WorkloadId};
+use crate::operation::{Operation, Outcome};
+use crate::power::PowerOrder;
+use crate::replica::Action;
+use crate::state::{Ended, Standing};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::time::Duration;
+
+/// How much a line of the record matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    Info,
+    Notice,
+    Warning,
+}
+
+/// The kinds of lines in the record, each by one fixed word.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum FactKind {
+    ActionDone,
+    ActionFailed,
+    AddressConflict,
+    AddressGone,
+    AddressLeaves,
+    AddressPlaced,
+    AddressTrouble,
+    /// Somebody answered a request for a change.
+    Answered,
+    Approved,
+    /// Somebody asked for a change.
+    Asked,
+    Assigned,
+    Diverged,
+    Elected,
+    Enrolled,
+    Fenced,
+    HeardAgain,
+    Isolated,
+    /// Lines of the record that could not be kept.
+    LeftOut,
+    Mode,
+    NeedsClone,
+    Opened,
+    OperationBegan,
+    OperationDiverted,
+    OperationDone,
+    OperationUndone,
+    PowerDevice,
+    PowerOff,
+    PowerOn,
+    PowerOnFails,
+    PowerUnconfirmed,
+    Readmitted,
+    Refused,
+    Revoked,
+    SelfDemotion,
+    ServerExited,
+    Serving,
+    Snapshot,
+    Sound,
+    SteppedDown,
+    StoreRegressed,
+    Stranded,
+    Suspected,
+    SyncSet,
+    System,
+    TurnOn,
+}
+
+impl FactKind {
+    /// The word that it has in the record.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::ActionDone => "action-done",
+            Self::ActionFailed => "action-failed",
+            Self::AddressConflict => "address-conflict",
+            Self::AddressGone => "address-gone",
+            Self::AddressLeaves => "address-leaves",
+            Self::AddressPlaced => "address-placed",
+            Self::AddressTrouble => "address-trouble",
+            Self::Answered => "answered",
+            Self::Approved => "approved",
+            Self::Asked => "asked",
+            Self::Assigned => "assigned",
+            Self::Diverged => "diverged",
+            Self::Elected => "elected",
+            Self::Enrolled => "enrolled",
+            Self::Fenced => "fenced",
+            Self::HeardAgain => "heard-again",
+            Self::Isolated => "isolated",
+            Self::LeftOut => "left-out",
+            Self::Mode => "mode",
+            Self::NeedsClone => "needs-clone",
+            Self::Opened => "opened",
+            Self::OperationBegan => "operation-began",
+            Self::OperationDiverted => "operation-diverted",
+            Self::OperationDone => "operation-done",
+            Self::OperationUndone => "operation-undone",
+            Self::PowerDevice => "power-device",
+            Self::PowerOff => "power-off",
+            Self::PowerOn => "power-on",
+            Self::PowerOnFails => "power-on-fails",
+            Self::PowerUnconfirmed => "power-unconfirmed",
+            Self::Readmitted => "readmitted",
+            Self::Refused => "refused",
+            Self::Revoked => "revoked",
+            Self::SelfDemotion => "self-demotion",
+            Self::ServerExited => "server-exited",
+            Self::Serving => "serving",
+            Self::Snapshot => "snapshot",
+            Self::Sound => "sound",
+            Self::SteppedDown => "stepped-down",
+            Self::StoreRegressed => "store-regressed",
+            Self::Stranded => "stranded",
+            Self::Suspected => "suspected",
+            Self::SyncSet => "sync-set",
+            Self::System => "system",
+            Self::TurnOn => "turn-on",
+        }
+    }
+}
+
+impl fmt::Display for FactKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+/// One voter's answer to who asked for its vote.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ballot {
+    pub node: NodeId,
+    pub votes: u32,
+    pub yes: bool,
+}
+
+/// What a node saw, decided or did.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fact {
+    /// `by` has not heard `node` for so long, and takes it for lost after `bound`.
+    Suspected {
+        by: NodeId,
+        node: NodeId,
+        silent: Duration,
+        bound: Duration,
+    },
+    HeardAgain {
+        by: NodeId,
+        node: NodeId,
+        silent: Duration,
+    },
+    /// `node` said what no honest one says.
+    Refused {
+        by: NodeId,
+        node: NodeId,
+        why: &'static str,
+    },
+    CatchesUp {
+        node: NodeId,
+        from: Index,
+        to: Index,
+    },
+    Elected {
+        node: NodeId,
+        term: Term,
+        ballots: Vec<Ballot>,
+    },
+    SteppedDown {
+        node: NodeId,
+        term: Term,
+        why: &'static str,
+    },
+    StoreRegressed {
+        node: NodeId,
+        acknowledged: Index,
+        found: Index,
+    },
+    PowerFails {
+        node: NodeId,
+        order: PowerOrder,
+        why: String,
+    },
+    AddressConflict {
+        workload: WorkloadId,
+        by: NodeId,
+        other: String,
+    },
+    AddressTrouble {
+        workload: WorkloadId,
+        node: NodeId,
+        why: String,
+    },
+    /// A replica's node did something about it, or saw something of it.
+    Replica {
+        workload: WorkloadId,
+        node: NodeId,
+        what: OfReplica,
+    },
+    /// A committed decision.
+    OfNode(NodeId, NodeAct),
+    OfWorkload(WorkloadId, WorkloadAct),
+}
+
+/// What a replica's own node says of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum OfReplica {
+    ServerExited,
+    ActionDone {
+        action: Action,
+        took: Duration,
+    },
+    ActionFailed {
+        action: Action,
+        took: Duration,
+        why: String,
+    },
+    /// Its authority ends.
+    SelfDemotion,
+    /// The log that it needs is gone.
+    Stranded {
+        upstream: NodeId,
+        since: Duration,
+    },
+}
+
+impl Fact {
+    pub fn kind(&self) -> FactKind {
+        match self {
+            Self::Suspected { .. } => FactKind::Suspected,
+            Self::HeardAgain { .. } => FactKind::HeardAgain,
+            Self::Refused { .. } => FactKind::Refused,
+            Self::CatchesUp { .. } => FactKind::Snapshot,
+            Self::Elected { .. } => FactKind::Elected,
+            Self::SteppedDown { .. } => FactKind::SteppedDown,
+            Self::StoreRegressed { .. } => FactKind::StoreRegressed,
+            Self::PowerFails { order: PowerOrder::Off { .. }, .. } => FactKind::PowerUnconfirmed,
+            Self::PowerFails { order: PowerOrder::On { .. }, .. } => FactKind::PowerOnFails,
+            Self::PowerFails { order: PowerOrder::Look, .. } => FactKind::PowerDevice,
+            Self::AddressConflict { .. } => FactKind::AddressConflict,
+            Self::AddressTrouble { .. } => FactKind::AddressTrouble,
+            Self::Replica { what, .. } => what.kind(),
+            Self::OfNode(_, act) => of_node(act),
+            Self::OfWorkload(_, act) => of_workload(act),
+        }
+    }
+
+    pub fn level(&self) -> Level {
+        match self {
+            Self::HeardAgain { .. } | Self::Replica { .. } | Self::OfNode(_, NodeAct::System { .. }) => Level::Info,
+            Self::OfWorkload(_, WorkloadAct::Sync { sure, asked, .. }) if sure.len() < asked.len() => Level::Info,
+            Self::OfWorkload(_, WorkloadAct::Finish { outcome: Outcome::Undone(_) | Outcome::Diverted(_), .. })
+            | Self::Refused { .. }
+            | Self::StoreRegressed { .. }
+            | Self::PowerFails { .. }
+            | Self::AddressConflict { .. }
+            | Self::AddressTrouble { .. } => Level::Warning,
+            _ => Level::Notice,
+        }
+    }
+
+    /// One sentence for a reader, which names what it is about.
+    pub fn text(&self) -> String {
+        match self {
+            Self::Suspected { by, node, silent, .. } => {
+                format!("{by} has not heard {node} for {} ms", silent.as_millis())
+            }
+            Self::HeardAgain { by, node, silent } => format!("{by} hears {node} again after {} ms", silent.as_millis()),
+            Self::Refused { by, node, why } => {
+                format!("{by} refuses what {node} says: {why}; look at what runs on {node}")
+            }
+            Self::CatchesUp { node, from, to } => format!("{node} catches up by a snapshot, from entry {from} to {to}"),
+            Self::Elected { node, term, ballots } => {
+                let ballot = |b: &Ballot| format!("{} ({}) {}", b.node, b.votes, if b.yes { "yes" } else { "no" });
+                let list: Vec<String> = ballots.iter().map(ballot).collect();
+                format!("{node} is coordinator of term {term}; votes: {}", list.join(", "))
+            }
+            Self::SteppedDown { node, term, why } => format!("{node} is no longer coordinator of term {term}: {why}"),
+            Self::StoreRegressed { node, acknowledged, found } => format!(
+                "{node} had acknowledged the log up to {acknowledged} and now has it up to {found}: its store went back in \
+                 time, and its acknowledgements no longer count"
+            ),
+            Self::PowerFails { node, order: PowerOrder::Off { .. }, why } => {
+                format!("the power of {node} is not confirmed off: {why}; trying on")
+            }
+            Self::PowerFails { node, order: PowerOrder::On { .. }, why } => {
+                format!("{node} is not turned on: {why}; trying on")
+            }
+            Self::PowerFails { node, order: PowerOrder::Look, why } => {
+                format!("the power device of {node} fails: {why}")
+            }
+            Self::AddressConflict { workload, by, other } => {
+                format!("{workload}: {other} answers for its address too, as {by} sees it (RFC 5227)")
+            }
+            Self::AddressTrouble { workload, node, why } => {
+                format!("{workload}: its address cannot be held on {node}: {why}")
+            }
+            Self::Replica { workload, node, what } => format!("{workload} on {node}: {what}"),
+            Self::OfNode(node, act) => node_text(node, act),
+            Self::OfWorkload(workload, act) => format!("{workload}: {}", workload_text(act)),
+        }
+    }
+
+    /// The workload that it is about.
+    pub fn workload(&self) -> Option<&WorkloadId> {
+        match self {
+            Self::AddressConflict { workload, .. }
+            | Self::AddressTrouble { workload, .. }
+            | Self::Replica { workload, .. }
+            | Self::OfWorkload(workload, _) => Some(workload),
+            _ => None,
+        }
+    }
+
+    /// The evidence, for programs: who and how much, with units.
+    pub fn data(&self) -> Vec<(String, String)> {
+        let of = |key: &str, value: &dyn fmt::Display| (key.to_string(), value.to_string());
+        match self {
+            Self::Suspected { node, bound, .. } => vec![of("node", node), of("bound_ms", &bound.as_millis())],
+            Self::HeardAgain { node, .. }
+            | Self::Refused { node, .. }
+            | Self::StoreRegressed { node, .. }
+            | Self::PowerFails { node, .. } => vec![of("node", node)],
+            Self::Elected { term, ballots, .. } => {
+                let votes = ballots.iter().map(|b| of(&format!("vote.{}", b.node), &b.yes));
+                std::iter::once(of("term", term)).chain(votes).collect()
+            }
+            Self::SteppedDown { term, .. } => vec![of("term", term)],
+            Self::AddressConflict { other, .. } => vec![of("other", other)],
+            Self::OfWorkload(_, WorkloadAct::Finish { phases, .. }) => {
+                let key = |phase: &crate::operation::Phase| format!("{}_us", phase.name().replace(' ', "_"));
+                phases.iter().map(|(phase, took)| of(&key(phase), &took.as_micros())).collect()
+            }
+            _ => Vec::new(),
+        }
+    }
+}
+
+impl OfReplica {
+    fn kind(&self) -> FactKind {
+        match self {
+            Self::ServerExited => FactKind::ServerExited,
+            Self::ActionDone { .. } => FactKind::ActionDone,
+            Self::ActionFailed { .. } => FactKind::ActionFailed,
+            Self::SelfDemotion => FactKind::SelfDemotion,
+            Self::Stranded { .. } => FactKind::Stranded,
+        }
+    }
+}
+
+impl fmt::Display for OfReplica {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::ServerExited => f.write_str("the server's first process has exited"),
+            Self::ActionDone { action, took } => write!(f, "{} done in {} ms", action.describe(), took.as_millis()),
+            Self::ActionFailed { action, took, why } => {
+                write!(f, "{} failed after {} ms: {why}", action.describe(), took.as_millis())
+            }
+            Self::SelfDemotion => f.write_str("its authority ends: stopping the server before the lease does"),
+            Self::Stranded { upstream, since } => write!(
+                f,
+                "it has neither streamed from {upstream} nor moved on for {} s: the log that it needs is gone, and a fresh \
+                 copy takes its place",
+                since.as_secs()
+            ),
+        }
+    }
+}
+
+fn of_node(act: &NodeAct) -> FactKind {
+    match act {
+        NodeAct::Fence { .. } => FactKind::Fenced,
+        NodeAct::PowerOff { .. } => FactKind::PowerOff,
+        NodeAct::TurnOn { .. } => FactKind::TurnOn,
+        NodeAct::TurnedOn { .. } => FactKind::PowerOn,
+        NodeAct::Readmit { .. } => FactKind::Readmitted,
+        NodeAct::Enrol { .. } => FactKind::Enrolled,
+        NodeAct::System { .. } => FactKind::System,
+    }
+}
+
+fn of_workload(act: &WorkloadAct) -> FactKind {
+    match act {
+        WorkloadAct::Begin(_) => FactKind::OperationBegan,
+        WorkloadAct::Approve { .. } => FactKind::Approved,
+        WorkloadAct::Mode { .. } => FactKind::Mode,
+        WorkloadAct::Revoke { .. } => FactKind::Revoked,
+        WorkloadAct::End { .. } => FactKind::Isolated,
+        WorkloadAct::Assign { .. } => FactKind::Assigned,
+        WorkloadAct::Open { .. } => FactKind::Opened,
+        WorkloadAct::Serve { .. } => FactKind::Serving,
+        WorkloadAct::Sync { .. } => FactKind::SyncSet,
+        WorkloadAct::Mark { standing: Standing::NeedsClone(_), .. } => FactKind::NeedsClone,
+        WorkloadAct::Mark { standing: Standing::Diverged(_), .. } => FactKind::Diverged,
+        WorkloadAct::Mark { standing: Standing::Sound, .. } => FactKind::Sound,
+        WorkloadAct::Finish { outcome: Outcome::Done, .. } => FactKind::OperationDone,
+        WorkloadAct::Finish { outcome: Outcome::Undone(_), .. } => FactKind::OperationUndone,
+        WorkloadAct::Finish { outcome: Outcome::Diverted(_), .. } => FactKind::OperationDiverted,
+        WorkloadAct::Place { .. } => FactKind::AddressPlaced,
+        WorkloadAct::Withdraw { .. } => FactKind::AddressLeaves,
+        WorkloadAct::Vacate { .. } => FactKind::AddressGone,
+    }
+}
+
+/// What was decided about a node.
+pub fn node_text(node: &NodeId, act: &NodeAct) -> String {
+    match act {
+        NodeAct::Fence { why, by, .. } => format!("{node} is fenced by {by}: {why}"),
+        NodeAct::PowerOff { .. } => format!("the power of {node} is off, read back from its device"),
+        NodeAct::TurnOn { by } => format!("{node} is to be turned on, as {by} asked"),
+        NodeAct::TurnedOn { .. } => format!("the power of {node} is on, read back from its device"),
+        NodeAct::Readmit { why, by, .. } => format!("{node} is readmitted by {by}: {why}"),
+        NodeAct::Enrol { by, .. } => format!("{node}'s node store counts from here on, enrolled by {by}"),
+        NodeAct::System { system } => format!("{node} is hardware {system}"),
+    }
+}
+
+/// What was decided about a workload, without its name.
+pub fn workload_text(act: &WorkloadAct) -> String {
+    match act {
+        WorkloadAct::Begin(operation) => begun(operation),
+        WorkloadAct::Approve { by, .. } => format!("approved by {by}"),
+        WorkloadAct::Mode { mode, by } => format!("mode is {} from here on, set by {by}", mode.word()),
+        WorkloadAct::Revoke { epoch, why } => format!("epoch {epoch} is revoked: {why}"),
+        WorkloadAct::End { epoch, how } => format!("epoch {epoch} has ended: {}", end_of_epoch(how)),
+        WorkloadAct::Assign { epoch, holder, why } => format!("epoch {epoch} goes to {holder} ({why})"),
+        WorkloadAct::Open { epoch, timeline, switch, sync, .. } => {
+            format!("epoch {epoch} is open on timeline {timeline} from {switch}; sync set: {}", names(sync))
+        }
+        WorkloadAct::Serve { epoch } => format!("epoch {epoch} serves: a write is replicated"),
+        WorkloadAct::Sync { sure, asked, why, number, .. } if sure.len() < asked.len() => {
+            let (sure, asked) = (names(sure), names(asked));
+            format!("sync set {number} grows to {asked}: {why}; guaranteed so far: {sure}")
+        }
+        WorkloadAct::Sync { sure, why, number, .. } => format!("sync set {number} is {}: {why}", names(sure)),
+        WorkloadAct::Mark { node, standing: Standing::NeedsClone(why) } => {
+            format!("{node} comes back by a fresh clone: {why}")
+        }
+        WorkloadAct::Mark { node, standing: Standing::Diverged(why) } => {
+            format!("{node} comes back by a rewind, or a clone: {why}")
+        }
+        WorkloadAct::Mark { node, standing: Standing::Sound } => format!("{node} has a sound copy"),
+        WorkloadAct::Finish { outcome: Outcome::Done, .. } => "done".into(),
+        WorkloadAct::Finish { outcome: Outcome::Undone(why), .. } => format!("not done: {why}"),
+        WorkloadAct::Finish { outcome: Outcome::Diverted(why), .. } => format!("done otherwise: {why}"),
+        WorkloadAct::Place { number, holder, why } => {
+            format!("its address goes to {holder} (number {number}; {why})")
+        }
+        WorkloadAct::Withdraw { why, .. } => format!("its address leaves: {why}"),
+        WorkloadAct::Vacate { how, .. } => format!("its address is nowhere: {}", end_of_place(how)),
+    }
+}
+fn begun(operation: &Operation) -> String {
+    let Operation { kind, by, why, .. } = operation;
+    let to = operation.to.as_ref().map(|to| format!(" to {to}")).unwrap_or_default();
+    let from = operation.from.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
+    let waits = if operation.asks { "; it waits for approval" } else { "" };
+    format!("{kind}{from}{to} began, by {by}: {why}{waits}")
+}
+
+fn end_of_epoch(how: &Ended) -> String {
+    match how {
+        Ended::Surrender { clean_at: Some(at), .. } => format!("the old primary stopped cleanly at {at}"),
+        Ended::Surrender { .. } => "the old primary surrendered: nothing of it runs any more".into(),
+        Ended::PowerOff => "the power of the old primary's host is off, read back from its device".into(),
+        Ended::LeaseOver => "no lease of the old primary can be valid any more".into(),
+    }
+}
+
+fn end_of_place(how: &Ended) -> &'static str {
+    match how {
+        Ended::Surrender { .. } => "its node gave it up",
+        Ended::PowerOff => "its host's power is off, read back from its device",
+        Ended::LeaseOver => "no lease of it can be valid any more",
+    }
+}
+
+fn names(list: &[NodeId]) -> String {
+    let names: Vec<&str> = list.iter().map(NodeId::as_str).collect();
+    if names.is_empty() { "nobody".to_string() } else { names.join(", ") }
+}

@@ -1,0 +1,32 @@
+//! What has become of an operation so far, step by step.
+
+use crate::fact::FactKind;
+use crate::ids::{NodeId, OperationId};
+use crate::operation::{Operation, Outcome, Phase};
+use crate::time::Time;
+use serde::{Deserialize, Serialize};
+use std::time::Duration;
+
+/// One operation as it is shown: derived from the log and what the coordinator saw.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Progress {
+    pub id: OperationId,
+    pub what: Operation,
+    /// Prepared, and waiting for approval.
+    pub waits: bool,
+    pub steps: Vec<Step>,
+    /// The node that became primary.
+    pub target: Option<NodeId>,
+    pub outcome: Option<Outcome>,
+    pub phases: Vec<(Phase, Duration)>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Step {
+    pub kind: FactKind,
+    pub text: String,
+    /// The phase that this step completes.
+    pub phase: Option<Phase>,
+    /// When it was completed, on the reporting node's steady clock (nanoseconds).
+    pub at: Time,
+}
