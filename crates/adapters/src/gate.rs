@@ -6,7 +6,7 @@
 
 use crate::seats::{Bounds, Seat, Seats};
 use karst_core::Epoch;
-use karst_core::node::GateOrder;
+use karst_core::gate::GateOrder;
 use karst_core::replica::GateReport;
 use std::net::SocketAddr;
 use std::sync::Arc;

@@ -2,7 +2,7 @@
 //! address, power devices, and the ending of whole process trees.
 //!
 //! Nothing is decided here. A driver carries out a [`karst_core::replica::Action`] and says what it sees; a gate carries
-//! out a [`karst_core::node::GateOrder`]. Which ones, and when, is the core's business.
+//! out a [`karst_core::gate::GateOrder`]. Which ones, and when, is the core's business.
 
 pub mod address;
 pub mod gate;

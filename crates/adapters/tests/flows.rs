@@ -3,7 +3,7 @@
 mod namespace;
 
 use karst_adapters::Address;
-use karst_core::node::Flow;
+use karst_core::address::Flow;
 use namespace::{in_own_network, run};
 use std::io::{ErrorKind, Read, Write};
 use std::net::{IpAddr, Ipv6Addr, TcpListener, TcpStream};

@@ -6,8 +6,8 @@ use crate::types::{
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use karst_core::OperationId;
-use karst_core::node::{NodePlan, Plan, PowerWish};
 use karst_core::operation::Mode;
+use karst_core::request::{NodePlan, Plan, PowerWish};
 use karst_core::spec::may_carry_secrets;
 use reqwest::{Method, Response};
 use serde::Serialize;

@@ -1,9 +1,9 @@
 //! Bodies of the HTTP interface.
 
 use karst_core::event::Level;
-use karst_core::node::PowerWish;
 use karst_core::operation::Mode;
 use karst_core::outage::WorstCase;
+use karst_core::request::PowerWish;
 use karst_core::spec::Finding;
 use karst_core::view::Status;
 use karst_core::{Index, NodeId, OperationId};

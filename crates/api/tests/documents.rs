@@ -80,3 +80,18 @@ fn every_rule_names_what_exists() {
         assert!(quoted.contains(&variant), "docs/safety.md does not say what the planted bug {variant} shows");
     }
 }
+
+/// A hop is `FILE:FUNCTION` below `crates/`.
+#[test]
+fn every_hop_is_there() {
+    let document = std::fs::read_to_string(root().join("ARCHITECTURE.md")).unwrap();
+    let quoted = document.split('`').skip(1).step_by(2);
+    let hops: Vec<(&str, &str)> = quoted.filter_map(|word| word.split_once(".rs:")).collect();
+    assert!(hops.len() > 30, "{hops:?}");
+    for (file, function) in hops {
+        let path = root().join("crates").join(format!("{file}.rs"));
+        let text = std::fs::read_to_string(&path).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
+        let starts = ["(", "<"].map(|next| format!("fn {function}{next}"));
+        assert!(starts.iter().any(|start| text.contains(start)), "{file}.rs has no function {function}");
+    }
+}

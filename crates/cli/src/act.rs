@@ -1,12 +1,13 @@
 //! What changes something: the plan first, then consent, then the steps as they happen. Ending the client ends nothing
 //! else.
 
+use crate::arguments::Consent;
+use crate::ending::Ending;
 use crate::output::{Format, print, say, size};
-use crate::{Consent, Ending};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
-use karst_api::core::node::{Plan, PowerWish};
 use karst_api::core::operation::{Mode, Outcome};
+use karst_api::core::request::{Plan, PowerWish};
 use karst_api::{Client, MoveBody};
 use std::fmt::Write as _;
 use std::io::{BufRead, IsTerminal};

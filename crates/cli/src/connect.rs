@@ -1,6 +1,6 @@
 //! Which servers, with which token.
 
-use crate::Global;
+use crate::arguments::Global;
 use anyhow::{Context, Result, bail};
 use karst_api::Client;
 use std::path::{Path, PathBuf};

@@ -1,6 +1,6 @@
 //! What is so: every command that changes nothing.
 
-use crate::Ending;
+use crate::ending::Ending;
 use crate::output::{Format, columns, print, say, size};
 use anyhow::{Context, Result, bail};
 use karst_api::core::OperationId;

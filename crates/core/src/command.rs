@@ -4,7 +4,6 @@ use crate::author::Author;
 use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, StoreId, WorkloadId};
 use crate::operation::{Mode, Operation, Outcome, Phase};
 use crate::spec::After;
-use crate::state::{Ended, Standing};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -107,6 +106,31 @@ pub enum WorkloadAct {
         number: Epoch,
         how: Ended,
     },
+}
+
+/// How an old authority ended (S3); the first confirmed wins.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "by")]
+pub enum Ended {
+    /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a clean stop ended its
+    /// write-ahead log; a standby that has everything up to there has everything.
+    Surrender { boot: BootId, clean_at: Option<Lsn> },
+    /// No lease of it can be valid any more.
+    LeaseOver,
+    /// Its host's power device was read as off after the revocation was committed (C7).
+    PowerOff,
+}
+
+/// Whether a replica's data can be used.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "standing", content = "why")]
+pub enum Standing {
+    #[default]
+    Sound,
+    /// It may hold what no other replica has: it is rewound, or cloned where that cannot be done.
+    Diverged(String),
+    /// What it holds cannot be told from another history: a clone and nothing else (D5).
+    NeedsClone(String),
 }
 
 impl Command {

@@ -1,12 +1,12 @@
 //! What was seen, decided or done, as data. Code matches on facts and their kinds, never on words; the sentences for whoever
 //! reads the record are made here, once.
 
-use crate::command::{NodeAct, WorkloadAct};
+use crate::command::{Ended, NodeAct, Standing, WorkloadAct};
 use crate::ids::{Index, NodeId, Term, WorkloadId};
 use crate::operation::{Operation, Outcome};
 use crate::power::PowerOrder;
 use crate::replica::Action;
-use crate::state::{Ended, Standing};
+
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::time::Duration;

@@ -10,12 +10,14 @@
 //! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`author`], [`command`], [`consensus`], [`state`], [`members`], [`health`], [`authority`],
 //! [`replica`], [`power`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
 
+pub mod address;
 pub mod author;
 pub mod authority;
 pub mod command;
 pub mod consensus;
 pub mod event;
 pub mod fact;
+pub mod gate;
 pub mod heads;
 pub mod health;
 pub mod ids;
@@ -28,6 +30,7 @@ pub mod planted;
 pub mod power;
 pub mod progress;
 pub mod replica;
+pub mod request;
 pub mod spec;
 pub mod state;
 pub mod steward;

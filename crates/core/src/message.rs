@@ -1,5 +1,6 @@
 //! What nodes say to each other, besides consensus.
 
+use crate::address::Flow;
 use crate::author::Level;
 use crate::authority::Claim;
 use crate::consensus::Talk;
@@ -7,8 +8,8 @@ use crate::heads::Head;
 use crate::health::Hears;
 use crate::ids::{Epoch, Term, WorkloadId};
 use crate::members::Members;
-use crate::node::Flow;
 use crate::replica::{Parts, Report};
+use crate::request::{Answer, Request};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -52,13 +53,13 @@ pub enum Message {
     /// An operator's request, on its way to the coordinator, and the answer on its way back.
     Ask {
         number: u64,
-        request: crate::node::Request,
+        request: Request,
         /// What whoever asks may ask for, by the word of the node that was asked.
         level: Level,
     },
     Answer {
         number: u64,
-        answer: crate::node::Answer,
+        answer: Answer,
     },
 }
 

@@ -4,9 +4,9 @@
 
 pub mod agent;
 
+use crate::address::AddressReport;
 use crate::health::Hearing;
 use crate::ids::{BootId, Epoch, Lsn, NodeId, OperationId, StoreId, WorkloadId};
-use crate::node::AddressReport;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;

@@ -4,13 +4,13 @@
 mod desk;
 
 use desk::{Case, w};
-use karst_core::command::{Command, WorkloadAct};
+use karst_core::address::AddressReport;
+use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::health::Hears;
 use karst_core::ids::Lsn;
-use karst_core::node::AddressReport;
 use karst_core::replica::GateReport;
 use karst_core::spec::{AddressSpec, Follows, Loss};
-use karst_core::state::Ended;
+
 use karst_core::steward::Notes;
 use karst_core::{BootId, Epoch, NodeId};
 use std::time::Duration;

@@ -1,11 +1,12 @@
 //! One replica's agent: the stop before the deadline, the order of attempt, promotion and surrender, and what makes it clone.
 
+use karst_core::command::{Ended, Standing};
 use karst_core::ids::Lsn;
 use karst_core::operation::Kind;
 use karst_core::replica::agent::{Agent, Kept, Order, Scene};
 use karst_core::replica::{Action, Data, Done, Observation, Promotion, Role};
 use karst_core::spec::Timings;
-use karst_core::state::{Ended, Opened, Standing, SyncSet, Tenure, WorkloadState};
+use karst_core::state::{Opened, SyncSet, Tenure, WorkloadState};
 use karst_core::{BootId, Epoch, NodeId, OperationId, Time};
 use std::time::Duration;
 

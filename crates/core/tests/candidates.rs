@@ -4,14 +4,15 @@ mod desk;
 
 use desk::{Case, NODES, standby, w};
 use karst_core::author::Author;
-use karst_core::command::{Command, NodeAct, WorkloadAct};
+use karst_core::command::{Command, Ended, NodeAct, Standing, WorkloadAct};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{Action, Data, Doing, Downstream, Observation, Promotion, ReplicaReport, Role};
 use karst_core::spec::{After, Alone, Loss, ReplicaSpec};
-use karst_core::state::{Ended, Standing, Tenure};
+
+use karst_core::state::Tenure;
 use karst_core::steward::candidates::MayLack;
 use karst_core::steward::{Notes, next_look};
 use karst_core::{BootId, Epoch, NodeId};

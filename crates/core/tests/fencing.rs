@@ -4,13 +4,13 @@ mod desk;
 
 use desk::{Case, NODES, standby, w};
 use karst_core::author::Author;
-use karst_core::command::{Command, NodeAct, WorkloadAct};
+use karst_core::command::{Command, Ended, NodeAct, WorkloadAct};
 use karst_core::health::Hears;
 use karst_core::members::Ordered;
 use karst_core::operation::{Kind, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Role};
 use karst_core::spec::{After, Loss, PowerSpec, Readmit};
-use karst_core::state::Ended;
+
 use karst_core::steward::Notes;
 use karst_core::steward::fencing::{decide_nodes, to_cut, to_turn_on, unfit};
 use karst_core::{BootId, Epoch, Index, NodeId};

@@ -1,10 +1,11 @@
 //! What the log builds: commands that come too late change nothing, and a former primary's way back depends on how it ended.
 
 use karst_core::author::Author;
-use karst_core::command::{Command, WorkloadAct};
+use karst_core::command::{Command, Ended, Standing, WorkloadAct};
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
-use karst_core::state::{ClusterState, Ended, Standing, Tenure};
+
+use karst_core::state::{ClusterState, Tenure};
 use karst_core::{BootId, Epoch, Index, NodeId, WorkloadId};
 
 fn w() -> WorkloadId {

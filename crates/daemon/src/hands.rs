@@ -3,7 +3,9 @@
 
 use crate::heart::{Glance, Tell};
 use karst_adapters::{Address, Bounds, Gate, Postgres, Power};
-use karst_core::node::{AddressOrder, AddressSeen, CALM_LOOKS, Flow, GateOrder};
+use karst_core::address::{AddressOrder, AddressSeen, Flow};
+use karst_core::gate::GateOrder;
+use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
 use karst_core::replica::{Action, Done, Observation, Role};
 use karst_core::{Input, NodeId, WorkloadId};
@@ -13,7 +15,7 @@ use std::time::Duration;
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
-use tokio::time::Instant;
+use tokio::time::{Instant, Interval, MissedTickBehavior};
 
 /// How often an address is looked after, and every how many looks it is asked for again, or who else answers for it.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
@@ -59,33 +61,69 @@ fn together(every: Duration) -> Instant {
     *SINCE + every * u32::try_from(passed + 1).unwrap_or(u32::MAX)
 }
 
+/// What the tasks of one replica share.
+#[derive(Clone)]
+struct Driven {
+    workload: WorkloadId,
+    server: Arc<Postgres>,
+    heart: Tell,
+    /// The server may be another one now, whose exit is waited for.
+    rewatch: watch::Sender<()>,
+}
+
+impl Driven {
+    fn observed(&self, observation: Observation) {
+        self.heart.input(Input::Observed { workload: self.workload.clone(), observation });
+    }
+
+    /// Runs beside the probes, so that an exit is seen when it happens and not at the next probe.
+    async fn watch_exits(self, mut watched: watch::Receiver<()>) {
+        loop {
+            tokio::select! {
+                () = self.server.exited() => {
+                    self.observed(self.server.just_exited());
+                    self.server.end_rest().await;
+                    self.observed(self.server.observe().await);
+                }
+                changed = watched.changed() => if changed.is_err() { return },
+            }
+        }
+    }
+
+    async fn act(self, id: u64, action: Action) {
+        let awaited = is_awaited(&action);
+        let result = self.server.act(action).await.map_err(|e| e.to_string());
+        let _ = self.rewatch.send(());
+        let stopped = matches!(result, Ok(Done::Stopped { .. }));
+        let acted = Input::Acted { workload: self.workload.clone(), id, result };
+        if awaited {
+            self.heart.input(acted);
+            self.observed(self.server.observe().await);
+        } else {
+            let observation = if stopped { self.server.stopped() } else { self.server.observe().await };
+            self.observed(observation);
+            self.heart.input(acted);
+        }
+    }
+}
+
+/// Looks at a server this often from that moment on, however late one look comes.
+fn looks_from(first: Instant, every: Duration) -> Interval {
+    let mut looks = tokio::time::interval_at(first, every);
+    looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    looks
+}
+
 /// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one action at a time.
 pub async fn replica(
     workload: WorkloadId, server: Arc<Postgres>, heartbeat: Duration, mut told: UnboundedReceiver<Hand>, heart: Tell,
 ) {
-    let tell = move |input| heart.input(input);
+    let (rewatch, watched) = watch::channel(());
+    let driven = Driven { workload, server, heart, rewatch };
+    let exits = tokio::spawn(driven.clone().watch_exits(watched));
     let mut acting: Option<(u64, JoinHandle<()>)> = None;
-    let (rewatch, mut watched) = watch::channel(());
-    // The exit watch runs beside the probes, so that an exit is seen when it happens and not at the next probe.
-    let exits = {
-        let (server, workload, tell) = (server.clone(), workload.clone(), tell.clone());
-        tokio::spawn(async move {
-            loop {
-                tokio::select! {
-                    () = server.exited() => {
-                        tell(Input::Observed { workload: workload.clone(), observation: server.just_exited() });
-                        server.end_rest().await;
-                        let observation = server.observe().await;
-                        tell(Input::Observed { workload: workload.clone(), observation });
-                    }
-                    changed = watched.changed() => if changed.is_err() { return },
-                }
-            }
-        })
-    };
     let calm = heartbeat * CALM_LOOKS;
-    let mut probe = tokio::time::interval(heartbeat);
-    probe.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut probe = looks_from(Instant::now(), heartbeat);
     let mut pid_known = false;
     // A look may hang as long as its server does: nothing that is told waits for it (F5).
     let mut look: Option<JoinHandle<Observation>> = None;
@@ -93,11 +131,8 @@ pub async fn replica(
         tokio::select! {
             hand = told.recv() => match hand {
                 None => break,
-                Some(Hand::Attend { closely }) => {
-                    let (first, every) = if closely { (Instant::now(), heartbeat) } else { (together(calm), calm) };
-                    probe = tokio::time::interval_at(first, every);
-                    probe.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-                }
+                Some(Hand::Attend { closely: true }) => probe = looks_from(Instant::now(), heartbeat),
+                Some(Hand::Attend { closely: false }) => probe = looks_from(together(calm), calm),
                 Some(Hand::Cancel { id }) => {
                     if let Some((_, task)) = acting.take_if(|(a, _)| *a == id) {
                         task.abort();
@@ -111,28 +146,11 @@ pub async fn replica(
                     if let Some(look) = look.take() {
                         look.abort();
                     }
-                    let (server, workload, tell, rewatch) = (server.clone(), workload.clone(), tell.clone(), rewatch.clone());
-                    let task = tokio::spawn(async move {
-                        let awaited = is_awaited(&action);
-                        let result = server.act(action).await.map_err(|e| e.to_string());
-                        let _ = rewatch.send(());
-                        let stopped = matches!(result, Ok(Done::Stopped { .. }));
-                        let acted = Input::Acted { workload: workload.clone(), id, result };
-                        if awaited {
-                            tell(acted);
-                            let observation = server.observe().await;
-                            tell(Input::Observed { workload, observation });
-                        } else {
-                            let observation = if stopped { server.stopped() } else { server.observe().await };
-                            tell(Input::Observed { workload, observation });
-                            tell(acted);
-                        }
-                    });
-                    acting = Some((id, task));
+                    acting = Some((id, tokio::spawn(driven.clone().act(id, action))));
                 }
             },
             _ = probe.tick(), if look.is_none() => {
-                let server = server.clone();
+                let server = driven.server.clone();
                 look = Some(tokio::spawn(async move { server.observe().await }));
             }
             seen = ended(&mut look) => {
@@ -140,12 +158,12 @@ pub async fn replica(
                 let Some(observation) = seen else { continue };
                 if observation.runs != pid_known {
                     pid_known = observation.runs;
-                    let _ = rewatch.send(());
+                    let _ = driven.rewatch.send(());
                 }
                 if owes(&observation) && probe.period() == calm {
                     probe.reset_at(together(heartbeat * LOOKS_IF_OWED));
                 }
-                tell(Input::Observed { workload: workload.clone(), observation });
+                driven.observed(observation);
             }
         }
     }

@@ -6,6 +6,7 @@ use crate::drill::{self, Course};
 use crate::idle::{self, Idle};
 use crate::layout::Layout;
 use crate::oracle::{self, Link, Oracle};
+use crate::quantile::{quantile, ratio};
 use crate::scale::{self, Scale};
 use crate::shape::Shape;
 use anyhow::{Context, Result};
@@ -35,12 +36,6 @@ pub struct Options {
     /// Where the table goes; the JSON goes beside it
     #[arg(long, default_value = "docs/benchmarks.md")]
     pub table: PathBuf,
-}
-
-/// The value below which a share of the sorted values lies (nearest rank).
-pub fn quantile(sorted: &[f64], share: f64) -> f64 {
-    let rank = (share * sorted.len() as f64).ceil().max(1.0) as usize;
-    sorted.get(rank - 1).or(sorted.last()).copied().unwrap_or(f64::NAN)
 }
 
 /// Everything that was measured; empty where it came to nothing.
@@ -161,12 +156,6 @@ async fn fill(lab: &Lab) -> Result<()> {
     Ok(())
 }
 
-/// Of two quantiles; of nothing there is none.
-fn ratio(of: &[f64], to: &[f64], share: f64) -> String {
-    let ratio = quantile(of, share) / quantile(to, share);
-    if ratio.is_finite() { format!("{ratio:.2}") } else { "unknown".into() }
-}
-
 fn sorted(values: impl Iterator<Item = f64>) -> Vec<f64> {
     let mut values: Vec<f64> = values.collect();
     values.sort_by(f64::total_cmp);
@@ -232,17 +221,30 @@ fn table(r: &Results) -> String {
         ratio(&killed, &oracle_kill, 0.99),
         ratio(&moved, &oracle_clean, 0.5),
     );
-    text += "An idle cluster of five hosts and ten workloads, thirty servers in all:\n\n\
-             | host | karstd, % of a core | resident, MiB | deadman, % of a core |\n|---|---|---|---|\n";
-    for idle in &r.idle {
-        let Idle { node, daemon, deadman, resident } = idle;
-        let _ = writeln!(text, "| {node} | {daemon:.2} | {resident:.0} | {deadman:.2} |");
-    }
+    text += &idle_table(&r.idle);
     text += "\n";
     text += &scale::table(&r.scale);
-    text += "\nEvery round, with the CPU time that the machine's host took away meanwhile (steal):\n\n\
+    text += &rounds_table(r);
+    text
+}
+
+fn idle_table(idle: &[Idle]) -> String {
+    let mut text = String::from(
+        "An idle cluster of five hosts and ten workloads, thirty servers in all:\n\n\
+             | host | karstd, % of a core | resident, MiB | deadman, % of a core |\n|---|---|---|---|\n",
+    );
+    for Idle { node, daemon, deadman, resident } in idle {
+        let _ = writeln!(text, "| {node} | {daemon:.2} | {resident:.0} | {deadman:.2} |");
+    }
+    text
+}
+
+fn rounds_table(r: &Results) -> String {
+    let mut text = String::from(
+        "\nEvery round, with the CPU time that the machine's host took away meanwhile (steal):\n\n\
              | what | from | to | pause | detect | decide | isolate | promote | route | first write | steal |\n\
-             |---|---|---|---|---|---|---|---|---|---|---|\n";
+             |---|---|---|---|---|---|---|---|---|---|---|\n",
+    );
     for round in r.drills().iter().flat_map(|d| &d.rounds) {
         let phases: Vec<String> = round.phases.iter().map(|(_, ms)| format!("{ms:.0}")).collect();
         let _ = writeln!(
@@ -257,16 +259,4 @@ fn table(r: &Results) -> String {
         );
     }
     text
-}
-
-#[cfg(test)]
-mod tests {
-    use super::{quantile, ratio};
-
-    #[test]
-    fn quantiles_are_nearest_ranks() {
-        let values: Vec<f64> = (1..=20).map(f64::from).collect();
-        assert_eq!([quantile(&values, 0.5), quantile(&values, 0.95), quantile(&values, 1.0)], [10.0, 19.0, 20.0]);
-        assert_eq!((ratio(&values, &[4.0], 0.5).as_str(), ratio(&values, &[], 0.5).as_str()), ("2.50", "unknown"));
-    }
 }

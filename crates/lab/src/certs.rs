@@ -1,7 +1,6 @@
 //! The cluster's CA, a certificate for each node and for the power controller, and what the CA has to say of them later.
 
-use crate::controller;
-use crate::layout::Layout;
+use crate::layout::{CONTROLLER, CONTROLLER_ADDRESS, Layout};
 use anyhow::{Context, Result};
 use rcgen::{
     BasicConstraints, CertificateParams, CertificateRevocationListParams, DnType, ExtendedKeyUsagePurpose, IsCa,
@@ -19,8 +18,7 @@ const LONG: Duration = Duration::days(3_650);
 /// Makes what is missing: a new CA makes new certificates for all.
 pub fn prepare(layout: &Layout) -> Result<()> {
     let nodes = layout.nodes();
-    let hosts =
-        || nodes.iter().map(|n| (n.name, n.management())).chain([(controller::HOST, controller::ADDRESS.into())]);
+    let hosts = || nodes.iter().map(|n| (n.name, n.management())).chain([(CONTROLLER, CONTROLLER_ADDRESS.into())]);
     if layout.dir.join("ca.key").exists() && hosts().all(|(name, _)| layout.host(name).join("tls/server.key").exists())
     {
         return Ok(());

@@ -1,9 +1,9 @@
 //! The stand-in power controller: a small Redfish service (DMTF DSP0266) on the management network that really cuts and
 //! gives the lab's hosts their power. One service for all hosts, so that the right system has to be picked.
 
-use crate::fault;
 use crate::find;
-use crate::layout::Layout;
+use crate::layout::{CONTROLLER, CONTROLLER_ADDRESS, CONTROLLER_USER, Layout};
+use crate::power;
 use crate::watchdogs;
 use actix_web::dev::Service as _;
 use actix_web::http::{Method, StatusCode, header};
@@ -15,12 +15,6 @@ use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 
-/// Where it listens, on the management network.
-pub const ADDRESS: &str = "10.40.0.90";
-/// Its host in the lab.
-pub const HOST: &str = "panel";
-/// Whom it knows; the password is the lab's secret `power`.
-pub const USER: &str = "karst";
 const OFFERED: [&str; 4] = ["On", "ForceOff", "ForceOn", "ForceRestart"];
 /// At most so many sessions; the oldest makes room.
 const SESSIONS: usize = 32;
@@ -62,7 +56,7 @@ pub fn run(layout: &Layout) -> Result<()> {
                 })
                 .default_service(web::to(answer))
         });
-        server.workers(1).bind_rustls_0_23((ADDRESS, 443), tls)?.run().await
+        server.workers(1).bind_rustls_0_23((CONTROLLER_ADDRESS, 443), tls)?.run().await
     })?;
     Ok(())
 }
@@ -71,7 +65,7 @@ fn tls(layout: &Layout) -> Result<rustls::ServerConfig> {
     use rustls::pki_types::pem::PemObject;
     use rustls::pki_types::{CertificateDer, PrivateKeyDer};
     rustls::crypto::ring::default_provider().install_default().ok();
-    let dir = layout.host(HOST).join("tls");
+    let dir = layout.host(CONTROLLER).join("tls");
     let chain: Vec<_> = CertificateDer::pem_file_iter(dir.join("node.pem"))?.collect::<std::result::Result<_, _>>()?;
     let key = PrivateKeyDer::from_pem_file(dir.join("node.key"))?;
     Ok(rustls::ServerConfig::builder().with_no_client_auth().with_single_cert(chain, key)?)
@@ -123,7 +117,7 @@ impl Controller {
             let text = "UserName and Password are needed";
             return error(StatusCode::BAD_REQUEST, "Base.1.8.PropertyMissing", text);
         };
-        if user != USER || password != self.password {
+        if user != CONTROLLER_USER || password != self.password {
             return error(StatusCode::UNAUTHORIZED, "Base.1.8.NoValidSession", "wrong name or password");
         }
         let mut sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
@@ -152,7 +146,7 @@ impl Controller {
         if let Some(token) = given("X-Auth-Token") {
             return self.sessions.lock().unwrap_or_else(PoisonError::into_inner).values().any(|t| t == token);
         }
-        let wanted = format!("{USER}:{}", self.password);
+        let wanted = format!("{CONTROLLER_USER}:{}", self.password);
         given("Authorization")
             .and_then(|a| a.strip_prefix("Basic "))
             .is_some_and(|b| b == BASE64_STANDARD.encode(&wanted))
@@ -251,10 +245,10 @@ impl Controller {
             return error(StatusCode::BAD_REQUEST, "Base.1.8.ActionParameterNotSupported", &text);
         };
         let done = match (wanted, self.is_on(host)) {
-            ("ForceOff", true) => fault::power_off(&self.layout, host),
-            ("On" | "ForceOn", false) => fault::power_on(&self.layout, host),
+            ("ForceOff", true) => power::power_off(&self.layout, host),
+            ("On" | "ForceOn", false) => power::power_on(&self.layout, host),
             ("ForceRestart", _) => {
-                fault::power_off(&self.layout, host).and_then(|()| fault::power_on(&self.layout, host))
+                power::power_off(&self.layout, host).and_then(|()| power::power_on(&self.layout, host))
             }
             _ => return error(StatusCode::OK, "Base.1.8.NoOperation", "it is in that state already"),
         };
@@ -289,7 +283,7 @@ const METADATA: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n\
 fn session(id: u64) -> Value {
     json!({
         "@odata.id": format!("/redfish/v1/SessionService/Sessions/{id}"), "@odata.type": "#Session.v1_3_0.Session",
-        "Id": id.to_string(), "Name": "Session", "UserName": USER,
+        "Id": id.to_string(), "Name": "Session", "UserName": CONTROLLER_USER,
     })
 }
 

@@ -3,12 +3,12 @@
 //! Cuts and losses live in the switch between the hosts, so that a host sees silence and no error. A power cut takes the
 //! links down first: a dying host says no goodbye.
 
-use crate::controller;
 use crate::disk::{self, Volume};
 use crate::find;
 use crate::hang;
-use crate::layout::{ARCHIVE, CLIENT, Layout, NODES};
+use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, Layout, NODES};
 use crate::network::{NETWORKS, SWITCH, port};
+use crate::power;
 use anyhow::{Context, Result, bail, ensure};
 use clap::{Subcommand, ValueEnum};
 use rustix::process::Signal;
@@ -125,37 +125,29 @@ impl Keeper {
 pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
     Ok(match fault {
         Fault::PowerOff { host } => {
-            power_off(layout, known(host)?)?;
+            power::power_off(layout, known(host)?)?;
             format!("{host} has no power; `karst-lab fault power-on {host}` gives it back")
         }
         Fault::PowerOn { host } => {
-            power_on(layout, known(host)?)?;
+            power::power_on(layout, known(host)?)?;
             format!("{host} has power and boots")
         }
         Fault::PowerCycle { host } => {
-            power_off(layout, known(host)?)?;
-            power_on(layout, host)?;
+            power::power_off(layout, known(host)?)?;
+            power::power_on(layout, host)?;
             format!("{host} lost its power and boots again")
         }
         Fault::Cut { host, network } => {
-            let host = known(host)?;
-            let others = everyone().filter(|o| *o != host);
-            cut(layout, others.flat_map(|o| [(host, o), (o, host)]), *network)?;
+            cut_off(layout, known(host)?, *network)?;
             format!("{host} is cut off; `karst-lab fault heal` ends every cut")
         }
         Fault::CutPair { from, to, one_way, network } => {
-            let (from, to) = (known(from)?, known(to)?);
-            ensure!(from != to, "{from} cannot be cut off from itself");
-            let back = (!one_way).then_some((to, from));
-            cut(layout, [(from, to)].into_iter().chain(back), *network)?;
+            cut_pair(layout, known(from)?, known(to)?, *one_way, *network)?;
             let arrow = if *one_way { "->" } else { "<->" };
             format!("nothing passes {from} {arrow} {to}; `karst-lab fault heal` ends every cut")
         }
         Fault::Loss { percent, network } => {
-            let nodes = || NODES.iter().map(|n| n.name);
-            let pairs = nodes().flat_map(|a| nodes().filter(move |b| *b != a).map(move |b| (a, b)));
-            let rule = format!("numgen random mod 100 < {percent} drop");
-            filter(layout, "lossy", pairs, *network, &rule)?;
+            lose(layout, *percent, *network)?;
             format!("{percent} % of what the nodes send each other is lost; `karst-lab fault heal` ends it")
         }
         Fault::Heal => {
@@ -183,28 +175,19 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
             format!("the {what:?} of {host} is gone; `karst-lab fault release {host}` starts it again")
         }
         Fault::Release { host } => {
-            for keeper in [Keeper::Daemon, Keeper::Deadman] {
-                unless_missing(std::fs::remove_file(layout.host(known(host)?).join(keeper.names().0)))?;
-            }
+            release(layout, known(host)?)?;
             format!("whatever was held on {host} starts again")
         }
         Fault::FreeDisk { host } => {
-            let full: Vec<Volume> = Volume::BOTH.into_iter().filter(|v| disk::is_full(layout, host, *v)).collect();
-            let hung = hang::is_on(layout, known(host)?);
-            hang::end(layout, host)?;
-            ensure!(hung || !full.is_empty(), "no disk of {host} is full, or hangs");
-            full.into_iter().try_for_each(|volume| disk::free(layout, host, volume))?;
+            free_disk(layout, known(host)?)?;
             format!("the disks of {host} have room again")
         }
         Fault::ControllerStop => {
-            std::fs::write(layout.host(controller::HOST).join("hold"), "")?;
-            if let Ok(pid) = find::controller(layout) {
-                find::signal(pid, Signal::KILL)?;
-            }
+            stop_controller(layout)?;
             "the power controller is gone; `karst-lab fault controller-start` brings it back".into()
         }
         Fault::ControllerStart => {
-            unless_missing(std::fs::remove_file(layout.host(controller::HOST).join("hold")))?;
+            power::unless_missing(std::fs::remove_file(layout.host(CONTROLLER).join("hold")))?;
             "the power controller starts".into()
         }
         Fault::Thaw { host } => {
@@ -214,8 +197,48 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
     })
 }
 
+fn cut_off(layout: &Layout, host: &str, network: Option<Network>) -> Result<()> {
+    let others = everyone().filter(|other| *other != host);
+    cut(layout, others.flat_map(|other| [(host, other), (other, host)]), network)
+}
+
+fn cut_pair(layout: &Layout, from: &str, to: &str, one_way: bool, network: Option<Network>) -> Result<()> {
+    ensure!(from != to, "{from} cannot be cut off from itself");
+    let back = (!one_way).then_some((to, from));
+    cut(layout, [(from, to)].into_iter().chain(back), network)
+}
+
+fn lose(layout: &Layout, percent: u32, network: Option<Network>) -> Result<()> {
+    let nodes = || NODES.iter().map(|n| n.name);
+    let pairs = nodes().flat_map(|a| nodes().filter(move |b| *b != a).map(move |b| (a, b)));
+    filter(layout, "lossy", pairs, network, &format!("numgen random mod 100 < {percent} drop"))
+}
+
+fn release(layout: &Layout, host: &str) -> Result<()> {
+    for keeper in [Keeper::Daemon, Keeper::Deadman] {
+        power::unless_missing(std::fs::remove_file(layout.host(host).join(keeper.names().0)))?;
+    }
+    Ok(())
+}
+
+fn free_disk(layout: &Layout, host: &str) -> Result<()> {
+    let full: Vec<Volume> = Volume::BOTH.into_iter().filter(|v| disk::is_full(layout, host, *v)).collect();
+    let hung = hang::is_on(layout, host);
+    hang::end(layout, host)?;
+    ensure!(hung || !full.is_empty(), "no disk of {host} is full, or hangs");
+    full.into_iter().try_for_each(|volume| disk::free(layout, host, volume))
+}
+
+fn stop_controller(layout: &Layout) -> Result<()> {
+    std::fs::write(layout.host(CONTROLLER).join("hold"), "")?;
+    if let Ok(pid) = find::controller(layout) {
+        find::signal(pid, Signal::KILL)?;
+    }
+    Ok(())
+}
+
 fn everyone() -> impl Iterator<Item = &'static str> {
-    NODES.iter().map(|n| n.name).chain([CLIENT, ARCHIVE, controller::HOST])
+    NODES.iter().map(|n| n.name).chain([CLIENT, ARCHIVE, CONTROLLER])
 }
 
 fn known(host: &str) -> Result<&str> {
@@ -224,50 +247,6 @@ fn known(host: &str) -> Result<&str> {
         bail!("there is no host `{host}` in the lab; known: {}", names.join(", "));
     }
     Ok(host)
-}
-
-pub fn power_off(layout: &Layout, host: &str) -> Result<()> {
-    std::fs::write(layout.host(host).join("off"), "")?;
-    links(layout, host, "down")?;
-    let Ok(first) = find::host_init(layout, host) else { return Ok(()) };
-    find::signal(first, Signal::KILL)?;
-    let begun = Instant::now();
-    while find::host_init(layout, host).is_ok() {
-        ensure!(begun.elapsed() < Duration::from_secs(10), "{host} does not lose its power");
-        std::thread::sleep(Duration::from_millis(5));
-    }
-    Ok(())
-}
-
-pub fn power_on(layout: &Layout, host: &str) -> Result<()> {
-    links(layout, host, "up")?;
-    unless_missing(std::fs::remove_file(layout.host(host).join("off")))
-}
-
-fn unless_missing(removed: std::io::Result<()>) -> Result<()> {
-    match removed {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error.into()),
-        _ => Ok(()),
-    }
-}
-
-/// Gives back its power to every host that has had none for this long: what an operator does after a fence.
-pub fn power_on_all(layout: &Layout, after: Duration) -> Result<()> {
-    for node in NODES {
-        let since = std::fs::metadata(layout.host(node.name).join("off")).and_then(|m| m.modified());
-        if since.is_ok_and(|at| at.elapsed().is_ok_and(|off| off >= after)) {
-            power_on(layout, node.name)?;
-        }
-    }
-    Ok(())
-}
-
-fn links(layout: &Layout, host: &str, state: &str) -> Result<()> {
-    for network in NETWORKS {
-        let status = find::enter(layout, SWITCH)?.args(["ip", "link", "set", &port(host, network), state]).status()?;
-        ensure!(status.success(), "the port of {host} on the {network} network does not go {state}");
-    }
-    Ok(())
 }
 
 fn cut<'a>(layout: &Layout, pairs: impl Iterator<Item = (&'a str, &'a str)>, network: Option<Network>) -> Result<()> {
@@ -347,7 +326,7 @@ fn lose_store(layout: &Layout, host: &str) -> Result<()> {
     }
     let store = layout.host(host).join("state/node.store");
     std::fs::rename(&store, store.with_extension("lost")).context("the node store")?;
-    unless_missing(std::fs::remove_file(layout.host(host).join(Keeper::Daemon.names().0)))
+    power::unless_missing(std::fs::remove_file(layout.host(host).join(Keeper::Daemon.names().0)))
 }
 
 fn thaw(layout: &Layout, host: &str) -> Result<()> {

@@ -2,8 +2,8 @@
 //! store, starts again what ends, and reaps what is left behind.
 
 use crate::disk::{self, Volume};
-use crate::layout::{ARCHIVE, CLIENT, GATES, Layout, RunAs, host, program};
-use crate::{certs, controller, keep, network};
+use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, GATES, Layout, RunAs, host, program};
+use crate::{certs, keep, network};
 use anyhow::{Context, Result};
 use rustix::process::WaitOptions;
 use std::fs::{self, File};
@@ -106,10 +106,10 @@ pub fn run(layout: &Layout) -> Result<()> {
         kept.push(Kept::new(node.name, hold, start));
     }
     let (program, controller_layout) = (me.clone(), layout.clone());
-    kept.push(Kept::new("power controller", layout.host(controller::HOST).join("hold"), move || {
+    kept.push(Kept::new("power controller", layout.host(CONTROLLER).join("hold"), move || {
         let log = log_file(&controller_layout.dir.join("logs/controller.log"))?;
         let mut command = Command::new("ip");
-        command.args(["netns", "exec", controller::HOST]).arg(&program).arg("--dir").arg(&controller_layout.dir);
+        command.args(["netns", "exec", CONTROLLER]).arg(&program).arg("--dir").arg(&controller_layout.dir);
         command.arg("controller").stdin(Stdio::null()).stdout(log.try_clone()?).stderr(log);
         command.spawn().context("the power controller")
     }));

@@ -1,8 +1,7 @@
 //! The keeper: the one process of a lab that lives outside its namespaces. It starts the inside, forwards the user's own
 //! loopback to it, and takes it down with itself.
 
-use crate::controller;
-use crate::layout::Layout;
+use crate::layout::{CONTROLLER, Layout};
 use anyhow::{Context, Result, bail};
 use rustix::process::Signal;
 use std::path::{Path, PathBuf};
@@ -111,7 +110,7 @@ pub fn run(layout: &Layout) -> Result<()> {
         // A lab begins with power everywhere.
         let _ = std::fs::remove_file(layout.host(node.name).join("off"));
     }
-    let _ = std::fs::remove_file(layout.host(controller::HOST).join("hold"));
+    let _ = std::fs::remove_file(layout.host(CONTROLLER).join("hold"));
     let mut inside = start_inside(layout)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let ended = runtime.block_on(async {

@@ -1,7 +1,6 @@
 //! Three networks, each a bridge in a switch of its own kind: peers, clients, management. Hosts are network namespaces.
 
-use crate::controller;
-use crate::layout::{ARCHIVE, CLIENT, Host, Layout};
+use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, CONTROLLER_ADDRESS, Host, Layout};
 use anyhow::{Context, Result, bail};
 use std::fmt::Write as _;
 use std::io::Write as _;
@@ -30,7 +29,7 @@ fn ports(nodes: &[Host]) -> Vec<Port> {
     }
     ports.push(Port { host: CLIENT, network: "client", address: "10.30.0.100".into() });
     ports.push(Port { host: ARCHIVE, network: "mgmt", address: "10.40.0.100".into() });
-    ports.push(Port { host: controller::HOST, network: "mgmt", address: controller::ADDRESS.into() });
+    ports.push(Port { host: CONTROLLER, network: "mgmt", address: CONTROLLER_ADDRESS.into() });
     ports
 }
 
@@ -40,7 +39,7 @@ pub const ARCHIVE_ADDRESS: &str = "10.40.0.100";
 /// Makes everything. Runs inside the lab's own network namespace.
 pub fn build(layout: &Layout) -> Result<()> {
     let nodes = layout.nodes();
-    for name in nodes.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE, controller::HOST]) {
+    for name in nodes.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE, CONTROLLER]) {
         run(Command::new("ip").args(["netns", "add", name]), "ip netns add")?;
     }
     let mut switch = String::new();

@@ -3,7 +3,7 @@
 //!
 //! No machine has a thousand hosts to spare: the coordinator's core alone runs, on made-up messages, and its effects go nowhere.
 
-use crate::bench::quantile;
+use crate::quantile::quantile;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{Snapshot, Stored};
 use karst_core::health::Hears;

@@ -1,12 +1,7 @@
-//! What a lab is asked to be, and the spec file that its daemons get.
+//! What a lab is asked to be.
 
-use crate::controller;
-use crate::layout::{
-    CLIENT_ROLE, DATABASE, FLEET, FLOATING, FLOATING6, GATES, Host, Layout, RunAs, SERVER_PROGRAMS, WORKLOAD, host,
-};
 use clap::Args;
 use serde::{Deserialize, Serialize};
-use std::fmt::Write as _;
 
 /// What differs from the demo's lab.
 #[derive(Args, Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -27,103 +22,4 @@ pub struct Shape {
     #[arg(long)]
     #[serde(default)]
     pub descriptors: Option<u32>,
-}
-
-impl Shape {
-    /// The port of the servers of a workload: each has its own, as on a host that several share.
-    fn server_port(workload: &str) -> usize {
-        5432 + FLEET.iter().position(|w| *w == workload).map_or(0, |i| i + 1)
-    }
-
-    /// Where a workload's replicas are, and their rank: the demo's on its three hosts, the others on three hosts in turn.
-    fn replicas(layout: &Layout, workload: &str) -> Vec<(Host, u32)> {
-        let nodes = layout.nodes();
-        let Some(i) = FLEET.iter().position(|w| *w == workload) else {
-            return nodes.into_iter().filter_map(|n| Some((n, n.rank?))).collect();
-        };
-        let able: Vec<Host> = nodes.into_iter().filter(|n| !n.witness).collect();
-        (0..3).filter_map(|k| Some((*able.get((i + k) % able.len())?, k as u32 + 1))).collect()
-    }
-}
-
-/// The same on every node.
-pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
-    let shape = &layout.shape;
-    let mut text = format!(
-        "# Skerry Coast Ferries (made up). The same on every node.\ncluster = \"skerry\"\ntimings = \"{}\"\n",
-        if shape.brisk { "brisk" } else { "default" }
-    );
-    for zone in ["northquay", "southquay", "lighthouse"] {
-        let _ = write!(text, "\n[zone.{zone}]");
-    }
-    text += "\n";
-    for node in layout.nodes() {
-        let _ = write!(
-            text,
-            "\n[node.{}]\nzone = \"{}\"\nvotes = {}\npeer = \"{}:4700\"\napi = \"{}:4780\"\n{}",
-            node.name,
-            node.zone,
-            node.votes,
-            node.peer(),
-            node.management(),
-            if node.witness { "witness = true\n" } else { "" }
-        );
-        let _ = write!(
-            text,
-            "readmit = \"auto\"\nclock = \"steady\"\n[node.{}.power]\ndriver = \"redfish\"\nurl = \"https://{}\"\nuser = \"{}\"\n\
-             secret = \"file:{}\"\nca = \"{}\"\nafter = \"off\"\n",
-            node.name,
-            controller::ADDRESS,
-            controller::USER,
-            layout.secret("power").display(),
-            layout.dir.join("ca.pem").display()
-        );
-    }
-    text += &workload_text(layout, WORKLOAD, run_as);
-    let follows = if shape.address_on_primary { "primary" } else { "gate" };
-    let _ = writeln!(text, "\n[workload.{WORKLOAD}.gate]");
-    for node in GATES.into_iter().filter_map(host) {
-        let _ = writeln!(text, "{} = \"{}:6432\"", node.name, node.client());
-    }
-    let _ = write!(
-        text,
-        "\n[workload.{WORKLOAD}.address]\non = [\"{FLOATING}/24\", \"{FLOATING6}/64\"]\nfollows = \"{follows}\"\n"
-    );
-    if shape.fleet {
-        FLEET.iter().for_each(|workload| text += &workload_text(layout, workload, run_as));
-    }
-    text
-}
-
-fn workload_text(layout: &Layout, workload: &str, run_as: RunAs) -> String {
-    let mut text = format!(
-        "\n[workload.{workload}]\ndriver = \"postgres\"\nloss = \"none\"\nalone = \"block\"\n\
-         \n[workload.{workload}.settings]\nprograms = \"{SERVER_PROGRAMS}\"\nsecret = \"file:{}\"\n{}",
-        layout.secret("replication").display(),
-        run_as.spec_line()
-    );
-    if workload == WORKLOAD {
-        let client = layout.secret("client");
-        let _ = write!(
-            text,
-            "database = \"{DATABASE}\"\nclient = \"{CLIENT_ROLE}\"\nclient-secret = \"file:{}\"\n",
-            client.display()
-        );
-    }
-    for (name, value) in layout.shape.settings.iter().filter_map(|s| s.split_once('=')) {
-        let _ = writeln!(text, "set.{name} = \"{value}\"");
-    }
-    for (node, rank) in Shape::replicas(layout, workload) {
-        let _ = write!(
-            text,
-            "\n[workload.{workload}.replica.{}]\nrank = {rank}\naddress = \"{}:{}\"\ndata = \"{}\"\n\
-             log = \"{}\"\n",
-            node.name,
-            node.client(),
-            Shape::server_port(workload),
-            layout.host(node.name).join("data").join(workload).display(),
-            layout.host(node.name).join("wal").join(workload).display()
-        );
-    }
-    text
 }

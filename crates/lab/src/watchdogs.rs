@@ -1,9 +1,9 @@
 //! What stands for the hosts' watchdog devices: a named pipe each, that the host's deadman feeds. Whoever has fed it once and
 //! then is silent is reset by the power controller, as real hardware does it.
 
-use crate::fault;
 use crate::find;
 use crate::layout::Layout;
+use crate::power;
 use std::fs::{File, OpenOptions};
 use std::io::Read as _;
 use std::os::unix::fs::OpenOptionsExt as _;
@@ -35,7 +35,7 @@ pub fn watch(layout: &Layout) {
             // Without power there is no watchdog.
             if find::host_init(layout, watched.host).is_ok() {
                 eprintln!("{}: its watchdog was not fed for {PATIENCE:?}: reset", watched.host);
-                let reset = fault::power_off(layout, watched.host).and_then(|()| fault::power_on(layout, watched.host));
+                let reset = power::power_off(layout, watched.host).and_then(|()| power::power_on(layout, watched.host));
                 if let Err(error) = reset {
                     eprintln!("{}: the reset failed: {error:#}", watched.host);
                 }

@@ -1,6 +1,5 @@
 //! The guarantees, checked from outside after every step, by someone who sees everything.
 
-use crate::world::restarts_in_place;
 use karst_core::command::{Command, NodeAct, WorkloadAct};
 use karst_core::consensus::Entry;
 use karst_core::operation::Kind;
@@ -266,4 +265,11 @@ impl Truth {
             }
         }
     }
+}
+
+/// A restart in place: the holder of the epoch before opens the next one on the same timeline.
+fn restarts_in_place(state: &ClusterState, command: &Command) -> bool {
+    let Command::Workload(workload, WorkloadAct::Open { timeline, .. }) = command else { return false };
+    let w = state.workload(workload);
+    w.opened.as_ref().is_some_and(|o| w.holder() == Some(&o.holder) && o.timeline == *timeline)
 }

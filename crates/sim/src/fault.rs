@@ -1,7 +1,7 @@
 //! Faults as data: what happens when, and for how long.
 
 use karst_core::NodeId;
-use karst_core::node::Request;
+use karst_core::request::Request;
 
 /// One fault; times in milliseconds of true time.
 #[derive(Clone, Debug, PartialEq)]

@@ -2,8 +2,8 @@
 
 use crate::cluster::HOSTILE;
 use crate::fault::Fault;
-use karst_core::node::Request;
 use karst_core::operation::Mode;
+use karst_core::request::Request;
 use karst_core::spec::Spec;
 use karst_core::{NodeId, WorkloadId};
 use rand::Rng;

@@ -1,22 +1,24 @@
 //! Whatever arrives from other nodes, a node goes on: messages of every kind with numbers and lengths of time that cannot be, names that
 //! nobody has, from every kind of peer, into a node that leads, one that follows and one that is alone; then it says how it is.
 
+use karst_core::address::{AddressReport, Flow};
 use karst_core::author::Level;
 use karst_core::authority::Claim;
-use karst_core::command::{Command, NodeAct, WorkloadAct};
+use karst_core::command::{Command, Ended, NodeAct, Standing, WorkloadAct};
 use karst_core::consensus::{Entry, Piece, Stored, Talk};
 use karst_core::heads::Head;
 use karst_core::health::{Hearing, Hears};
 use karst_core::ids::Lsn;
 use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
-use karst_core::node::{AddressReport, Answer, Flow, Request};
 use karst_core::operation::Mode;
 use karst_core::replica::{
     Action, Copied, Data, Doing, Downstream, GateReport, Observation, Parts, Promotion, ReplicaReport, Report, Role,
 };
+use karst_core::request::{Answer, Request};
 use karst_core::spec::Spec;
-use karst_core::state::{ClusterState, Ended, Standing};
+
+use karst_core::state::ClusterState;
 use karst_core::{
     BootId, Effect, Epoch, Index, Input, Node, NodeConfig, NodeId, OperationId, StoreId, Term, Time, WorkloadId,
 };

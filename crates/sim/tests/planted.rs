@@ -1,8 +1,8 @@
 //! Each rule broken on purpose is found by the check that guards it, and by nothing else than the plant: the same script passes
 //! without it. Three are broken in `core/tests`: A1 and F4 in `consensus.rs`, A2's "never grant what ends" in `alone.rs`. Many of these scripts broke a guarantee before the rule was kept as it is now.
 
-use karst_core::node::Request;
 use karst_core::operation::Mode;
+use karst_core::request::Request;
 use karst_core::spec::Spec;
 use karst_core::{NodeId, Planted};
 use karst_sim::{Fault, Script, Shape, World, ferry_spec, powered_spec};

@@ -216,7 +216,7 @@ fn a_confirmed_power_cut_is_quicker_than_the_lease() {
 /// L1: a planned move whose target stands still, or dies, at any moment of it ends with a primary, with two replicas too.
 #[test]
 fn a_move_to_somebody_who_never_opens_ends_with_a_primary() {
-    use karst_core::node::Request;
+    use karst_core::request::Request;
     let (workload, to) = ("sailings".into(), Some("polje".into()));
     let request = Request::Switchover { workload, to, by: "marlin".into(), plan_only: false };
     let ask = Fault::Ask { of: "ponor".into(), request };
@@ -240,7 +240,7 @@ fn a_move_to_somebody_who_never_opens_ends_with_a_primary() {
 /// S5: a person who accepts to lose nothing loses nothing; nothing is promoted by itself that may lack more than is allowed.
 #[test]
 fn a_forced_failover_that_accepts_nothing_loses_nothing() {
-    use karst_core::node::Request;
+    use karst_core::request::Request;
     for gap in (40..160).step_by(20) {
         for seed in 0..4 {
             let (workload, to) = ("sailings".into(), "polje".into());

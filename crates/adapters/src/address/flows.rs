@@ -1,7 +1,7 @@
 //! Clients' connections over a floating address, and what becomes of them when it moves. A client that waits for an answer of
 //! the old holder sends nothing, and so would never learn that nobody knows its connection any more.
 
-use karst_core::node::Flow;
+use karst_core::address::Flow;
 use netlink_packet_sock_diag::SockDiagMessage;
 use netlink_packet_sock_diag::constants::{AF_INET, AF_INET6, IPPROTO_TCP};
 use netlink_packet_sock_diag::inet::{ExtensionFlags, InetRequest, SocketId, StateFlags};

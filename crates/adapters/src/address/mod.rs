@@ -4,7 +4,7 @@
 mod flows;
 mod wire;
 
-use karst_core::node::Flow;
+use karst_core::address::Flow;
 use karst_core::spec::Subnet;
 use pnet_datalink::NetworkInterface;
 use rtnetlink::packet_route::address::{AddressHeaderFlags, AddressMessage};

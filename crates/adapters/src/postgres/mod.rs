@@ -13,17 +13,18 @@ mod rewind;
 mod scram;
 mod server;
 mod standby;
+mod words;
 
 pub use config::{Plan, PlanError};
 
 use files::Files;
 use karst_core::replica::{Action, Copied, Data, Done, Observation};
-use server::Life;
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
 use sqlx::{ConnectOptions, Row};
 use std::path::Path;
 use std::sync::Mutex;
 use std::time::Duration;
+use words::Life;
 
 /// What went wrong in an action, for people: what, where, and what the server or program said.
 #[derive(Debug, thiserror::Error)]

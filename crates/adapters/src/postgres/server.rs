@@ -1,6 +1,7 @@
 //! Starting and stopping the server process, and its programs.
 
 use super::config::{IMPOSSIBLE, REPLICATION_ROLE, quoted};
+use super::words::{Life, reason};
 use super::{Postgres, Result, Trouble, scram, until};
 use crate::process;
 use karst_core::replica::Copied;
@@ -333,25 +334,6 @@ fn exits_within(fd: &OwnedFd, time: &Timespec) -> bool {
     poll(&mut [PollFd::new(fd, PollFlags::IN)], Some(time)).is_ok_and(|ready| ready > 0)
 }
 
-/// How far a server came that has ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Life {
-    Served,
-    NeverUp,
-}
-
-/// The last message of this run that ends a server (manual, section 20.8, message severity levels). FATAL ends a session, which
-/// matters only where the server was never up; the sessions of those who dialled too early do not.
-fn reason(log: &str, life: Life) -> Option<String> {
-    let run = log.rsplit("starting PostgreSQL").next()?;
-    let ends = |line: &'_ str| {
-        let early = |said: &(&str, &str)| said.1.contains("the database system is");
-        let fatal = || line.split_once("FATAL: ").filter(|said| life == Life::NeverUp && !early(said));
-        Some(line.split_once("PANIC: ").or_else(fatal)?.1.trim().to_string())
-    };
-    Some(format!("its log says: {}", run.lines().rev().find_map(ends)?))
-}
-
 /// One byte into the last record of a cleanly stopped server: whoever is past it has the record.
 fn clean_end(control: &str) -> Option<Lsn> {
     let field = |name: &str| control.lines().find_map(|l| l.strip_prefix(name)).map(str::trim);
@@ -395,24 +377,6 @@ mod tests {
         assert_eq!(clean_end(&control("shut down")), Some(Lsn(0x300_0029)));
         assert_eq!(clean_end(&control("in production")), None);
         assert_eq!(clean_end("nonsense"), None);
-    }
-
-    #[test]
-    fn the_last_panic_is_the_reason() {
-        let log = "2026-11-21 09:00:00 UTC [7] LOG:  starting\n\
-                   2026-11-21 09:01:00 UTC [9] PANIC:  could not write to file \"pg_wal/xlogtemp.9\": No space left on device\n\
-                   2026-11-21 09:01:00 UTC [7] LOG:  server process (PID 9) was terminated by signal 6: Aborted\n";
-        let said = reason(log, Life::Served).unwrap();
-        assert_eq!(said, "its log says: could not write to file \"pg_wal/xlogtemp.9\": No space left on device");
-        let again = format!("{log}LOG:  starting PostgreSQL 15.18\n");
-        assert_eq!(reason(&again, Life::Served), None, "that was an earlier run");
-        let fatal = format!(
-            "{again}2026-11-21 09:02:00 UTC [11] FATAL:  recovery aborted because of insufficient parameter settings\n\
-             2026-11-21 09:02:00 UTC [12] FATAL:  the database system is not yet accepting connections\n"
-        );
-        assert_eq!(reason(&fatal, Life::Served), None, "some client's session");
-        let said = reason(&fatal, Life::NeverUp).unwrap();
-        assert_eq!(said, "its log says: recovery aborted because of insufficient parameter settings");
     }
 
     #[test]

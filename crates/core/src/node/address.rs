@@ -2,85 +2,12 @@
 //! (S7, C2).
 
 use super::{Effect, Node};
-use crate::authority::{Authority, Claim};
+use crate::address::{AddressOrder, AddressReport, AddressSeen, Keeper};
+use crate::authority::Claim;
 use crate::fact::Fact;
 use crate::ids::{Epoch, NodeId, WorkloadId};
 use crate::message::Message;
 use crate::time::Time;
-use serde::{Deserialize, Serialize};
-use std::net::SocketAddr;
-
-/// What the hands do about an address; `turn` grows with each order.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct AddressOrder {
-    pub turn: u64,
-    /// Under which number of its place it is held; none where it has to be gone.
-    pub hold: Option<Epoch>,
-}
-
-/// A client's TCP connection over a floating address.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct Flow {
-    pub client: SocketAddr,
-    /// The address and the port that the client dialled.
-    pub here: SocketAddr,
-}
-
-/// An address as the hands see it.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct AddressSeen {
-    /// The last order that was carried out.
-    pub turn: u64,
-    pub held: bool,
-    /// Who else answers for it: a hardware address.
-    pub conflict: Option<String>,
-    pub trouble: Option<String>,
-    /// The connections over it, in order, while it is held.
-    pub flows: Vec<Flow>,
-    /// Why they cannot be known.
-    pub unlisted: Option<String>,
-}
-
-impl AddressSeen {
-    /// What this node acts on.
-    pub(super) fn without_flows(&self) -> Self {
-        Self { flows: Vec::new(), ..self.clone() }
-    }
-}
-
-/// What a node says of an address in its check-in.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct AddressReport {
-    pub held: bool,
-    pub conflict: Option<String>,
-    /// Why it cannot be held here.
-    pub trouble: Option<String>,
-    /// Clients' connections over it; others were told which before.
-    pub flows: usize,
-    /// Why nobody knows which: these clients would not be told when it moves.
-    pub unlisted: Option<String>,
-    /// It is gone from here under this number, which is leaving: it does not come back under it.
-    pub surrendered: Option<Epoch>,
-}
-
-#[derive(Debug, Default)]
-pub(super) struct Keeper {
-    pub authority: Authority,
-    pub seen: AddressSeen,
-    /// The connections over it, as its last holder told them: whoever takes it up next has these clients look again.
-    pub flows: Vec<Flow>,
-    order: Option<AddressOrder>,
-}
-
-impl Keeper {
-    pub fn new(authority: Authority) -> Self {
-        Self { authority, ..Self::default() }
-    }
-
-    fn is_gone(&self) -> bool {
-        self.order.is_some_and(|o| o.hold.is_none() && o.turn == self.seen.turn) && !self.seen.held
-    }
-}
 
 impl Node {
     /// What has to be so now; none while a restarted daemon does not know yet whether it still holds it (A7).
@@ -111,11 +38,11 @@ impl Node {
                 let order = AddressOrder { turn: keeper.order.map_or(1, |o| o.turn + 1), hold };
                 keeper.order = Some(order);
                 let flows = if hold.is_some() { keeper.flows.clone() } else { Vec::new() };
-                self.emit(Effect::Address { workload: id.clone(), order, flows });
+                self.outbox.emit(Effect::Address { workload: id.clone(), order, flows });
             }
             let (now, keeper) = (self.now, self.addresses.get_mut(&id).expect("its id was just listed"));
             if keeper.is_gone() && keeper.authority.disarms(now) {
-                self.emit(Effect::Disarm { claim: Claim::Address(id) });
+                self.outbox.emit(Effect::Disarm { claim: Claim::Address(id) });
             }
         }
     }

@@ -1,12 +1,13 @@
 //! Committed entries take effect: the state, the record, the running operation's steps, the answers that waited.
 
-use super::{Node, ask};
+use super::Node;
 use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::event::Event;
 use crate::fact::{self, Fact};
 use crate::ids::{Index, NodeId, OperationId, WorkloadId};
 use crate::operation::Phase;
 use crate::progress::Step;
+use crate::request::Answer;
 use crate::steward::Stamps;
 
 /// Operations whose steps are remembered.
@@ -61,9 +62,9 @@ impl Node {
 
     /// Whoever waits for an entry to be committed hears that this node cannot say any more what becomes of it.
     pub(super) fn leave_unanswered(&mut self) {
-        for asker in std::mem::take(&mut self.answers_due).into_values() {
+        for asker in self.questions.give_up() {
             let why = "the coordinator changed before this was decided; look at the status, and ask again if need be";
-            self.answer(asker, ask::Answer::Refused { why: why.into() });
+            self.answer(asker, Answer::Refused { why: why.into() });
         }
     }
 
@@ -137,15 +138,15 @@ impl Node {
     }
 
     fn answer_committed(&mut self, index: Index, command: &Command, changed: bool) {
-        let Some(asker) = self.answers_due.remove(&index) else { return };
+        let Some(asker) = self.questions.decided(index) else { return };
         let answer = match command {
             _ if !changed => {
                 let why = "something else was decided first; look at the status and ask again";
-                ask::Answer::Refused { why: why.into() }
+                Answer::Refused { why: why.into() }
             }
-            Command::Workload(_, WorkloadAct::Begin(_)) => ask::Answer::Started { operation: OperationId(index.0) },
-            Command::Workload(_, act) => ask::Answer::Done { index, text: fact::workload_text(act) },
-            Command::Node(node, act) => ask::Answer::Done { index, text: fact::node_text(node, act) },
+            Command::Workload(_, WorkloadAct::Begin(_)) => Answer::Started { operation: OperationId(index.0) },
+            Command::Workload(_, act) => Answer::Done { index, text: fact::workload_text(act) },
+            Command::Node(node, act) => Answer::Done { index, text: fact::node_text(node, act) },
             Command::Noop => return,
         };
         self.answer(asker, answer);

@@ -1,10 +1,10 @@
 //! What a person may do to a host's power: off is a fence, so that the host holds nothing when it goes.
 
 use super::Node;
-use super::ask::{NodePlan, PowerWish};
 use crate::author::Author;
 use crate::command::{Command, NodeAct};
 use crate::ids::NodeId;
+use crate::request::{NodePlan, PowerWish};
 use crate::spec::After;
 use crate::steward::candidates::{self, Way};
 

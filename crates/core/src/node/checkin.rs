@@ -1,8 +1,10 @@
 //! The exchange between a node and the coordinator: reports one way, leases the other (A2, A4).
 
-use super::{CALM_LOOKS, Effect, GateOrder, Node};
+use super::said::{Said, Waiting};
+use super::{CALM_LOOKS, Effect, Node};
 use crate::authority::Claim;
 use crate::command::{Command, NodeAct, WorkloadAct};
+use crate::gate::GateOrder;
 use crate::heads::Head;
 use crate::health::Hears;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
@@ -14,35 +16,6 @@ use crate::state::Tenure;
 use crate::steward::Heard;
 use crate::time::Time;
 use std::time::Duration;
-
-/// Whom a node checks in with, what it wants, and what others act on in its report.
-pub(super) type Essence = (NodeId, Vec<(Claim, Epoch)>, Parts);
-
-/// The last check-in.
-pub(super) struct Said {
-    to: NodeId,
-    term: Term,
-    number: u64,
-    sent: Time,
-    /// Without what the mere passing of time changes.
-    parts: Parts,
-    /// What it said of its store, which no part of a report carries.
-    counts: bool,
-    /// When it was last said how peers are heard.
-    heard_at: Time,
-    /// The coordinator answered it, so it has it.
-    is_there: bool,
-}
-
-/// A check-in that is to be answered once a majority has answered something later.
-pub(super) struct Waiting {
-    from: NodeId,
-    number: u64,
-    sent: Time,
-    wants: Vec<(Claim, Epoch)>,
-    news: bool,
-    at: Time,
-}
 
 impl Node {
     /// What this node said in its last check-in, when it was sent, and its number.
@@ -308,7 +281,7 @@ impl Node {
                     && let Some(deadline) = keeper.authority.on_grant(*epoch, sent, *lease, worth)
                 {
                     keeper.authority.on_told(self.now);
-                    self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
+                    self.outbox.emit_now(Effect::Arm { claim: claim.clone(), deadline });
                 }
                 continue;
             }
@@ -328,7 +301,7 @@ impl Node {
                     agent.authority.on_armed(Some(deadline));
                 }
                 agent.authority.on_told(self.now);
-                self.effects.push_back(Effect::Arm { claim: claim.clone(), deadline });
+                self.outbox.emit_now(Effect::Arm { claim: claim.clone(), deadline });
             }
         }
     }

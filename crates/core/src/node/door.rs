@@ -9,9 +9,9 @@ use crate::authority::Claim;
 use crate::consensus::{Entry, Talk};
 use crate::ids::{Epoch, Index, NodeId, Term, WorkloadId};
 use crate::message::{Message, Says};
-use crate::node::Request;
 use crate::planted::Planted;
 use crate::replica::Parts;
+use crate::request::Request;
 use std::time::Duration;
 
 /// Terms by which a message may be ahead. A cluster that elects a coordinator each second needs eleven days for them, and whoever could
@@ -28,7 +28,7 @@ const FLOWS: usize = 20_000;
 
 /// Why nothing is made of a message.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Refusal {
+enum Refusal {
     /// An honest node may have sent it, before it knew better.
     Stale,
     /// No honest node sends it.
@@ -42,8 +42,20 @@ fn ensure(so: bool, why: &'static str) -> Verdict {
 }
 
 impl Node {
+    /// Whether something is made of this message. Of one that no honest node sends the record says so.
+    pub(super) fn admits(&mut self, from: &NodeId, message: &Message) -> bool {
+        match self.look_at(from, message) {
+            Ok(()) => true,
+            Err(Refusal::Stale) => false,
+            Err(Refusal::Forged(why)) => {
+                self.note_refused(from, why);
+                false
+            }
+        }
+    }
+
     /// Why nothing is made of this message, if so.
-    pub(super) fn look_at(&self, from: &NodeId, message: &Message) -> Verdict {
+    fn look_at(&self, from: &NodeId, message: &Message) -> Verdict {
         match message {
             Message::Beat { number, hears, heads } => {
                 ensure(*number < LARGEST && hears.you.is_none_or(|age| age <= LONGEST), "a number that cannot be")?;
@@ -86,8 +98,7 @@ impl Node {
                 self.look_at_request(request)
             }
             Message::Answer { number, .. } => {
-                let asked = self.asked.get(number).is_some_and(|(whom, _)| whom == from);
-                asked.then_some(()).ok_or(Refusal::Stale)
+                self.questions.was_asked(from, *number).then_some(()).ok_or(Refusal::Stale)
             }
         }
     }

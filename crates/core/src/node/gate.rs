@@ -1,25 +1,11 @@
 //! What a gate on this node does: forward to the primary of the opened epoch under its own lease (C8), or hold.
 
 use super::{Effect, Node};
-use crate::ids::{Epoch, NodeId, WorkloadId};
+use crate::gate::{Gate, GateOrder};
+use crate::ids::WorkloadId;
 use crate::planted::Planted;
 use crate::state::Tenure;
 use crate::time::Time;
-use serde::{Deserialize, Serialize};
-use std::net::SocketAddr;
-
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum GateOrder {
-    /// New connections wait. With `cut`, flows to the old primary are closed at once.
-    Hold {
-        cut: bool,
-    },
-    Forward {
-        epoch: Epoch,
-        primary: NodeId,
-        to: SocketAddr,
-    },
-}
 
 impl Node {
     fn gate_order(&self, id: &WorkloadId) -> GateOrder {
@@ -51,15 +37,15 @@ impl Node {
             let gate = self.gates.get_mut(&id).expect("its id was just listed");
             if gate.order != order {
                 gate.order = order.clone();
-                self.emit(Effect::Gate { workload: id, order });
+                self.outbox.emit(Effect::Gate { workload: id, order });
             }
         }
     }
 
     /// When a gate's lease runs out.
     pub(super) fn gates_due(&self) -> Time {
-        let until = |(id, gate): (&WorkloadId, &super::Gate)| gate.lease.until(self.state.workload(id).epoch);
-        let forwarding = |g: &(&WorkloadId, &super::Gate)| matches!(g.1.order, GateOrder::Forward { .. });
+        let until = |(id, gate): (&WorkloadId, &Gate)| gate.lease.until(self.state.workload(id).epoch);
+        let forwarding = |g: &(&WorkloadId, &Gate)| matches!(g.1.order, GateOrder::Forward { .. });
         // What has passed was there to be acted on in the last step.
         self.gates
             .iter()

@@ -1,17 +1,18 @@
 //! What goes into a node, and what comes out of it.
 
-use super::ask::{Answer, Request};
-use super::{AddressOrder, AddressSeen, Flow, GateOrder};
+use crate::address::{AddressOrder, AddressSeen, Flow};
 use crate::author::Level;
 use crate::authority::Claim;
 use crate::consensus::{Durable, Stored};
 use crate::event::Event;
+use crate::gate::GateOrder;
 use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
 use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::Kept;
 use crate::replica::{Action, Done, GateReport, Observation};
+use crate::request::{Answer, Request};
 use crate::spec::Spec;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};

@@ -15,21 +15,33 @@ mod apply;
 mod ask;
 mod ask_power;
 mod checkin;
+mod devices;
 mod door;
 mod gate;
 mod inout;
+mod outbox;
+mod plan;
 mod power;
+mod questions;
+mod said;
+mod sentence;
+mod status;
 mod step;
 
-pub use address::{AddressOrder, AddressReport, AddressSeen, Flow};
-pub use ask::{Answer, NodePlan, Plan, PowerWish, Precondition, Request};
-pub use gate::GateOrder;
 pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 
+use agenda::Agenda;
+use devices::Devices;
+use outbox::{Mark, Outbox};
+use questions::{Asker, Questions};
+use said::{Essence, Said, Waiting};
+
+use crate::address::Keeper;
 use crate::authority::{Authority, Claim, GateLease, Ledger};
 use crate::consensus::{self, Consensus, Pace, Setup, Talk};
 use crate::event::Event;
 use crate::fact::Fact;
+use crate::gate::{Gate, GateOrder};
 use crate::heads::{Head, Heads};
 use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
@@ -56,19 +68,6 @@ const REFUSED_AGAIN: Duration = Duration::from_secs(60);
 /// By which part of a heartbeat the coordinator's are sooner: more than a busy host is late.
 const COORDINATOR_SOONER: u32 = 16;
 
-/// What becomes true once a write is durable.
-#[derive(Clone, Debug)]
-enum Mark {
-    Log { last: (Term, Index), term: Term },
-    Kept(WorkloadId),
-}
-
-struct Gate {
-    lease: GateLease,
-    order: GateOrder,
-    report: GateReport,
-}
-
 /// What consensus has come to: who leads in which term, how far the log goes, and how much of it is committed.
 type Known = (Term, Option<NodeId>, (Term, Index), Index);
 
@@ -86,7 +85,7 @@ pub struct Node {
     heads: Heads,
     agents: BTreeMap<WorkloadId, Agent>,
     gates: BTreeMap<WorkloadId, Gate>,
-    addresses: BTreeMap<WorkloadId, address::Keeper>,
+    addresses: BTreeMap<WorkloadId, Keeper>,
     /// Whose servers are looked at now and then only.
     calm: BTreeSet<WorkloadId>,
     /// As coordinator: what the others reported, what was granted, what is being decided.
@@ -94,27 +93,24 @@ pub struct Node {
     ledger: Ledger,
     notes: BTreeMap<WorkloadId, Notes>,
     steps: BTreeMap<OperationId, Vec<Step>>,
-    answers_due: BTreeMap<Index, ask::Asker>,
-    /// What others were asked, whom, and who waits for the answer.
-    asked: BTreeMap<u64, (NodeId, u64)>,
+    questions: Questions,
     /// By which other nodes those are reached whose direct link is broken (A4).
     ways: BTreeMap<NodeId, NodeId>,
     /// When a message of each was refused last, for the record.
     refused: BTreeMap<NodeId, Time>,
-    next_ask: u64,
     beat_due: Time,
     beats: u64,
     granted_at: Time,
     /// Check-ins that a coordinator whose clock may stop has not answered yet (C4).
-    unanswered: VecDeque<checkin::Waiting>,
-    devices: power::Devices,
+    unanswered: VecDeque<Waiting>,
+    devices: Devices,
     /// Since when this node has not stood still, and when it last did anything.
     awake_since: Time,
     moved_at: Time,
-    last_essence: Option<checkin::Essence>,
+    last_essence: Option<Essence>,
     checkins: u64,
-    said: Option<checkin::Said>,
-    agenda: agenda::Agenda,
+    said: Option<Said>,
+    agenda: Agenda,
     health_due: Time,
     /// When the last whole step was taken: what was due by then has been acted on.
     stepped_at: Time,
@@ -122,12 +118,7 @@ pub struct Node {
     stirred: bool,
     /// What consensus said at the last whole step.
     known: Option<Known>,
-    writes: Vec<Write>,
-    next_persist: u64,
-    persisted: u64,
-    marks: VecDeque<(u64, Mark)>,
-    held: VecDeque<(u64, Effect)>,
-    effects: VecDeque<Effect>,
+    outbox: Outbox,
     now: Time,
 }
 
@@ -143,7 +134,7 @@ impl Node {
         let mut random = Pcg64Mcg::seed_from_u64(seed);
         let setup = Setup { me: me.clone(), members, votes: spec.votes(), pace, quiet, planted };
         let consensus = Consensus::new(setup, stored, now, random.random());
-        let agenda = agenda::Agenda::new(&spec);
+        let agenda = Agenda::new(&spec);
         let mut agents = BTreeMap::new();
         let mut gates = BTreeMap::new();
         let mut addresses = BTreeMap::new();
@@ -157,7 +148,7 @@ impl Node {
                 agents.insert(id.clone(), agent);
             }
             if workload.may_hold_address(&me) {
-                addresses.insert(id.clone(), address::Keeper::new(awaiting()));
+                addresses.insert(id.clone(), Keeper::new(awaiting()));
             }
             if workload.gates.contains_key(&me) {
                 let (lease, report) = (GateLease::default(), GateReport::default());
@@ -184,16 +175,14 @@ impl Node {
             ledger: Ledger::default(),
             notes: BTreeMap::new(),
             steps: BTreeMap::new(),
-            answers_due: BTreeMap::new(),
-            asked: BTreeMap::new(),
+            questions: Questions::default(),
             ways: BTreeMap::new(),
             refused: BTreeMap::new(),
-            next_ask: 1,
             beat_due: now,
             beats: 0,
             granted_at: now,
             unanswered: VecDeque::new(),
-            devices: power::Devices::default(),
+            devices: Devices::default(),
             awake_since: now,
             moved_at: now,
             last_essence: None,
@@ -204,12 +193,7 @@ impl Node {
             stepped_at: Time::ZERO,
             stirred: true,
             known: None,
-            writes: Vec::new(),
-            next_persist: 1,
-            persisted: 0,
-            marks: VecDeque::new(),
-            held: VecDeque::new(),
-            effects: VecDeque::new(),
+            outbox: Outbox::new(planted),
             now,
         }
     }
@@ -343,7 +327,7 @@ impl Node {
                 self.agenda.add_node(&node);
                 self.on_powered(&node, order, result);
             }
-            Input::Asked { ticket, request, level } => self.on_asked(ask::Asker::Here(ticket), request, level),
+            Input::Asked { ticket, request, level } => self.on_asked(Asker::Here(ticket), request, level),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Woke => {}
         }
@@ -352,7 +336,7 @@ impl Node {
 
     /// What has to be done next, in order.
     pub fn poll_effect(&mut self) -> Option<Effect> {
-        self.effects.pop_front()
+        self.outbox.poll()
     }
 
     /// When to call `handle(now, Input::Woke)` at the latest.
@@ -376,10 +360,8 @@ impl Node {
         if !self.spec.nodes.contains_key(from) || *from == self.me {
             return;
         }
-        match self.look_at(from, &message) {
-            Ok(()) => {}
-            Err(door::Refusal::Stale) => return,
-            Err(door::Refusal::Forged(why)) => return self.note_refused(from, why),
+        if !self.admits(from, &message) {
+            return;
         }
         match message {
             Message::Beat { number, hears, heads } => {
@@ -421,11 +403,11 @@ impl Node {
                 }
             }
             Message::Ask { number, request, level } => {
-                self.on_asked(ask::Asker::Node(from.clone(), number), request, level);
+                self.on_asked(Asker::Node(from.clone(), number), request, level);
             }
             Message::Answer { number, answer } => {
-                if let Some((_, ticket)) = self.asked.remove(&number) {
-                    self.effects.push_back(Effect::Answer { ticket, answer });
+                if let Some(ticket) = self.questions.answered(number) {
+                    self.outbox.emit_now(Effect::Answer { ticket, answer });
                 }
             }
         }
@@ -433,7 +415,7 @@ impl Node {
 
     fn send(&mut self, to: NodeId, message: Message) {
         self.find_way(&to);
-        self.emit(Effect::Send { to, message });
+        self.outbox.emit(Effect::Send { to, message });
     }
 
     /// Where the direct link is broken, what is sent goes also round it (A4).
@@ -448,7 +430,7 @@ impl Node {
             Some(via) => self.ways.insert(to.clone(), via.clone()),
             None => self.ways.remove(to),
         };
-        self.effects.push_back(Effect::Way { to: to.clone(), via });
+        self.outbox.emit_now(Effect::Way { to: to.clone(), via });
     }
 
     /// Says once in a while that a node sends what none should.
@@ -460,34 +442,6 @@ impl Node {
         self.record(Fact::Refused { by: self.me.clone(), node: from.clone(), why });
     }
 
-    /// Queues an effect; a message that says what is durable, behind every write that was ordered before it.
-    fn emit(&mut self, effect: Effect) {
-        let waits = self.persisted + 1 < self.next_persist || !self.writes.is_empty();
-        let depends = match &effect {
-            Effect::Send { message, .. } => message.says_what_is_durable(),
-            Effect::Act { .. } | Effect::Gate { .. } | Effect::Address { .. } => {
-                self.planted == Some(Planted::HoldBackStops)
-            }
-            _ => false,
-        };
-        if !(waits && depends) || self.planted == Some(Planted::SendBeforeDurable) {
-            self.effects.push_back(effect);
-            return;
-        }
-        // The pending writes leave under the next number.
-        let number = if self.writes.is_empty() { self.next_persist - 1 } else { self.next_persist };
-        // A disk that hangs must not make this grow with each heartbeat: of two acknowledgements of the same the later counts.
-        if let Effect::Send { to, message } = &effect
-            && let Some((_, Effect::Send { message: held, .. })) =
-                self.held.iter_mut().rev().find(|(n, e)| *n == number && is_to(e, to))
-            && held.is_replaced_by(message)
-        {
-            held.clone_from(message);
-            return;
-        }
-        self.held.push_back((number, effect));
-    }
-
     /// How far the own primary is, for those who may have to judge its standbys without it (F2).
     fn note_own_head(&mut self, workload: &WorkloadId) {
         let opened = self.state.workload(workload).opened.as_ref().filter(|o| o.holder == self.me);
@@ -497,22 +451,8 @@ impl Node {
         }
     }
 
-    fn write(&mut self, write: Write, mark: Mark) {
-        self.writes.push(write);
-        self.marks.push_back((self.next_persist, mark));
-    }
-
-    fn flush_writes(&mut self) {
-        if !self.writes.is_empty() {
-            let writes = std::mem::take(&mut self.writes);
-            self.effects.push_back(Effect::Persist { number: self.next_persist, writes });
-            self.next_persist += 1;
-        }
-    }
-
     fn on_persisted(&mut self, number: u64) {
-        self.persisted = self.persisted.max(number);
-        while let Some((_, mark)) = self.marks.pop_front_if(|(n, _)| *n <= number) {
+        for mark in self.outbox.on_persisted(number) {
             match mark {
                 Mark::Log { last, term } => self.consensus.on_stable(last, term, self.now),
                 Mark::Kept(workload) => {
@@ -522,9 +462,6 @@ impl Node {
                 }
             }
         }
-        while let Some((_, effect)) = self.held.pop_front_if(|(n, _)| *n <= number) {
-            self.effects.push_back(effect);
-        }
     }
 
     fn record(&mut self, fact: Fact) {
@@ -532,7 +469,7 @@ impl Node {
     }
 
     fn record_event(&mut self, event: Event) {
-        self.effects.push_back(Effect::Record(event));
+        self.outbox.emit_now(Effect::Record(event));
     }
 
     fn record_verdict(&mut self, verdict: Verdict) {
@@ -560,8 +497,4 @@ impl Node {
             planted: self.planted,
         }
     }
-}
-
-fn is_to(effect: &Effect, node: &NodeId) -> bool {
-    matches!(effect, Effect::Send { to, .. } if to == node)
 }

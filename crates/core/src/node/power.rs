@@ -1,5 +1,6 @@
 //! Power devices, as the coordinator uses them: looked at now and then, and told to cut under a committed entry (C7).
 
+use super::devices::{Device, Devices};
 use super::{Effect, Node};
 use crate::fact::Fact;
 use crate::ids::{Index, NodeId};
@@ -8,7 +9,6 @@ use crate::power::{PowerOrder, PowerSeen};
 use crate::spec::Severity;
 use crate::steward::fencing;
 use crate::time::Time;
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// How often a coordinator reads each device's state, so that one that would fail is known before the night it is needed.
@@ -19,32 +19,6 @@ const TRY_AGAIN: Duration = Duration::from_millis(100);
 const LOOK_AGAIN: Duration = Duration::from_secs(2);
 /// A host that held what nobody has taken over yet is turned on all the same after so long: it may be the only one that can.
 const WAITS_FOR_OTHERS: Duration = Duration::from_secs(10);
-
-/// The devices as this node knows them; nothing that a next coordinator could not find out.
-#[derive(Debug, Default)]
-pub(super) struct Devices {
-    /// Fences whose power was read as off.
-    pub off: BTreeMap<NodeId, Index>,
-    /// Entries that asked for power which was then read as on.
-    pub on: BTreeMap<NodeId, Index>,
-    devices: BTreeMap<NodeId, Device>,
-}
-
-#[derive(Debug, Default)]
-struct Device {
-    asked: Option<PowerOrder>,
-    /// The last cut that was ordered.
-    ordered: Option<Index>,
-    /// The last entry for which it was to be turned on at once.
-    tried_on: Option<Index>,
-    /// Since when it is to be turned on.
-    wanted_on: Option<(Index, Time)>,
-    due: Time,
-    seen: Option<Result<PowerSeen, String>>,
-    seen_at: Time,
-    /// The last failure that was recorded, so that a retry says something only when it is news.
-    said: Option<String>,
-}
 
 impl Node {
     /// Fences that this node may use a power device for right now: committed, its leadership acknowledged (A3).
@@ -100,7 +74,7 @@ impl Node {
                 self.devices.off.insert(node.clone(), fence);
             }
             let system = self.state.nodes.get(&node).and_then(|n| n.system.clone());
-            self.emit(Effect::Power { node, order, system });
+            self.outbox.emit(Effect::Power { node, order, system });
         }
     }
 

@@ -1,6 +1,7 @@
 //! What follows from what is known now: consensus first, then each part of the node until nothing moves any more.
 
-use super::{Effect, Known, Mark, Node, Write};
+use super::outbox::Mark;
+use super::{Effect, Known, Node, Write};
 use crate::authority::{Claim, Ledger};
 use crate::consensus;
 use crate::event::Event;
@@ -39,7 +40,7 @@ impl Node {
             self.step();
             self.known = Some(self.known_now());
         }
-        self.flush_writes();
+        self.outbox.flush();
     }
 
     /// Something goes to the coordinator, or from it to everyone, just now: the next heartbeat goes along, if it is due soon. A
@@ -83,7 +84,7 @@ impl Node {
             match order {
                 consensus::Order::Persist(durable) => {
                     let (last, term) = durable.reached();
-                    self.write(Write::Log(durable), Mark::Log { last, term });
+                    self.outbox.write(Write::Log(durable), Mark::Log { last, term });
                 }
                 consensus::Order::Send(to, talk) => self.send(to, Message::Talk(talk)),
                 consensus::Order::Installed { from, to } => {
@@ -131,13 +132,15 @@ impl Node {
             for order in agent.take_orders() {
                 match order {
                     Order::Start { id: number, action } => {
-                        self.emit(Effect::Act { workload: id.clone(), id: number, action, operation });
+                        self.outbox.emit(Effect::Act { workload: id.clone(), id: number, action, operation });
                     }
-                    Order::Cancel { id: number } => self.emit(Effect::Cancel { workload: id.clone(), id: number }),
+                    Order::Cancel { id: number } => {
+                        self.outbox.emit(Effect::Cancel { workload: id.clone(), id: number })
+                    }
                     Order::Keep(kept) => {
-                        self.write(Write::Kept { workload: id.clone(), kept }, Mark::Kept(id.clone()));
+                        self.outbox.write(Write::Kept { workload: id.clone(), kept }, Mark::Kept(id.clone()));
                     }
-                    Order::Disarm => self.emit(Effect::Disarm { claim: Claim::Primary(id.clone()) }),
+                    Order::Disarm => self.outbox.emit(Effect::Disarm { claim: Claim::Primary(id.clone()) }),
                     Order::Note(what) => {
                         let fact = Fact::Replica { workload: id.clone(), node: self.me.clone(), what };
                         self.record_event(Event::of(&fact).within(operation));
@@ -158,7 +161,7 @@ impl Node {
             let calm = near && agent.is_calm() && w.is_calm(&self.spec.workloads[id]);
             let changed = if calm { self.calm.insert(id.clone()) } else { self.calm.remove(id) };
             if changed {
-                self.effects.push_back(Effect::Attend { workload: id.clone(), closely: !calm });
+                self.outbox.emit_now(Effect::Attend { workload: id.clone(), closely: !calm });
             }
         }
     }

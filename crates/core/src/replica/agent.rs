@@ -514,32 +514,8 @@ impl Agent {
             self.rejoined = None;
         }
         let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else { return };
-        if let Some(Running { action: Action::SetSync { .. } | Action::Checkpoint, .. }) = self.running {
-            self.cancel();
-        }
-        // The final position is wanted now: whatever else a standby was doing can wait. Once the epoch is revoked nothing
-        // more of it counts, but in a planned move everything up to the clean stop is still to be received.
-        let planned = scene.operation.is_some_and(|(_, kind)| kind == Kind::Switchover);
-        let ended = match w.tenure {
-            Tenure::Ended { .. } => true,
-            Tenure::Revoking { .. } => !planned,
-            _ => false,
-        };
-        if ended && let Some(Running { action: Action::Repoint { .. }, .. }) = self.running {
-            self.cancel();
-        }
-        // Whom it copies from is no primary any more, and may never answer again (its host may be off): the next one's data are wanted.
-        if let Some(Running { action: Action::Rewind { to: from } | Action::Clone { from }, .. }) = &self.running
-            && (ended || w.grantable().is_some_and(|holder| holder != from))
-        {
-            self.cancel();
-        }
-        // Somebody was chosen without it, who waits for this standby now (D13).
-        if primary.is_some()
-            && let Some(Running { action: Action::Settle { .. }, .. }) = self.running
-        {
-            self.cancel();
-        }
+        let ended = has_ended(scene);
+        self.drop_what_is_over(scene, ended, primary.is_some());
         self.rewound &= !seen.streaming;
         let stranded = self.is_stranded(&seen, matches!(w.tenure, Tenure::Open { serving: true, .. }), now);
         let unusable = w.unsound(&self.me).is_some() || self.is_suspect(w) || self.unrewindable;
@@ -551,12 +527,9 @@ impl Agent {
             }
             return;
         }
-        if !self.is_free(now) {
-            return;
-        }
-        if seen.is(Role::Primary) {
-            // After a restart of the daemon the log is known before what of it is committed. Nobody else can have been
-            // assigned before this server's deadline, which stops it in time (rule 1) if it is not this node's turn.
+        // After a restart of the daemon the log is known before what of it is committed. Nobody else can have been
+        // assigned before a primary's deadline, which stops it in time (rule 1) if it is not this node's turn.
+        if !self.is_free(now) || seen.is(Role::Primary) {
             return;
         }
         if !seen.runs && self.authority.armed().is_some() {
@@ -565,41 +538,69 @@ impl Agent {
             }
             return;
         }
-        if scene.fenced {
-            // Nothing is started and nobody's data are touched until it is readmitted (S6).
+        // Nothing is started and nobody's data are touched until it is readmitted (S6).
+        if scene.fenced || (primary.is_some() && !seen.runs && self.can_wait(w, now)) {
             return;
         }
-        if primary.is_some() && !seen.runs && self.can_wait(w, now) {
+        if let Data::Foreign(_) = seen.data {
             return;
         }
-        match (primary, &seen.data) {
-            (_, Data::Foreign(_)) => {}
-            (Some(_), _) if rejoins && seen.runs => self.start(Action::StopNow, scene),
-            (Some(to), Data::Present { .. }) if rejoins && self.may_rewind(scene) => {
-                self.start(Action::Rewind { to }, scene)
-            }
-            (Some(from), _) if rejoins => self.start(Action::Clone { from }, scene),
-            (Some(from), Data::Empty | Data::Unusable(_)) if !seen.runs => self.start(Action::Clone { from }, scene),
-            (Some(upstream), Data::Present { .. }) if !seen.runs => {
-                self.start(Action::StartStandby { upstream }, scene)
-            }
-            // It serves readers and stays a candidate until the copy is complete.
-            (Some(from), _) if stranded => {
-                self.note(OfReplica::Stranded { upstream: from.clone(), since: STRANDED });
-                self.start(Action::Clone { from }, scene);
-            }
-            (Some(upstream), _) if seen.upstream.as_ref() != Some(&upstream) && seen.is(Role::Standby) => {
-                self.start(Action::Repoint { upstream }, scene);
-            }
+        match primary {
+            Some(primary) => self.follow(primary, &seen, rejoins, stranded, scene),
             // Without a primary a standby starts all the same, so that its position is known; data that was a
             // primary's waits, since it may be asked to go on.
-            (None, Data::Present { standby: true }) if !seen.runs && !rejoins => {
+            None if seen.data == (Data::Present { standby: true }) && !seen.runs && !rejoins => {
                 let upstream = w.opened.as_ref().map_or_else(|| self.me.clone(), |o| o.holder.clone());
                 self.start(Action::StartStandby { upstream }, scene);
             }
-            // What failed is not wanted any more.
-            _ => (self.failures, self.failed) = (0, None),
+            None => self.forget_failure(),
         }
+    }
+
+    /// What it was about, and nobody wants any more.
+    fn drop_what_is_over(&mut self, scene: &Scene, ended: bool, has_primary: bool) {
+        let Some(running) = &self.running else { return };
+        let over = match &running.action {
+            Action::SetSync { .. } | Action::Checkpoint => true,
+            Action::Repoint { .. } => ended,
+            // Whom it copies from is no primary any more, and may never answer again (its host may be off): the next one's data are
+            // wanted.
+            Action::Rewind { to: from } | Action::Clone { from } => {
+                ended || scene.workload.grantable().is_some_and(|holder| holder != from)
+            }
+            // Somebody was chosen without it, who waits for this standby now (D13).
+            Action::Settle { .. } => has_primary,
+            _ => false,
+        };
+        if over {
+            self.cancel();
+        }
+    }
+
+    /// Becomes, or stays, a standby of this primary.
+    fn follow(&mut self, primary: NodeId, seen: &Observation, rejoins: bool, stranded: bool, scene: &Scene) {
+        let action = match &seen.data {
+            _ if rejoins && seen.runs => Action::StopNow,
+            Data::Present { .. } if rejoins && self.may_rewind(scene) => Action::Rewind { to: primary },
+            _ if rejoins => Action::Clone { from: primary },
+            Data::Empty | Data::Unusable(_) if !seen.runs => Action::Clone { from: primary },
+            Data::Present { .. } if !seen.runs => Action::StartStandby { upstream: primary },
+            // It serves readers and stays a candidate until the copy is complete.
+            _ if stranded => {
+                self.note(OfReplica::Stranded { upstream: primary.clone(), since: STRANDED });
+                Action::Clone { from: primary }
+            }
+            _ if seen.upstream.as_ref() != Some(&primary) && seen.is(Role::Standby) => {
+                Action::Repoint { upstream: primary }
+            }
+            _ => return self.forget_failure(),
+        };
+        self.start(action, scene);
+    }
+
+    /// What failed is not wanted any more.
+    fn forget_failure(&mut self) {
+        (self.failures, self.failed) = (0, None);
     }
 
     pub fn report(&self, workload: &WorkloadState, now: Time) -> ReplicaReport {
@@ -619,5 +620,16 @@ impl Agent {
             doing: self.running.as_ref().map(|r| Doing { action: r.action.clone(), time: now.since(r.since) }),
             failed: self.failed.clone(),
         }
+    }
+}
+
+/// Whether the final position of a standby is wanted now: whatever else it was doing can wait. Once the epoch is revoked nothing
+/// more of it counts, but in a planned move everything up to the clean stop is still to be received.
+fn has_ended(scene: &Scene) -> bool {
+    let planned = scene.operation.is_some_and(|(_, kind)| kind == Kind::Switchover);
+    match scene.workload.tenure {
+        Tenure::Ended { .. } => true,
+        Tenure::Revoking { .. } => !planned,
+        _ => false,
     }
 }

@@ -7,7 +7,7 @@ mod workload;
 
 pub use node::{Fenced, NodeState};
 pub use operation::{LoggedOperation, Operations};
-pub use workload::{Ended, Opened, Place, Standing, SyncSet, Tenure, WorkloadState};
+pub use workload::{Opened, Place, SyncSet, Tenure, WorkloadState};
 
 use crate::command::Command;
 use crate::ids::{Epoch, Index, NodeId, OperationId, WorkloadId};

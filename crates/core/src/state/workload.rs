@@ -1,25 +1,12 @@
 //! What the log says of one workload: the epoch, who holds it, the sync set, each replica's standing, where its address is.
 
 use super::operation::Operations;
-use crate::command::WorkloadAct;
-use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId};
+use crate::command::{Ended, Standing, WorkloadAct};
+use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId};
 use crate::operation::Mode;
 use crate::spec::{Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-
-/// How an old authority ended (S3); the first confirmed wins.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "by")]
-pub enum Ended {
-    /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a clean stop ended its
-    /// write-ahead log; a standby that has everything up to there has everything.
-    Surrender { boot: BootId, clean_at: Option<Lsn> },
-    /// No lease of it can be valid any more.
-    LeaseOver,
-    /// Its host's power device was read as off after the revocation was committed (C7).
-    PowerOff,
-}
 
 /// Who holds the workload's current epoch, and how far it is.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -64,18 +51,6 @@ pub struct SyncSet {
     pub asked: Vec<NodeId>,
 }
 
-/// Whether a replica's data can be used.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "standing", content = "why")]
-pub enum Standing {
-    #[default]
-    Sound,
-    /// It may hold what no other replica has: it is rewound, or cloned where that cannot be done.
-    Diverged(String),
-    /// What it holds cannot be told from another history: a clone and nothing else (D5).
-    NeedsClone(String),
-}
-
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WorkloadState {
     /// The highest epoch committed.
@@ -112,6 +87,11 @@ impl WorkloadState {
         let placed = |n: &NodeId| self.holder() == Some(n) || self.sync.sure.contains(n) || spec.loss != Loss::None;
         let serves = matches!(self.tenure, Tenure::Open { serving: true, .. });
         serves && self.operation.is_none() && self.standing.is_empty() && spec.replicas.keys().all(placed)
+    }
+
+    /// Somebody is primary.
+    pub fn is_open(&self) -> bool {
+        matches!(self.tenure, Tenure::Open { .. })
     }
 
     /// The node that holds the current epoch, revoked or not.

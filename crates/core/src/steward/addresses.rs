@@ -4,13 +4,14 @@
 //! Mode does not matter here: an address that follows a healthy gate puts no write at risk. Nobody's power is cut for it
 //! either: its lease ends soon enough, and the host may be a voter.
 
-use super::Desk;
+use super::scene::Desk;
 use crate::authority::Claim;
-use crate::command::{Command, WorkloadAct};
+use crate::command::{Command, Ended, WorkloadAct};
 use crate::ids::NodeId;
 use crate::planted::Planted;
 use crate::spec::Follows;
-use crate::state::{Ended, Tenure};
+
+use crate::state::Tenure;
 
 impl Desk<'_> {
     /// What to commit about the address now.

@@ -2,7 +2,7 @@
 //!
 //! Order of the questions: may it, is it safe, then the newest position, then the spec's rank.
 
-use super::Scene;
+use super::scene::Scene;
 use crate::ids::{Lsn, NodeId, WorkloadId};
 use crate::planted::Planted;
 use crate::replica::{Data, Observation, ReplicaReport, Role};

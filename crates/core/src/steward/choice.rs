@@ -2,7 +2,7 @@
 //! those who failed to open one since.
 
 use super::candidates::{self, Candidate, Way};
-use super::{Desk, Notes};
+use super::scene::{Desk, Notes};
 use crate::command::Command;
 use crate::ids::NodeId;
 use crate::planted::Planted;

@@ -3,7 +3,7 @@
 //! A silence is enough to fence and never enough to move authority: that takes a state which was read as off, a
 //! surrender, or the lease's end.
 
-use super::{Desk, Scene};
+use super::scene::{Desk, Scene};
 use crate::author::Author;
 use crate::command::{Command, NodeAct};
 use crate::ids::{Index, NodeId, WorkloadId};

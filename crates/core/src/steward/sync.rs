@@ -1,6 +1,6 @@
 //! The sync set: who leaves at once, and who comes back when it has caught up (D1 to D3).
 
-use super::{Desk, Notes};
+use super::scene::{Desk, Notes};
 use crate::command::{Command, WorkloadAct};
 use crate::ids::{Lsn, NodeId};
 use crate::planted::Planted;

@@ -1,6 +1,6 @@
 //! Why a holder counts as lost: it says so itself, its server serves nobody, or nobody hears it.
 
-use super::{Desk, Notes};
+use super::scene::{Desk, Notes};
 use crate::ids::NodeId;
 use crate::planted::Planted;
 use crate::replica::{Observation, ReplicaReport, Role};

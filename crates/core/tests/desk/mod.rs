@@ -3,13 +3,14 @@
 #![allow(dead_code, reason = "each test program uses its part")]
 
 use karst_core::authority::Ledger;
-use karst_core::command::{Command, WorkloadAct};
+use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::heads::Heads;
 use karst_core::health::{Health, Hears};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
-use karst_core::state::{ClusterState, Ended};
+
+use karst_core::state::ClusterState;
 use karst_core::steward::candidates::{Candidate, list};
 use karst_core::steward::{Heard, Notes, Scene, decide};
 use karst_core::{BootId, Epoch, Index, NodeId, Time, WorkloadId};

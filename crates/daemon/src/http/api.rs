@@ -1,18 +1,18 @@
 //! The JSON calls.
 
-use super::Service;
-use super::access::{User, close_session, open_session};
+use super::access::{close_session, open_session};
 use super::problem::Refusal;
+use super::service::{Answered, Service};
+use super::tokens::User;
 use crate::lock::{lock, read};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
-use bytes::Bytes;
 use karst_api::{
     ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, PowerBody, Problem, SelfReply, SessionBody,
     SpecReply, StartedReply, StatusReply,
 };
 use karst_core::author::Level;
-use karst_core::node::{Answer, Request};
+use karst_core::request::{Answer, Request};
 use karst_core::spec::{Finding, Severity, check};
 use karst_core::{NodeId, OperationId, WorkloadId, outage};
 use karst_history::Query;
@@ -99,17 +99,6 @@ fn sign_out_doc() {}
 
 /// For so long an answer is given again: however many ask, the coordinator is asked twenty times a second at most.
 const RECENT: Duration = Duration::from_millis(50);
-
-/// The newest status that was asked for, and when.
-#[derive(Debug, Default)]
-pub struct Recent(tokio::sync::Mutex<Option<(Instant, Arc<Answered>)>>);
-
-/// A status, and as it is sent.
-#[derive(Debug)]
-pub struct Answered {
-    pub reply: StatusReply,
-    pub json: Bytes,
-}
 
 /// The cluster now: one sentence, then the evidence.
 pub async fn status_now(service: &Service) -> Result<Arc<Answered>, Refusal> {

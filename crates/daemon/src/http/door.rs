@@ -1,10 +1,11 @@
 //! The door of the HTTP service: who calls, whether a browser was made to call, and how often somebody guesses. Every change that is asked
 //! for is on record before it is carried out, with the name of whoever asks.
 
-use super::Service;
-use super::access::{self, Shown, User};
+use super::access::{self, Shown};
 use super::audit::Asked;
 use super::problem::Refusal;
+use super::service::Service;
+use super::tokens::User;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::StatusCode;

@@ -1,67 +1,19 @@
 //! What changes, as it changes: server-sent events with the whole status (WHATWG HTML, section 9.2). However many watch, the cluster is
 //! asked once.
 
-use super::Service;
-use super::access::User;
 use super::api::status_now;
 use super::problem::Refusal;
-use crate::lock::lock;
+use super::service::Service;
+use super::tokens::User;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
-use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tokio::sync::watch;
 
 /// How often it is looked for a change.
 const LOOK: Duration = Duration::from_millis(150);
 /// Something is said at least this often, so that a broken stream is noticed at both ends.
 const SIGN_OF_LIFE: Duration = Duration::from_millis(1_500);
-/// Streams of one user, and of all: a console has one for each of its pages.
-const PER_USER: usize = 24;
-const STREAMS: usize = 400;
-
-/// The newest status, and who watches it.
-#[derive(Debug)]
-pub struct Live {
-    newest: watch::Sender<Bytes>,
-    watching: Arc<Mutex<BTreeMap<String, usize>>>,
-}
-
-impl Default for Live {
-    fn default() -> Self {
-        Self { newest: watch::Sender::new(Bytes::new()), watching: Arc::default() }
-    }
-}
-
-/// One stream, as long as it lives.
-struct Watching(Arc<Mutex<BTreeMap<String, usize>>>, String);
-
-impl Live {
-    fn join(&self, user: &str) -> Option<Watching> {
-        let mut watching = lock(&self.watching);
-        let own = watching.get(user).copied().unwrap_or(0);
-        if own >= PER_USER || watching.values().sum::<usize>() >= STREAMS {
-            return None;
-        }
-        watching.insert(user.into(), own + 1);
-        Some(Watching(self.watching.clone(), user.into()))
-    }
-}
-
-impl Drop for Watching {
-    fn drop(&mut self) {
-        let mut watching = lock(&self.0);
-        let left = watching.get(&self.1).map_or(0, |own| own - 1);
-        if left == 0 {
-            watching.remove(&self.1);
-        } else {
-            watching.insert(self.1.clone(), left);
-        }
-    }
-}
-
 pub fn routes(config: &mut web::ServiceConfig) {
     config.route("/api/v1/live", web::get().to(live));
 }
@@ -121,20 +73,4 @@ async fn live(service: web::Data<Service>, user: User) -> Result<HttpResponse, R
         // Compression would hold events back.
         .insert_header(("Content-Encoding", "identity"))
         .streaming(stream))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn nobody_takes_all_the_streams() {
-        let live = Live::default();
-        let own: Vec<Watching> = (0..300).filter_map(|_| live.join("mate")).collect();
-        assert_eq!(own.len(), PER_USER);
-        let others: Vec<Watching> = (0..300).filter_map(|n| live.join(&format!("u{}", n / 20))).collect();
-        assert_eq!(others.len(), 300);
-        drop(own);
-        assert!(live.join("mate").is_some());
-    }
 }

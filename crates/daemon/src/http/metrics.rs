@@ -1,7 +1,7 @@
 //! `/metrics` in OpenMetrics text.
 
-use super::Service;
 use super::problem::Refusal;
+use super::service::Service;
 use actix_web::{HttpResponse, web};
 use karst_core::replica::Role;
 use prometheus_client::encoding::text::encode;

@@ -10,55 +10,24 @@ mod door;
 mod live;
 mod metrics;
 mod problem;
+mod service;
+mod strangers;
+mod tokens;
+mod watchers;
 
-pub use access::Tokens;
-pub use api::Recent;
-pub use audit::Strangers;
-pub use live::{Live, watch_status};
+pub use live::watch_status;
+pub use service::Service;
+pub use tokens::Tokens;
 
-use crate::heart::Heart;
-use crate::peers::Disagreements;
-use crate::store::Store;
 use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::dev::Server;
 use actix_web::rt::net::TcpStream;
 use actix_web::{App, HttpServer, middleware, web};
 use karst_adapters::{Bounds, Seats};
-use karst_api::HistoryState;
-use karst_core::spec::Finding;
-use karst_core::{NodeId, Spec};
-use karst_history::History;
 use std::fs::Permissions;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
-use std::sync::atomic::AtomicU64;
-use std::sync::{Arc, RwLock};
 use std::time::Duration;
-use tokio::sync::watch;
-
-/// What handlers can reach.
-pub struct Service {
-    pub me: NodeId,
-    pub spec: Spec,
-    pub spec_text: String,
-    pub digest: String,
-    pub heart: Heart,
-    pub store: Store,
-    pub history: Option<History>,
-    pub history_state: watch::Receiver<HistoryState>,
-    pub disagreements: Disagreements,
-    pub tokens: RwLock<Tokens>,
-    pub sessions: access::Sessions,
-    pub strangers: Strangers,
-    pub live: Live,
-    pub recent: Recent,
-    /// Datagrams to this node's peer port from addresses that the spec does not have.
-    pub strange_datagrams: Arc<AtomicU64>,
-    /// What is wrong on this host, as far as this node alone can tell.
-    pub own: RwLock<Vec<Finding>>,
-    /// Ends event streams when the daemon stops: Actix would wait for them.
-    pub stopping: watch::Receiver<bool>,
-}
 
 /// Where to listen.
 pub struct Listen {

@@ -11,6 +11,7 @@ use crate::disk::{self, Volume};
 use crate::fault::{self, Fault};
 use crate::journal::Ending;
 use crate::layout::NODES;
+use crate::power;
 use anyhow::{Result, ensure};
 use serde::Serialize;
 use std::fmt;
@@ -282,7 +283,7 @@ async fn undo_everything(lab: &Lab) -> Result<()> {
     for fault in [Fault::Heal, Fault::ControllerStart] {
         fault::apply(&lab.layout, &fault)?;
     }
-    fault::power_on_all(&lab.layout, Duration::ZERO)?;
+    power::power_on_all(&lab.layout, Duration::ZERO)?;
     for node in NODES {
         if crate::find::host_init(&lab.layout, node.name).is_ok() {
             fault::apply(&lab.layout, &Fault::Thaw { host: node.name.into() })?;

@@ -1,7 +1,8 @@
 //! Who should not get in, and parts of a daemon that stand still: each scene does it to a running lab under load, looks at what must hold,
 //! undoes it, and says in a few words what it saw. An error is a promise that was not kept.
 
-use super::scenes::{LIMIT, apply};
+use super::in_host::LIMIT;
+use super::scenes::apply;
 use crate::cluster::Lab;
 use crate::crowd;
 use crate::fault::{Fault, Network};
@@ -12,7 +13,7 @@ use crate::steal::{boot_nanos, wall_nanos};
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::event::FactKind;
-use karst_api::core::node::PowerWish;
+use karst_api::core::request::PowerWish;
 use karst_api::core::view::ReplicaState;
 use nix::sys::ptrace;
 use nix::sys::wait::{WaitPidFlag, waitpid};

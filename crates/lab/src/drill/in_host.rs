@@ -1,6 +1,5 @@
 //! A client on the primary's own host, and the end of the server that it writes to.
 
-use super::scenes::LIMIT;
 use crate::cluster::Lab;
 use crate::find;
 use crate::steal::boot_nanos;
@@ -8,6 +7,8 @@ use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::event::FactKind;
 use std::time::Duration;
+
+pub const LIMIT: Duration = Duration::from_secs(120);
 
 /// A client on the primary's own host, on the server's socket, that nothing but the server's end can stop: it writes
 /// without waiting for any standby.

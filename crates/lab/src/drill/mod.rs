@@ -11,6 +11,7 @@ mod report;
 mod rounds;
 pub mod scenes;
 pub mod stalls;
+pub mod storm;
 
 pub use acceptance::{Acceptance, Extent, Finding};
 pub use compare::compare;
@@ -102,7 +103,7 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
         Drill::Storm { workload, minutes, seed } => {
             known(workload)?;
             let seed = seed.unwrap_or_else(rand::random);
-            return crate::storm::run(&lab, Duration::from_secs(minutes * 60), seed).await;
+            return storm::run(&lab, Duration::from_secs(minutes * 60), seed).await;
         }
         Drill::KillServer { workload, rounds } => (workload, Course::of(*rounds), Some(Loss::Server)),
         Drill::PowerOff { workload, rounds, unconfirmed, together } => {

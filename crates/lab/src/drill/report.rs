@@ -2,10 +2,10 @@
 
 use super::compare::compare;
 use super::load::Running;
-use crate::bench::quantile;
 use crate::cluster::Lab;
 use crate::journal::{Ending, Line};
 use crate::layout::host;
+use crate::quantile::quantile;
 use anyhow::{Context, Result};
 use karst_api::core::operation::Phase;
 use karst_api::core::progress::Progress;

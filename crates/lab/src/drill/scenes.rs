@@ -1,7 +1,7 @@
 //! What else can happen to hosts: each scene does it to a running lab under load, looks at what must hold, undoes it, and
 //! says in a few words what it saw. An error is a promise that was not kept.
 
-use super::in_host::{InHost, server_ends};
+use super::in_host::{InHost, LIMIT, server_ends};
 use super::load::start_direct;
 use crate::capture::{self, Capture};
 use crate::cluster::Lab;
@@ -21,7 +21,6 @@ use karst_api::{Client, StatusReply};
 use std::net::{IpAddr, SocketAddr};
 use std::time::{Duration, Instant};
 
-pub const LIMIT: Duration = Duration::from_secs(120);
 /// From the log's word to the answer to the next client.
 pub const ADDRESS_ANSWERS: Duration = Duration::from_millis(50);
 /// From the log's word until a client that waits for an answer over the address knows that it waits in vain.

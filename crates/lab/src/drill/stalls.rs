@@ -2,8 +2,8 @@
 //! says in a few words what it saw. An error is a promise that was not kept.
 
 use super::doors::longest_stall;
-use super::in_host::{InHost, server_ends};
-use super::scenes::{LIMIT, apply, is_elsewhere, longest_authority};
+use super::in_host::{InHost, LIMIT, server_ends};
+use super::scenes::{apply, is_elsewhere, longest_authority};
 use crate::cluster::Lab;
 use crate::disk::Volume;
 use crate::fault::{Fault, Frozen, Keeper};

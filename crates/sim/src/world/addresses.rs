@@ -4,7 +4,7 @@
 use super::host::Host;
 use super::{Happening, MS, World};
 use crate::check::Verdict;
-use karst_core::node::{AddressOrder, AddressSeen, Flow};
+use karst_core::address::{AddressOrder, AddressSeen, Flow};
 use karst_core::{Input, NodeId, Planted};
 use rand::Rng;
 

@@ -22,53 +22,53 @@ impl World {
         }
         self.tell(format!("FAULT {fault:?}"));
         let when = host.map_or((0, 0), |h| (self.hosts[h].run, self.hosts[h].boot));
-        match &fault {
-            Fault::KillDaemon { .. } => self.stop_daemon(host.unwrap_or_default()),
-            Fault::PauseDaemon { .. } => self.hosts[host.unwrap_or_default()].paused += 1,
-            Fault::KillDeadman { .. } => self.hosts[host.unwrap_or_default()].deadman_dead += 1,
-            Fault::LateDeadman { .. } => self.hosts[host.unwrap_or_default()].deadman_late += 1,
-            Fault::PowerCut { .. } => self.cut_power(host.unwrap_or_default()),
-            Fault::LoseStore { node, .. } => {
-                let h = host.unwrap_or_default();
-                self.cut_power(h);
-                self.hosts[h].stores += 1;
-                let store = StoreId::from(format!("{node}-{}", self.hosts[h].stores));
-                let stored = Stored { store: Some(store), ..Stored::default() };
-                let before = std::mem::replace(&mut self.hosts[h].disk, Disk { stored, ..Disk::default() });
-                self.hosts[h].lost = Some(before.stored);
-            }
+        self.strike(&fault, host.unwrap_or_default())?;
+        if let Some(ms) = fault.lasts() {
+            self.after(ms * MS, Happening::End(fault, when));
+        }
+        Ok(())
+    }
+
+    /// Does it to a host, or to whatever else it is about.
+    fn strike(&mut self, fault: &Fault, h: usize) -> Verdict {
+        match fault {
+            Fault::KillDaemon { .. } => self.stop_daemon(h),
+            Fault::PauseDaemon { .. } => self.hosts[h].paused += 1,
+            Fault::KillDeadman { .. } => self.hosts[h].deadman_dead += 1,
+            Fault::LateDeadman { .. } => self.hosts[h].deadman_late += 1,
+            Fault::PowerCut { .. } => self.cut_power(h),
+            Fault::LoseStore { node, .. } => self.lose_store(h, node),
             Fault::RestoreStore { .. } => {
-                let h = host.unwrap_or_default();
                 self.stop_daemon(h);
                 if let Some(backup) = self.hosts[h].backup.clone() {
                     self.hosts[h].disk = backup;
                 }
             }
             Fault::FreezeHost { .. } => {
-                let h = &mut self.hosts[host.unwrap_or_default()];
-                (h.frozen, h.paused) = (h.frozen + 1, h.paused + 1);
+                let host = &mut self.hosts[h];
+                (host.frozen, host.paused) = (host.frozen + 1, host.paused + 1);
             }
             Fault::Suspend { node, .. } => {
                 let (now, stops) = (self.now, self.spec.nodes[node].clock == Clock::MayStop);
-                let h = &mut self.hosts[host.unwrap_or_default()];
-                (h.suspended, h.paused) = (h.suspended + 1, h.paused + 1);
+                let host = &mut self.hosts[h];
+                (host.suspended, host.paused) = (host.suspended + 1, host.paused + 1);
                 if stops {
-                    h.clock.stop(now);
+                    host.clock.stop(now);
                 }
             }
-            Fault::KillServer { .. } => self.kill_servers(host.unwrap_or_default()),
+            Fault::KillServer { .. } => self.kill_servers(h),
             Fault::HangServer { .. } => {
-                for slot in &mut self.hosts[host.unwrap_or_default()].slots {
+                for slot in &mut self.hosts[h].slots {
                     slot.server.hung = slot.server.runs;
                 }
             }
-            Fault::Isolate { .. } => self.hosts[host.unwrap_or_default()].isolated += 1,
+            Fault::Isolate { .. } => self.hosts[h].isolated += 1,
             Fault::OneWay { from, to, .. } => self.cut_link(self.place(from), self.place(to), 1),
             Fault::Partition { inside, .. } => self.part(inside, 1),
             Fault::Lossy { percent, late_ms, .. } => self.weather.lossy = Some((*percent, *late_ms)),
-            Fault::SlowDisk { sync_ms, .. } => self.hosts[host.unwrap_or_default()].sync_ms = *sync_ms,
+            Fault::SlowDisk { sync_ms, .. } => self.hosts[h].sync_ms = *sync_ms,
             Fault::ClockRate { ppm, .. } => {
-                let (h, now) = (host.unwrap_or_default(), self.now);
+                let now = self.now;
                 self.hosts[h].clock.set_rate(*ppm, now);
                 let run = self.hosts[h].run;
                 self.after(0, Happening::Input(h, run, Input::Woke));
@@ -76,22 +76,29 @@ impl World {
             Fault::DeadDevices { .. } => self.weather.dead_devices += 1,
             Fault::LateDevices { by_ms, .. } => self.weather.late_devices = Some(*by_ms),
             Fault::Flaky { percent, .. } => self.weather.flaky = *percent,
-            Fault::HangActions { .. } => self.hosts[host.unwrap_or_default()].hanging += 1,
-            Fault::SlowStandby { .. } => self.hosts[host.unwrap_or_default()].slow_standby += 1,
+            Fault::HangActions { .. } => self.hosts[h].hanging += 1,
+            Fault::SlowStandby { .. } => self.hosts[h].slow_standby += 1,
             Fault::Hostile { for_ms, .. } => {
                 let until = self.now + for_ms * MS;
-                self.say_anything(host.unwrap_or_default(), until)?;
+                self.say_anything(h, until)?;
             }
             Fault::Ask { request, .. } => {
-                let (h, request) = (host.unwrap_or_default(), request.clone());
+                let request = request.clone();
                 let run = self.hosts[h].run;
                 self.input(h, run, Input::Asked { ticket: 1, request, level: Level::Administer })?;
             }
         }
-        if let Some(ms) = fault.lasts() {
-            self.after(ms * MS, Happening::End(fault, when));
-        }
         Ok(())
+    }
+
+    /// The host comes back with an empty store under another name.
+    fn lose_store(&mut self, h: usize, node: &NodeId) {
+        self.cut_power(h);
+        self.hosts[h].stores += 1;
+        let store = StoreId::from(format!("{node}-{}", self.hosts[h].stores));
+        let stored = Stored { store: Some(store), ..Stored::default() };
+        let before = std::mem::replace(&mut self.hosts[h].disk, Disk { stored, ..Disk::default() });
+        self.hosts[h].lost = Some(before.stored);
     }
 
     pub(super) fn end_fault(&mut self, fault: Fault, when: (u64, u64)) -> Verdict {

@@ -3,16 +3,17 @@
 
 use super::{Happening, MS, World};
 use crate::check::Verdict;
+use karst_core::address::Flow;
 use karst_core::author::Level;
 use karst_core::authority::Claim;
-use karst_core::command::{Command, WorkloadAct};
+use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::consensus::{Entry, Talk};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::message::{Message, Says};
-use karst_core::node::{Flow, Request};
 use karst_core::replica::{Parts, ReplicaReport, Report};
-use karst_core::state::Ended;
+use karst_core::request::Request;
+
 use karst_core::{BootId, Epoch, Index, Lsn, NodeId, Planted, Term, Time, WorkloadId};
 use rand::Rng;
 use std::time::Duration;

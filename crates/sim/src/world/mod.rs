@@ -10,17 +10,18 @@ mod progress;
 mod servers;
 mod watch;
 
-pub(crate) use watch::restarts_in_place;
-
 use crate::check::{Failure, Truth, Verdict};
 use crate::fault::Fault;
 use crate::script::Script;
 use host::{Clock, Disk, Host, Slot, Syncs};
+use karst_core::address::AddressOrder;
 use karst_core::consensus::Stored;
+use karst_core::gate::GateOrder;
 use karst_core::message::Message;
-use karst_core::node::{AddressOrder, Answer, GateOrder, Write};
+use karst_core::node::Write;
 use karst_core::power::PowerOrder;
 use karst_core::replica::{Action, GateReport};
+use karst_core::request::Answer;
 use karst_core::spec::Spec;
 use karst_core::view::Status;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Planted, StoreId, WorkloadId};

@@ -70,12 +70,6 @@ impl World {
     }
 
     fn act(&mut self, h: usize, w: usize, action: Action) -> Result<Done, String> {
-        let source = |world: &Self, n: &NodeId| {
-            let from = world.place(n);
-            let up = world.connected(h, from) && world.connected(from, h);
-            let serves = world.hosts[from].serves(w, world.now, world.guarded());
-            (up && serves).then_some(from).ok_or_else(|| format!("{n} does not answer"))
-        };
         match action {
             Action::Create | Action::StartPrimary => {
                 let server = &mut self.hosts[h].slots[w].server;
@@ -100,39 +94,12 @@ impl World {
                 Ok(Done::Ok)
             }
             Action::Checkpoint => Ok(Done::Ok),
-            Action::StopClean { .. } => {
-                let behind: Vec<usize> = self.followers(h, w).into_iter().map(|(n, _)| n).collect();
-                let server = &mut self.hosts[h].slots[w].server;
-                server.flushed = server.wal.len();
-                for node in behind {
-                    self.stream(node, w, usize::MAX);
-                }
-                let server = &mut self.hosts[h].slots[w].server;
-                let clean = server.runs && !server.first_gone;
-                let at = server.position();
-                server.stop();
-                Ok(Done::Stopped { clean_at: clean.then_some(at) })
-            }
+            Action::StopClean { .. } => Ok(self.stop_clean(h, w)),
             Action::StopNow => {
                 self.hosts[h].slots[w].server.stop();
                 Ok(Done::Stopped { clean_at: None })
             }
-            Action::Promote => {
-                let promotion = self.next_promotion;
-                self.next_promotion += 1;
-                let server = &mut self.hosts[h].slots[w].server;
-                if !server.runs || server.first_gone {
-                    return Err("the server does not run".into());
-                }
-                if !server.primary {
-                    let at = server.wal.len();
-                    server.timelines.push((server.timeline().0 + 1, at, promotion));
-                    (server.primary, server.standby, server.receiving) = (true, false, false);
-                    (server.sync, server.flushed) = (Sync::Impossible, at);
-                }
-                let (timeline, began, _) = server.timeline();
-                Ok(Done::Promoted(Promotion { timeline, began: Lsn(began as u64), at: server.position() }))
-            }
+            Action::Promote => self.promote(h, w),
             Action::Settle { .. } => {
                 let server = &mut self.hosts[h].slots[w].server;
                 if !server.runs {
@@ -147,19 +114,9 @@ impl World {
                 self.hosts[h].slots[w].server.upstream = Some(upstream);
                 Ok(Done::Ok)
             }
-            Action::Clone { from } => {
-                let copy = self.hosts[source(self, &from)?].slots[w].server.clone();
-                let server = &mut self.hosts[h].slots[w].server;
-                server.stop();
-                (server.wal, server.timelines) = (copy.wal, copy.timelines);
-                // A copy is given what its source has flushed, as a stream is.
-                server.wal.truncate(copy.flushed);
-                server.timelines.retain(|(_, at, _)| *at <= copy.flushed);
-                (server.has_data, server.standby, server.flushed) = (true, true, server.wal.len());
-                Ok(Done::Ok)
-            }
+            Action::Clone { from } => self.copy(h, w, &from),
             Action::Rewind { to } => {
-                let source = self.hosts[source(self, &to)?].slots[w].server.clone();
+                let source = self.hosts[self.source(h, w, &to)?].slots[w].server.clone();
                 let server = &mut self.hosts[h].slots[w].server;
                 if server.runs {
                     return Err("the server runs".into());
@@ -168,26 +125,83 @@ impl World {
                 Ok(Done::Ok)
             }
             Action::SetSync { epoch, number, standbys, unprotected } => {
-                let server = &mut self.hosts[h].slots[w].server;
-                if !server.is_primary() || (epoch.0, number) < server.sync_number {
-                    return Err("not a primary, or a late setting".into());
-                }
                 let sync = match (standbys.is_empty(), unprotected) {
                     (true, true) => Sync::Unprotected,
                     (true, false) => Sync::Impossible,
                     _ => Sync::Names(standbys.clone()),
                 };
-                if (server.sync_number, &server.sync) != ((epoch.0, number), &sync) {
-                    // Whatever was written before commits waited for them (D2).
-                    server.barrier = server.wal.len();
-                }
-                (server.sync_number, server.sync) = ((epoch.0, number), sync);
-                let at = server.barrier;
+                self.set_sync(h, w, (epoch.0, number), sync)?;
+                let at = self.hosts[h].slots[w].server.barrier;
                 let have = self.followers(h, w);
                 let has = |n: &NodeId| have.iter().any(|(f, p)| self.names[*f] == *n && *p >= at);
                 if standbys.iter().all(has) { Ok(Done::Ok) } else { Err("not every member has everything yet".into()) }
             }
         }
+    }
+
+    /// Whom a copy is made from, if it answers and serves.
+    fn source(&self, h: usize, w: usize, node: &NodeId) -> Result<usize, String> {
+        let from = self.place(node);
+        let up = self.connected(h, from) && self.connected(from, h);
+        let serves = self.hosts[from].serves(w, self.now, self.guarded());
+        (up && serves).then_some(from).ok_or_else(|| format!("{node} does not answer"))
+    }
+
+    /// Standbys that stream receive everything before it ends.
+    fn stop_clean(&mut self, h: usize, w: usize) -> Done {
+        let behind: Vec<usize> = self.followers(h, w).into_iter().map(|(n, _)| n).collect();
+        let server = &mut self.hosts[h].slots[w].server;
+        server.flushed = server.wal.len();
+        for node in behind {
+            self.stream(node, w, usize::MAX);
+        }
+        let server = &mut self.hosts[h].slots[w].server;
+        let clean = server.runs && !server.first_gone;
+        let at = server.position();
+        server.stop();
+        Done::Stopped { clean_at: clean.then_some(at) }
+    }
+
+    fn promote(&mut self, h: usize, w: usize) -> Result<Done, String> {
+        let promotion = self.next_promotion;
+        self.next_promotion += 1;
+        let server = &mut self.hosts[h].slots[w].server;
+        if !server.runs || server.first_gone {
+            return Err("the server does not run".into());
+        }
+        if !server.primary {
+            let at = server.wal.len();
+            server.timelines.push((server.timeline().0 + 1, at, promotion));
+            (server.primary, server.standby, server.receiving) = (true, false, false);
+            (server.sync, server.flushed) = (Sync::Impossible, at);
+        }
+        let (timeline, began, _) = server.timeline();
+        Ok(Done::Promoted(Promotion { timeline, began: Lsn(began as u64), at: server.position() }))
+    }
+
+    fn copy(&mut self, h: usize, w: usize, from: &NodeId) -> Result<Done, String> {
+        let copy = self.hosts[self.source(h, w, from)?].slots[w].server.clone();
+        let server = &mut self.hosts[h].slots[w].server;
+        server.stop();
+        (server.wal, server.timelines) = (copy.wal, copy.timelines);
+        // A copy is given what its source has flushed, as a stream is.
+        server.wal.truncate(copy.flushed);
+        server.timelines.retain(|(_, at, _)| *at <= copy.flushed);
+        (server.has_data, server.standby, server.flushed) = (true, true, server.wal.len());
+        Ok(Done::Ok)
+    }
+
+    fn set_sync(&mut self, h: usize, w: usize, number: (u64, u64), sync: Sync) -> Result<(), String> {
+        let server = &mut self.hosts[h].slots[w].server;
+        if !server.is_primary() || number < server.sync_number {
+            return Err("not a primary, or a late setting".into());
+        }
+        if (server.sync_number, &server.sync) != (number, &sync) {
+            // Whatever was written before commits waited for them (D2).
+            server.barrier = server.wal.len();
+        }
+        (server.sync_number, server.sync) = (number, sync);
+        Ok(())
     }
 
     /// The standbys that stream from this primary, with their flushed positions.

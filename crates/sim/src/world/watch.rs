@@ -3,7 +3,6 @@
 use super::host::Host;
 use super::{MS, World};
 use crate::check::{Data, Verdict};
-use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::Stored;
 use karst_core::spec::Clock;
 use karst_core::state::Tenure;
@@ -179,11 +178,4 @@ impl World {
 
 fn epoch_of(slot: &super::host::Slot) -> Option<u64> {
     slot.gate.forwarding.map(|e| e.0)
-}
-
-/// A restart in place: the holder of the epoch before opens the next one on the same timeline.
-pub(crate) fn restarts_in_place(state: &karst_core::state::ClusterState, command: &Command) -> bool {
-    let Command::Workload(workload, WorkloadAct::Open { timeline, .. }) = command else { return false };
-    let w = state.workload(workload);
-    w.opened.as_ref().is_some_and(|o| w.holder() == Some(&o.holder) && o.timeline == *timeline)
 }

@@ -4,14 +4,16 @@
 //! A machine that stands still for as long as the detector waits is a fault of its own, on all hosts at once: what moves in
 //! such a round is counted apart and asked nothing, but that no row is missing and no address answered twice.
 
+use super::compare::compare;
+use super::load::start_load;
 use crate::capture::{self, Capture};
 use crate::cluster::Lab;
 use crate::disk::Volume;
-use crate::drill;
 use crate::fault::{self, Fault, Frozen, Network};
 use crate::find;
 use crate::journal::{Ending, Line};
 use crate::layout::NODES;
+use crate::power;
 use crate::steal::{Standstill, boot_nanos};
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
@@ -93,7 +95,7 @@ struct Round {
 pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     println!("storm: seed {seed}, {} s", time.as_secs());
     lab.healthy(HEALS).await?;
-    let load = drill::start_load(&lab.layout, "storm", 4, 2)?;
+    let load = start_load(&lab.layout, "storm", 4, 2)?;
     let mut chance = StdRng::seed_from_u64(seed);
     let (begun, mut rounds) = (Instant::now(), Vec::new());
     let still = Standstill::watch();
@@ -124,7 +126,7 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     }
     let lines = load.finish()?;
     let stalls = stalls(&rounds, &lines)?;
-    let (acknowledged, missing) = drill::compare(lab, &lines).await?;
+    let (acknowledged, missing) = compare(lab, &lines).await?;
     println!("\nfault           rounds  moved  longest without a write");
     for (blow, (count, moved, stall)) in stalls {
         println!("{:<14} {count:>7} {moved:>6}  {:>8} ms", format!("{blow:?}"), stall.as_millis());
@@ -226,7 +228,7 @@ async fn heal(lab: &Lab) -> Result<StatusReply> {
     let look_round = async {
         loop {
             tokio::time::sleep(LOOKS_EVERY).await;
-            if let Err(error) = fault::power_on_all(&lab.layout, LOOKS_EVERY) {
+            if let Err(error) = power::power_on_all(&lab.layout, LOOKS_EVERY) {
                 return error;
             }
         }

@@ -1,0 +1,27 @@
+//! A gate, as it is told and as its node keeps it.
+
+use crate::authority::GateLease;
+use crate::ids::{Epoch, NodeId};
+use crate::replica::GateReport;
+use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
+
+/// What a gate does.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum GateOrder {
+    /// New connections wait. With `cut`, flows to the old primary are closed at once.
+    Hold {
+        cut: bool,
+    },
+    Forward {
+        epoch: Epoch,
+        primary: NodeId,
+        to: SocketAddr,
+    },
+}
+
+pub(crate) struct Gate {
+    pub lease: GateLease,
+    pub order: GateOrder,
+    pub report: GateReport,
+}

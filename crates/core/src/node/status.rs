@@ -1,0 +1,384 @@
+//! What this node says of the cluster: made by the coordinator, or, where there is none, by the node that was asked from what it
+//! knows itself.
+
+use super::Node;
+use super::sentence::{Said, writes_wait};
+use crate::address::AddressReport;
+use crate::health::{Hearing, LOSSY};
+use crate::ids::{NodeId, WorkloadId};
+use crate::progress::Progress;
+use crate::replica::{Doing, ReplicaReport, Role};
+use crate::spec::{Finding, Severity, check};
+use crate::state::Tenure;
+use crate::steward::candidates;
+use crate::view::{
+    AddressView, Condition, GateView, NodeState, NodeView, Quorum, ReplicaState, ReplicaView, Status, WorkloadView,
+};
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+impl Node {
+    /// What this node can say about the cluster now.
+    pub fn status(&self) -> Status {
+        let scene = self.scene();
+        let nodes: Vec<NodeView> = self.spec().nodes.keys().map(|n| self.node_view(n)).collect();
+        let quorum = self.quorum_view(&nodes);
+        let workloads: Vec<WorkloadView> = self.spec().workloads.keys().map(|id| self.workload_view(id)).collect();
+        let coordinator = self.coordinator().cloned();
+        let (condition, sentence) = sentence(coordinator.as_ref(), &quorum, &nodes, &workloads, self.me());
+        let operations = self.state().operations.iter().rev().take(30).map(|(id, o)| Progress {
+            id,
+            what: o.what.clone(),
+            waits: o.waits() && o.outcome.is_none(),
+            steps: self.steps_of(id),
+            target: o.target.clone(),
+            outcome: o.outcome.clone(),
+            phases: o.phases.clone(),
+        });
+        Status {
+            cluster: self.spec().cluster.clone(),
+            seen_by: self.me().clone(),
+            coordinator,
+            term: self.term(),
+            applied: self.state().applied,
+            condition,
+            sentence,
+            quorum,
+            nodes,
+            operations: operations.collect(),
+            workloads,
+            findings: self.findings(),
+            at: scene.now,
+        }
+    }
+
+    fn findings(&self) -> Vec<Finding> {
+        let seen = self.unguarded().into_iter().chain(self.unlisted()).chain(self.power_findings());
+        let seen = seen.chain(self.uncounted()).chain(self.unnamed()).chain(self.overruled());
+        check(self.spec()).into_iter().chain(seen).collect()
+    }
+
+    /// Whether its node store counts, as it says itself.
+    fn votes_count(&self, node: &NodeId) -> Option<bool> {
+        if node == self.me() { Some(self.counts()) } else { Some(self.scene().reports.get(node)?.report.counts) }
+    }
+
+    /// A voter whose node store is new, or went back in time: it does not vote (A6).
+    fn uncounted(&self) -> Vec<Finding> {
+        let voters = self.spec().nodes.iter().filter(|(id, n)| n.votes > 0 && self.votes_count(id) == Some(false));
+        let finding = |(id, _): (&NodeId, _)| Finding {
+            severity: Severity::Warning,
+            path: vec!["node".into(), id.to_string()],
+            what: format!(
+                "{id} does not vote: its node store is new, or was put back to an earlier state, and may have forgotten what it \
+                 promised"
+            ),
+            remedy: format!(
+                "see that its state directory is the right one, mounted and not restored; then karst node enrol {id}"
+            ),
+        };
+        voters.map(finding).collect()
+    }
+
+    /// Settings of servers that outrank Karst's own, or that a promise rests on (F11).
+    fn overruled(&self) -> Vec<Finding> {
+        let scene = self.scene();
+        let mut findings = Vec::new();
+        for (id, spec) in &self.spec().workloads {
+            for node in spec.replicas.keys() {
+                let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
+                for setting in seen.into_iter().flat_map(|o| &o.overruled) {
+                    let what =
+                        format!("{} = {} is in force on {node} ({})", setting.name, setting.value, setting.source);
+                    let risk = match setting.ends_promise {
+                        true => "commits may return that no standby has",
+                        false => "writes that it acknowledges may be lost or damaged in a crash or a failover",
+                    };
+                    findings.push(Finding {
+                        severity: Severity::Warning,
+                        path: vec!["workload".into(), id.to_string(), "replica".into(), node.to_string()],
+                        what: format!("{what}: {risk}"),
+                        remedy:
+                            "take that setting back (ALTER SYSTEM RESET, ALTER ROLE or DATABASE ... RESET) and reload"
+                                .into(),
+                    });
+                }
+            }
+        }
+        findings
+    }
+
+    /// A workload whose primary the spec does not name.
+    fn unnamed(&self) -> Vec<Finding> {
+        let holder = |id: &WorkloadId| self.state().workload(id).holder().cloned();
+        let gone = self.spec().workloads.iter().filter_map(|(id, s)| Some((id, holder(id)?, s)));
+        let gone = gone.filter(|(_, holder, s)| !s.replicas.contains_key(holder));
+        let finding = |(id, holder, _): (&WorkloadId, NodeId, _)| Finding {
+            severity: Severity::Warning,
+            path: vec!["workload".into(), id.to_string(), "replica".into()],
+            what: format!("{holder} is primary of {id}, and the spec names no replica there: no gate forwards to it"),
+            remedy: format!("put [workload.{id}.replica.{holder}] back, and move the workload before it is taken out"),
+        };
+        gone.map(finding).collect()
+    }
+
+    /// A floating address whose holder does not know who is connected over it.
+    fn unlisted(&self) -> Vec<Finding> {
+        let scene = self.scene();
+        let finding = |id: &WorkloadId| {
+            let holder = self.state().workload(id).place.holder.as_ref()?;
+            let why = scene.reports.get(holder)?.report.parts.addresses.get(id)?.unlisted.as_ref()?;
+            Some(Finding {
+                severity: Severity::Warning,
+                path: vec!["workload".into(), id.to_string(), "address".into()],
+                what: format!(
+                    "{holder} cannot list the connections over its address ({why}): clients that wait for an answer when it \
+                     moves are not told"
+                ),
+                remedy: "load the kernel modules tcp_diag and inet_diag there, or build them in".into(),
+            })
+        };
+        self.spec().workloads.keys().filter_map(finding).collect()
+    }
+
+    /// A primary that no packet guard covers (C3).
+    fn unguarded(&self) -> Vec<Finding> {
+        let scene = self.scene();
+        let finding = |id: &WorkloadId| {
+            let holder = self.state().workload(id).holder()?;
+            let why = scene.replica(holder, id)?.unguarded.as_ref()?;
+            Some(Finding {
+                severity: Severity::Warning,
+                path: vec!["workload".into(), id.to_string()],
+                what: format!(
+                    "{holder} has no packet guard ({why}): frozen as a whole and thawed later, its server may answer for \
+                     an instant before it is ended"
+                ),
+                remedy: "install nftables there and give karstd the right to use it (CAP_NET_ADMIN)".into(),
+            })
+        };
+        self.spec().workloads.keys().filter_map(finding).collect()
+    }
+
+    fn node_view(&self, node: &NodeId) -> NodeView {
+        let scene = self.scene();
+        let spec = &self.spec().nodes[node];
+        let silent = if node == self.me() { Duration::ZERO } else { scene.health.silence(node, scene.now) };
+        let state = if node == self.me() || (self.is_coordinator() && scene.reports_in(node)) {
+            NodeState::Up
+        } else if !scene.health.knows(node) {
+            NodeState::Unheard
+        } else if scene.health.is_suspected(node, scene.now) {
+            NodeState::Suspected
+        } else {
+            NodeState::Up
+        };
+        // What it says is worth something while it is heard itself.
+        let hears_ill = if state == NodeState::Up { self.hears_ill(node) } else { BTreeMap::new() };
+        let deaf = |h: &Hearing| h.age > self.spec().timings.suspicion_ceiling && !h.knocks;
+        let does_not_hear = hears_ill.iter().filter(|(_, h)| deaf(h)).map(|(n, _)| n.clone()).collect();
+        let misses = hears_ill.iter().filter(|(_, h)| h.lost >= LOSSY).map(|(n, h)| (n.clone(), h.lost));
+        NodeView {
+            node: node.clone(),
+            zone: spec.zone.clone(),
+            votes: spec.votes,
+            votes_count: self.votes_count(node),
+            witness: spec.witness,
+            state,
+            silent_ms: silent.as_millis() as u64,
+            does_not_hear,
+            misses: misses.collect(),
+            fenced: self.state().fenced(node).map(|f| f.why.clone()),
+            power: self.power_of(node),
+        }
+    }
+
+    /// Whom a node does not hear as it should: from its report, which comes round broken links, else from its last beat, which does
+    /// not say since when.
+    fn hears_ill(&self, node: &NodeId) -> BTreeMap<NodeId, Hearing> {
+        let scene = self.scene();
+        if node == self.me() {
+            return scene.health.ill(scene.now);
+        }
+        let reported = scene.reports.get(node).filter(|_| self.is_coordinator() && scene.reports_in(node));
+        if let Some(ill) = reported.and_then(|h| h.report.parts.hears_ill.as_ref()) {
+            return ill.clone();
+        }
+        let unheard = |other: &&NodeId| *other != node && scene.health.heard_by(node, other) == Some(false);
+        let silent = Hearing { age: Duration::MAX, ..Hearing::default() };
+        self.spec().nodes.keys().filter(unheard).map(|n| (n.clone(), silent)).collect()
+    }
+
+    fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
+        let votes = self.votes();
+        let up = || nodes.iter().filter(|n| n.state == NodeState::Up && n.votes_count != Some(false));
+        let heard: u32 = up().map(|n| n.votes).sum();
+        let has_majority = heard >= votes.needed();
+        let needs = |n: &&NodeView| has_majority && n.votes > 0 && heard - n.votes < votes.needed();
+        let cannot_lose = up().filter(needs).map(|n| n.node.clone());
+        Quorum { total: votes.total(), needed: votes.needed(), heard, cannot_lose: cannot_lose.collect() }
+    }
+
+    fn workload_view(&self, id: &WorkloadId) -> WorkloadView {
+        let scene = self.scene();
+        let spec = &self.spec().workloads[id];
+        let w = self.state().workload(id);
+        let primary = match &w.tenure {
+            Tenure::Open { holder, .. } => Some(holder.clone()),
+            _ => None,
+        };
+        let head = primary.as_ref().and_then(|p| scene.replica(p, id)).and_then(|r| r.seen.as_ref()?.position);
+        let wait = writes_wait(w, spec);
+        let replicas: Vec<ReplicaView> = spec
+            .replicas
+            .iter()
+            .map(|(node, replica)| {
+                let report = scene.replica(node, id).cloned();
+                let fresh = scene.reports_in(node);
+                let (state, detail) = match (self.state().fenced(node), fresh) {
+                    (Some(_), true) => (ReplicaState::Stopped, "fenced: waits to be readmitted".into()),
+                    (Some(fenced), false) if fenced.off => (ReplicaState::Unknown, "fenced, its power is off".into()),
+                    _ => replica_state(report.as_ref().filter(|_| fresh), w.unsound(node), wait),
+                };
+                let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
+                let lag = match (head, position) {
+                    (Some(head), Some(seen)) => seen.position.map(|at| head.0.saturating_sub(at.0)),
+                    _ => None,
+                };
+                ReplicaView {
+                    node: node.clone(),
+                    state,
+                    detail,
+                    address: replica.address,
+                    rank: replica.rank,
+                    in_sync_set: w.sync.sure.contains(node),
+                    lag,
+                    standing: w.standing.get(node).cloned().unwrap_or_default(),
+                    report,
+                }
+            })
+            .collect();
+        let gates = spec.gates.iter().map(|(node, address)| {
+            let report =
+                scene.reports.get(node).filter(|_| scene.reports_in(node)).and_then(|h| h.report.parts.gates.get(id));
+            let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == w.epoch).and(primary.clone());
+            GateView { node: node.clone(), address: *address, forwards_to: forwards, report: report.cloned() }
+        });
+        let gates = gates.collect();
+        let candidates = candidates::list(&scene, id, spec);
+        let Said { condition, sentence, next } = self.workload_sentence(id, &replicas, &candidates);
+        WorkloadView {
+            workload: id.clone(),
+            condition,
+            sentence,
+            next,
+            epoch: w.epoch,
+            mode: w.mode,
+            tenure: w.tenure.clone(),
+            primary,
+            sync: w.sync.clone(),
+            gates,
+            address: self.address_view(id),
+            replicas,
+            candidates,
+            operation: w.operation,
+        }
+    }
+
+    fn address_view(&self, id: &WorkloadId) -> Option<AddressView> {
+        let (scene, w) = (self.scene(), self.state().workload(id));
+        let spec = self.spec().workloads[id].address.as_ref()?;
+        let holder = w.place.holder.clone();
+        let heard = holder.as_ref().and_then(|h| scene.reports.get(h).filter(|_| scene.reports_in(h)));
+        let report = heard.and_then(|h| h.report.parts.addresses.get(id));
+        let conflict = |r: &AddressReport| Some(format!("{} answers for it too", r.conflict.as_ref()?));
+        let uncounted = |r: &AddressReport| Some(format!("its flows are not known: {}", r.unlisted.as_ref()?));
+        Some(AddressView {
+            on: spec.on.iter().map(ToString::to_string).collect(),
+            holder,
+            held: report.is_some_and(|r| r.held) && !w.place.leaving,
+            flows: report.map_or(0, |r| r.flows),
+            remark: report.and_then(|r| conflict(r).or_else(|| r.trouble.clone()).or_else(|| uncounted(r))),
+        })
+    }
+}
+
+/// A replica's state and what to know of it. That writes wait for a standby is not to be seen in the server: it takes them.
+fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>, writes_wait: bool) -> (ReplicaState, String) {
+    let Some(report) = report else { return (ReplicaState::Unknown, "not heard".into()) };
+    let Some(seen) = &report.seen else { return (ReplicaState::Unknown, "not probed yet".into()) };
+    let far = |since: Duration| {
+        let Some(copied) = seen.copied.filter(|c| c.total > 0) else { return String::new() };
+        let rest =
+            copied.rest(since).map_or(String::new(), |d| format!(", about {} s left", d.as_secs().saturating_add(1)));
+        format!(": {} % of {} MB{rest}", copied.percent(), copied.total >> 20)
+    };
+    let doing = report
+        .doing
+        .as_ref()
+        .map(|Doing { action, time }| format!("{}, for {} s{}", action.describe(), time.as_secs(), far(*time)));
+    let rejoining = report.doing.as_ref().is_some_and(|doing| doing.action.is_rejoining());
+    let state = match (seen.runs, seen.role) {
+        _ if rejoining => ReplicaState::Rejoining,
+        (false, _) => ReplicaState::Stopped,
+        (true, None) => ReplicaState::Starting,
+        (true, Some(Role::Primary)) => ReplicaState::Primary,
+        (true, Some(Role::Standby)) => ReplicaState::Standby,
+    };
+    let detail = doing
+        .or_else(|| unsound.map(|why| format!("comes back by a rewind or a clone: {why}")))
+        .or_else(|| report.failed.clone())
+        .or_else(|| seen.trouble.clone())
+        .unwrap_or_else(|| match (state, seen.streaming) {
+            (ReplicaState::Primary, _) if seen.can_write == Some(true) && writes_wait => {
+                "takes writes, which wait".into()
+            }
+            (ReplicaState::Primary, _) if seen.can_write == Some(true) => "accepts writes".into(),
+            (ReplicaState::Primary, _) => "no write was tried yet".into(),
+            (ReplicaState::Standby, true) => "streaming".into(),
+            (ReplicaState::Standby, false) => "not streaming".into(),
+            (other, _) => other.to_string(),
+        });
+    (state, detail)
+}
+
+fn sentence(
+    coordinator: Option<&NodeId>, quorum: &Quorum, nodes: &[NodeView], workloads: &[WorkloadView], me: &NodeId,
+) -> (Condition, String) {
+    if coordinator.is_none() {
+        let silent: Vec<&str> = nodes.iter().filter(|n| n.state != NodeState::Up).map(|n| n.node.as_str()).collect();
+        let text = if quorum.heard >= quorum.needed {
+            format!("No coordinator yet: an election is under way, as {me} sees it.")
+        } else {
+            format!(
+                "No majority: {me} hears {} of {} votes and {} are needed; not heard: {}. Nothing is promoted.",
+                quorum.heard,
+                quorum.total,
+                quorum.needed,
+                silent.join(", ")
+            )
+        };
+        return (Condition::Down, text);
+    }
+    let worst = workloads.iter().max_by_key(|w| w.condition);
+    let mute: Vec<&str> =
+        nodes.iter().filter(|n| n.votes > 0 && n.votes_count == Some(false)).map(|n| n.node.as_str()).collect();
+    let silent: Vec<&str> = nodes.iter().filter(|n| n.state != NodeState::Up).map(|n| n.node.as_str()).collect();
+    match worst {
+        Some(w) if w.condition != Condition::Healthy => (w.condition, format!("{}.", w.sentence)),
+        _ if !silent.is_empty() => (Condition::Weakened, format!("Not heard: {}. Workloads run.", silent.join(", "))),
+        _ if !mute.is_empty() => {
+            let names = mute.join(", ");
+            let text = format!(
+                "No vote of {names} counts: a node store is new there; karst why says what to do. Workloads run."
+            );
+            (Condition::Weakened, text)
+        }
+        _ if nodes.iter().any(|n| n.fenced.is_some()) => {
+            let names: Vec<&str> = nodes.iter().filter(|n| n.fenced.is_some()).map(|n| n.node.as_str()).collect();
+            (Condition::Weakened, format!("Fenced and heard: {}; karst node readmit takes it back.", names.join(", ")))
+        }
+        Some(w) if workloads.len() == 1 => (Condition::Healthy, format!("All is well. {}.", w.sentence)),
+        _ => (Condition::Healthy, format!("All is well: {} workloads, all standbys in place.", workloads.len())),
+    }
+}

@@ -1,0 +1,183 @@
+//! What people ask of the cluster, and what they are answered.
+
+use crate::author::Level;
+use crate::ids::{Index, NodeId, OperationId, WorkloadId};
+use crate::operation::{Kind, Mode};
+use crate::steward::candidates::Candidate;
+use crate::view::Status;
+use serde::{Deserialize, Serialize};
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Request {
+    Status,
+    /// What the asked node knows by itself; never passed on.
+    OwnStatus,
+    /// A planned move; without a target the best candidate is taken.
+    Switchover {
+        workload: WorkloadId,
+        to: Option<NodeId>,
+        by: String,
+        plan_only: bool,
+    },
+    /// A move that does not wait for the old primary's clean stop.
+    Failover {
+        workload: WorkloadId,
+        to: NodeId,
+        by: String,
+        /// Acknowledged bytes that may be lost; `u64::MAX` where any number may.
+        accept_loss: u64,
+        plan_only: bool,
+    },
+    Mode {
+        workload: WorkloadId,
+        mode: Mode,
+        by: String,
+    },
+    /// Lets an operation go on that waits for it.
+    Approve {
+        operation: OperationId,
+        by: String,
+    },
+    /// Cuts a node off from all authority, and its power where there is a device.
+    Fence {
+        node: NodeId,
+        by: String,
+    },
+    Readmit {
+        node: NodeId,
+        by: String,
+    },
+    /// Turns a host on or off, or both; off is a fence, so that it holds nothing when it goes.
+    Power {
+        node: NodeId,
+        what: PowerWish,
+        by: String,
+        plan_only: bool,
+    },
+    /// Takes a node's new store in: from then on it votes, and what it acknowledges counts (A6).
+    Enrol {
+        node: NodeId,
+        by: String,
+    },
+}
+
+impl Request {
+    /// What whoever asks has to be allowed. Checked where it is asked and again where it is decided: a request may have come a long
+    /// way.
+    pub fn needs(&self) -> Level {
+        match self {
+            Request::Status | Request::OwnStatus => Level::Observe,
+            Request::Switchover { plan_only: true, .. }
+            | Request::Failover { plan_only: true, .. }
+            | Request::Power { plan_only: true, .. } => Level::Observe,
+            Request::Failover { accept_loss: 1.., .. }
+            | Request::Fence { .. }
+            | Request::Enrol { .. }
+            | Request::Power { .. } => Level::Administer,
+            Request::Switchover { .. }
+            | Request::Failover { .. }
+            | Request::Mode { .. }
+            | Request::Approve { .. }
+            | Request::Readmit { .. } => Level::Operate,
+        }
+    }
+
+    /// Who asks, by the word of the node that was asked.
+    pub fn by(&self) -> Option<&str> {
+        match self {
+            Request::Status | Request::OwnStatus => None,
+            Request::Switchover { by, .. }
+            | Request::Failover { by, .. }
+            | Request::Mode { by, .. }
+            | Request::Approve { by, .. }
+            | Request::Fence { by, .. }
+            | Request::Readmit { by, .. }
+            | Request::Enrol { by, .. }
+            | Request::Power { by, .. } => Some(by),
+        }
+    }
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum Answer {
+    Status(Box<Status>),
+    Plan(Plan),
+    NodePlan(NodePlan),
+    Started {
+        operation: OperationId,
+    },
+    /// Committed, with what it says.
+    Done {
+        index: Index,
+        text: String,
+    },
+    Refused {
+        why: String,
+    },
+    /// Only the coordinator can answer, and none is known here.
+    NoCoordinator,
+}
+
+/// What is to become of a host's power.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PowerWish {
+    On,
+    Off,
+    /// Off, and on again once others hold what it held.
+    Cycle,
+}
+
+impl PowerWish {
+    pub const ALL: [PowerWish; 3] = [PowerWish::On, PowerWish::Off, PowerWish::Cycle];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            PowerWish::On => "on",
+            PowerWish::Off => "off",
+            PowerWish::Cycle => "cycle",
+        }
+    }
+}
+
+/// What would be done to a host, and why it cannot be, if so.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NodePlan {
+    pub node: NodeId,
+    pub steps: Vec<String>,
+    pub unmet: Option<String>,
+}
+
+/// What would be done, and what stands in the way.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Plan {
+    pub kind: Kind,
+    pub workload: WorkloadId,
+    pub from: Option<NodeId>,
+    pub to: Option<NodeId>,
+    pub preconditions: Vec<Precondition>,
+    pub steps: Vec<String>,
+    /// Milliseconds in which clients cannot write: usual, and the bound after which it is forced.
+    pub expected_pause_ms: (u64, u64),
+    /// Bytes of acknowledged writes that could be lost; `u64::MAX` where that is not known.
+    pub data_at_risk: u64,
+    pub candidates: Vec<Candidate>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Precondition {
+    pub text: String,
+    /// None if met, else why not.
+    pub unmet: Option<String>,
+}
+
+impl Plan {
+    pub fn unmet(&self) -> Option<String> {
+        let list: Vec<String> = self
+            .preconditions
+            .iter()
+            .filter_map(|p| p.unmet.as_ref().map(|why| format!("{}: not met, {why}", p.text)))
+            .collect();
+        (!list.is_empty()).then(|| list.join("; "))
+    }
+}

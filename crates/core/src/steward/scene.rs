@@ -1,0 +1,141 @@
+//! What a decision may look at, and what is remembered from one to the next.
+
+use crate::authority::{Claim, Ledger};
+use crate::heads::Heads;
+use crate::health::Health;
+use crate::ids::{Index, Lsn, NodeId, OperationId, WorkloadId};
+use crate::operation::Phase;
+use crate::planted::Planted;
+use crate::replica::{ReplicaReport, Report};
+use crate::spec::{Spec, WorkloadSpec};
+use crate::state::{ClusterState, Tenure, WorkloadState};
+use crate::time::Time;
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// The newest check-in of a node.
+#[derive(Clone, Debug)]
+pub struct Heard {
+    pub at: Time,
+    /// When it was sent, on that node's clock, and its number there.
+    pub sent: Time,
+    pub number: u64,
+    pub report: Report,
+}
+
+impl Heard {
+    /// One that came at once, from this node to itself.
+    pub fn now(at: Time, report: Report) -> Self {
+        Self { at, sent: at, number: 0, report }
+    }
+}
+
+/// What the coordinator remembers of one workload between two looks; nothing that could not be seen again.
+#[derive(Clone, Debug, Default)]
+pub struct Notes {
+    /// When the present tenure was first seen.
+    pub(super) tenure_since: Option<(Tenure, Time)>,
+    /// Since when the primary does not see this standby streaming.
+    pub(super) quiet_standbys: BTreeMap<NodeId, Time>,
+    /// Since when this replica has been past the switch point and not streaming.
+    pub(super) astray: BTreeMap<NodeId, Time>,
+    /// Since when writes fail.
+    pub(super) no_write_since: Option<Time>,
+    /// Since when the primary's server answers nobody.
+    pub(super) unanswered_since: Option<Time>,
+    /// Of each member of the sync set, a position that its primary has reached and it has not, and since when.
+    pub(super) owed: BTreeMap<NodeId, (Lsn, Time)>,
+    /// Of each standby, how far it was, and since when.
+    pub(super) flushed: BTreeMap<NodeId, (Lsn, Time)>,
+    /// When the primary was lost, as its own node saw it.
+    pub lost: Option<Time>,
+    pub stamps: Stamps,
+}
+
+/// When the phases of the running operation ended, on this node's clock.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Stamps {
+    pub operation: Option<OperationId>,
+    pub at: BTreeMap<Phase, Time>,
+    pub lost: Option<Time>,
+    pub began: Option<Time>,
+}
+
+impl Stamps {
+    pub fn reach(&mut self, phase: Phase, now: Time) {
+        self.at.entry(phase).or_insert(now);
+    }
+
+    /// Durations from one phase's end to the next; a phase that ended earlier than the one before took no time of its
+    /// own.
+    pub fn durations(&self) -> Vec<(Phase, Duration)> {
+        let Some(mut from) = self.lost.or(self.began) else { return Vec::new() };
+        let mut list = Vec::new();
+        for phase in Phase::ALL {
+            if let Some(at) = self.at.get(&phase) {
+                list.push((phase, at.since(from)));
+                from = from.max(*at);
+            }
+        }
+        list
+    }
+}
+
+/// All that a decision may look at.
+pub struct Scene<'a> {
+    pub now: Time,
+    pub me: &'a NodeId,
+    pub spec: &'a Spec,
+    pub state: &'a ClusterState,
+    pub reports: &'a BTreeMap<NodeId, Heard>,
+    pub health: &'a Health,
+    pub ledger: &'a Ledger,
+    pub elected_at: Time,
+    /// Since when this node has not stood still itself.
+    pub awake_since: Time,
+    /// Fenced nodes whose power was read as off after this entry was committed.
+    pub off: &'a BTreeMap<NodeId, Index>,
+    /// Nodes whose power was read as on after that was asked for by this entry.
+    pub on: &'a BTreeMap<NodeId, Index>,
+    /// How far each primary was when it was last heard.
+    pub heads: &'a Heads,
+    pub planted: Option<Planted>,
+}
+
+impl Scene<'_> {
+    /// Whether a rule is broken on purpose.
+    pub(crate) fn breaks(&self, rule: Planted) -> bool {
+        self.planted == Some(rule)
+    }
+
+    /// Whether a node can be counted on right now.
+    pub fn is_up(&self, node: &NodeId) -> bool {
+        self.reports_in(node) && (node == self.me || !self.health.is_suspected(node, self.now))
+    }
+
+    /// Whether its check-ins arrive, directly or round a broken link (A4).
+    pub fn reports_in(&self, node: &NodeId) -> bool {
+        let fresh = |h: &Heard| self.now.since(h.at) < self.spec.timings.suspicion_ceiling;
+        self.reports.get(node).is_some_and(fresh)
+    }
+
+    /// When no lease of the claim can be valid any more, by this coordinator's own count.
+    pub(crate) fn lease_over_at(&self, claim: &Claim) -> Time {
+        if self.breaks(Planted::SkipLeaseWait) {
+            return Time::ZERO;
+        }
+        self.ledger.over_at(claim, self.elected_at, self.spec.longest_lease())
+    }
+
+    pub fn replica(&self, node: &NodeId, workload: &WorkloadId) -> Option<&ReplicaReport> {
+        self.reports.get(node)?.report.parts.replicas.get(workload)
+    }
+}
+
+/// One workload under decision.
+pub(crate) struct Desk<'a> {
+    pub scene: &'a Scene<'a>,
+    pub id: &'a WorkloadId,
+    pub spec: &'a WorkloadSpec,
+    pub w: &'a WorkloadState,
+}

@@ -1,0 +1,52 @@
+//! What handlers can reach.
+
+use super::strangers::Strangers;
+use super::tokens::{Sessions, Tokens};
+use super::watchers::Live;
+use crate::heart::Heart;
+use crate::peers::Disagreements;
+use crate::store::Store;
+use bytes::Bytes;
+use karst_api::{HistoryState, StatusReply};
+use karst_core::spec::Finding;
+use karst_core::{NodeId, Spec};
+use karst_history::History;
+use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, RwLock};
+use std::time::Instant;
+use tokio::sync::watch;
+
+/// What handlers can reach.
+pub struct Service {
+    pub me: NodeId,
+    pub spec: Spec,
+    pub spec_text: String,
+    pub digest: String,
+    pub heart: Heart,
+    pub store: Store,
+    pub history: Option<History>,
+    pub history_state: watch::Receiver<HistoryState>,
+    pub disagreements: Disagreements,
+    pub tokens: RwLock<Tokens>,
+    pub sessions: Sessions,
+    pub strangers: Strangers,
+    pub live: Live,
+    pub recent: Recent,
+    /// Datagrams to this node's peer port from addresses that the spec does not have.
+    pub strange_datagrams: Arc<AtomicU64>,
+    /// What is wrong on this host, as far as this node alone can tell.
+    pub own: RwLock<Vec<Finding>>,
+    /// Ends event streams when the daemon stops: Actix would wait for them.
+    pub stopping: watch::Receiver<bool>,
+}
+
+/// The newest status that was asked for, and when.
+#[derive(Debug, Default)]
+pub struct Recent(pub tokio::sync::Mutex<Option<(Instant, Arc<Answered>)>>);
+
+/// A status, and as it is sent.
+#[derive(Debug)]
+pub struct Answered {
+    pub reply: StatusReply,
+    pub json: Bytes,
+}
