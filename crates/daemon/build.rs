@@ -1,11 +1,12 @@
-//! Takes the console's build into the binary. It is built before cargo runs (`make`); without it a debug binary serves a
-//! page that says so, and a release build fails.
+//! Takes the console's build into the binary. It is built before cargo runs (`make`); without it a
+//! debug binary serves a page that says so, and a release build fails.
 
 use std::path::{Path, PathBuf};
 use std::{env, fs, io};
 
 fn main() -> io::Result<()> {
-    // Asked for at each run: this script may have been compiled for another checkout, with the same target directory.
+    // Asked for at each run: this script may have been compiled for another checkout, with the same
+    // target directory.
     let told = |name: &str| PathBuf::from(env::var_os(name).expect("cargo sets it"));
     let built = told("CARGO_MANIFEST_DIR").join("../../console/dist");
     let out = told("OUT_DIR").join("console");

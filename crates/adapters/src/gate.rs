@@ -1,8 +1,8 @@
 //! The gate: a TCP proxy that clients dial instead of the server (SAFETY C8).
 //!
-//! It does not move during a failover: it closes the flows to the old primary at once, holds new connections, and
-//! releases them to the new primary, so that a client sees a pause and not an error. It forwards only while it is told
-//! to, to nobody in between, and never sends a byte twice.
+//! It does not move during a failover: it closes the flows to the old primary at once, holds new
+//! connections, and releases them to the new primary, so that a client sees a pause and not an
+//! error. It forwards only while it is told to, to nobody in between, and never sends a byte twice.
 
 use crate::seats::{Bounds, Seat, Seats};
 use karst_core::Epoch;
@@ -62,7 +62,11 @@ impl Gate {
         let (orders, order) = watch::channel(GateOrder::Hold { cut: false });
         let counts = Arc::new(Counts::default());
         let accepting = tokio::spawn(accept(listener, order, counts.clone(), Seats::new(bounds)));
-        Ok(Self { orders, counts, accepting })
+        Ok(Self {
+            orders,
+            counts,
+            accepting,
+        })
     }
 
     pub fn order(&self, order: GateOrder) {
@@ -90,18 +94,29 @@ impl Drop for Gate {
     }
 }
 
-async fn accept(listener: TcpListener, orders: watch::Receiver<GateOrder>, counts: Arc<Counts>, seats: Seats) {
+async fn accept(
+    listener: TcpListener,
+    orders: watch::Receiver<GateOrder>,
+    counts: Arc<Counts>,
+    seats: Seats,
+) {
     loop {
         match listener.accept().await {
             Ok((client, from)) => {
                 // Closed at once: a client that hears nothing would wait in vain.
                 match seats.take(from.ip()) {
-                    Some(seat) => drop(tokio::spawn(serve(client, seat, orders.clone(), counts.clone()))),
+                    Some(seat) => drop(tokio::spawn(serve(
+                        client,
+                        seat,
+                        orders.clone(),
+                        counts.clone(),
+                    ))),
                     None => drop(counts.refused.fetch_add(1, Ordering::Relaxed)),
                 }
             }
             Err(error) => {
-                // Out of descriptors, most likely: those who wait in the backlog are taken when some are free again.
+                // Out of descriptors, most likely: those who wait in the backlog are taken when
+                // some are free again.
                 counts.refused.fetch_add(1, Ordering::Relaxed);
                 tracing::warn!(%error, "gate cannot accept");
                 tokio::time::sleep(RETRY).await;
@@ -111,8 +126,15 @@ async fn accept(listener: TcpListener, orders: watch::Receiver<GateOrder>, count
 }
 
 /// One client, from its connection to its end.
-async fn serve(mut client: TcpStream, _seat: Seat, mut orders: watch::Receiver<GateOrder>, counts: Arc<Counts>) {
-    let Some((epoch, mut server)) = reach(&client, &mut orders, &counts).await else { return };
+async fn serve(
+    mut client: TcpStream,
+    _seat: Seat,
+    mut orders: watch::Receiver<GateOrder>,
+    counts: Arc<Counts>,
+) {
+    let Some((epoch, mut server)) = reach(&client, &mut orders, &counts).await else {
+        return;
+    };
     let _ = client.set_nodelay(true);
     let _ = server.set_nodelay(true);
     let _flow = Counted::new(&counts.flows);
@@ -124,7 +146,9 @@ async fn serve(mut client: TcpStream, _seat: Seat, mut orders: watch::Receiver<G
 
 /// Waits for a primary to forward to, and connects to it. None if the client or the gate is gone.
 async fn reach(
-    client: &TcpStream, orders: &mut watch::Receiver<GateOrder>, counts: &Counts,
+    client: &TcpStream,
+    orders: &mut watch::Receiver<GateOrder>,
+    counts: &Counts,
 ) -> Option<(Epoch, TcpStream)> {
     let _waiting = Counted::new(&counts.waiting);
     loop {
@@ -142,7 +166,8 @@ async fn reach(
             changed = orders.changed() => { changed.ok()?; continue }
         };
         match connected {
-            Ok(server) if matches!(&*orders.borrow(), GateOrder::Forward { epoch: e, .. } if *e == epoch) => {
+            Ok(server) if matches!(&*orders.borrow(), GateOrder::Forward { epoch: e, .. } if *e == epoch) =>
+            {
                 return Some((epoch, server));
             }
             Ok(_) => {}
@@ -151,14 +176,16 @@ async fn reach(
     }
 }
 
-/// Returns when the waiting client has gone away. What it sent so far stays in its socket for the primary.
+/// Returns when the waiting client has gone away. What it sent so far stays in its socket for the
+/// primary.
 async fn gone(client: &TcpStream) {
     loop {
         match client.ready(Interest::READABLE).await {
             Ok(ready) if !ready.is_read_closed() => {}
             _ => return,
         }
-        // It has sent something, which stays readable: what may come behind that is looked for now and then.
+        // It has sent something, which stays readable: what may come behind that is looked for now
+        // and then.
         tokio::time::sleep(LOOK).await;
     }
 }
@@ -206,16 +233,26 @@ mod tests {
         assert_eq!(String::from_utf8_lossy(&buffer), expected);
     }
 
-    const BOUNDS: Bounds = Bounds { all: 4, per_client: 4 };
+    const BOUNDS: Bounds = Bounds {
+        all: 4,
+        per_client: 4,
+    };
 
     fn forward(epoch: u64, to: SocketAddr) -> GateOrder {
-        GateOrder::Forward { epoch: Epoch(epoch), primary: "n".into(), to }
+        GateOrder::Forward {
+            epoch: Epoch(epoch),
+            primary: "n".into(),
+            to,
+        }
     }
 
     #[tokio::test]
     async fn clients_are_held_released_and_cut() {
         let (old, new) = (server("old").await, server("new").await);
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+        let port = std::net::TcpListener::bind("127.0.0.1:0")
+            .unwrap()
+            .local_addr()
+            .unwrap();
         let gate = Gate::open(port, BOUNDS).await.unwrap();
 
         let mut early = TcpStream::connect(port).await.unwrap();
@@ -242,10 +279,14 @@ mod tests {
         hear(&mut held, "still").await;
     }
 
-    /// Whoever hangs up while it is held is let go, whether or not it has said something; and there are only so many places.
+    /// Whoever hangs up while it is held is let go, whether or not it has said something; and there
+    /// are only so many places.
     #[tokio::test]
     async fn who_hangs_up_is_let_go_and_who_is_too_many_is_closed() {
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+        let port = std::net::TcpListener::bind("127.0.0.1:0")
+            .unwrap()
+            .local_addr()
+            .unwrap();
         let gate = Gate::open(port, BOUNDS).await.unwrap();
         let waiting = async |count: u64| {
             while gate.report().waiting != count {

@@ -1,8 +1,9 @@
-//! Hands on the outside world: the driver of real PostgreSQL servers, the gate that clients dial, their floating
-//! address, power devices, and the ending of whole process trees.
+//! Hands on the outside world: the driver of real PostgreSQL servers, the gate that clients dial,
+//! their floating address, power devices, and the ending of whole process trees.
 //!
-//! Nothing is decided here. A driver carries out a [`karst_core::replica::Action`] and says what it sees; a gate carries
-//! out a [`karst_core::gate::GateOrder`]. Which ones, and when, is the core's business.
+//! Nothing is decided here. A driver carries out a [`karst_core::replica::Action`] and says what it
+//! sees; a gate carries out a [`karst_core::gate::GateOrder`]. Which ones, and when, is the core's
+//! business.
 
 pub mod address;
 pub mod gate;

@@ -1,5 +1,6 @@
-//! Bounds on connections, in all and for each client address, so that whoever opens many takes nobody else's place, and the daemon keeps
-//! the descriptors that it needs itself: without one it cannot see what runs (C1).
+//! Bounds on connections, in all and for each client address, so that whoever opens many takes
+//! nobody else's place, and the daemon keeps the descriptors that it needs itself: without one it
+//! cannot see what runs (C1).
 
 use rustix::process::{Resource, getrlimit};
 use std::collections::BTreeMap;
@@ -24,7 +25,10 @@ impl Bounds {
     /// Half of them for one client at most: another can always come.
     fn of(all: usize) -> Self {
         let all = all.clamp(4, MOST);
-        Self { all, per_client: (all / 2).max(2) }
+        Self {
+            all,
+            per_client: (all / 2).max(2),
+        }
     }
 
     /// For one of so many gates; each of its flows takes two descriptors.
@@ -38,7 +42,9 @@ impl Bounds {
 }
 
 fn spare() -> usize {
-    let limit = getrlimit(Resource::Nofile).current.map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
+    let limit = getrlimit(Resource::Nofile)
+        .current
+        .map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
     limit.min(4 * MOST).saturating_sub(OWN)
 }
 
@@ -61,7 +67,10 @@ pub struct Seat(Seats, IpAddr);
 
 impl Seats {
     pub fn new(bounds: Bounds) -> Self {
-        Self { bounds, taken: Arc::default() }
+        Self {
+            bounds,
+            taken: Arc::default(),
+        }
     }
 
     /// A place for a client; none if there is none left for it.
@@ -82,7 +91,10 @@ impl Drop for Seat {
     fn drop(&mut self) {
         let mut taken = self.0.taken.lock().unwrap_or_else(PoisonError::into_inner);
         taken.all = taken.all.saturating_sub(1);
-        let left = taken.by_client.get(&self.1).map_or(0, |own| own.saturating_sub(1));
+        let left = taken
+            .by_client
+            .get(&self.1)
+            .map_or(0, |own| own.saturating_sub(1));
         if left == 0 {
             taken.by_client.remove(&self.1);
         } else {
@@ -101,7 +113,14 @@ mod tests {
         let client = |n: u8| IpAddr::from([192, 0, 2, n]);
         let mut first: Vec<Seat> = (0..9).filter_map(|_| seats.take(client(1))).collect();
         assert_eq!(first.len(), 4);
-        assert!(seats.take(IpAddr::from(std::net::Ipv4Addr::new(192, 0, 2, 1).to_ipv6_mapped())).is_none(), "the same");
+        assert!(
+            seats
+                .take(IpAddr::from(
+                    std::net::Ipv4Addr::new(192, 0, 2, 1).to_ipv6_mapped()
+                ))
+                .is_none(),
+            "the same"
+        );
         let second: Vec<Seat> = (0..9).filter_map(|_| seats.take(client(2))).collect();
         assert_eq!((second.len(), seats.take(client(3)).is_none()), (4, true));
         first.pop();

@@ -1,4 +1,5 @@
-//! The driver against real servers on loopback: what it says of the end of a log, and of who has it.
+//! The driver against real servers on loopback: what it says of the end of a log, and of who has
+//! it.
 
 use karst_adapters::Postgres;
 use karst_adapters::postgres::{Plan, Trouble};
@@ -39,9 +40,17 @@ impl Server {
         let (workload, replica) = ("sailings".into(), &spec.replicas[me]);
         let processes = Processes::new(Path::new(&replica.data), None);
         let runtime = dir.join(format!("{me}.run"));
-        let plan = Plan::from_spec(&workload, spec, me, (&runtime, &dir.join(format!("{me}.tls"))), processes.clone());
+        let plan = Plan::from_spec(
+            &workload,
+            spec,
+            me,
+            (&runtime, &dir.join(format!("{me}.tls"))),
+            processes.clone(),
+        );
         let plan = plan.expect("a whole spec");
-        let socket = PgConnectOptions::new_without_pgpass().socket(plan.socket_dir()).port(replica.address.port());
+        let socket = PgConnectOptions::new_without_pgpass()
+            .socket(plan.socket_dir())
+            .port(replica.address.port());
         Self {
             address: replica.address,
             driver: Postgres::new(plan),
@@ -63,16 +72,25 @@ impl Server {
 
     /// Of the file that the server itself writes (manual, section 73.1).
     fn first_process(&self) -> i32 {
-        let file = std::fs::read_to_string(self.driver.data().join("postmaster.pid")).expect("it runs");
-        file.lines().next().and_then(|l| l.parse().ok()).expect("a process")
+        let file =
+            std::fs::read_to_string(self.driver.data().join("postmaster.pid")).expect("it runs");
+        file.lines()
+            .next()
+            .and_then(|l| l.parse().ok())
+            .expect("a process")
     }
 
     async fn connect(&self) -> PgConnection {
-        PgConnection::connect_with(&self.socket).await.expect("it answers")
+        PgConnection::connect_with(&self.socket)
+            .await
+            .expect("it answers")
     }
 
     async fn sql(&self, statement: &'static str) {
-        sqlx::raw_sql(statement).execute(&mut self.connect().await).await.expect(statement);
+        sqlx::raw_sql(statement)
+            .execute(&mut self.connect().await)
+            .await
+            .expect(statement);
     }
 
     async fn streams(&self) {
@@ -85,15 +103,28 @@ impl Server {
 
 fn pair(dir: &Path) -> [Server; 2] {
     // The servers run as another user than root.
-    std::fs::set_permissions(dir, std::fs::Permissions::from_mode(0o755)).expect("the directory is ours");
+    std::fs::set_permissions(dir, std::fs::Permissions::from_mode(0o755))
+        .expect("the directory is ours");
     let secret = dir.join("secret");
     std::fs::write(&secret, SECRET).expect("a secret");
     let nodes = ["doline", "polje"].map(NodeId::from);
-    let free = || TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("a free port");
+    let free = || {
+        TcpListener::bind("127.0.0.1:0")
+            .and_then(|l| l.local_addr())
+            .expect("a free port")
+    };
     let replica = |(rank, node): (usize, &NodeId)| {
         let address: SocketAddr = free();
         let data = dir.join(node.as_str()).display().to_string();
-        (node.clone(), ReplicaSpec { rank: rank as u32, address, data, log: None })
+        (
+            node.clone(),
+            ReplicaSpec {
+                rank: rank as u32,
+                address,
+                data,
+                log: None,
+            },
+        )
     };
     let spec = WorkloadSpec {
         driver: "postgres".into(),
@@ -116,7 +147,8 @@ fn pair(dir: &Path) -> [Server; 2] {
 /// A CA, and a certificate of each server.
 fn certify(dir: &Path, nodes: &[NodeId]) {
     let mut ca = CertificateParams::default();
-    ca.distinguished_name.push(DnType::CommonName, "the test's CA");
+    ca.distinguished_name
+        .push(DnType::CommonName, "the test's CA");
     ca.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
     let key = KeyPair::generate().expect("a key");
     let pem = ca.self_signed(&key).expect("a CA").pem();
@@ -126,45 +158,89 @@ fn certify(dir: &Path, nodes: &[NodeId]) {
         std::fs::create_dir(&tls).expect("a directory");
         let key = KeyPair::generate().expect("a key");
         let mut params = CertificateParams::new(vec![node.to_string()]).expect("a name");
-        params.distinguished_name.push(DnType::CommonName, node.as_str());
+        params
+            .distinguished_name
+            .push(DnType::CommonName, node.as_str());
         let files = [
             ("ca.pem", pem.clone()),
-            ("server.pem", params.signed_by(&key, &issuer).expect("a certificate").pem()),
+            (
+                "server.pem",
+                params
+                    .signed_by(&key, &issuer)
+                    .expect("a certificate")
+                    .pem(),
+            ),
             ("server.key", key.serialize_pem()),
         ];
-        files.iter().for_each(|(name, text)| std::fs::write(tls.join(name), text).expect("a file"));
+        files
+            .iter()
+            .for_each(|(name, text)| std::fs::write(tls.join(name), text).expect("a file"));
     }
 }
 
 fn sync(epoch: u64, number: u64, standby: &str) -> Action {
-    Action::SetSync { epoch: Epoch(epoch), number, standbys: vec![standby.into()], unprotected: false }
+    Action::SetSync {
+        epoch: Epoch(epoch),
+        number,
+        standbys: vec![standby.into()],
+        unprotected: false,
+    }
 }
 
-/// D6, D9, D12: a clean stop says where the log ends, whoever has that needs no reload to be settled, and the server that stopped
-/// follows the next one as it is. A log that was received and not replayed yet is not settled; the beginning of a record never is
-/// replayed.
+/// D6, D9, D12: a clean stop says where the log ends, whoever has that needs no reload to be
+/// settled, and the server that stopped follows the next one as it is. A log that was received and
+/// not replayed yet is not settled; the beginning of a record never is replayed.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_end_of_a_log_is_known_and_who_has_it() {
     let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
     let [doline, polje] = pair(dir.path());
     doline.act(Action::Create).await.expect("first data");
-    polje.act(Action::Clone { from: "doline".into() }).await.expect("a copy");
-    polje.act(Action::StartStandby { upstream: "doline".into() }).await.expect("a standby");
+    polje
+        .act(Action::Clone {
+            from: "doline".into(),
+        })
+        .await
+        .expect("a copy");
+    polje
+        .act(Action::StartStandby {
+            upstream: "doline".into(),
+        })
+        .await
+        .expect("a standby");
     doline.act(sync(1, 1, "polje")).await.expect("a sync set");
-    doline.sql("create table sailing (quay text); insert into sailing values ('northquay')").await;
+    doline
+        .sql("create table sailing (quay text); insert into sailing values ('northquay')")
+        .await;
 
-    let stopped = doline.act(Action::StopClean { limit: LIMIT }).await.expect("a clean stop");
-    let Done::Stopped { clean_at: Some(end) } = stopped else { panic!("{stopped:?}") };
+    let stopped = doline
+        .act(Action::StopClean { limit: LIMIT })
+        .await
+        .expect("a clean stop");
+    let Done::Stopped {
+        clean_at: Some(end),
+    } = stopped
+    else {
+        panic!("{stopped:?}")
+    };
     let (timeline, has) = polje.settle(Some(end)).await;
     assert!((timeline, has >= end) == (1, true), "it has {has} of {end}");
-    assert_eq!(polje.settle(Some(Lsn(u64::MAX))).await, (1, has), "who lacks something settles as anybody else");
+    assert_eq!(
+        polje.settle(Some(Lsn(u64::MAX))).await,
+        (1, has),
+        "who lacks something settles as anybody else"
+    );
 
     let promoted = polje.act(Action::Promote).await.expect("a promotion");
     assert!(
         matches!(promoted, Done::Promoted(Promotion { timeline: 2, began, at }) if began >= end && at >= began),
         "{promoted:?}"
     );
-    doline.act(Action::StartStandby { upstream: "polje".into() }).await.expect("it follows as it is");
+    doline
+        .act(Action::StartStandby {
+            upstream: "polje".into(),
+        })
+        .await
+        .expect("it follows as it is");
     polje.act(sync(2, 1, "doline")).await.expect("a sync set");
     let late = polje.act(sync(1, 9, "doline")).await.expect_err("older");
     assert!(late.to_string().contains("is older than"), "{late}");
@@ -172,16 +248,28 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
     doline.streams().await;
     doline.sql("select pg_wal_replay_pause()").await;
     let mut client = polje.connect().await;
-    let insert = "insert into sailing values ('southquay') returning pg_current_wal_insert_lsn()::text";
-    let written: String = sqlx::query_scalar(insert).fetch_one(&mut client).await.expect("a write");
+    let insert =
+        "insert into sailing values ('southquay') returning pg_current_wal_insert_lsn()::text";
+    let written: String = sqlx::query_scalar(insert)
+        .fetch_one(&mut client)
+        .await
+        .expect("a write");
     let written = Lsn::parse(&written).expect("a position");
-    // The server writes its log by the page: what nobody waits for is sent up to the middle of a record.
+    // The server writes its log by the page: what nobody waits for is sent up to the middle of a
+    // record.
     let more = "begin; insert into sailing select md5(n::text) from generate_series(1, 500) n";
-    sqlx::raw_sql(more).execute(&mut client).await.expect("a write that is not committed");
+    sqlx::raw_sql(more)
+        .execute(&mut client)
+        .await
+        .expect("a write that is not committed");
     let received = || async { doline.driver.observe().await.received.unwrap_or_default() };
     let (sent, begun) = (written.0.next_multiple_of(PAGE), Instant::now());
     while received().await.0 < sent || !received().await.0.is_multiple_of(PAGE) {
-        assert!(begun.elapsed() < LIMIT, "{written} was written, {} received", received().await);
+        assert!(
+            begun.elapsed() < LIMIT,
+            "{written} was written, {} received",
+            received().await
+        );
     }
     polje.act(Action::StopNow).await.expect("its end");
     for enough in [None, Some(written)] {
@@ -190,32 +278,62 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
     }
     doline.sql("select pg_wal_replay_resume()").await;
     let (timeline, has) = doline.settle(None).await;
-    assert!((timeline, has >= written) == (2, true), "it has {has} of {written}");
-    assert!(has < received().await, "the last record was whole, which shows nothing");
+    assert!(
+        (timeline, has >= written) == (2, true),
+        "it has {has} of {written}"
+    );
+    assert!(
+        has < received().await,
+        "the last record was whole, which shows nothing"
+    );
 }
 
-/// F11: what outranks Karst's own setting is put right and said, and settings that a promise rests on are named. F7: a server
-/// whose first process takes no new connection serves nobody, though whoever is connected is answered.
+/// F11: what outranks Karst's own setting is put right and said, and settings that a promise rests
+/// on are named. F7: a server whose first process takes no new connection serves nobody, though
+/// whoever is connected is answered.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn settings_are_verified_and_a_new_connection_is_tried() {
     let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
     let [doline, polje] = pair(dir.path());
     doline.act(Action::Create).await.expect("first data");
-    polje.act(Action::Clone { from: "doline".into() }).await.expect("a copy");
-    polje.act(Action::StartStandby { upstream: "doline".into() }).await.expect("a standby");
+    polje
+        .act(Action::Clone {
+            from: "doline".into(),
+        })
+        .await
+        .expect("a copy");
+    polje
+        .act(Action::StartStandby {
+            upstream: "doline".into(),
+        })
+        .await
+        .expect("a standby");
     doline.act(sync(1, 1, "polje")).await.expect("a sync set");
     let begun = Instant::now();
-    let until = |what: &'static str, begun: Instant| assert!(begun.elapsed() < LIMIT, "never: {what}");
-    doline.sql("alter system set synchronous_standby_names = ''").await;
-    doline.sql("alter role postgres set synchronous_commit = local").await;
+    let until =
+        |what: &'static str, begun: Instant| assert!(begun.elapsed() < LIMIT, "never: {what}");
+    doline
+        .sql("alter system set synchronous_standby_names = ''")
+        .await;
+    doline
+        .sql("alter role postgres set synchronous_commit = local")
+        .await;
     doline.sql("select pg_reload_conf()").await;
     let mut seen = doline.driver.observe().await;
     while !seen.is_unprotected() {
         until("it is seen", begun);
         seen = doline.driver.observe().await;
     }
-    let named = |name: &str| seen.overruled.iter().any(|s| s.name == name && s.value != "on");
-    assert!(named("synchronous_standby_names") && named("synchronous_commit"), "{:?}", seen.overruled);
+    let named = |name: &str| {
+        seen.overruled
+            .iter()
+            .any(|s| s.name == name && s.value != "on")
+    };
+    assert!(
+        named("synchronous_standby_names") && named("synchronous_commit"),
+        "{:?}",
+        seen.overruled
+    );
     while doline.driver.observe().await.is_unprotected() {
         until("it is put right", begun);
     }
@@ -234,7 +352,10 @@ async fn settings_are_verified_and_a_new_connection_is_tried() {
     let [foreign, _] = pair(other.path());
     std::fs::create_dir(foreign.driver.data()).expect("a directory");
     std::fs::write(foreign.driver.data().join("letters.txt"), "dear").expect("a file");
-    assert!(matches!(foreign.driver.observe().await.data, Data::Foreign(_)));
+    assert!(matches!(
+        foreign.driver.observe().await.data,
+        Data::Foreign(_)
+    ));
 }
 
 fn stop(pid: i32, signal: rustix::process::Signal) {
@@ -242,8 +363,8 @@ fn stop(pid: i32, signal: rustix::process::Signal) {
     rustix::process::kill_process(pid, signal).expect("it is ours");
 }
 
-/// Whoever answers in the place of a primary, without the certificate of one, learns nothing: neither the password nor that there is one,
-/// and whoever asked says what is wrong.
+/// Whoever answers in the place of a primary, without the certificate of one, learns nothing:
+/// neither the password nor that there is one, and whoever asked says what is wrong.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_server_that_is_none_learns_no_password() {
     let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
@@ -256,8 +377,13 @@ async fn a_server_that_is_none_learns_no_password() {
             let mut said = vec![0; 4096];
             let count = stream.read(&mut said).unwrap_or(0);
             said.truncate(count);
-            // No TLS here: would it go on without? Then it is asked for its password in the clear (manual, section 55.7).
-            let answer: &[u8] = if number % 2 == 0 { b"N" } else { b"R\0\0\0\x08\0\0\0\x03" };
+            // No TLS here: would it go on without? Then it is asked for its password in the clear
+            // (manual, section 55.7).
+            let answer: &[u8] = if number % 2 == 0 {
+                b"N"
+            } else {
+                b"R\0\0\0\x08\0\0\0\x03"
+            };
             let _ = stream.write_all(answer);
             let mut rest = vec![0; 4096];
             let count = stream.read(&mut rest).unwrap_or(0);
@@ -267,7 +393,11 @@ async fn a_server_that_is_none_learns_no_password() {
     });
     let node = NodeId::from("polje");
     for _ in 0..2 {
-        let trouble = doline.act(Action::Clone { from: node.clone() }).await.expect_err("it is no server").to_string();
+        let trouble = doline
+            .act(Action::Clone { from: node.clone() })
+            .await
+            .expect_err("it is no server")
+            .to_string();
         assert!(trouble.contains("SSL"), "{trouble}");
         assert!(!trouble.contains(SECRET), "{trouble}");
     }

@@ -1,7 +1,8 @@
 //! The typed HTTP client: tries several servers in turn, and says which one said what.
 
 use crate::types::{
-    ChangedReply, HistoryReply, ModeBody, MoveBody, PowerBody, Problem, SelfReply, SpecReply, StartedReply, StatusReply,
+    ChangedReply, HistoryReply, ModeBody, MoveBody, PowerBody, Problem, SelfReply, SpecReply,
+    StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -37,36 +38,54 @@ pub struct Client {
 }
 
 impl Client {
-    /// `servers` are addresses such as `10.0.0.11:4780`, spoken to by HTTPS; `http://` is for this host alone. `ca` is a PEM file's text
-    /// to trust, in the place of the public CAs.
+    /// `servers` are addresses such as `10.0.0.11:4780`, spoken to by HTTPS; `http://` is for this
+    /// host alone. `ca` is a PEM file's text to trust, in the place of the public CAs.
     ///
     /// # Errors
     /// If there is no server, or the CA cannot be read.
     pub fn new(servers: &[String], token: &str, ca: Option<&str>) -> Result<Self, ClientError> {
         if servers.is_empty() {
-            return Err(ClientError::Setup("no server given: use --server or KARST_SERVERS".into()));
+            return Err(ClientError::Setup(
+                "no server given: use --server or KARST_SERVERS".into(),
+            ));
         }
-        let http = reqwest::Client::builder().connect_timeout(Duration::from_millis(1500)).no_proxy();
+        let http = reqwest::Client::builder()
+            .connect_timeout(Duration::from_millis(1500))
+            .no_proxy();
         // A token goes where it was sent, and not where an answer points to.
         let mut http = http.redirect(reqwest::redirect::Policy::none());
         if let Some(pem) = ca {
             let ca = reqwest::Certificate::from_pem(pem.as_bytes());
             http = http.tls_built_in_root_certs(false);
-            http = http.add_root_certificate(ca.map_err(|e| ClientError::Setup(format!("the CA: {e}")))?);
+            http = http
+                .add_root_certificate(ca.map_err(|e| ClientError::Setup(format!("the CA: {e}")))?);
         }
-        let http = http.build().map_err(|e| ClientError::Setup(e.to_string()))?;
+        let http = http
+            .build()
+            .map_err(|e| ClientError::Setup(e.to_string()))?;
         let servers = servers.iter().map(|s| base(s)).collect::<Result<_, _>>()?;
-        Ok(Self { servers, token: token.into(), http })
+        Ok(Self {
+            servers,
+            token: token.into(),
+            http,
+        })
     }
 
     async fn send<B: Serialize + Sync>(
-        &self, method: Method, path: &str, body: Option<&B>,
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&B>,
     ) -> Result<(String, Response), ClientError> {
         let mut silent = Vec::new();
         for server in &self.servers {
-            let mut request = self.http.request(method.clone(), format!("{server}{path}")).bearer_auth(&self.token);
+            let mut request = self
+                .http
+                .request(method.clone(), format!("{server}{path}"))
+                .bearer_auth(&self.token);
             if !path.contains("/live") {
-                // A daemon that stands still accepts connections and never answers: do not wait for it for long.
+                // A daemon that stands still accepts connections and never answers: do not wait for
+                // it for long.
                 let patience = if method == Method::GET { 1_500 } else { 10_000 };
                 request = request.timeout(Duration::from_millis(patience));
             }
@@ -89,38 +108,55 @@ impl Client {
                 return Ok((server.clone(), response));
             }
             let status = response.status();
-            let problem = response.json::<Problem>().await.unwrap_or_else(|_| Problem {
-                kind: "about:blank".into(),
-                title: status.to_string(),
-                status: status.as_u16(),
-                detail: format!("{status} without a reason"),
-            });
-            // A node without a coordinator in sight may be the one that is cut off: another may know better.
+            let problem = response
+                .json::<Problem>()
+                .await
+                .unwrap_or_else(|_| Problem {
+                    kind: "about:blank".into(),
+                    title: status.to_string(),
+                    status: status.as_u16(),
+                    detail: format!("{status} without a reason"),
+                });
+            // A node without a coordinator in sight may be the one that is cut off: another may
+            // know better.
             if status == reqwest::StatusCode::SERVICE_UNAVAILABLE {
                 silent.push(format!("{server}: {}", problem.detail));
                 continue;
             }
-            return Err(ClientError::Refused { server: server.clone(), problem });
+            return Err(ClientError::Refused {
+                server: server.clone(),
+                problem,
+            });
         }
         Err(ClientError::Unreachable(silent))
     }
 
     async fn call<B: Serialize + Sync, T: DeserializeOwned>(
-        &self, method: Method, path: &str, body: Option<&B>,
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&B>,
     ) -> Result<T, ClientError> {
         let (server, response) = self.send(method, path, body).await?;
-        response.json().await.map_err(|e| ClientError::Strange { server, why: e.to_string() })
+        response.json().await.map_err(|e| ClientError::Strange {
+            server,
+            why: e.to_string(),
+        })
     }
 
     async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
         self.call::<(), T>(Method::GET, path, None).await
     }
 
-    /// The cluster as the coordinator sees it; where none answers, as the first node that answers at all sees it.
+    /// The cluster as the coordinator sees it; where none answers, as the first node that answers
+    /// at all sees it.
     pub async fn status(&self) -> Result<StatusReply, ClientError> {
         // All at once: one that stands still must not hold up the answer of the others.
         let ask = |server: &String| {
-            let one = Self { servers: vec![server.clone()], ..self.clone() };
+            let one = Self {
+                servers: vec![server.clone()],
+                ..self.clone()
+            };
             async move { one.get::<StatusReply>("/api/v1/status").await }
         };
         let mut answers: FuturesUnordered<_> = self.servers.iter().map(ask).collect();
@@ -151,56 +187,118 @@ impl Client {
     }
 
     /// What a `switchover` or `failover` would do.
-    pub async fn plan(&self, workload: &str, what: &str, body: &MoveBody) -> Result<Plan, ClientError> {
-        let body = MoveBody { plan_only: true, ..body.clone() };
-        self.call(Method::POST, &format!("/api/v1/workloads/{workload}/{what}"), Some(&body)).await
+    pub async fn plan(
+        &self,
+        workload: &str,
+        what: &str,
+        body: &MoveBody,
+    ) -> Result<Plan, ClientError> {
+        let body = MoveBody {
+            plan_only: true,
+            ..body.clone()
+        };
+        self.call(
+            Method::POST,
+            &format!("/api/v1/workloads/{workload}/{what}"),
+            Some(&body),
+        )
+        .await
     }
 
     /// Begins it.
-    pub async fn begin(&self, workload: &str, what: &str, body: &MoveBody) -> Result<StartedReply, ClientError> {
-        let body = MoveBody { plan_only: false, ..body.clone() };
-        self.call(Method::POST, &format!("/api/v1/workloads/{workload}/{what}"), Some(&body)).await
+    pub async fn begin(
+        &self,
+        workload: &str,
+        what: &str,
+        body: &MoveBody,
+    ) -> Result<StartedReply, ClientError> {
+        let body = MoveBody {
+            plan_only: false,
+            ..body.clone()
+        };
+        self.call(
+            Method::POST,
+            &format!("/api/v1/workloads/{workload}/{what}"),
+            Some(&body),
+        )
+        .await
     }
 
     /// Whether the cluster moves this workload by itself.
     pub async fn set_mode(&self, workload: &str, mode: Mode) -> Result<ChangedReply, ClientError> {
-        self.call(Method::PUT, &format!("/api/v1/workloads/{workload}/mode"), Some(&ModeBody { mode })).await
+        self.call(
+            Method::PUT,
+            &format!("/api/v1/workloads/{workload}/mode"),
+            Some(&ModeBody { mode }),
+        )
+        .await
     }
 
     /// Lets an operation go on that waits for approval.
     pub async fn approve(&self, operation: OperationId) -> Result<ChangedReply, ClientError> {
-        self.call::<(), _>(Method::POST, &format!("/api/v1/operations/{}/approve", operation.0), None).await
+        self.call::<(), _>(
+            Method::POST,
+            &format!("/api/v1/operations/{}/approve", operation.0),
+            None,
+        )
+        .await
     }
 
     /// What would become of a host.
     pub async fn power_plan(&self, node: &str, what: PowerWish) -> Result<NodePlan, ClientError> {
-        let body = PowerBody { what, plan_only: true };
-        self.call(Method::POST, &format!("/api/v1/nodes/{node}/power"), Some(&body)).await
+        let body = PowerBody {
+            what,
+            plan_only: true,
+        };
+        self.call(
+            Method::POST,
+            &format!("/api/v1/nodes/{node}/power"),
+            Some(&body),
+        )
+        .await
     }
 
     pub async fn power(&self, node: &str, what: PowerWish) -> Result<ChangedReply, ClientError> {
-        let body = PowerBody { what, plan_only: false };
-        self.call(Method::POST, &format!("/api/v1/nodes/{node}/power"), Some(&body)).await
+        let body = PowerBody {
+            what,
+            plan_only: false,
+        };
+        self.call(
+            Method::POST,
+            &format!("/api/v1/nodes/{node}/power"),
+            Some(&body),
+        )
+        .await
     }
 
     /// `what` is `fence`, `readmit` or `enrol`.
     pub async fn node(&self, node: &str, what: &str) -> Result<ChangedReply, ClientError> {
-        self.call::<(), _>(Method::POST, &format!("/api/v1/nodes/{node}/{what}"), None).await
+        self.call::<(), _>(Method::POST, &format!("/api/v1/nodes/{node}/{what}"), None)
+            .await
     }
 
     /// Every change of the status, as it happens, until `seen` says that it has seen enough.
-    pub async fn watch(&self, mut seen: impl FnMut(StatusReply) -> bool) -> Result<(), ClientError> {
+    pub async fn watch(
+        &self,
+        mut seen: impl FnMut(StatusReply) -> bool,
+    ) -> Result<(), ClientError> {
         let (server, response) = self.send::<()>(Method::GET, "/api/v1/live", None).await?;
         let mut stream = response.bytes_stream();
         let mut text = Vec::new();
         while let Some(chunk) = stream.next().await {
-            let strange = |e: String| ClientError::Strange { server: server.clone(), why: e };
+            let strange = |e: String| ClientError::Strange {
+                server: server.clone(),
+                why: e,
+            };
             text.extend_from_slice(&chunk.map_err(|e| strange(e.to_string()))?);
             // Server-sent events (WHATWG HTML, section 9.2): blocks that end in an empty line.
             while let Some(end) = text.windows(2).position(|w| w == b"\n\n") {
                 let block: Vec<u8> = text.drain(..end + 2).collect();
                 let block = String::from_utf8_lossy(&block);
-                let data: String = block.lines().filter_map(|l| l.strip_prefix("data: ")).collect();
+                let data: String = block
+                    .lines()
+                    .filter_map(|l| l.strip_prefix("data: "))
+                    .collect();
                 if !data.is_empty() {
                     let reply = serde_json::from_str(&data).map_err(|e| strange(e.to_string()))?;
                     if seen(reply) {
@@ -209,14 +307,20 @@ impl Client {
                 }
             }
         }
-        Err(ClientError::Unreachable(vec![format!("{server} closed the stream")]))
+        Err(ClientError::Unreachable(vec![format!(
+            "{server} closed the stream"
+        )]))
     }
 }
 
 /// Where requests go that carry a token: by TLS, or no further than this host.
 fn base(server: &str) -> Result<String, ClientError> {
     let server = server.trim_end_matches('/');
-    let text = if server.contains("://") { server.to_string() } else { format!("https://{server}") };
+    let text = if server.contains("://") {
+        server.to_string()
+    } else {
+        format!("https://{server}")
+    };
     match may_carry_secrets(&text) {
         Ok(()) => Ok(text),
         Err(why) => Err(ClientError::Setup(format!("server {why}"))),
@@ -230,5 +334,9 @@ fn innermost(error: &dyn std::error::Error) -> String {
         cause = deeper;
     }
     let text = cause.to_string();
-    if text.contains("UnknownIssuer") { format!("{text}; name the cluster's CA with --ca") } else { text }
+    if text.contains("UnknownIssuer") {
+        format!("{text}; name the cluster's CA with --ca")
+    } else {
+        text
+    }
 }

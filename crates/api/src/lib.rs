@@ -1,5 +1,5 @@
-//! What the service, its clients and the console share: the spec file's format, the HTTP interface's types, and a typed
-//! client.
+//! What the service, its clients and the console share: the spec file's format, the HTTP
+//! interface's types, and a typed client.
 //!
 //! The types of the cluster itself come from [`karst_core`] and are re-exported as [`core`].
 

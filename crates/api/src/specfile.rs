@@ -33,8 +33,8 @@
 //! ```
 
 use karst_core::spec::{
-    AddressSpec, After, Alone, Clock, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
-    Severity, Spec, Timings, WorkloadSpec, check, nearest,
+    AddressSpec, After, Alone, Clock, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec,
+    Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check, nearest,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -61,8 +61,16 @@ impl fmt::Display for Located {
             Severity::Warning => "warning",
         };
         let path = self.finding.path.join(".");
-        let at = if path.is_empty() { String::new() } else { format!(" in `{path}`") };
-        write!(f, "{}:{}: {word}{at}: {}; {}", self.line, self.column, self.finding.what, self.finding.remedy)
+        let at = if path.is_empty() {
+            String::new()
+        } else {
+            format!(" in `{path}`")
+        };
+        write!(
+            f,
+            "{}:{}: {word}{at}: {}; {}",
+            self.line, self.column, self.finding.what, self.finding.remedy
+        )
     }
 }
 
@@ -75,7 +83,9 @@ pub struct Read {
 
 impl Read {
     pub fn errors(&self) -> impl Iterator<Item = &Located> {
-        self.findings.iter().filter(|f| f.finding.severity == Severity::Error)
+        self.findings
+            .iter()
+            .filter(|f| f.finding.severity == Severity::Error)
     }
 }
 
@@ -92,10 +102,20 @@ pub fn read(text: &str) -> Read {
                 what,
                 remedy: "mend the syntax at this place".into(),
             };
-            return Read { spec: None, findings: vec![Located { line, column, finding }] };
+            return Read {
+                spec: None,
+                findings: vec![Located {
+                    line,
+                    column,
+                    finding,
+                }],
+            };
         }
     };
-    let mut reader = Reader { spans: BTreeMap::new(), findings: Vec::new() };
+    let mut reader = Reader {
+        spans: BTreeMap::new(),
+        findings: Vec::new(),
+    };
     let spec = reader.spec(document.as_table());
     let mut findings = std::mem::take(&mut reader.findings);
     let parsed = findings.is_empty();
@@ -106,17 +126,30 @@ pub fn read(text: &str) -> Read {
         .into_iter()
         .map(|finding| {
             let (line, column) = place(text, reader.span_of(&finding.path));
-            Located { line, column, finding }
+            Located {
+                line,
+                column,
+                finding,
+            }
         })
         .collect();
-    let sound = parsed && findings.iter().all(|f| f.finding.severity != Severity::Error);
-    Read { spec: sound.then_some(spec), findings }
+    let sound = parsed
+        && findings
+            .iter()
+            .all(|f| f.finding.severity != Severity::Error);
+    Read {
+        spec: sound.then_some(spec),
+        findings,
+    }
 }
 
 fn place(text: &str, offset: usize) -> (usize, usize) {
     let before = text.get(..offset.min(text.len())).unwrap_or(text);
     let line_start = before.rfind('\n').map_or(0, |i| i + 1);
-    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+    (
+        before.matches('\n').count() + 1,
+        before[line_start..].chars().count() + 1,
+    )
 }
 
 struct Reader {
@@ -133,12 +166,20 @@ struct Level<'a> {
 
 impl Reader {
     fn error(&mut self, path: KeyPath, what: impl Into<String>, remedy: impl Into<String>) {
-        self.findings.push(Finding { severity: Severity::Error, path, what: what.into(), remedy: remedy.into() });
+        self.findings.push(Finding {
+            severity: Severity::Error,
+            path,
+            what: what.into(),
+            remedy: remedy.into(),
+        });
     }
 
     /// The place of a key, or of the nearest table around it.
     fn span_of(&self, path: &KeyPath) -> usize {
-        (0..=path.len()).rev().find_map(|n| self.spans.get(&path[..n]).copied()).unwrap_or(0)
+        (0..=path.len())
+            .rev()
+            .find_map(|n| self.spans.get(&path[..n]).copied())
+            .unwrap_or(0)
     }
 
     fn level<'a>(&mut self, table: &'a dyn TableLike, path: KeyPath) -> Level<'a> {
@@ -149,14 +190,22 @@ impl Reader {
                 self.spans.insert(joined(&path, key), at);
             }
         }
-        Level { table: Some(table), path, known: Vec::new() }
+        Level {
+            table: Some(table),
+            path,
+            known: Vec::new(),
+        }
     }
 
     /// The table at `key`, or an empty one.
     fn table<'a>(&mut self, level: &mut Level<'a>, key: &'static str) -> Level<'a> {
         let path = joined(&level.path, key);
         match level.get(key) {
-            None => Level { table: None, path, known: Vec::new() },
+            None => Level {
+                table: None,
+                path,
+                known: Vec::new(),
+            },
             Some(item) => self.as_table(item, path),
         }
     }
@@ -166,34 +215,62 @@ impl Reader {
             return self.level(table, path);
         }
         let name = path.join(".");
-        self.error(path.clone(), "not a table", format!("write it as [{name}] with keys below"));
-        Level { table: None, path, known: Vec::new() }
+        self.error(
+            path.clone(),
+            "not a table",
+            format!("write it as [{name}] with keys below"),
+        );
+        Level {
+            table: None,
+            path,
+            known: Vec::new(),
+        }
     }
 
     /// The tables below `key`, by name.
     fn tables<'a>(&mut self, level: &mut Level<'a>, key: &'static str) -> Vec<(String, Level<'a>)> {
         let outer = self.table(level, key);
-        let Some(table) = outer.table else { return Vec::new() };
-        table.iter().map(|(name, item)| (name.to_string(), self.as_table(item, joined(&outer.path, name)))).collect()
+        let Some(table) = outer.table else {
+            return Vec::new();
+        };
+        table
+            .iter()
+            .map(|(name, item)| {
+                (
+                    name.to_string(),
+                    self.as_table(item, joined(&outer.path, name)),
+                )
+            })
+            .collect()
     }
 
     fn text(&mut self, level: &mut Level, key: &'static str) -> Option<String> {
         let item = level.get(key)?;
         if item.as_str().is_none() {
-            self.error(joined(&level.path, key), "not a text", "write it in double quotes");
+            self.error(
+                joined(&level.path, key),
+                "not a text",
+                "write it in double quotes",
+            );
         }
         item.as_str().map(String::from)
     }
 
     fn need<T: Default>(&mut self, level: &Level, key: &'static str, value: Option<T>) -> T {
         if level.table.is_some_and(|t| t.get(key).is_none()) {
-            self.error(level.path.clone(), format!("`{key}` is missing"), format!("add `{key} = ...`"));
+            self.error(
+                level.path.clone(),
+                format!("`{key}` is missing"),
+                format!("add `{key} = ...`"),
+            );
         }
         value.unwrap_or_default()
     }
 
     fn number(&mut self, level: &mut Level, key: &'static str, default: u32) -> u32 {
-        let Some(item) = level.get(key) else { return default };
+        let Some(item) = level.get(key) else {
+            return default;
+        };
         let number = item.as_integer().and_then(|n| u32::try_from(n).ok());
         if number.is_none() {
             self.error(
@@ -206,22 +283,43 @@ impl Reader {
     }
 
     fn flag(&mut self, level: &mut Level, key: &'static str) -> bool {
-        let Some(item) = level.get(key) else { return false };
+        let Some(item) = level.get(key) else {
+            return false;
+        };
         if item.as_bool().is_none() {
-            self.error(joined(&level.path, key), "neither `true` nor `false`", "the default is false");
+            self.error(
+                joined(&level.path, key),
+                "neither `true` nor `false`",
+                "the default is false",
+            );
         }
         item.as_bool().unwrap_or(false)
     }
 
     /// One of a few words.
-    fn choice<T: Copy>(&mut self, level: &mut Level, key: &'static str, choices: &[(&'static str, T)]) -> Option<T> {
+    fn choice<T: Copy>(
+        &mut self,
+        level: &mut Level,
+        key: &'static str,
+        choices: &[(&'static str, T)],
+    ) -> Option<T> {
         let given = self.text(level, key)?;
-        let found = choices.iter().find(|(word, _)| *word == given).map(|(_, value)| *value);
+        let found = choices
+            .iter()
+            .find(|(word, _)| *word == given)
+            .map(|(_, value)| *value);
         if found.is_none() {
             let words: Vec<String> = choices.iter().map(|(w, _)| format!("`{w}`")).collect();
             let near = nearest(&given, choices.iter().map(|(w, _)| *w));
-            let remedy = near.map_or_else(|| format!("use {}", words.join(" or ")), |n| format!("did you mean `{n}`?"));
-            self.error(joined(&level.path, key), format!("`{given}` is not known here"), remedy);
+            let remedy = near.map_or_else(
+                || format!("use {}", words.join(" or ")),
+                |n| format!("did you mean `{n}`?"),
+            );
+            self.error(
+                joined(&level.path, key),
+                format!("`{given}` is not known here"),
+                remedy,
+            );
         }
         found
     }
@@ -229,8 +327,15 @@ impl Reader {
     fn address(&mut self, path: KeyPath, text: Option<&str>) -> Option<SocketAddr> {
         let parsed = text?.parse().ok();
         if parsed.is_none() {
-            let what = format!("`{}` is not an address with a port", text.unwrap_or_default());
-            self.error(path, what, "write it as \"10.20.0.11:4700\" or \"[fd00::11]:4700\"");
+            let what = format!(
+                "`{}` is not an address with a port",
+                text.unwrap_or_default()
+            );
+            self.error(
+                path,
+                what,
+                "write it as \"10.20.0.11:4700\" or \"[fd00::11]:4700\"",
+            );
         }
         parsed
     }
@@ -241,14 +346,24 @@ impl Reader {
     }
 
     fn duration(&mut self, level: &mut Level, key: &'static str, value: &mut Duration) {
-        let Some(text) = self.text(level, key) else { return };
+        let Some(text) = self.text(level, key) else {
+            return;
+        };
         let bounds = Duration::from_millis(10)..=Duration::from_secs(3600);
         match humantime::parse_duration(&text) {
             Ok(d) if bounds.contains(&d) => *value = d,
-            Ok(_) => self.error(joined(&level.path, key), format!("{text} is out of bounds"), "use 10ms to 1h"),
+            Ok(_) => self.error(
+                joined(&level.path, key),
+                format!("{text} is out of bounds"),
+                "use 10ms to 1h",
+            ),
             Err(_) => {
                 let what = format!("`{text}` is not a duration");
-                self.error(joined(&level.path, key), what, "write a number and a unit, \"400ms\" or \"2s\"");
+                self.error(
+                    joined(&level.path, key),
+                    what,
+                    "write a number and a unit, \"400ms\" or \"2s\"",
+                );
             }
         }
     }
@@ -258,8 +373,15 @@ impl Reader {
         for (key, _) in table.iter().filter(|(key, _)| !level.known.contains(key)) {
             let near = nearest(key, level.known.iter().copied());
             let known = level.known.join("`, `");
-            let remedy = near.map_or_else(|| format!("known here: `{known}`"), |n| format!("did you mean `{n}`?"));
-            self.error(joined(&level.path, key), format!("unknown key `{key}`"), remedy);
+            let remedy = near.map_or_else(
+                || format!("known here: `{known}`"),
+                |n| format!("did you mean `{n}`?"),
+            );
+            self.error(
+                joined(&level.path, key),
+                format!("unknown key `{key}`"),
+                remedy,
+            );
         }
     }
 
@@ -268,23 +390,42 @@ impl Reader {
         let cluster = self.text(&mut top, "cluster");
         let cluster = self.need(&top, "cluster", cluster);
         let timings = self.timings(&mut top);
-        let zones = self.tables(&mut top, "zone").into_iter().map(|(name, level)| {
-            self.finish(&level);
-            name
-        });
+        let zones = self
+            .tables(&mut top, "zone")
+            .into_iter()
+            .map(|(name, level)| {
+                self.finish(&level);
+                name
+            });
         let zones = zones.collect();
-        let nodes = self.tables(&mut top, "node").into_iter().map(|(name, level)| (name.into(), self.node(level)));
+        let nodes = self
+            .tables(&mut top, "node")
+            .into_iter()
+            .map(|(name, level)| (name.into(), self.node(level)));
         let nodes = nodes.collect();
         let workloads = self.tables(&mut top, "workload");
-        let workloads = workloads.into_iter().map(|(name, level)| (name.into(), self.workload(level))).collect();
+        let workloads = workloads
+            .into_iter()
+            .map(|(name, level)| (name.into(), self.workload(level)))
+            .collect();
         self.finish(&top);
-        Spec { cluster, timings, zones, nodes, workloads }
+        Spec {
+            cluster,
+            timings,
+            zones,
+            nodes,
+            workloads,
+        }
     }
 
     fn timings(&mut self, top: &mut Level) -> Timings {
         let sets = [("default", false), ("brisk", true)];
         let brisk = self.choice(top, "timings", &sets).unwrap_or(false);
-        let mut t = if brisk { Timings::brisk() } else { Timings::default() };
+        let mut t = if brisk {
+            Timings::brisk()
+        } else {
+            Timings::default()
+        };
         let mut level = self.table(top, "timing");
         let fields: [(&'static str, &mut Duration); 11] = [
             ("heartbeat", &mut t.heartbeat),
@@ -316,20 +457,38 @@ impl Reader {
         let api = self.address_at(&mut level, "api");
         let power = self.power(&mut level);
         let words = [("auto", Readmit::Auto), ("ask", Readmit::Ask)];
-        let readmit = self.choice(&mut level, "readmit", &words).unwrap_or_default();
+        let readmit = self
+            .choice(&mut level, "readmit", &words)
+            .unwrap_or_default();
         let words = [("steady", Clock::Steady), ("may-stop", Clock::MayStop)];
         let clock = self.choice(&mut level, "clock", &words).unwrap_or_default();
         self.finish(&level);
-        NodeSpec { zone, votes, witness, peer: peer.unwrap_or_else(nowhere), api, power, readmit, clock }
+        NodeSpec {
+            zone,
+            votes,
+            witness,
+            peer: peer.unwrap_or_else(nowhere),
+            api,
+            power,
+            readmit,
+            clock,
+        }
     }
 
     fn power(&mut self, level: &mut Level) -> Option<PowerSpec> {
         let mut inner = self.table(level, "power");
         inner.table?;
-        let driver = self.choice(&mut inner, "driver", &[("redfish", "redfish"), ("command", "command")]);
+        let driver = self.choice(
+            &mut inner,
+            "driver",
+            &[("redfish", "redfish"), ("command", "command")],
+        );
         let driver = self.need(&inner, "driver", driver).to_string();
         let (needed, known): (&[&'static str], &[&'static str]) = match driver.as_str() {
-            "redfish" => (&["url", "user", "secret"], &["url", "user", "secret", "ca", "system"]),
+            "redfish" => (
+                &["url", "user", "secret"],
+                &["url", "user", "secret", "ca", "system"],
+            ),
             "command" => (&["run"], &["run"]),
             _ => return None,
         };
@@ -339,13 +498,27 @@ impl Reader {
             self.need(&inner, key, given);
         }
         if driver == "redfish"
-            && let Some(login) = self.choice(&mut inner, "login", &[("session", "session"), ("basic", "basic")])
+            && let Some(login) = self.choice(
+                &mut inner,
+                "login",
+                &[("session", "session"), ("basic", "basic")],
+            )
         {
             settings.insert("login".into(), login.into());
         }
-        let after = self.choice(&mut inner, "after", &[("on", After::On), ("off", After::Off)]).unwrap_or_default();
+        let after = self
+            .choice(
+                &mut inner,
+                "after",
+                &[("on", After::On), ("off", After::Off)],
+            )
+            .unwrap_or_default();
         self.finish(&inner);
-        Some(PowerSpec { driver, settings, after })
+        Some(PowerSpec {
+            driver,
+            settings,
+            after,
+        })
     }
 
     /// The texts at these keys; a secret among them has to be a reference.
@@ -353,9 +526,15 @@ impl Reader {
         let mut texts = BTreeMap::new();
         for key in keys {
             if let Some(value) = self.text(level, key) {
-                if key.ends_with("secret") && !(value.starts_with("file:") || value.starts_with("env:")) {
+                if key.ends_with("secret")
+                    && !(value.starts_with("file:") || value.starts_with("env:"))
+                {
                     let remedy = "write a reference, \"file:PATH\" or \"env:NAME\"";
-                    self.error(joined(&level.path, key), "a secret is never written in the spec", remedy);
+                    self.error(
+                        joined(&level.path, key),
+                        "a secret is never written in the spec",
+                        remedy,
+                    );
                 }
                 texts.insert((*key).to_string(), value);
             }
@@ -364,18 +543,32 @@ impl Reader {
     }
 
     fn workload(&mut self, mut level: Level) -> WorkloadSpec {
-        let driver = self.choice(&mut level, "driver", &[("postgres", "postgres")]).unwrap_or("postgres").to_string();
+        let driver = self
+            .choice(&mut level, "driver", &[("postgres", "postgres")])
+            .unwrap_or("postgres")
+            .to_string();
         let loss = self.loss(&mut level);
-        let alone = self.choice(&mut level, "alone", &[("block", Alone::Block), ("continue", Alone::Continue)]);
+        let alone = self.choice(
+            &mut level,
+            "alone",
+            &[("block", Alone::Block), ("continue", Alone::Continue)],
+        );
         let restart = self.flag(&mut level, "restart");
         let replicas = self.tables(&mut level, "replica");
-        let replicas = replicas.into_iter().map(|(name, level)| (name.into(), self.replica(level))).collect();
+        let replicas = replicas
+            .into_iter()
+            .map(|(name, level)| (name.into(), self.replica(level)))
+            .collect();
         let gate = self.table(&mut level, "gate");
         let mut gates = BTreeMap::new();
         for (name, item) in gate.table.iter().flat_map(|t| t.iter()) {
             let path = joined(&gate.path, name);
             if item.as_str().is_none() {
-                self.error(path.clone(), "not an address", "write it as \"10.30.0.13:6432\"");
+                self.error(
+                    path.clone(),
+                    "not an address",
+                    "write it as \"10.30.0.13:6432\"",
+                );
             }
             if let Some(address) = self.address(path, item.as_str()) {
                 gates.insert(name.into(), address);
@@ -384,7 +577,16 @@ impl Reader {
         let address = self.floating(&mut level);
         let settings = self.settings(&mut level);
         self.finish(&level);
-        WorkloadSpec { driver, loss, alone: alone.unwrap_or_default(), restart, replicas, gates, address, settings }
+        WorkloadSpec {
+            driver,
+            loss,
+            alone: alone.unwrap_or_default(),
+            restart,
+            replicas,
+            gates,
+            address,
+            settings,
+        }
     }
 
     fn floating(&mut self, level: &mut Level) -> Option<AddressSpec> {
@@ -402,19 +604,36 @@ impl Reader {
             match item.and_then(|text| text.parse().ok()) {
                 Some(subnet) => on.push(subnet),
                 None => {
-                    let what = format!("`{}` is not an address with its subnet's prefix", item.unwrap_or_default());
-                    self.error(path.clone(), what, "write it as \"10.30.0.50/24\" or \"fd30::50/64\"");
+                    let what = format!(
+                        "`{}` is not an address with its subnet's prefix",
+                        item.unwrap_or_default()
+                    );
+                    self.error(
+                        path.clone(),
+                        what,
+                        "write it as \"10.30.0.50/24\" or \"fd30::50/64\"",
+                    );
                 }
             }
         }
         let words = [("gate", Follows::Gate), ("primary", Follows::Primary)];
-        let follows = self.choice(&mut inner, "follows", &words).unwrap_or_default();
+        let follows = self
+            .choice(&mut inner, "follows", &words)
+            .unwrap_or_default();
         self.finish(&inner);
         Some(AddressSpec { on, follows })
     }
 
     fn settings(&mut self, level: &mut Level) -> BTreeMap<String, String> {
-        const KNOWN: [&str; 7] = ["programs", "user", "launcher", "secret", "database", "client", "client-secret"];
+        const KNOWN: [&str; 7] = [
+            "programs",
+            "user",
+            "launcher",
+            "secret",
+            "database",
+            "client",
+            "client-secret",
+        ];
         let mut inner = self.table(level, "settings");
         let mut settings = self.texts(&mut inner, &KNOWN);
         let set = self.table(&mut inner, "set");
@@ -423,7 +642,11 @@ impl Reader {
                 Some(value) => {
                     settings.insert(format!("set.{key}"), value.to_string());
                 }
-                None => self.error(joined(&set.path, key), "not a text", "write the setting in double quotes"),
+                None => self.error(
+                    joined(&set.path, key),
+                    "not a text",
+                    "write the setting in double quotes",
+                ),
             }
         }
         self.finish(&inner);
@@ -431,14 +654,20 @@ impl Reader {
     }
 
     fn loss(&mut self, level: &mut Level) -> Loss {
-        let Some(text) = self.text(level, "loss") else { return Loss::None };
+        let Some(text) = self.text(level, "loss") else {
+            return Loss::None;
+        };
         if text == "none" {
             return Loss::None;
         }
         let size = size(&text);
         if size.is_none() {
             let what = format!("`{text}` is neither `none` nor a size");
-            self.error(joined(&level.path, "loss"), what, "write \"none\", or a size such as \"16MB\"");
+            self.error(
+                joined(&level.path, "loss"),
+                what,
+                "write \"none\", or a size such as \"16MB\"",
+            );
         }
         size.map_or(Loss::None, Loss::Bytes)
     }
@@ -452,16 +681,29 @@ impl Reader {
         let log = self.path(&mut level, "log");
         let within = |log: &String| !data.is_empty() && Path::new(log).starts_with(&data);
         if log.as_ref().is_some_and(within) {
-            self.error(joined(&level.path, "log"), "within the data directory", "leave it out, or name one elsewhere");
+            self.error(
+                joined(&level.path, "log"),
+                "within the data directory",
+                "leave it out, or name one elsewhere",
+            );
         }
         self.finish(&level);
-        ReplicaSpec { rank, address: address.unwrap_or_else(nowhere), data, log }
+        ReplicaSpec {
+            rank,
+            address: address.unwrap_or_else(nowhere),
+            data,
+            log,
+        }
     }
 
     fn path(&mut self, level: &mut Level, key: &'static str) -> Option<String> {
         let path = self.text(level, key)?;
         if !path.is_empty() && !path.starts_with('/') {
-            self.error(joined(&level.path, key), "not an absolute path", "begin it with a slash");
+            self.error(
+                joined(&level.path, key),
+                "not an absolute path",
+                "begin it with a slash",
+            );
         }
         Some(path)
     }

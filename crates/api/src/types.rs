@@ -40,7 +40,8 @@ pub struct MoveBody {
     /// Only say what would be done.
     #[serde(default)]
     pub plan_only: bool,
-    /// Forced failover only: acknowledged bytes that may be lost, a size such as `16MB`, or `all`. Default none.
+    /// Forced failover only: acknowledged bytes that may be lost, a size such as `16MB`, or `all`.
+    /// Default none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub accept_loss: Option<String>,
 }
@@ -113,11 +114,12 @@ pub struct Record {
 pub struct HistoryReply {
     /// Oldest first.
     pub records: Vec<Record>,
-    /// RFC 3339; as `arrived_after` of the next call it gives what has come into the record since, and some of it again. None where the
-    /// history store did not answer.
+    /// RFC 3339; as `arrived_after` of the next call it gives what has come into the record since,
+    /// and some of it again. None where the history store did not answer.
     #[serde(default)]
     pub latest: Option<String>,
-    /// True where the history store did not answer and these are the asked node's own waiting events only.
+    /// True where the history store did not answer and these are the asked node's own waiting
+    /// events only.
     pub own_only: bool,
 }
 
@@ -170,15 +172,20 @@ pub fn endpoints(workload: &karst_core::view::WorkloadView) -> Vec<Endpoint> {
     let port = workload.gates.first().map_or(5432, |g| g.address.port());
     let floating = workload.address.iter().flat_map(|a| &a.on).map(|on| {
         let ip = on.split('/').next().unwrap_or(on);
-        row("writes, the one address to keep", format!("host={ip} port={port}"), workload.primary.clone())
+        row(
+            "writes, the one address to keep",
+            format!("host={ip} port={port}"),
+            workload.primary.clone(),
+        )
     });
     let mut list: Vec<Endpoint> = floating.collect();
-    list.extend(
-        workload
-            .gates
-            .iter()
-            .map(|g| row(&format!("writes, gate on {}", g.node), g.address.to_string(), g.forwards_to.clone())),
-    );
+    list.extend(workload.gates.iter().map(|g| {
+        row(
+            &format!("writes, gate on {}", g.node),
+            g.address.to_string(),
+            g.forwards_to.clone(),
+        )
+    }));
     let list_of = |addresses: Vec<std::net::SocketAddr>| {
         let hosts: Vec<String> = addresses.iter().map(|a| a.ip().to_string()).collect();
         let ports: Vec<String> = addresses.iter().map(|a| a.port().to_string()).collect();
@@ -186,7 +193,11 @@ pub fn endpoints(workload: &karst_core::view::WorkloadView) -> Vec<Endpoint> {
     };
     let (hosts, ports) = list_of(workload.gates.iter().map(|g| g.address).collect());
     if !hosts.is_empty() {
-        list.push(row("writes, any gate", format!("host={hosts} port={ports}"), workload.primary.clone()));
+        list.push(row(
+            "writes, any gate",
+            format!("host={hosts} port={ports}"),
+            workload.primary.clone(),
+        ));
     }
     let (hosts, ports) = list_of(workload.replicas.iter().map(|r| r.address).collect());
     list.push(row(
@@ -194,6 +205,10 @@ pub fn endpoints(workload: &karst_core::view::WorkloadView) -> Vec<Endpoint> {
         format!("host={hosts} port={ports} target_session_attrs=read-write"),
         workload.primary.clone(),
     ));
-    list.push(row("load balancer probe", format!("/role/{}/primary", workload.workload), workload.primary.clone()));
+    list.push(row(
+        "load balancer probe",
+        format!("/role/{}/primary", workload.workload),
+        workload.primary.clone(),
+    ));
     list
 }

@@ -1,4 +1,5 @@
-//! The documents and the code agree: no comment cites a rule that is not explained, no rule names what does not exist.
+//! The documents and the code agree: no comment cites a rule that is not explained, no rule names
+//! what does not exist.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -18,24 +19,35 @@ fn sources(dir: &Path, found: &mut Vec<PathBuf>) {
     }
 }
 
-/// `S1` to `F13`, as comments cite them: a capital, one or two digits, and no letter or digit on either side.
+/// `S1` to `F13`, as comments cite them: a capital, one or two digits, and no letter or digit on
+/// either side.
 fn codes(text: &str) -> BTreeSet<String> {
     let words = text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_');
     let is_code = |word: &&str| {
         let (first, digits) = word.split_at_checked(1).unwrap_or_default();
-        "SLABCDEF".contains(first) && (1..=2).contains(&digits.len()) && digits.chars().all(|c| c.is_ascii_digit())
+        "SLABCDEF".contains(first)
+            && (1..=2).contains(&digits.len())
+            && digits.chars().all(|c| c.is_ascii_digit())
     };
     words.filter(is_code).map(String::from).collect()
 }
 
 fn comments(text: &str) -> String {
-    text.lines().filter_map(|line| line.split_once("//")).map(|(_, said)| said).collect::<Vec<_>>().join("\n")
+    text.lines()
+        .filter_map(|line| line.split_once("//"))
+        .map(|(_, said)| said)
+        .collect::<Vec<_>>()
+        .join("\n")
 }
 
 #[test]
 fn every_rule_that_is_cited_is_explained() {
     let document = std::fs::read_to_string(root().join("docs/safety.md")).unwrap();
-    let first = |line: &str| line.strip_prefix("| ").and_then(|row| row.split(" | ").next()).map(String::from);
+    let first = |line: &str| {
+        line.strip_prefix("| ")
+            .and_then(|row| row.split(" | ").next())
+            .map(String::from)
+    };
     let explained: BTreeSet<String> = document.lines().filter_map(first).collect();
     let mut files = Vec::new();
     sources(&root().join("crates"), &mut files);
@@ -43,7 +55,11 @@ fn every_rule_that_is_cited_is_explained() {
     for file in files {
         let cited = codes(&comments(&std::fs::read_to_string(&file).unwrap()));
         let unknown: Vec<_> = cited.difference(&explained).collect();
-        assert!(unknown.is_empty(), "{} cites {unknown:?}, which docs/safety.md does not explain", file.display());
+        assert!(
+            unknown.is_empty(),
+            "{} cites {unknown:?}, which docs/safety.md does not explain",
+            file.display()
+        );
     }
 }
 
@@ -51,18 +67,43 @@ fn every_rule_that_is_cited_is_explained() {
 #[test]
 fn users_see_no_rule_codes() {
     let mut files = Vec::new();
-    for part in ["adapters/src", "api/src", "cli/src", "core/src", "daemon/src", "history/src"] {
+    for part in [
+        "adapters/src",
+        "api/src",
+        "cli/src",
+        "core/src",
+        "daemon/src",
+        "history/src",
+    ] {
         sources(&root().join("crates").join(part), &mut files);
     }
-    let documents = ["README.md", "docs/hosts.md", "docs/limits.md", "docs/security.md", "docs/spec.md"];
+    let documents = [
+        "README.md",
+        "docs/hosts.md",
+        "docs/limits.md",
+        "docs/security.md",
+        "docs/spec.md",
+    ];
     files.extend(documents.map(|name| root().join(name)));
     for file in files {
         let text = std::fs::read_to_string(&file).unwrap();
-        for line in text.lines().map(|line| line.split_once("//").map_or(line, |(code, _)| code)) {
-            let bracketed = line.split('(').skip(1).filter_map(|rest| rest.split_once(')'));
-            let seen: Vec<&str> =
-                bracketed.map(|(inside, _)| inside).filter(|word| codes(word).contains(*word)).collect();
-            assert!(seen.is_empty(), "{} shows {seen:?} to users: {line}", file.display());
+        for line in text
+            .lines()
+            .map(|line| line.split_once("//").map_or(line, |(code, _)| code))
+        {
+            let bracketed = line
+                .split('(')
+                .skip(1)
+                .filter_map(|rest| rest.split_once(')'));
+            let seen: Vec<&str> = bracketed
+                .map(|(inside, _)| inside)
+                .filter(|word| codes(word).contains(*word))
+                .collect();
+            assert!(
+                seen.is_empty(),
+                "{} shows {seen:?} to users: {line}",
+                file.display()
+            );
         }
     }
 }
@@ -72,12 +113,21 @@ fn every_rule_names_what_exists() {
     let document = std::fs::read_to_string(root().join("docs/safety.md")).unwrap();
     let quoted: Vec<&str> = document.split('`').skip(1).step_by(2).collect();
     for path in quoted.iter().filter(|word| word.ends_with(".rs")) {
-        assert!(root().join("crates").join(path).exists(), "docs/safety.md names {path}, which is not there");
+        assert!(
+            root().join("crates").join(path).exists(),
+            "docs/safety.md names {path}, which is not there"
+        );
     }
     let planted = std::fs::read_to_string(root().join("crates/core/src/planted.rs")).unwrap();
-    let variants = planted.lines().filter_map(|line| line.trim().strip_suffix(',')).filter(|word| !word.contains(' '));
+    let variants = planted
+        .lines()
+        .filter_map(|line| line.trim().strip_suffix(','))
+        .filter(|word| !word.contains(' '));
     for variant in variants {
-        assert!(quoted.contains(&variant), "docs/safety.md does not say what the planted bug {variant} shows");
+        assert!(
+            quoted.contains(&variant),
+            "docs/safety.md does not say what the planted bug {variant} shows"
+        );
     }
 }
 
@@ -90,8 +140,12 @@ fn every_hop_is_there() {
     assert!(hops.len() > 30, "{hops:?}");
     for (file, function) in hops {
         let path = root().join("crates").join(format!("{file}.rs"));
-        let text = std::fs::read_to_string(&path).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
+        let text = std::fs::read_to_string(&path)
+            .unwrap_or_else(|error| panic!("{}: {error}", path.display()));
         let starts = ["(", "<"].map(|next| format!("fn {function}{next}"));
-        assert!(starts.iter().any(|start| text.contains(start)), "{file}.rs has no function {function}");
+        assert!(
+            starts.iter().any(|start| text.contains(start)),
+            "{file}.rs has no function {function}"
+        );
     }
 }

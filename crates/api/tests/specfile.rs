@@ -1,4 +1,5 @@
-//! Bad specs are refused with line, column, reason and the nearest name; no text makes the reader panic.
+//! Bad specs are refused with line, column, reason and the nearest name; no text makes the reader
+//! panic.
 
 use karst_api::specfile::{Read, read};
 use karst_core::spec::Severity;
@@ -38,7 +39,10 @@ ponor = "10.30.0.13:6432"
 
 /// The first error of the spec with one line replaced: (line, column, text).
 fn first_error(from: &str, to: &str) -> (usize, usize, String) {
-    assert!(GOOD.contains(from), "the test replaces something that is there");
+    assert!(
+        GOOD.contains(from),
+        "the test replaces something that is there"
+    );
     let read = read(&GOOD.replacen(from, to, 1));
     assert!(read.spec.is_none());
     let first = read.errors().next().expect("it is refused").clone();
@@ -50,35 +54,96 @@ fn the_good_one_is_good() {
     let Read { spec, findings } = read(GOOD);
     let spec = spec.expect("it is taken");
     assert_eq!(spec.votes().total(), 3);
-    assert_eq!(spec.workloads[&"sailings".into()].replicas[&"polje".into()].rank, 50);
-    assert!(findings.iter().all(|f| f.finding.severity == Severity::Warning));
+    assert_eq!(
+        spec.workloads[&"sailings".into()].replicas[&"polje".into()].rank,
+        50
+    );
+    assert!(
+        findings
+            .iter()
+            .all(|f| f.finding.severity == Severity::Warning)
+    );
 }
 
 #[test]
 fn each_mistake_is_named_where_it_is() {
     let cases = [
-        ("witness = true", "wittness = true", (14, 1), "did you mean `witness`?"),
-        ("replica.polje", "replica.polij", (26, 28), "did you mean `polje`?"),
-        ("zone = \"southquay\"", "zone = \"southkay\"", (10, 1), "did you mean `southquay`?"),
-        ("10.20.0.12:4700", "10.20.0.11:4700", (11, 1), "`node.doline.peer` has it already"),
-        ("witness = true", "votes = 0", (1, 1), "an even number of votes (2) and no witness"),
-        ("replica.polje", "replica.ponor", (26, 28), "a witness never runs a workload"),
-        ("timings = \"default\"", "timing.lease = \"900ms\"", (2, 8), "impossible timings"),
-        ("timings = \"default\"", "timing.lease = \"soon\"", (2, 8), "write a number and a unit"),
-        ("\"file:/etc/karst/replication\"", "\"opensesame\"", (21, 1), "a secret is never written in the spec"),
-        ("address = \"10.30.0.12:5432\"", "address = \"polje\"", (27, 1), "is not an address with a port"),
+        (
+            "witness = true",
+            "wittness = true",
+            (14, 1),
+            "did you mean `witness`?",
+        ),
+        (
+            "replica.polje",
+            "replica.polij",
+            (26, 28),
+            "did you mean `polje`?",
+        ),
+        (
+            "zone = \"southquay\"",
+            "zone = \"southkay\"",
+            (10, 1),
+            "did you mean `southquay`?",
+        ),
+        (
+            "10.20.0.12:4700",
+            "10.20.0.11:4700",
+            (11, 1),
+            "`node.doline.peer` has it already",
+        ),
+        (
+            "witness = true",
+            "votes = 0",
+            (1, 1),
+            "an even number of votes (2) and no witness",
+        ),
+        (
+            "replica.polje",
+            "replica.ponor",
+            (26, 28),
+            "a witness never runs a workload",
+        ),
+        (
+            "timings = \"default\"",
+            "timing.lease = \"900ms\"",
+            (2, 8),
+            "impossible timings",
+        ),
+        (
+            "timings = \"default\"",
+            "timing.lease = \"soon\"",
+            (2, 8),
+            "write a number and a unit",
+        ),
+        (
+            "\"file:/etc/karst/replication\"",
+            "\"opensesame\"",
+            (21, 1),
+            "a secret is never written in the spec",
+        ),
+        (
+            "address = \"10.30.0.12:5432\"",
+            "address = \"polje\"",
+            (27, 1),
+            "is not an address with a port",
+        ),
         ("rank = 1", "rank = [", (26, 2), "not TOML"),
     ];
     for (from, to, place, words) in cases {
         let (line, column, text) = first_error(from, to);
         assert!(text.contains(words), "{text}");
         assert_eq!((line, column), place, "{text}");
-        assert!(!text.contains("opensesame"), "a secret is not repeated: {text}");
+        assert!(
+            !text.contains("opensesame"),
+            "a secret is not repeated: {text}"
+        );
     }
 }
 
 proptest! {
-    /// Whatever is cut out, doubled or put in: a spec that is taken has no error, a refused one says where and why.
+    /// Whatever is cut out, doubled or put in: a spec that is taken has no error, a refused one
+    /// says where and why.
     #[test]
     fn mutated_files_are_refused_or_sound(
         cuts in prop::collection::vec((0usize..900, 0usize..40, "[a-z=\"\\[\\].0-9\n ]{0,8}"), 1..4),

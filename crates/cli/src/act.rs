@@ -1,5 +1,5 @@
-//! What changes something: the plan first, then consent, then the steps as they happen. Ending the client ends nothing
-//! else.
+//! What changes something: the plan first, then consent, then the steps as they happen. Ending the
+//! client ends nothing else.
 
 use crate::arguments::Consent;
 use crate::ending::Ending;
@@ -13,12 +13,21 @@ use std::fmt::Write as _;
 use std::io::{BufRead, IsTerminal};
 
 pub async fn change(
-    client: &Client, what: &str, workload: &str, body: MoveBody, consent: &Consent, format: Format,
+    client: &Client,
+    what: &str,
+    workload: &str,
+    body: MoveBody,
+    consent: &Consent,
+    format: Format,
 ) -> Result<Ending> {
     let plan = client.plan(workload, what, &body).await?;
     print(format, &plan, text_of)?;
     if consent.plan {
-        return Ok(if plan.unmet().is_none() { Ending::Done } else { Ending::NotWell });
+        return Ok(if plan.unmet().is_none() {
+            Ending::Done
+        } else {
+            Ending::NotWell
+        });
     }
     if let Some(why) = plan.unmet() {
         bail!("nothing was changed: {why}");
@@ -27,18 +36,34 @@ pub async fn change(
         bail!("nothing was changed: not approved");
     }
     // What was approved is what is done: the target is named even if it was chosen for the caller.
-    let body = MoveBody { to: plan.to.clone(), ..body };
+    let body = MoveBody {
+        to: plan.to.clone(),
+        ..body
+    };
     let started = client.begin(workload, what, &body).await?;
-    say(&format!("{0} has begun; it goes on if this client ends (karst operation watch {0})\n", started.operation));
+    say(&format!(
+        "{0} has begun; it goes on if this client ends (karst operation watch {0})\n",
+        started.operation
+    ));
     watch(client, started.operation).await
 }
 
 fn text_of(plan: &Plan) -> String {
-    let name = |n: &Option<karst_api::core::NodeId>| n.as_ref().map_or("?".to_string(), ToString::to_string);
-    let mut text =
-        format!("Plan: {} of {} from {} to {}\n", plan.kind, plan.workload, name(&plan.from), name(&plan.to));
+    let name = |n: &Option<karst_api::core::NodeId>| {
+        n.as_ref().map_or("?".to_string(), ToString::to_string)
+    };
+    let mut text = format!(
+        "Plan: {} of {} from {} to {}\n",
+        plan.kind,
+        plan.workload,
+        name(&plan.from),
+        name(&plan.to)
+    );
     for p in &plan.preconditions {
-        let verdict = p.unmet.as_ref().map_or("met".to_string(), |why| format!("NOT MET: {why}"));
+        let verdict = p
+            .unmet
+            .as_ref()
+            .map_or("met".to_string(), |why| format!("NOT MET: {why}"));
         let _ = writeln!(text, "  needs   {}: {verdict}", p.text);
     }
     for (i, step) in plan.steps.iter().enumerate() {
@@ -48,10 +73,19 @@ fn text_of(plan: &Plan) -> String {
     let _ = writeln!(
         text,
         "  writes pause for about {usual} ms, {most} ms at most; data at risk: {}",
-        if plan.data_at_risk == u64::MAX { "an unknown amount".into() } else { size(plan.data_at_risk) }
+        if plan.data_at_risk == u64::MAX {
+            "an unknown amount".into()
+        } else {
+            size(plan.data_at_risk)
+        }
     );
     for c in plan.candidates.iter().filter(|c| c.excluded.is_some()) {
-        let _ = writeln!(text, "  {} may not take over: {}", c.node, c.excluded.as_deref().unwrap_or_default());
+        let _ = writeln!(
+            text,
+            "  {} may not take over: {}",
+            c.node,
+            c.excluded.as_deref().unwrap_or_default()
+        );
     }
     text
 }
@@ -62,12 +96,20 @@ pub async fn fence(client: &Client, node: &str, yes: bool, format: Format) -> Re
         bail!("nothing was changed: not approved");
     }
     let reply = client.node(node, "fence").await?;
-    print(format, &reply, |r| format!("{}\n`karst node readmit {node}` takes it back.", r.text))?;
+    print(format, &reply, |r| {
+        format!("{}\n`karst node readmit {node}` takes it back.", r.text)
+    })?;
     Ok(Ending::Done)
 }
 
 /// Turns a host on or off, after its plan.
-pub async fn power(client: &Client, node: &str, what: PowerWish, consent: &Consent, format: Format) -> Result<Ending> {
+pub async fn power(
+    client: &Client,
+    node: &str,
+    what: PowerWish,
+    consent: &Consent,
+    format: Format,
+) -> Result<Ending> {
     let plan = client.power_plan(node, what).await?;
     print(format, &plan, |plan| {
         let mut text = format!("Plan: power {} of {node}\n", what.word());
@@ -80,7 +122,11 @@ pub async fn power(client: &Client, node: &str, what: PowerWish, consent: &Conse
         text
     })?;
     if consent.plan {
-        return Ok(if plan.unmet.is_none() { Ending::Done } else { Ending::NotWell });
+        return Ok(if plan.unmet.is_none() {
+            Ending::Done
+        } else {
+            Ending::NotWell
+        });
     }
     if let Some(why) = plan.unmet {
         bail!("nothing was changed: {why}");
@@ -89,7 +135,12 @@ pub async fn power(client: &Client, node: &str, what: PowerWish, consent: &Conse
         bail!("nothing was changed: not approved");
     }
     let reply = client.power(node, what).await?;
-    print(format, &reply, |r| format!("{}\n`karst node show {node}` says what its device reads.", r.text))?;
+    print(format, &reply, |r| {
+        format!(
+            "{}\n`karst node show {node}` says what its device reads.",
+            r.text
+        )
+    })?;
     Ok(Ending::Done)
 }
 
@@ -109,14 +160,27 @@ pub async fn enrol(client: &Client, node: &str, yes: bool, format: Format) -> Re
     Ok(Ending::Done)
 }
 
-pub async fn mode(client: &Client, mode: Mode, workload: Option<&str>, all: bool, format: Format) -> Result<Ending> {
+pub async fn mode(
+    client: &Client,
+    mode: Mode,
+    workload: Option<&str>,
+    all: bool,
+    format: Format,
+) -> Result<Ending> {
     let status = client.status().await?.status;
-    let known: Vec<String> = status.workloads.iter().map(|w| w.workload.to_string()).collect();
+    let known: Vec<String> = status
+        .workloads
+        .iter()
+        .map(|w| w.workload.to_string())
+        .collect();
     let chosen = match (workload, known.as_slice()) {
         (Some(one), _) => vec![one.to_string()],
         (None, [_]) => known,
         (None, _) if all => known,
-        _ => bail!("which workload? name one of {}, or use --all", known.join(", ")),
+        _ => bail!(
+            "which workload? name one of {}, or use --all",
+            known.join(", ")
+        ),
     };
     for workload in &chosen {
         let reply = client.set_mode(workload, mode).await?;
@@ -149,10 +213,16 @@ pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
     while result.is_none() {
         // A stream may end with its server; another server goes on where it was.
         let watched = client.watch(|reply| {
-            let Some(operation) = reply.status.operations.iter().find(|o| o.id == id) else { return false };
+            let Some(operation) = reply.status.operations.iter().find(|o| o.id == id) else {
+                return false;
+            };
             let begin = operation.steps.first().map(|s| s.at).unwrap_or_default();
             for step in operation.steps.iter().skip(shown) {
-                say(&format!("  {:>7} ms  {}\n", step.at.since(begin).as_millis(), step.text));
+                say(&format!(
+                    "  {:>7} ms  {}\n",
+                    step.at.since(begin).as_millis(),
+                    step.text
+                ));
             }
             shown = shown.max(operation.steps.len());
             if let Some(outcome) = &operation.outcome {

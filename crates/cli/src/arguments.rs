@@ -22,7 +22,12 @@ const EXIT_CODES: &str = "Exit codes: 0 done, 1 failed, 2 wrong command line, 3 
 #[derive(Args, Clone)]
 pub struct Global {
     /// A server's address; several are tried in turn [default: those of the client configuration]
-    #[arg(long = "server", global = true, env = "KARST_SERVERS", value_delimiter = ',')]
+    #[arg(
+        long = "server",
+        global = true,
+        env = "KARST_SERVERS",
+        value_delimiter = ','
+    )]
     pub servers: Vec<String>,
     /// A file with the access token [default: that of the client configuration]
     #[arg(long, global = true, env = "KARST_TOKEN_FILE")]
@@ -39,7 +44,8 @@ pub struct Global {
 
 #[derive(Subcommand)]
 pub enum Command {
-    /// The cluster in one screen: the sentence, votes, nodes, workloads, endpoints, what is under way
+    /// The cluster in one screen: the sentence, votes, nodes, workloads, endpoints, what is under
+    /// way
     Status {
         /// Show every change until interrupted
         #[arg(long)]
@@ -141,7 +147,8 @@ pub enum NodeCommand {
         #[arg(long)]
         yes: bool,
     },
-    /// Turn a host on or off, or off and on again: off is a fence, so that it holds nothing when it goes
+    /// Turn a host on or off, or off and on again: off is a fence, so that it holds nothing when it
+    /// goes
     Power {
         name: String,
         what: PowerWord,
@@ -228,7 +235,8 @@ pub enum EndpointCommand {
 
 #[derive(Subcommand)]
 pub enum SpecCommand {
-    /// Check a file without any server: findings with line and column, the timings' inequalities, worst-case outages
+    /// Check a file without any server: findings with line and column, the timings' inequalities,
+    /// worst-case outages
     Check { file: PathBuf },
     /// The file that a running node uses
     Show,

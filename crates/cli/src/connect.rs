@@ -12,7 +12,11 @@ pub fn client(global: &Global) -> Result<Client> {
     let mut servers = global.servers.clone();
     if servers.is_empty() {
         let list = given("servers").and_then(|i| i.as_array());
-        servers = list.into_iter().flatten().filter_map(|v| v.as_str().map(String::from)).collect();
+        servers = list
+            .into_iter()
+            .flatten()
+            .filter_map(|v| v.as_str().map(String::from))
+            .collect();
     }
     if servers.is_empty() {
         bail!(
@@ -21,13 +25,18 @@ pub fn client(global: &Global) -> Result<Client> {
     }
     let path = |key: &str| given(key).and_then(|i| i.as_str()).map(PathBuf::from);
     let token = match global.token_file.clone().or_else(|| path("token-file")) {
-        Some(file) => std::fs::read_to_string(&file).with_context(|| format!("token file {}", file.display()))?,
+        Some(file) => std::fs::read_to_string(&file)
+            .with_context(|| format!("token file {}", file.display()))?,
         None => {
-            bail!("no token is known: use --token-file, KARST_TOKEN_FILE, or `token-file` in the client configuration")
+            bail!(
+                "no token is known: use --token-file, KARST_TOKEN_FILE, or `token-file` in the client configuration"
+            )
         }
     };
     let ca = global.ca.clone().or_else(|| path("ca"));
-    let ca = ca.map(|f| std::fs::read_to_string(&f).with_context(|| format!("CA {}", f.display()))).transpose()?;
+    let ca = ca
+        .map(|f| std::fs::read_to_string(&f).with_context(|| format!("CA {}", f.display())))
+        .transpose()?;
     Ok(Client::new(&servers, token.trim(), ca.as_deref())?)
 }
 
@@ -38,6 +47,9 @@ fn configuration(given: Option<&Path>) -> Result<Option<toml_edit::DocumentMut>>
         (None, Some(file)) if file.exists() => file,
         _ => return Ok(None),
     };
-    let text = std::fs::read_to_string(&file).with_context(|| format!("client configuration {}", file.display()))?;
-    Ok(Some(text.parse().with_context(|| format!("client configuration {}", file.display()))?))
+    let text = std::fs::read_to_string(&file)
+        .with_context(|| format!("client configuration {}", file.display()))?;
+    Ok(Some(text.parse().with_context(|| {
+        format!("client configuration {}", file.display())
+    })?))
 }

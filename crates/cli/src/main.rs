@@ -1,7 +1,8 @@
 //! karst: the command-line client. It shows and asks; it decides nothing.
 //!
-//! Exit codes: 0 done; 1 the command could not be carried out; 2 the command line is wrong; 3 not healthy (`status`,
-//! `why`), or a spec with errors (`spec check`); 4 refused by the cluster; 5 no server answered.
+//! Exit codes: 0 done; 1 the command could not be carried out; 2 the command line is wrong; 3 not
+//! healthy (`status`, `why`), or a spec with errors (`spec check`); 4 refused by the cluster; 5 no
+//! server answered.
 
 mod act;
 mod arguments;
@@ -10,7 +11,9 @@ mod ending;
 mod output;
 mod show;
 
-use arguments::{Cli, Command, EndpointCommand, NodeCommand, One, OperationCommand, Show, SpecCommand};
+use arguments::{
+    Cli, Command, EndpointCommand, NodeCommand, One, OperationCommand, Show, SpecCommand,
+};
 use clap::{CommandFactory, Parser};
 use ending::Ending;
 use karst_api::{ClientError, MoveBody};
@@ -18,7 +21,10 @@ use std::process::ExitCode;
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
-    let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+    let runtime = match tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+    {
         Ok(runtime) => runtime,
         Err(error) => return fail(&error.into()),
     };
@@ -46,30 +52,64 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Status { watch: true } => show::watch(&client()?).await,
         Command::Why { workload } => show::why(&client()?, workload.as_deref(), format).await,
         Command::Node(NodeCommand::List) => show::nodes(&client()?, None, format).await,
-        Command::Node(NodeCommand::Show { name }) => show::nodes(&client()?, Some(&name), format).await,
-        Command::Node(NodeCommand::Fence { name, yes }) => act::fence(&client()?, &name, yes, format).await,
-        Command::Node(NodeCommand::Power { name, what, consent }) => {
-            act::power(&client()?, &name, what.into(), &consent, format).await
+        Command::Node(NodeCommand::Show { name }) => {
+            show::nodes(&client()?, Some(&name), format).await
         }
-        Command::Node(NodeCommand::Readmit { name }) => act::readmit(&client()?, &name, format).await,
-        Command::Node(NodeCommand::Enrol { name, yes }) => act::enrol(&client()?, &name, yes, format).await,
-        Command::Mode { mode, workload, all } => {
-            act::mode(&client()?, mode.into(), workload.as_deref(), all, format).await
+        Command::Node(NodeCommand::Fence { name, yes }) => {
+            act::fence(&client()?, &name, yes, format).await
         }
+        Command::Node(NodeCommand::Power {
+            name,
+            what,
+            consent,
+        }) => act::power(&client()?, &name, what.into(), &consent, format).await,
+        Command::Node(NodeCommand::Readmit { name }) => {
+            act::readmit(&client()?, &name, format).await
+        }
+        Command::Node(NodeCommand::Enrol { name, yes }) => {
+            act::enrol(&client()?, &name, yes, format).await
+        }
+        Command::Mode {
+            mode,
+            workload,
+            all,
+        } => act::mode(&client()?, mode.into(), workload.as_deref(), all, format).await,
         Command::Quorum(Show::Show) => show::quorum(&client()?, format).await,
         Command::Workload(One::List) => show::workloads(&client()?, None, format).await,
-        Command::Workload(One::Show { name }) => show::workloads(&client()?, Some(&name), format).await,
-        Command::Switchover { workload, to, consent } => {
-            let body = MoveBody { to: to.map(Into::into), ..MoveBody::default() };
+        Command::Workload(One::Show { name }) => {
+            show::workloads(&client()?, Some(&name), format).await
+        }
+        Command::Switchover {
+            workload,
+            to,
+            consent,
+        } => {
+            let body = MoveBody {
+                to: to.map(Into::into),
+                ..MoveBody::default()
+            };
             act::change(&client()?, "switchover", &workload, body, &consent, format).await
         }
-        Command::Failover { workload, to, accept_loss, consent } => {
-            let body = MoveBody { to: Some(to.into()), accept_loss, ..MoveBody::default() };
+        Command::Failover {
+            workload,
+            to,
+            accept_loss,
+            consent,
+        } => {
+            let body = MoveBody {
+                to: Some(to.into()),
+                accept_loss,
+                ..MoveBody::default()
+            };
             act::change(&client()?, "failover", &workload, body, &consent, format).await
         }
         Command::Operation(OperationCommand::List) => show::operations(&client()?, format).await,
-        Command::Operation(OperationCommand::Show { id }) => show::operation(&client()?, &id, format).await,
-        Command::Operation(OperationCommand::Watch { id }) => act::watch(&client()?, show::operation_id(&id)?).await,
+        Command::Operation(OperationCommand::Show { id }) => {
+            show::operation(&client()?, &id, format).await
+        }
+        Command::Operation(OperationCommand::Watch { id }) => {
+            act::watch(&client()?, show::operation_id(&id)?).await
+        }
         Command::Operation(OperationCommand::Approve { id }) => {
             act::approve(&client()?, show::operation_id(&id)?).await
         }
@@ -78,9 +118,12 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         }
         Command::Spec(SpecCommand::Check { file }) => show::check_spec(&file, format),
         Command::Spec(SpecCommand::Show) => show::spec(&client()?, format).await,
-        Command::History { follow, workload, operation, limit } => {
-            show::history(&client()?, follow, workload, operation, limit, format).await
-        }
+        Command::History {
+            follow,
+            workload,
+            operation,
+            limit,
+        } => show::history(&client()?, follow, workload, operation, limit, format).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Cli::command(), "karst", &mut std::io::stdout());
             Ok(Ending::Done)

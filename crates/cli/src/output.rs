@@ -16,7 +16,8 @@ pub enum Format {
 /// What programs end with that a closed pipe ends: 128 and the signal's number.
 const NOBODY_READS: i32 = 141;
 
-/// Prints this. Whoever reads may have seen enough (`karst status | head -1`): then there is nothing more to do, nor to complain of.
+/// Prints this. Whoever reads may have seen enough (`karst status | head -1`): then there is
+/// nothing more to do, nor to complain of.
 pub fn say(text: &str) {
     let mut out = std::io::stdout().lock();
     if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
@@ -29,7 +30,11 @@ pub fn say(text: &str) {
 }
 
 /// Prints the value itself, or what `table` makes of it.
-pub fn print<T: Serialize>(format: Format, value: &T, table: impl FnOnce(&T) -> String) -> Result<()> {
+pub fn print<T: Serialize>(
+    format: Format,
+    value: &T,
+    table: impl FnOnce(&T) -> String,
+) -> Result<()> {
     match format {
         Format::Table => say(&format!("{}\n", table(value).trim_end())),
         Format::Json => say(&format!("{}\n", serde_json::to_string_pretty(value)?)),
@@ -39,9 +44,14 @@ pub fn print<T: Serialize>(format: Format, value: &T, table: impl FnOnce(&T) -> 
 }
 
 /// Columns without lines between them, the way a terminal shows them best.
-pub fn columns<const N: usize>(heads: [&str; N], rows: impl IntoIterator<Item = [String; N]>) -> String {
+pub fn columns<const N: usize>(
+    heads: [&str; N],
+    rows: impl IntoIterator<Item = [String; N]>,
+) -> String {
     let mut table = Table::new();
-    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+    table
+        .load_preset(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Disabled);
     table.set_header(heads.map(Cell::new));
     for row in rows {
         table.add_row(row);

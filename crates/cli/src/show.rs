@@ -16,7 +16,11 @@ use std::path::Path;
 use std::time::Duration;
 
 fn ending(status: &Status) -> Ending {
-    if status.condition == Condition::Healthy { Ending::Done } else { Ending::NotWell }
+    if status.condition == Condition::Healthy {
+        Ending::Done
+    } else {
+        Ending::NotWell
+    }
 }
 
 pub async fn status(client: &Client, format: Format) -> Result<Ending> {
@@ -41,10 +45,22 @@ pub fn screen(reply: &StatusReply) -> String {
     let s = &reply.status;
     let mut text = format!("{}  [{}]  {}\n", s.cluster, s.condition.word(), s.sentence);
     let clock = reply.at.get(11..19).unwrap_or_default();
-    let by =
-        s.coordinator.as_ref().map_or("no coordinator".to_string(), |c| format!("coordinator {c}, term {}", s.term));
-    let partial = if reply.complete { "" } else { "  PARTIAL: only what this node knows by itself" };
-    let _ = writeln!(text, "seen by {} at {clock} UTC; {by}{partial}\n", s.seen_by);
+    let by = s
+        .coordinator
+        .as_ref()
+        .map_or("no coordinator".to_string(), |c| {
+            format!("coordinator {c}, term {}", s.term)
+        });
+    let partial = if reply.complete {
+        ""
+    } else {
+        "  PARTIAL: only what this node knows by itself"
+    };
+    let _ = writeln!(
+        text,
+        "seen by {} at {clock} UTC; {by}{partial}\n",
+        s.seen_by
+    );
     let _ = writeln!(text, "quorum   {}", quorum_line(s));
     text += &node_table(&s.nodes);
     for w in &s.workloads {
@@ -66,33 +82,67 @@ pub fn screen(reply: &StatusReply) -> String {
                 (Some(holder), false) => format!("goes to {holder}"),
                 (None, _) => "is nowhere".into(),
             };
-            let remark = a.remark.as_ref().map_or(String::new(), |r| format!("; {r}"));
+            let remark = a
+                .remark
+                .as_ref()
+                .map_or(String::new(), |r| format!("; {r}"));
             let _ = writeln!(text, "  address {} {place}{remark}", a.on.join(", "));
         }
         for g in &w.gates {
-            let to = g.forwards_to.as_ref().map_or("holds new connections".into(), |n| format!("forwards to {n}"));
-            let flows =
-                g.report.as_ref().map_or(String::new(), |r| format!(", {} flows, {} waiting", r.flows, r.waiting));
+            let to = g
+                .forwards_to
+                .as_ref()
+                .map_or("holds new connections".into(), |n| {
+                    format!("forwards to {n}")
+                });
+            let flows = g.report.as_ref().map_or(String::new(), |r| {
+                format!(", {} flows, {} waiting", r.flows, r.waiting)
+            });
             let _ = writeln!(text, "  gate {} {} {to}{flows}", g.node, g.address);
         }
     }
     if let Some(operation) = s.operations.iter().find(|o| o.outcome.is_none()) {
         let _ = writeln!(text, "\nunder way: {}", operation_text(operation));
     } else if let Some(last) = s.operations.first() {
-        let _ = writeln!(text, "\nlast: {} {}{}", last.id, last.what.kind, phase_line(last));
+        let _ = writeln!(
+            text,
+            "\nlast: {} {}{}",
+            last.id,
+            last.what.kind,
+            phase_line(last)
+        );
     }
     if !reply.history.reachable {
-        let _ = writeln!(text, "history delayed: {} events wait on {}", reply.history.waiting, s.seen_by);
+        let _ = writeln!(
+            text,
+            "history delayed: {} events wait on {}",
+            reply.history.waiting, s.seen_by
+        );
     }
-    let errors = s.findings.iter().filter(|f| f.severity == Severity::Error).count();
+    let errors = s
+        .findings
+        .iter()
+        .filter(|f| f.severity == Severity::Error)
+        .count();
     if !s.findings.is_empty() {
-        let _ = writeln!(text, "findings: {errors} errors, {} warnings (karst why)", s.findings.len() - errors);
+        let _ = writeln!(
+            text,
+            "findings: {errors} errors, {} warnings (karst why)",
+            s.findings.len() - errors
+        );
     }
     text
 }
 
 fn names(list: &[karst_api::core::NodeId]) -> String {
-    if list.is_empty() { "nobody".into() } else { list.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ") }
+    if list.is_empty() {
+        "nobody".into()
+    } else {
+        list.iter()
+            .map(ToString::to_string)
+            .collect::<Vec<_>>()
+            .join(", ")
+    }
 }
 
 fn quorum_line(s: &Status) -> String {
@@ -102,9 +152,15 @@ fn quorum_line(s: &Status) -> String {
     } else if q.cannot_lose.is_empty() {
         "any one node may be lost".to_string()
     } else {
-        format!("the majority does not survive losing {}", names(&q.cannot_lose))
+        format!(
+            "the majority does not survive losing {}",
+            names(&q.cannot_lose)
+        )
     };
-    format!("{} of {} votes heard, {} needed; {margin}", q.heard, q.total, q.needed)
+    format!(
+        "{} of {} votes heard, {} needed; {margin}",
+        q.heard, q.total, q.needed
+    )
 }
 
 fn node_table(nodes: &[NodeView]) -> String {
@@ -113,16 +169,32 @@ fn node_table(nodes: &[NodeView]) -> String {
             String::new()
         } else {
             let hears_it = |other: &NodeView| !other.does_not_hear.contains(&n.node);
-            let said = |from: &karst_api::core::NodeId| match nodes.iter().find(|o| o.node == *from) {
+            let said = |from: &karst_api::core::NodeId| match nodes.iter().find(|o| o.node == *from)
+            {
                 Some(other) if other.state == NodeState::Up && hears_it(other) => {
                     format!("{from} (one way: {from} hears it)")
                 }
                 _ => from.to_string(),
             };
-            format!("does not hear {}", n.does_not_hear.iter().map(said).collect::<Vec<_>>().join(", "))
+            format!(
+                "does not hear {}",
+                n.does_not_hear
+                    .iter()
+                    .map(said)
+                    .collect::<Vec<_>>()
+                    .join(", ")
+            )
         };
-        let mut remarks = vec![if n.state == NodeState::Up { deaf } else { format!("silent for {} ms", n.silent_ms) }];
-        let missed: Vec<String> = n.misses.iter().map(|(from, share)| format!("{share} % from {from}")).collect();
+        let mut remarks = vec![if n.state == NodeState::Up {
+            deaf
+        } else {
+            format!("silent for {} ms", n.silent_ms)
+        }];
+        let missed: Vec<String> = n
+            .misses
+            .iter()
+            .map(|(from, share)| format!("{share} % from {from}"))
+            .collect();
         remarks.push(if missed.is_empty() {
             String::new()
         } else {
@@ -131,18 +203,28 @@ fn node_table(nodes: &[NodeView]) -> String {
         remarks.extend(n.fenced.as_ref().map(|why| format!("FENCED: {why}")));
         let remarks: Vec<String> = remarks.into_iter().filter(|r| !r.is_empty()).collect();
         // Words, not the whole reason: `karst why` has that.
-        let power = n.power.as_deref().map_or("-", |p| p.split(':').next().unwrap_or(p));
+        let power = n
+            .power
+            .as_deref()
+            .map_or("-", |p| p.split(':').next().unwrap_or(p));
         [
             n.node.to_string(),
             n.zone.clone(),
-            if n.votes > 0 && n.votes_count == Some(false) { "not counted".into() } else { n.votes.to_string() },
+            if n.votes > 0 && n.votes_count == Some(false) {
+                "not counted".into()
+            } else {
+                n.votes.to_string()
+            },
             if n.witness { "witness" } else { "" }.into(),
             n.state.to_string(),
             power.into(),
             remarks.join("; "),
         ]
     };
-    columns(["NODE", "ZONE", "VOTES", "KIND", "STATE", "POWER", ""], nodes.iter().map(row))
+    columns(
+        ["NODE", "ZONE", "VOTES", "KIND", "STATE", "POWER", ""],
+        nodes.iter().map(row),
+    )
 }
 
 fn replica_table(w: &WorkloadView) -> String {
@@ -159,20 +241,51 @@ fn replica_table(w: &WorkloadView) -> String {
             .as_ref()
             .and_then(|r| r.seen.as_ref())
             .filter(|o| o.runs)
-            .map_or(String::new(), |o| o.position.map_or("unknown".into(), |at| at.to_string()));
+            .map_or(String::new(), |o| {
+                o.position.map_or("unknown".into(), |at| at.to_string())
+            });
         let lag = r.lag.map_or("?".into(), size);
-        [r.node.to_string(), r.state.to_string(), sync.into(), position, lag, r.rank.to_string(), r.detail.clone()]
+        [
+            r.node.to_string(),
+            r.state.to_string(),
+            sync.into(),
+            position,
+            lag,
+            r.rank.to_string(),
+            r.detail.clone(),
+        ]
     };
-    columns(["REPLICA", "STATE", "IN SYNC SET", "POSITION", "BEHIND", "RANK", "DETAIL"], w.replicas.iter().map(row))
+    columns(
+        [
+            "REPLICA",
+            "STATE",
+            "IN SYNC SET",
+            "POSITION",
+            "BEHIND",
+            "RANK",
+            "DETAIL",
+        ],
+        w.replicas.iter().map(row),
+    )
 }
 
 pub async fn why(client: &Client, workload: Option<&str>, format: Format) -> Result<Ending> {
     let reply = client.status().await?;
     let chosen = pick(&reply.status, workload)?;
     print(format, &reply, |reply| {
-        let mut text = format!("{}\n{}\n", reply.status.sentence, quorum_line(&reply.status));
+        let mut text = format!(
+            "{}\n{}\n",
+            reply.status.sentence,
+            quorum_line(&reply.status)
+        );
         for w in &chosen {
-            let _ = writeln!(text, "\n{} [{}]: {}", w.workload, w.condition.word(), w.sentence);
+            let _ = writeln!(
+                text,
+                "\n{} [{}]: {}",
+                w.workload,
+                w.condition.word(),
+                w.sentence
+            );
             let waits = match w.condition {
                 Condition::Settling => "This is on its way; nothing has to be done.",
                 Condition::Healthy => "Nothing has to be done.",
@@ -186,13 +299,24 @@ pub async fn why(client: &Client, workload: Option<&str>, format: Format) -> Res
                 let _ = writeln!(text, "next: {next}");
             }
             for c in &w.candidates {
-                let verdict =
-                    c.excluded.as_ref().map_or("may take over".to_string(), |why| format!("may not take over: {why}"));
+                let verdict = c
+                    .excluded
+                    .as_ref()
+                    .map_or("may take over".to_string(), |why| {
+                        format!("may not take over: {why}")
+                    });
                 let _ = writeln!(text, "  {} {verdict}", c.node);
             }
         }
         for f in &reply.status.findings {
-            let _ = writeln!(text, "\n{:?}{}: {}\n  {}", f.severity, at(&f.path), f.what, f.remedy);
+            let _ = writeln!(
+                text,
+                "\n{:?}{}: {}\n  {}",
+                f.severity,
+                at(&f.path),
+                f.what,
+                f.remedy
+            );
         }
         text
     })?;
@@ -200,14 +324,28 @@ pub async fn why(client: &Client, workload: Option<&str>, format: Format) -> Res
 }
 
 fn at(path: &[String]) -> String {
-    if path.is_empty() { String::new() } else { format!(" ({})", path.join(".")) }
+    if path.is_empty() {
+        String::new()
+    } else {
+        format!(" ({})", path.join("."))
+    }
 }
 
 fn pick<'a>(status: &'a Status, name: Option<&str>) -> Result<Vec<&'a WorkloadView>> {
-    let Some(name) = name else { return Ok(status.workloads.iter().collect()) };
-    let found: Vec<_> = status.workloads.iter().filter(|w| w.workload.as_str() == name).collect();
+    let Some(name) = name else {
+        return Ok(status.workloads.iter().collect());
+    };
+    let found: Vec<_> = status
+        .workloads
+        .iter()
+        .filter(|w| w.workload.as_str() == name)
+        .collect();
     if found.is_empty() {
-        let known: Vec<&str> = status.workloads.iter().map(|w| w.workload.as_str()).collect();
+        let known: Vec<&str> = status
+            .workloads
+            .iter()
+            .map(|w| w.workload.as_str())
+            .collect();
         bail!("there is no workload `{name}`; known: {}", known.join(", "));
     }
     Ok(found)
@@ -215,8 +353,12 @@ fn pick<'a>(status: &'a Status, name: Option<&str>) -> Result<Vec<&'a WorkloadVi
 
 pub async fn nodes(client: &Client, name: Option<&str>, format: Format) -> Result<Ending> {
     let status = client.status().await?.status;
-    let chosen: Vec<NodeView> =
-        status.nodes.iter().filter(|n| name.is_none_or(|m| n.node.as_str() == m)).cloned().collect();
+    let chosen: Vec<NodeView> = status
+        .nodes
+        .iter()
+        .filter(|n| name.is_none_or(|m| n.node.as_str() == m))
+        .cloned()
+        .collect();
     if let (Some(name), true) = (name, chosen.is_empty()) {
         let known: Vec<&str> = status.nodes.iter().map(|n| n.node.as_str()).collect();
         bail!("there is no node `{name}`; known: {}", known.join(", "));
@@ -228,10 +370,19 @@ pub async fn nodes(client: &Client, name: Option<&str>, format: Format) -> Resul
 pub async fn quorum(client: &Client, format: Format) -> Result<Ending> {
     let status = client.status().await?.status;
     print(format, &status.quorum, |_| {
-        let voters = status.nodes.iter().filter(|n| n.votes > 0).cloned().collect::<Vec<_>>();
+        let voters = status
+            .nodes
+            .iter()
+            .filter(|n| n.votes > 0)
+            .cloned()
+            .collect::<Vec<_>>();
         format!("{}\n{}", quorum_line(&status), node_table(&voters))
     })?;
-    Ok(if status.quorum.heard >= status.quorum.needed { Ending::Done } else { Ending::NotWell })
+    Ok(if status.quorum.heard >= status.quorum.needed {
+        Ending::Done
+    } else {
+        Ending::NotWell
+    })
 }
 
 pub async fn workloads(client: &Client, name: Option<&str>, format: Format) -> Result<Ending> {
@@ -240,12 +391,20 @@ pub async fn workloads(client: &Client, name: Option<&str>, format: Format) -> R
     print(format, &chosen, |chosen| {
         let mut text = String::new();
         for w in chosen {
-            let _ = writeln!(text, "{} [{}]  {}", w.workload, w.condition.word(), w.sentence);
+            let _ = writeln!(
+                text,
+                "{} [{}]  {}",
+                w.workload,
+                w.condition.word(),
+                w.sentence
+            );
             if name.is_some() {
                 let _ = writeln!(text, "{}\n\ncandidates", replica_table(w));
                 for c in &w.candidates {
-                    let verdict =
-                        c.excluded.as_ref().map_or("may take over".to_string(), |why| format!("may not: {why}"));
+                    let verdict = c
+                        .excluded
+                        .as_ref()
+                        .map_or("may take over".to_string(), |why| format!("may not: {why}"));
                     let _ = writeln!(text, "  {} (rank {}) {verdict}", c.node, c.rank);
                 }
             }
@@ -258,7 +417,9 @@ pub async fn workloads(client: &Client, name: Option<&str>, format: Format) -> R
 /// `op-12` or `12`.
 pub fn operation_id(text: &str) -> Result<OperationId> {
     let number = text.strip_prefix("op-").unwrap_or(text).parse();
-    number.map(OperationId).with_context(|| format!("`{text}` is not an operation: write it as op-12"))
+    number
+        .map(OperationId)
+        .with_context(|| format!("`{text}` is not an operation: write it as op-12"))
 }
 
 pub async fn operations(client: &Client, format: Format) -> Result<Ending> {
@@ -267,8 +428,9 @@ pub async fn operations(client: &Client, format: Format) -> Result<Ending> {
         columns(
             ["ID", "WHAT", "WORKLOAD", "FROM", "TO", "BY", "OUTCOME"],
             list.iter().map(|o| {
-                let name =
-                    |n: &Option<karst_api::core::NodeId>| n.as_ref().map_or("-".to_string(), ToString::to_string);
+                let name = |n: &Option<karst_api::core::NodeId>| {
+                    n.as_ref().map_or("-".to_string(), ToString::to_string)
+                };
                 [
                     o.id.to_string(),
                     o.what.kind.to_string(),
@@ -296,25 +458,57 @@ fn outcome(operation: &Progress) -> String {
 
 fn phase_line(operation: &Progress) -> String {
     let sum: Duration = operation.phases.iter().map(|(_, d)| *d).sum();
-    let parts: Vec<String> = operation.phases.iter().map(|(p, d)| format!("{} {}", p.name(), d.as_millis())).collect();
+    let parts: Vec<String> = operation
+        .phases
+        .iter()
+        .map(|(p, d)| format!("{} {}", p.name(), d.as_millis()))
+        .collect();
     let result = outcome(operation);
     if parts.is_empty() {
         format!(" {result}")
     } else {
-        format!(" {result} in {} ms = {}", sum.as_millis(), parts.join(" + "))
+        format!(
+            " {result} in {} ms = {}",
+            sum.as_millis(),
+            parts.join(" + ")
+        )
     }
 }
 
 fn operation_text(o: &Progress) -> String {
-    let mut text = format!("{} {} of {}: {}\n{}\n", o.id, o.what.kind, o.what.workload, outcome(o), o.what.why);
+    let mut text = format!(
+        "{} {} of {}: {}\n{}\n",
+        o.id,
+        o.what.kind,
+        o.what.workload,
+        outcome(o),
+        o.what.why
+    );
     let begin = o.steps.first().map(|s| s.at).unwrap_or_default();
     for step in &o.steps {
-        let _ = writeln!(text, "  {:>7} ms  {}", step.at.since(begin).as_millis(), step.text);
+        let _ = writeln!(
+            text,
+            "  {:>7} ms  {}",
+            step.at.since(begin).as_millis(),
+            step.text
+        );
     }
-    let longest = o.phases.iter().map(|(_, d)| *d).max().unwrap_or_default().as_secs_f64().max(1e-9);
+    let longest = o
+        .phases
+        .iter()
+        .map(|(_, d)| *d)
+        .max()
+        .unwrap_or_default()
+        .as_secs_f64()
+        .max(1e-9);
     for (phase, took) in &o.phases {
         let bar = "#".repeat((took.as_secs_f64() / longest * 40.0).round() as usize);
-        let _ = writeln!(text, "  {:<12}{:>7.1} ms  {bar}", phase.name(), took.as_secs_f64() * 1e3);
+        let _ = writeln!(
+            text,
+            "  {:<12}{:>7.1} ms  {bar}",
+            phase.name(),
+            took.as_secs_f64() * 1e3
+        );
     }
     text
 }
@@ -324,7 +518,10 @@ pub async fn operation(client: &Client, id: &str, format: Format) -> Result<Endi
     let status = client.status().await?.status;
     let found = status.operations.iter().find(|o| o.id == id);
     let found = found.with_context(|| {
-        format!("{id} is not among the newest operations; try `karst history --operation {}`", id.0)
+        format!(
+            "{id} is not among the newest operations; try `karst history --operation {}`",
+            id.0
+        )
     })?;
     print(format, found, operation_text)?;
     Ok(Ending::Done)
@@ -332,13 +529,24 @@ pub async fn operation(client: &Client, id: &str, format: Format) -> Result<Endi
 
 pub async fn endpoints(client: &Client, workload: Option<&str>, format: Format) -> Result<Ending> {
     let status = client.status().await?.status;
-    let list: Vec<_> = pick(&status, workload)?.into_iter().flat_map(karst_api::endpoints).collect();
+    let list: Vec<_> = pick(&status, workload)?
+        .into_iter()
+        .flat_map(karst_api::endpoints)
+        .collect();
     print(format, &list, |list| {
         columns(
             ["WORKLOAD", "FOR", "PASTE", "REACHES NOW"],
             list.iter().map(|e| {
-                let reaches = e.reaches.as_ref().map_or("nobody: held".to_string(), ToString::to_string);
-                [e.workload.clone(), e.purpose.clone(), e.text.clone(), reaches]
+                let reaches = e
+                    .reaches
+                    .as_ref()
+                    .map_or("nobody: held".to_string(), ToString::to_string);
+                [
+                    e.workload.clone(),
+                    e.purpose.clone(),
+                    e.text.clone(),
+                    reaches,
+                ]
             }),
         )
     })?;
@@ -347,7 +555,9 @@ pub async fn endpoints(client: &Client, workload: Option<&str>, format: Format) 
 
 pub async fn spec(client: &Client, format: Format) -> Result<Ending> {
     let reply = client.spec().await?;
-    print(format, &reply, |r| format!("# SHA-256 {}\n{}", r.digest, r.text))?;
+    print(format, &reply, |r| {
+        format!("# SHA-256 {}\n{}", r.digest, r.text)
+    })?;
     Ok(Ending::Done)
 }
 
@@ -365,7 +575,10 @@ pub fn check_spec(file: &Path, format: Format) -> Result<Ending> {
     let timings = read.spec.map(|s| s.timings);
     let checked = Checked {
         findings: read.findings,
-        inequalities: timings.as_ref().map(|t| t.inequalities()).unwrap_or_default(),
+        inequalities: timings
+            .as_ref()
+            .map(|t| t.inequalities())
+            .unwrap_or_default(),
         worst_cases: timings.as_ref().map(worst_cases).unwrap_or_default(),
     };
     print(format, &checked, |c| {
@@ -374,22 +587,46 @@ pub fn check_spec(file: &Path, format: Format) -> Result<Ending> {
             let _ = writeln!(text, "{}:{f}", file.display());
         }
         for i in &c.inequalities {
-            let _ = writeln!(text, "{} ms > {} ms: {}", i.left.as_millis(), i.right.as_millis(), i.rule);
+            let _ = writeln!(
+                text,
+                "{} ms > {} ms: {}",
+                i.left.as_millis(),
+                i.right.as_millis(),
+                i.rule
+            );
         }
         for w in &c.worst_cases {
-            let _ = writeln!(text, "\nworst-case outage, {}: {} ms", w.case, w.total().as_millis());
+            let _ = writeln!(
+                text,
+                "\nworst-case outage, {}: {} ms",
+                w.case,
+                w.total().as_millis()
+            );
             for (what, took) in &w.terms {
                 let _ = writeln!(text, "  {:>6} ms  {what}", took.as_millis());
             }
         }
-        let verdict = if refused { "This spec is refused." } else { "This spec can be used." };
+        let verdict = if refused {
+            "This spec is refused."
+        } else {
+            "This spec can be used."
+        };
         format!("{text}\n{verdict}")
     })?;
-    Ok(if refused { Ending::NotWell } else { Ending::Done })
+    Ok(if refused {
+        Ending::NotWell
+    } else {
+        Ending::Done
+    })
 }
 
 pub async fn history(
-    client: &Client, follow: bool, workload: Option<String>, operation: Option<u64>, limit: u32, format: Format,
+    client: &Client,
+    follow: bool,
+    workload: Option<String>,
+    operation: Option<u64>,
+    limit: u32,
+    format: Format,
 ) -> Result<Ending> {
     let mut query = String::new();
     if let Some(workload) = &workload {
@@ -413,9 +650,13 @@ pub async fn history(
     let mut latest = reply.latest;
     loop {
         tokio::time::sleep(Duration::from_millis(500)).await;
-        let since = latest.as_ref().map_or(String::new(), |at| format!("&arrived_after={}", at.replace('+', "%2B")));
+        let since = latest.as_ref().map_or(String::new(), |at| {
+            format!("&arrived_after={}", at.replace('+', "%2B"))
+        });
         // Whoever follows wants all that has come, however much.
-        let Ok(reply) = client.history(&format!("limit=10000{query}{since}")).await else { continue };
+        let Ok(reply) = client.history(&format!("limit=10000{query}{since}")).await else {
+            continue;
+        };
         latest = reply.latest.or(latest);
         for record in reply.records.iter().filter(|r| shown.is_new(r)) {
             match format {
@@ -426,7 +667,8 @@ pub async fn history(
     }
 }
 
-/// The lines that were shown last: what has come meanwhile is asked for with an overlap, as a node may bring late what happened before.
+/// The lines that were shown last: what has come meanwhile is asked for with an overlap, as a node
+/// may bring late what happened before.
 #[derive(Default)]
 struct Shown {
     known: BTreeSet<(Option<u64>, String, u64, String)>,
@@ -440,7 +682,12 @@ impl Shown {
     fn is_new(&mut self, record: &Record) -> bool {
         let key = match record.index {
             Some(index) => (Some(index), String::new(), 0, String::new()),
-            None => (None, record.node.to_string(), record.number, record.at.clone()),
+            None => (
+                None,
+                record.node.to_string(),
+                record.number,
+                record.at.clone(),
+            ),
         };
         if !self.known.insert(key.clone()) {
             return false;
@@ -458,5 +705,8 @@ impl Shown {
 fn line(r: &Record) -> String {
     let clock = r.at.get(..23).unwrap_or(&r.at).replace('T', " ");
     let operation = r.operation.map_or(String::new(), |o| format!(" op-{o}"));
-    format!("{clock}  {:<7} {:<15}{operation} {}\n", r.node, r.kind, r.text)
+    format!(
+        "{clock}  {:<7} {:<15}{operation} {}\n",
+        r.node, r.kind, r.text
+    )
 }

@@ -1,4 +1,5 @@
-//! The client as a person at a terminal meets it: exit codes, and errors that say what, where and what to do.
+//! The client as a person at a terminal meets it: exit codes, and errors that say what, where and
+//! what to do.
 
 use std::io::{Read, Write};
 use std::net::TcpListener;
@@ -23,7 +24,8 @@ fn said(output: &Output) -> String {
 }
 
 fn file(name: &str, text: &str) -> PathBuf {
-    let path = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join(format!("{}-{name}", std::process::id()));
+    let path =
+        PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join(format!("{}-{name}", std::process::id()));
     std::fs::write(&path, text).expect("a file of the test's own");
     path
 }
@@ -43,7 +45,9 @@ fn server(status: u16, body: &'static str) -> String {
                 }
             }
             let length = body.len();
-            let head = format!("HTTP/1.1 {status} x\r\nContent-Type: application/json\r\nContent-Length: {length}\r\n");
+            let head = format!(
+                "HTTP/1.1 {status} x\r\nContent-Type: application/json\r\nContent-Length: {length}\r\n"
+            );
             let _ = stream.write_all(format!("{head}Connection: close\r\n\r\n{body}").as_bytes());
         }
     });
@@ -60,23 +64,55 @@ fn ask(server: &str, words: &[&str]) -> Output {
 fn who_is_to_be_asked_and_with_what_is_said_where_it_is_missing() {
     let output = karst(&["status"]);
     assert_eq!(output.status.code(), Some(1));
-    assert!(errors(&output).contains("--server") && errors(&output).contains("KARST_SERVERS"), "{}", errors(&output));
+    assert!(
+        errors(&output).contains("--server") && errors(&output).contains("KARST_SERVERS"),
+        "{}",
+        errors(&output)
+    );
     let output = karst(&["--server", "127.0.0.1:1", "status"]);
     assert_eq!(output.status.code(), Some(1));
-    assert!(errors(&output).contains("--token-file"), "{}", errors(&output));
-    let output = karst(&["--server", "127.0.0.1:1", "--token-file", "/nonexistent/token", "status"]);
-    assert!(errors(&output).contains("/nonexistent/token"), "{}", errors(&output));
+    assert!(
+        errors(&output).contains("--token-file"),
+        "{}",
+        errors(&output)
+    );
+    let output = karst(&[
+        "--server",
+        "127.0.0.1:1",
+        "--token-file",
+        "/nonexistent/token",
+        "status",
+    ]);
+    assert!(
+        errors(&output).contains("/nonexistent/token"),
+        "{}",
+        errors(&output)
+    );
     let config = file("client.toml", "servers = [\n");
     let output = karst(&["--config", &config.display().to_string(), "status"]);
     assert_eq!(output.status.code(), Some(1));
-    assert!(errors(&output).contains(&config.display().to_string()), "{}", errors(&output));
+    assert!(
+        errors(&output).contains(&config.display().to_string()),
+        "{}",
+        errors(&output)
+    );
 }
 
 #[test]
 fn a_wrong_command_line_is_told_from_a_failure() {
-    for words in [&["flood"][..], &["switchover"], &["mode", "sleep"], &["status", "--output", "xml"]] {
+    for words in [
+        &["flood"][..],
+        &["switchover"],
+        &["mode", "sleep"],
+        &["status", "--output", "xml"],
+    ] {
         let output = karst(words);
-        assert_eq!(output.status.code(), Some(2), "{words:?}: {}", errors(&output));
+        assert_eq!(
+            output.status.code(),
+            Some(2),
+            "{words:?}: {}",
+            errors(&output)
+        );
     }
 }
 
@@ -85,7 +121,10 @@ fn each_server_that_did_not_answer_is_named_and_the_token_never_is() {
     let output = ask("127.0.0.1:1,127.0.0.1:2", &["status"]);
     assert_eq!(output.status.code(), Some(5));
     let why = errors(&output);
-    assert!(why.contains("127.0.0.1:1") && why.contains("127.0.0.1:2") && !why.contains(TOKEN), "{why}");
+    assert!(
+        why.contains("127.0.0.1:1") && why.contains("127.0.0.1:2") && !why.contains(TOKEN),
+        "{why}"
+    );
 }
 
 #[test]
@@ -93,7 +132,11 @@ fn a_refusal_comes_in_the_clusters_own_words() {
     let problem = r#"{"type":"about:blank","title":"Conflict","status":409,"detail":"operation op-7 runs already"}"#;
     let output = ask(&server(409, problem), &["switchover", "sailings", "--yes"]);
     assert_eq!(output.status.code(), Some(4), "{}", errors(&output));
-    assert!(errors(&output).contains("operation op-7 runs already"), "{}", errors(&output));
+    assert!(
+        errors(&output).contains("operation op-7 runs already"),
+        "{}",
+        errors(&output)
+    );
     assert!(!errors(&output).contains(TOKEN));
 }
 
@@ -129,16 +172,36 @@ peer = "10.20.0.11:4700"
 fn a_spec_is_checked_without_any_server() {
     let good = file("good.toml", SPEC);
     let output = karst(&["spec", "check", &good.display().to_string()]);
-    assert_eq!(output.status.code(), Some(0), "{}{}", said(&output), errors(&output));
+    assert_eq!(
+        output.status.code(),
+        Some(0),
+        "{}{}",
+        said(&output),
+        errors(&output)
+    );
     let bad = file("bad.toml", &SPEC.replace("zone = ", "zoon = "));
     let output = karst(&["spec", "check", &bad.display().to_string()]);
     assert_eq!(output.status.code(), Some(3));
     let text = said(&output) + &errors(&output);
-    assert!(text.contains("4:1") && text.contains("zone"), "line and column, and the nearest name: {text}");
-    let output = karst(&["spec", "check", "--output", "json", &bad.display().to_string()]);
+    assert!(
+        text.contains("4:1") && text.contains("zone"),
+        "line and column, and the nearest name: {text}"
+    );
+    let output = karst(&[
+        "spec",
+        "check",
+        "--output",
+        "json",
+        &bad.display().to_string(),
+    ]);
     assert_eq!(output.status.code(), Some(3));
     serde_json::from_str::<serde_json::Value>(&said(&output)).expect("JSON for programs");
-    assert_eq!(karst(&["spec", "check", "/nonexistent/spec.toml"]).status.code(), Some(1));
+    assert_eq!(
+        karst(&["spec", "check", "/nonexistent/spec.toml"])
+            .status
+            .code(),
+        Some(1)
+    );
 }
 
 /// As in `karst spec check FILE | head -1`.
@@ -148,19 +211,37 @@ fn a_reader_that_has_seen_enough_is_no_error() {
     let (reader, writer) = std::io::pipe().expect("a pipe");
     drop(reader);
     let mut command = Command::new(env!("CARGO_BIN_EXE_karst"));
-    let output = command.args(["spec", "check"]).arg(spec).stdout(writer).output().expect("the client starts");
-    assert_eq!((output.status.code(), errors(&output).as_str()), (Some(141), ""));
+    let output = command
+        .args(["spec", "check"])
+        .arg(spec)
+        .stdout(writer)
+        .output()
+        .expect("the client starts");
+    assert_eq!(
+        (output.status.code(), errors(&output).as_str()),
+        (Some(141), "")
+    );
     // A disk without room is one.
-    let full = std::fs::File::options().write(true).open("/dev/full").expect("a full device");
+    let full = std::fs::File::options()
+        .write(true)
+        .open("/dev/full")
+        .expect("a full device");
     let output = command.stdout(full).output().expect("the client starts");
     assert_eq!(output.status.code(), Some(1));
-    assert!(errors(&output).contains("cannot be written: No space left"), "{}", errors(&output));
+    assert!(
+        errors(&output).contains("cannot be written: No space left"),
+        "{}",
+        errors(&output)
+    );
 }
 
 #[test]
 fn shells_are_told_every_command() {
     for shell in ["bash", "zsh", "fish"] {
         let output = karst(&["completions", shell]);
-        assert!(output.status.success() && said(&output).contains("switchover"), "{shell}");
+        assert!(
+            output.status.success() && said(&output).contains("switchover"),
+            "{shell}"
+        );
     }
 }

@@ -39,7 +39,10 @@ pub struct AddressSeen {
 impl AddressSeen {
     /// What this node acts on.
     pub(crate) fn without_flows(&self) -> Self {
-        Self { flows: Vec::new(), ..self.clone() }
+        Self {
+            flows: Vec::new(),
+            ..self.clone()
+        }
     }
 }
 
@@ -62,17 +65,23 @@ pub struct AddressReport {
 pub(crate) struct Keeper {
     pub authority: Authority,
     pub seen: AddressSeen,
-    /// The connections over it, as its last holder told them: whoever takes it up next has these clients look again.
+    /// The connections over it, as its last holder told them: whoever takes it up next has these
+    /// clients look again.
     pub flows: Vec<Flow>,
     pub order: Option<AddressOrder>,
 }
 
 impl Keeper {
     pub fn new(authority: Authority) -> Self {
-        Self { authority, ..Self::default() }
+        Self {
+            authority,
+            ..Self::default()
+        }
     }
 
     pub fn is_gone(&self) -> bool {
-        self.order.is_some_and(|o| o.hold.is_none() && o.turn == self.seen.turn) && !self.seen.held
+        self.order
+            .is_some_and(|o| o.hold.is_none() && o.turn == self.seen.turn)
+            && !self.seen.held
     }
 }

@@ -1,4 +1,5 @@
-//! Who decided something: the cluster by itself, or a person. No name that a person can have stands for the cluster.
+//! Who decided something: the cluster by itself, or a person. No name that a person can have stands
+//! for the cluster.
 
 use crate::ids::NodeId;
 use serde::{Deserialize, Serialize};
@@ -10,7 +11,8 @@ pub enum Author {
     Cluster,
     Person {
         name: String,
-        /// The node that passed the request on, where that was not the coordinator itself: its word stands for the name.
+        /// The node that passed the request on, where that was not the coordinator itself: its word
+        /// stands for the name.
         through: Option<NodeId>,
     },
 }
@@ -18,7 +20,10 @@ pub enum Author {
 impl Author {
     /// Somebody who asked the coordinator itself.
     pub fn person(name: &str) -> Self {
-        Author::Person { name: name.into(), through: None }
+        Author::Person {
+            name: name.into(),
+            through: None,
+        }
     }
 
     pub fn is_person(&self) -> bool {
@@ -30,8 +35,14 @@ impl fmt::Display for Author {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Author::Cluster => f.pad("cluster"),
-            Author::Person { name, through: None } => f.pad(name),
-            Author::Person { name, through: Some(node) } => f.pad(&format!("{name} through {node}")),
+            Author::Person {
+                name,
+                through: None,
+            } => f.pad(name),
+            Author::Person {
+                name,
+                through: Some(node),
+            } => f.pad(&format!("{name} through {node}")),
         }
     }
 }

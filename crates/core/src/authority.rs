@@ -1,8 +1,8 @@
 //! Leases: who may act as primary *now* (S3).
 //!
-//! The log says who may be primary; a lease says until when it may be without asking again. The holder counts its
-//! lease from the moment it **sent** the request; the coordinator counts from the moment it **sent** the grant and
-//! adds the rate bound. So the holder always stops first.
+//! The log says who may be primary; a lease says until when it may be without asking again. The
+//! holder counts its lease from the moment it **sent** the request; the coordinator counts from the
+//! moment it **sent** the grant and adds the rate bound. So the holder always stops first.
 
 use crate::ids::{Epoch, NodeId, WorkloadId};
 use crate::time::{Time, shortened, stretched};
@@ -47,17 +47,28 @@ pub struct Authority {
 }
 
 impl Authority {
-    /// At a daemon's start: what the deadman still counts down is not known yet. A server that runs is left alone until
-    /// the deadman has said so, for at most this long (A7).
+    /// At a daemon's start: what the deadman still counts down is not known yet. A server that runs
+    /// is left alone until the deadman has said so, for at most this long (A7).
     pub fn awaiting(until: Time) -> Self {
-        Self { armed: Some(until), ..Self::default() }
+        Self {
+            armed: Some(until),
+            ..Self::default()
+        }
     }
 
-    /// Takes a grant; returns the deadline to arm the deadman with, if it is later than the one before by what is `worth` its
-    /// being woken. A grant that is passed over covers nothing.
-    pub fn on_grant(&mut self, epoch: Epoch, sent: Time, lease: Duration, worth: Duration) -> Option<Time> {
+    /// Takes a grant; returns the deadline to arm the deadman with, if it is later than the one
+    /// before by what is `worth` its being woken. A grant that is passed over covers nothing.
+    pub fn on_grant(
+        &mut self,
+        epoch: Epoch,
+        sent: Time,
+        lease: Duration,
+        worth: Duration,
+    ) -> Option<Time> {
         let until = sent + shortened(lease);
-        let newer = self.lease.is_none_or(|(e, u)| epoch > e || (epoch == e && until >= u + worth));
+        let newer = self
+            .lease
+            .is_none_or(|(e, u)| epoch > e || (epoch == e && until >= u + worth));
         newer.then(|| {
             self.lease = Some((epoch, until));
             until
@@ -68,7 +79,8 @@ impl Authority {
         self.told.get_or_insert(now);
     }
 
-    /// Whether the deadman has to be told that nothing is left to watch: once, and not again before it has answered.
+    /// Whether the deadman has to be told that nothing is left to watch: once, and not again before
+    /// it has answered.
     pub fn disarms(&mut self, now: Time) -> bool {
         let disarms = self.armed.is_some() && self.told.is_none();
         if disarms {
@@ -82,7 +94,8 @@ impl Authority {
         (self.armed, self.told) = (deadline, None);
     }
 
-    /// The deadman has let a lease pass without a word: nothing can be held here until it answers again.
+    /// The deadman has let a lease pass without a word: nothing can be held here until it answers
+    /// again.
     pub fn is_deadman_silent(&self, now: Time, kill_bound: Duration) -> bool {
         self.told.is_some_and(|told| told + kill_bound <= now) && self.stop_by(kill_bound) <= now
     }
@@ -91,20 +104,28 @@ impl Authority {
         self.armed
     }
 
-    /// Whether a primary of `epoch` may be started or promoted now: leased, armed, and with time left to stop again.
+    /// Whether a primary of `epoch` may be started or promoted now: leased, armed, and with time
+    /// left to stop again.
     pub fn may_act(&self, epoch: Epoch, now: Time, kill_bound: Duration) -> bool {
-        let leased = self.lease.is_some_and(|(e, until)| e == epoch && until > now + kill_bound);
-        leased && self.armed.is_some_and(|deadline| deadline > now + kill_bound)
+        let leased = self
+            .lease
+            .is_some_and(|(e, until)| e == epoch && until > now + kill_bound);
+        leased
+            && self
+                .armed
+                .is_some_and(|deadline| deadline > now + kill_bound)
     }
 
-    /// When a running primary has to be stopped (C2): the kill bound before the deadline that the deadman confirmed.
-    /// A lease that the deadman has not confirmed covers nothing (C6); a deadline confirmed to an earlier run of the
-    /// daemon still does (A7).
+    /// When a running primary has to be stopped (C2): the kill bound before the deadline that the
+    /// deadman confirmed. A lease that the deadman has not confirmed covers nothing (C6); a
+    /// deadline confirmed to an earlier run of the daemon still does (A7).
     pub fn stop_by(&self, kill_bound: Duration) -> Time {
-        self.armed.map_or(Time::ZERO, |deadline| deadline - kill_bound)
+        self.armed
+            .map_or(Time::ZERO, |deadline| deadline - kill_bound)
     }
 
-    /// Until when anything of the workload may act here at all; what the simulator checks S3 against.
+    /// Until when anything of the workload may act here at all; what the simulator checks S3
+    /// against.
     pub fn holds_until(&self) -> Time {
         self.armed.unwrap_or(Time::ZERO)
     }
@@ -133,11 +154,12 @@ pub struct Ledger {
 
 impl Ledger {
     pub fn on_grant(&mut self, claim: &Claim, epoch: Epoch, holder: &NodeId, now: Time) {
-        self.last.insert(claim.clone(), (epoch, holder.clone(), now));
+        self.last
+            .insert(claim.clone(), (epoch, holder.clone(), now));
     }
 
-    /// When no lease of the claim can be valid any more (A2): counted from the later of the election and the own
-    /// last grant.
+    /// When no lease of the claim can be valid any more (A2): counted from the later of the
+    /// election and the own last grant.
     pub fn over_at(&self, claim: &Claim, elected_at: Time, longest: Duration) -> Time {
         let granted = self.last.get(claim).map_or(elected_at, |(_, _, at)| *at);
         granted.max(elected_at) + stretched(longest)
@@ -153,33 +175,60 @@ mod tests {
     fn the_deadman_is_armed_anew_when_it_is_worth_it() {
         let (ms, lease) = (Duration::from_millis, Duration::from_secs(2));
         let mut authority = Authority::default();
-        let armed = [(1, 0), (1, 100), (1, 200), (1, 340), (1, 360), (2, 370)]
-            .map(|(epoch, sent)| authority.on_grant(Epoch(epoch), Time::ZERO + ms(sent), lease, ms(150)).is_some());
-        assert_eq!(armed, [true, false, true, false, true, true], "a new epoch is armed at once");
+        let armed =
+            [(1, 0), (1, 100), (1, 200), (1, 340), (1, 360), (2, 370)].map(|(epoch, sent)| {
+                authority
+                    .on_grant(Epoch(epoch), Time::ZERO + ms(sent), lease, ms(150))
+                    .is_some()
+            });
+        assert_eq!(
+            armed,
+            [true, false, true, false, true, true],
+            "a new epoch is armed at once"
+        );
     }
 
     #[test]
     fn a_deadman_that_says_nothing_is_told_once_and_noticed_when_the_lease_passes() {
-        let (ms, lease, kill) = (Duration::from_millis, Duration::from_secs(2), Duration::from_millis(300));
+        let (ms, lease, kill) = (
+            Duration::from_millis,
+            Duration::from_secs(2),
+            Duration::from_millis(300),
+        );
         let mut authority = Authority::default();
         let at = |millis: u64| Time::ZERO + ms(millis);
         let until = authority.on_grant(Epoch(1), at(0), lease, ms(150));
         authority.on_told(at(0));
-        assert!(!authority.is_deadman_silent(at(1), kill), "it was told just now");
+        assert!(
+            !authority.is_deadman_silent(at(1), kill),
+            "it was told just now"
+        );
         authority.on_armed(until);
-        assert!(!authority.is_deadman_silent(at(2_000), kill), "it owes nothing");
+        assert!(
+            !authority.is_deadman_silent(at(2_000), kill),
+            "it owes nothing"
+        );
         authority.on_told(at(200));
-        assert!(!authority.is_deadman_silent(at(1_500), kill), "what it last confirmed still covers");
+        assert!(
+            !authority.is_deadman_silent(at(1_500), kill),
+            "what it last confirmed still covers"
+        );
         assert!(authority.is_deadman_silent(at(1_700), kill));
-        assert!(!authority.disarms(at(1_700)), "it has not answered what it was told before");
+        assert!(
+            !authority.disarms(at(1_700)),
+            "it has not answered what it was told before"
+        );
         authority.on_armed(until);
         assert!(!authority.is_deadman_silent(at(1_700), kill));
-        assert_eq!([authority.disarms(at(1_700)), authority.disarms(at(1_800))], [true, false]);
+        assert_eq!(
+            [authority.disarms(at(1_700)), authority.disarms(at(1_800))],
+            [true, false]
+        );
     }
 
     proptest! {
-        /// Whatever the clocks' offsets, rates within the bound, and delays: the holder stops before the coordinator
-        /// counts the lease as over.
+        /// Whatever the clocks' offsets, rates within the bound, and delays: the holder stops
+        /// before the coordinator counts the lease as over.
         #[test]
         fn the_holder_stops_first(
             asked in 0u64..10_000, out in 0u64..500, back in 0u64..500,

@@ -20,7 +20,12 @@ pub enum Command {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum NodeAct {
     /// It holds nothing from here on, and its power may be cut under this entry (C7).
-    Fence { boot: Option<BootId>, why: String, by: Author, after: After },
+    Fence {
+        boot: Option<BootId>,
+        why: String,
+        by: Author,
+        after: After,
+    },
     /// Its power was read as off after `fence` was committed.
     PowerOff { fence: Index },
     /// Its power is to be turned on.
@@ -28,14 +33,20 @@ pub enum NodeAct {
     /// It was read as on after that was `asked` for.
     TurnedOn { asked: Index },
     /// It may take part again.
-    Readmit { fence: Index, why: String, by: Author },
-    /// Its node store counts from here on: it has been given everything that the others committed (A6, F3).
+    Readmit {
+        fence: Index,
+        why: String,
+        by: Author,
+    },
+    /// Its node store counts from here on: it has been given everything that the others committed
+    /// (A6, F3).
     Enrol { store: StoreId, by: Author },
     /// What the host says its hardware is.
     System { system: String },
 }
 
-/// What is decided about a workload. Each says which epoch or number it is about, so that a late one changes nothing.
+/// What is decided about a workload. Each says which epoch or number it is about, so that a late
+/// one changes nothing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum WorkloadAct {
     Begin(Operation),
@@ -112,8 +123,9 @@ pub enum WorkloadAct {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "by")]
 pub enum Ended {
-    /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a clean stop ended its
-    /// write-ahead log; a standby that has everything up to there has everything.
+    /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a
+    /// clean stop ended its write-ahead log; a standby that has everything up to there has
+    /// everything.
     Surrender { boot: BootId, clean_at: Option<Lsn> },
     /// No lease of it can be valid any more.
     LeaseOver,

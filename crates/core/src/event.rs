@@ -16,7 +16,8 @@ pub struct Event {
     pub text: String,
     pub workload: Option<WorkloadId>,
     pub operation: Option<OperationId>,
-    /// Set where the event is a committed decision: every node records it, and readers show it once.
+    /// Set where the event is a committed decision: every node records it, and readers show it
+    /// once.
     pub index: Option<Index>,
     /// The evidence: who saw what, numbers with units.
     pub data: BTreeMap<String, String>,
@@ -24,13 +25,25 @@ pub struct Event {
 
 impl Event {
     pub fn new(level: Level, kind: FactKind, text: impl Into<String>) -> Self {
-        Self { level, kind, text: text.into(), workload: None, operation: None, index: None, data: BTreeMap::new() }
+        Self {
+            level,
+            kind,
+            text: text.into(),
+            workload: None,
+            operation: None,
+            index: None,
+            data: BTreeMap::new(),
+        }
     }
 
     pub fn of(fact: &Fact) -> Self {
         let workload = fact.workload().cloned();
         let data = fact.data().into_iter().collect();
-        Self { workload, data, ..Self::new(fact.level(), fact.kind(), fact.text()) }
+        Self {
+            workload,
+            data,
+            ..Self::new(fact.level(), fact.kind(), fact.text())
+        }
     }
 
     pub fn within(mut self, operation: Option<OperationId>) -> Self {

@@ -1,5 +1,5 @@
-//! What was seen, decided or done, as data. Code matches on facts and their kinds, never on words; the sentences for whoever
-//! reads the record are made here, once.
+//! What was seen, decided or done, as data. Code matches on facts and their kinds, never on words;
+//! the sentences for whoever reads the record are made here, once.
 
 use crate::command::{Ended, NodeAct, Standing, WorkloadAct};
 use crate::ids::{Index, NodeId, Term, WorkloadId};
@@ -241,9 +241,18 @@ impl Fact {
             Self::Elected { .. } => FactKind::Elected,
             Self::SteppedDown { .. } => FactKind::SteppedDown,
             Self::StoreRegressed { .. } => FactKind::StoreRegressed,
-            Self::PowerFails { order: PowerOrder::Off { .. }, .. } => FactKind::PowerUnconfirmed,
-            Self::PowerFails { order: PowerOrder::On { .. }, .. } => FactKind::PowerOnFails,
-            Self::PowerFails { order: PowerOrder::Look, .. } => FactKind::PowerDevice,
+            Self::PowerFails {
+                order: PowerOrder::Off { .. },
+                ..
+            } => FactKind::PowerUnconfirmed,
+            Self::PowerFails {
+                order: PowerOrder::On { .. },
+                ..
+            } => FactKind::PowerOnFails,
+            Self::PowerFails {
+                order: PowerOrder::Look,
+                ..
+            } => FactKind::PowerDevice,
             Self::AddressConflict { .. } => FactKind::AddressConflict,
             Self::AddressTrouble { .. } => FactKind::AddressTrouble,
             Self::Replica { what, .. } => what.kind(),
@@ -254,9 +263,21 @@ impl Fact {
 
     pub fn level(&self) -> Level {
         match self {
-            Self::HeardAgain { .. } | Self::Replica { .. } | Self::OfNode(_, NodeAct::System { .. }) => Level::Info,
-            Self::OfWorkload(_, WorkloadAct::Sync { sure, asked, .. }) if sure.len() < asked.len() => Level::Info,
-            Self::OfWorkload(_, WorkloadAct::Finish { outcome: Outcome::Undone(_) | Outcome::Diverted(_), .. })
+            Self::HeardAgain { .. }
+            | Self::Replica { .. }
+            | Self::OfNode(_, NodeAct::System { .. }) => Level::Info,
+            Self::OfWorkload(_, WorkloadAct::Sync { sure, asked, .. })
+                if sure.len() < asked.len() =>
+            {
+                Level::Info
+            }
+            Self::OfWorkload(
+                _,
+                WorkloadAct::Finish {
+                    outcome: Outcome::Undone(_) | Outcome::Diverted(_),
+                    ..
+                },
+            )
             | Self::Refused { .. }
             | Self::StoreRegressed { .. }
             | Self::PowerFails { .. }
@@ -269,40 +290,92 @@ impl Fact {
     /// One sentence for a reader, which names what it is about.
     pub fn text(&self) -> String {
         match self {
-            Self::Suspected { by, node, silent, .. } => {
+            Self::Suspected {
+                by, node, silent, ..
+            } => {
                 format!("{by} has not heard {node} for {} ms", silent.as_millis())
             }
-            Self::HeardAgain { by, node, silent } => format!("{by} hears {node} again after {} ms", silent.as_millis()),
+            Self::HeardAgain { by, node, silent } => {
+                format!("{by} hears {node} again after {} ms", silent.as_millis())
+            }
             Self::Refused { by, node, why } => {
                 format!("{by} refuses what {node} says: {why}; look at what runs on {node}")
             }
-            Self::CatchesUp { node, from, to } => format!("{node} catches up by a snapshot, from entry {from} to {to}"),
-            Self::Elected { node, term, ballots } => {
-                let ballot = |b: &Ballot| format!("{} ({}) {}", b.node, b.votes, if b.yes { "yes" } else { "no" });
-                let list: Vec<String> = ballots.iter().map(ballot).collect();
-                format!("{node} is coordinator of term {term}; votes: {}", list.join(", "))
+            Self::CatchesUp { node, from, to } => {
+                format!("{node} catches up by a snapshot, from entry {from} to {to}")
             }
-            Self::SteppedDown { node, term, why } => format!("{node} is no longer coordinator of term {term}: {why}"),
-            Self::StoreRegressed { node, acknowledged, found } => format!(
+            Self::Elected {
+                node,
+                term,
+                ballots,
+            } => {
+                let ballot = |b: &Ballot| {
+                    format!(
+                        "{} ({}) {}",
+                        b.node,
+                        b.votes,
+                        if b.yes { "yes" } else { "no" }
+                    )
+                };
+                let list: Vec<String> = ballots.iter().map(ballot).collect();
+                format!(
+                    "{node} is coordinator of term {term}; votes: {}",
+                    list.join(", ")
+                )
+            }
+            Self::SteppedDown { node, term, why } => {
+                format!("{node} is no longer coordinator of term {term}: {why}")
+            }
+            Self::StoreRegressed {
+                node,
+                acknowledged,
+                found,
+            } => format!(
                 "{node} had acknowledged the log up to {acknowledged} and now has it up to {found}: its store went back in \
                  time, and its acknowledgements no longer count"
             ),
-            Self::PowerFails { node, order: PowerOrder::Off { .. }, why } => {
+            Self::PowerFails {
+                node,
+                order: PowerOrder::Off { .. },
+                why,
+            } => {
                 format!("the power of {node} is not confirmed off: {why}; trying on")
             }
-            Self::PowerFails { node, order: PowerOrder::On { .. }, why } => {
+            Self::PowerFails {
+                node,
+                order: PowerOrder::On { .. },
+                why,
+            } => {
                 format!("{node} is not turned on: {why}; trying on")
             }
-            Self::PowerFails { node, order: PowerOrder::Look, why } => {
+            Self::PowerFails {
+                node,
+                order: PowerOrder::Look,
+                why,
+            } => {
                 format!("the power device of {node} fails: {why}")
             }
-            Self::AddressConflict { workload, by, other } => {
-                format!("{workload}: {other} answers for its address too, as {by} sees it (RFC 5227)")
+            Self::AddressConflict {
+                workload,
+                by,
+                other,
+            } => {
+                format!(
+                    "{workload}: {other} answers for its address too, as {by} sees it (RFC 5227)"
+                )
             }
-            Self::AddressTrouble { workload, node, why } => {
+            Self::AddressTrouble {
+                workload,
+                node,
+                why,
+            } => {
                 format!("{workload}: its address cannot be held on {node}: {why}")
             }
-            Self::Replica { workload, node, what } => format!("{workload} on {node}: {what}"),
+            Self::Replica {
+                workload,
+                node,
+                what,
+            } => format!("{workload} on {node}: {what}"),
             Self::OfNode(node, act) => node_text(node, act),
             Self::OfWorkload(workload, act) => format!("{workload}: {}", workload_text(act)),
         }
@@ -323,20 +396,29 @@ impl Fact {
     pub fn data(&self) -> Vec<(String, String)> {
         let of = |key: &str, value: &dyn fmt::Display| (key.to_string(), value.to_string());
         match self {
-            Self::Suspected { node, bound, .. } => vec![of("node", node), of("bound_ms", &bound.as_millis())],
+            Self::Suspected { node, bound, .. } => {
+                vec![of("node", node), of("bound_ms", &bound.as_millis())]
+            }
             Self::HeardAgain { node, .. }
             | Self::Refused { node, .. }
             | Self::StoreRegressed { node, .. }
             | Self::PowerFails { node, .. } => vec![of("node", node)],
             Self::Elected { term, ballots, .. } => {
-                let votes = ballots.iter().map(|b| of(&format!("vote.{}", b.node), &b.yes));
+                let votes = ballots
+                    .iter()
+                    .map(|b| of(&format!("vote.{}", b.node), &b.yes));
                 std::iter::once(of("term", term)).chain(votes).collect()
             }
             Self::SteppedDown { term, .. } => vec![of("term", term)],
             Self::AddressConflict { other, .. } => vec![of("other", other)],
             Self::OfWorkload(_, WorkloadAct::Finish { phases, .. }) => {
-                let key = |phase: &crate::operation::Phase| format!("{}_us", phase.name().replace(' ', "_"));
-                phases.iter().map(|(phase, took)| of(&key(phase), &took.as_micros())).collect()
+                let key = |phase: &crate::operation::Phase| {
+                    format!("{}_us", phase.name().replace(' ', "_"))
+                };
+                phases
+                    .iter()
+                    .map(|(phase, took)| of(&key(phase), &took.as_micros()))
+                    .collect()
             }
             _ => Vec::new(),
         }
@@ -359,11 +441,20 @@ impl fmt::Display for OfReplica {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::ServerExited => f.write_str("the server's first process has exited"),
-            Self::ActionDone { action, took } => write!(f, "{} done in {} ms", action.describe(), took.as_millis()),
-            Self::ActionFailed { action, took, why } => {
-                write!(f, "{} failed after {} ms: {why}", action.describe(), took.as_millis())
+            Self::ActionDone { action, took } => {
+                write!(f, "{} done in {} ms", action.describe(), took.as_millis())
             }
-            Self::SelfDemotion => f.write_str("its authority ends: stopping the server before the lease does"),
+            Self::ActionFailed { action, took, why } => {
+                write!(
+                    f,
+                    "{} failed after {} ms: {why}",
+                    action.describe(),
+                    took.as_millis()
+                )
+            }
+            Self::SelfDemotion => {
+                f.write_str("its authority ends: stopping the server before the lease does")
+            }
             Self::Stranded { upstream, since } => write!(
                 f,
                 "it has neither streamed from {upstream} nor moved on for {} s: the log that it needs is gone, and a fresh \
@@ -397,12 +488,30 @@ fn of_workload(act: &WorkloadAct) -> FactKind {
         WorkloadAct::Open { .. } => FactKind::Opened,
         WorkloadAct::Serve { .. } => FactKind::Serving,
         WorkloadAct::Sync { .. } => FactKind::SyncSet,
-        WorkloadAct::Mark { standing: Standing::NeedsClone(_), .. } => FactKind::NeedsClone,
-        WorkloadAct::Mark { standing: Standing::Diverged(_), .. } => FactKind::Diverged,
-        WorkloadAct::Mark { standing: Standing::Sound, .. } => FactKind::Sound,
-        WorkloadAct::Finish { outcome: Outcome::Done, .. } => FactKind::OperationDone,
-        WorkloadAct::Finish { outcome: Outcome::Undone(_), .. } => FactKind::OperationUndone,
-        WorkloadAct::Finish { outcome: Outcome::Diverted(_), .. } => FactKind::OperationDiverted,
+        WorkloadAct::Mark {
+            standing: Standing::NeedsClone(_),
+            ..
+        } => FactKind::NeedsClone,
+        WorkloadAct::Mark {
+            standing: Standing::Diverged(_),
+            ..
+        } => FactKind::Diverged,
+        WorkloadAct::Mark {
+            standing: Standing::Sound,
+            ..
+        } => FactKind::Sound,
+        WorkloadAct::Finish {
+            outcome: Outcome::Done,
+            ..
+        } => FactKind::OperationDone,
+        WorkloadAct::Finish {
+            outcome: Outcome::Undone(_),
+            ..
+        } => FactKind::OperationUndone,
+        WorkloadAct::Finish {
+            outcome: Outcome::Diverted(_),
+            ..
+        } => FactKind::OperationDiverted,
         WorkloadAct::Place { .. } => FactKind::AddressPlaced,
         WorkloadAct::Withdraw { .. } => FactKind::AddressLeaves,
         WorkloadAct::Vacate { .. } => FactKind::AddressGone,
@@ -413,11 +522,15 @@ fn of_workload(act: &WorkloadAct) -> FactKind {
 pub fn node_text(node: &NodeId, act: &NodeAct) -> String {
     match act {
         NodeAct::Fence { why, by, .. } => format!("{node} is fenced by {by}: {why}"),
-        NodeAct::PowerOff { .. } => format!("the power of {node} is off, read back from its device"),
+        NodeAct::PowerOff { .. } => {
+            format!("the power of {node} is off, read back from its device")
+        }
         NodeAct::TurnOn { by } => format!("{node} is to be turned on, as {by} asked"),
         NodeAct::TurnedOn { .. } => format!("the power of {node} is on, read back from its device"),
         NodeAct::Readmit { why, by, .. } => format!("{node} is readmitted by {by}: {why}"),
-        NodeAct::Enrol { by, .. } => format!("{node}'s node store counts from here on, enrolled by {by}"),
+        NodeAct::Enrol { by, .. } => {
+            format!("{node}'s node store counts from here on, enrolled by {by}")
+        }
         NodeAct::System { system } => format!("{node} is hardware {system}"),
     }
 }
@@ -427,30 +540,75 @@ pub fn workload_text(act: &WorkloadAct) -> String {
     match act {
         WorkloadAct::Begin(operation) => begun(operation),
         WorkloadAct::Approve { by, .. } => format!("approved by {by}"),
-        WorkloadAct::Mode { mode, by } => format!("mode is {} from here on, set by {by}", mode.word()),
+        WorkloadAct::Mode { mode, by } => {
+            format!("mode is {} from here on, set by {by}", mode.word())
+        }
         WorkloadAct::Revoke { epoch, why } => format!("epoch {epoch} is revoked: {why}"),
-        WorkloadAct::End { epoch, how } => format!("epoch {epoch} has ended: {}", end_of_epoch(how)),
-        WorkloadAct::Assign { epoch, holder, why } => format!("epoch {epoch} goes to {holder} ({why})"),
-        WorkloadAct::Open { epoch, timeline, switch, sync, .. } => {
-            format!("epoch {epoch} is open on timeline {timeline} from {switch}; sync set: {}", names(sync))
+        WorkloadAct::End { epoch, how } => {
+            format!("epoch {epoch} has ended: {}", end_of_epoch(how))
+        }
+        WorkloadAct::Assign { epoch, holder, why } => {
+            format!("epoch {epoch} goes to {holder} ({why})")
+        }
+        WorkloadAct::Open {
+            epoch,
+            timeline,
+            switch,
+            sync,
+            ..
+        } => {
+            format!(
+                "epoch {epoch} is open on timeline {timeline} from {switch}; sync set: {}",
+                names(sync)
+            )
         }
         WorkloadAct::Serve { epoch } => format!("epoch {epoch} serves: a write is replicated"),
-        WorkloadAct::Sync { sure, asked, why, number, .. } if sure.len() < asked.len() => {
+        WorkloadAct::Sync {
+            sure,
+            asked,
+            why,
+            number,
+            ..
+        } if sure.len() < asked.len() => {
             let (sure, asked) = (names(sure), names(asked));
             format!("sync set {number} grows to {asked}: {why}; guaranteed so far: {sure}")
         }
-        WorkloadAct::Sync { sure, why, number, .. } => format!("sync set {number} is {}: {why}", names(sure)),
-        WorkloadAct::Mark { node, standing: Standing::NeedsClone(why) } => {
+        WorkloadAct::Sync {
+            sure, why, number, ..
+        } => format!("sync set {number} is {}: {why}", names(sure)),
+        WorkloadAct::Mark {
+            node,
+            standing: Standing::NeedsClone(why),
+        } => {
             format!("{node} comes back by a fresh clone: {why}")
         }
-        WorkloadAct::Mark { node, standing: Standing::Diverged(why) } => {
+        WorkloadAct::Mark {
+            node,
+            standing: Standing::Diverged(why),
+        } => {
             format!("{node} comes back by a rewind, or a clone: {why}")
         }
-        WorkloadAct::Mark { node, standing: Standing::Sound } => format!("{node} has a sound copy"),
-        WorkloadAct::Finish { outcome: Outcome::Done, .. } => "done".into(),
-        WorkloadAct::Finish { outcome: Outcome::Undone(why), .. } => format!("not done: {why}"),
-        WorkloadAct::Finish { outcome: Outcome::Diverted(why), .. } => format!("done otherwise: {why}"),
-        WorkloadAct::Place { number, holder, why } => {
+        WorkloadAct::Mark {
+            node,
+            standing: Standing::Sound,
+        } => format!("{node} has a sound copy"),
+        WorkloadAct::Finish {
+            outcome: Outcome::Done,
+            ..
+        } => "done".into(),
+        WorkloadAct::Finish {
+            outcome: Outcome::Undone(why),
+            ..
+        } => format!("not done: {why}"),
+        WorkloadAct::Finish {
+            outcome: Outcome::Diverted(why),
+            ..
+        } => format!("done otherwise: {why}"),
+        WorkloadAct::Place {
+            number,
+            holder,
+            why,
+        } => {
             format!("its address goes to {holder} (number {number}; {why})")
         }
         WorkloadAct::Withdraw { why, .. } => format!("its address leaves: {why}"),
@@ -459,17 +617,35 @@ pub fn workload_text(act: &WorkloadAct) -> String {
 }
 fn begun(operation: &Operation) -> String {
     let Operation { kind, by, why, .. } = operation;
-    let to = operation.to.as_ref().map(|to| format!(" to {to}")).unwrap_or_default();
-    let from = operation.from.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
-    let waits = if operation.asks { "; it waits for approval" } else { "" };
+    let to = operation
+        .to
+        .as_ref()
+        .map(|to| format!(" to {to}"))
+        .unwrap_or_default();
+    let from = operation
+        .from
+        .as_ref()
+        .map(|from| format!(" from {from}"))
+        .unwrap_or_default();
+    let waits = if operation.asks {
+        "; it waits for approval"
+    } else {
+        ""
+    };
     format!("{kind}{from}{to} began, by {by}: {why}{waits}")
 }
 
 fn end_of_epoch(how: &Ended) -> String {
     match how {
-        Ended::Surrender { clean_at: Some(at), .. } => format!("the old primary stopped cleanly at {at}"),
-        Ended::Surrender { .. } => "the old primary surrendered: nothing of it runs any more".into(),
-        Ended::PowerOff => "the power of the old primary's host is off, read back from its device".into(),
+        Ended::Surrender {
+            clean_at: Some(at), ..
+        } => format!("the old primary stopped cleanly at {at}"),
+        Ended::Surrender { .. } => {
+            "the old primary surrendered: nothing of it runs any more".into()
+        }
+        Ended::PowerOff => {
+            "the power of the old primary's host is off, read back from its device".into()
+        }
         Ended::LeaseOver => "no lease of the old primary can be valid any more".into(),
     }
 }
@@ -484,5 +660,9 @@ fn end_of_place(how: &Ended) -> &'static str {
 
 fn names(list: &[NodeId]) -> String {
     let names: Vec<&str> = list.iter().map(NodeId::as_str).collect();
-    if names.is_empty() { "nobody".to_string() } else { names.join(", ") }
+    if names.is_empty() {
+        "nobody".to_string()
+    } else {
+        names.join(", ")
+    }
 }

@@ -10,9 +10,7 @@ use std::net::SocketAddr;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum GateOrder {
     /// New connections wait. With `cut`, flows to the old primary are closed at once.
-    Hold {
-        cut: bool,
-    },
+    Hold { cut: bool },
     Forward {
         epoch: Epoch,
         primary: NodeId,

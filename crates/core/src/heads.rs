@@ -1,7 +1,8 @@
-//! How far each primary was when it was last heard: what a standby may lack is counted from there (F2).
+//! How far each primary was when it was last heard: what a standby may lack is counted from there
+//! (F2).
 //!
-//! A server that has stopped says no position, and a host that is lost says nothing. So each node remembers the last one, of its own
-//! primaries and of those that others' beats and reports name.
+//! A server that has stopped says no position, and a host that is lost says nothing. So each node
+//! remembers the last one, of its own primaries and of those that others' beats and reports name.
 
 use crate::ids::{Epoch, Lsn, WorkloadId};
 use crate::time::Time;
@@ -20,11 +21,14 @@ pub struct Head {
 pub struct Heads(BTreeMap<WorkloadId, (Head, Time)>);
 
 impl Heads {
-    /// Takes what was heard, from the primary's own node or from another that had heard it; nobody's position goes back within
-    /// an epoch, and the same again from another is no later word of the primary's.
+    /// Takes what was heard, from the primary's own node or from another that had heard it;
+    /// nobody's position goes back within an epoch, and the same again from another is no later
+    /// word of the primary's.
     pub fn note(&mut self, workload: &WorkloadId, head: Head, first_hand: bool, now: Time) {
         match self.0.get_mut(workload) {
-            Some((known, at)) if head > *known || (first_hand && head == *known) => (*known, *at) = (head, now),
+            Some((known, at)) if head > *known || (first_hand && head == *known) => {
+                (*known, *at) = (head, now)
+            }
             Some(_) => {}
             None => drop(self.0.insert(workload.clone(), (head, now))),
         }
@@ -37,7 +41,10 @@ impl Heads {
 
     /// The last known position under this epoch, and when it was heard.
     pub fn under(&self, workload: &WorkloadId, epoch: Epoch) -> Option<(Lsn, Time)> {
-        let (head, at) = self.0.get(workload).filter(|(head, _)| head.epoch == epoch)?;
+        let (head, at) = self
+            .0
+            .get(workload)
+            .filter(|(head, _)| head.epoch == epoch)?;
         Some((head.position, *at))
     }
 }

@@ -1,8 +1,8 @@
 //! From heartbeats to verdicts: who is heard, who is suspected.
 //!
-//! An accrual detector per peer: the bound adapts to the arrivals seen, between the floor and the ceiling of the spec.
-//! It is for speed only; safety rests on leases. Beats are numbered, so that a link that loses some is seen as lossy and not
-//! as slow.
+//! An accrual detector per peer: the bound adapts to the arrivals seen, between the floor and the
+//! ceiling of the spec. It is for speed only; safety rests on leases. Beats are numbered, so that a
+//! link that loses some is seen as lossy and not as slow.
 
 use crate::ids::NodeId;
 use crate::members::{Members, Ordered};
@@ -24,7 +24,8 @@ const COUNTED: usize = 20;
 /// A link that loses as many of its beats is worth a word: in per cent.
 pub const LOSSY: u8 = 5;
 
-/// What a beat says of whom its sender hears. It has to fit a datagram at every size, so that it names nobody.
+/// What a beat says of whom its sender hears. It has to fit a datagram at every size, so that it
+/// names nobody.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Hears {
     /// How long ago it heard whoever is told this; none if never.
@@ -40,8 +41,8 @@ pub struct Hearing {
     pub age: Duration,
     /// Of its last beats, in per cent.
     pub lost: u8,
-    /// Its attempts to connect arrive: what it sends comes through, and nothing comes back to it. Anybody can pretend to
-    /// that, so it is for people's eyes only.
+    /// Its attempts to connect arrive: what it sends comes through, and nothing comes back to it.
+    /// Anybody can pretend to that, so it is for people's eyes only.
     pub knocks: bool,
 }
 
@@ -70,13 +71,19 @@ impl Arrivals {
         let n = self.gaps.len() as f64;
         let mean = self.gaps.iter().sum::<f64>() / n;
         let variance = self.gaps.iter().map(|g| (g - mean).powi(2)).sum::<f64>() / n;
-        self.bound = Duration::from_secs_f64(mean + DEVIATIONS * variance.sqrt()).clamp(floor, ceiling);
+        self.bound =
+            Duration::from_secs_f64(mean + DEVIATIONS * variance.sqrt()).clamp(floor, ceiling);
     }
 
     fn count(&mut self, number: u64) {
-        // Beats may overtake each other; a lower number than any that is remembered is a new run of the peer.
-        let (oldest, newest) = (self.numbers.front().copied(), self.numbers.iter().max().copied());
-        let follows = oldest.is_none_or(|o| number >= o) && newest.is_none_or(|n| number <= n.saturating_add(OUTAGE));
+        // Beats may overtake each other; a lower number than any that is remembered is a new run of
+        // the peer.
+        let (oldest, newest) = (
+            self.numbers.front().copied(),
+            self.numbers.iter().max().copied(),
+        );
+        let follows = oldest.is_none_or(|o| number >= o)
+            && newest.is_none_or(|n| number <= n.saturating_add(OUTAGE));
         if !follows {
             self.numbers.clear();
         }
@@ -112,8 +119,15 @@ pub struct Health {
 /// A change of verdict, for the record.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Verdict {
-    Suspected { node: NodeId, silent: Duration, bound: Duration },
-    Back { node: NodeId, silent: Duration },
+    Suspected {
+        node: NodeId,
+        silent: Duration,
+        bound: Duration,
+    },
+    Back {
+        node: NodeId,
+        silent: Duration,
+    },
 }
 
 impl Verdict {
@@ -138,7 +152,13 @@ impl Health {
     }
 
     /// Takes a heartbeat.
-    pub fn on_beat(&mut self, from: &NodeId, number: u64, hears: Hears, now: Time) -> Option<Verdict> {
+    pub fn on_beat(
+        &mut self,
+        from: &NodeId,
+        number: u64,
+        hears: Hears,
+        now: Time,
+    ) -> Option<Verdict> {
         let fresh = Arrivals {
             last: now,
             gaps: VecDeque::new(),
@@ -155,7 +175,10 @@ impl Health {
             peer.add_gap(silent, self.floor, self.ceiling);
         }
         (peer.last, peer.hears) = (now, hears);
-        back.then(|| Verdict::Back { node: from.clone(), silent })
+        back.then(|| Verdict::Back {
+            node: from.clone(),
+            silent,
+        })
     }
 
     /// A peer tries to connect.
@@ -185,7 +208,11 @@ impl Health {
             let (silent, bound) = (now.since(peer.last), peer.bound);
             if silent >= bound && !peer.suspected {
                 peer.suspected = true;
-                verdicts.push(Verdict::Suspected { node: node.clone(), silent, bound });
+                verdicts.push(Verdict::Suspected {
+                    node: node.clone(),
+                    silent,
+                    bound,
+                });
             } else if silent < bound {
                 due = due.min(peer.last + bound);
             }
@@ -195,7 +222,11 @@ impl Health {
 
     /// For the own heartbeats: whom this node heard within the floor.
     pub fn lately(&self, now: Time) -> Members {
-        let near = |n: &NodeId| self.peers.get(n).is_some_and(|p| now.since(p.last) < self.floor);
+        let near = |n: &NodeId| {
+            self.peers
+                .get(n)
+                .is_some_and(|p| now.since(p.last) < self.floor)
+        };
         self.members.pick(near)
     }
 
@@ -204,26 +235,42 @@ impl Health {
         Some(now.since(self.peers.get(node)?.last))
     }
 
-    /// For reports: the peers that this node does not hear as it should, late, with losses, or never.
+    /// For reports: the peers that this node does not hear as it should, late, with losses, or
+    /// never.
     pub fn ill(&self, now: Time) -> BTreeMap<NodeId, Hearing> {
         let hearing = |n: &NodeId| {
-            let knocks = self.knocked.get(n).is_some_and(|at| now.since(*at) < self.ceiling * 2);
-            Hearing { age: self.silence(n, now), lost: self.peers.get(n).map_or(0, Arrivals::lost), knocks }
+            let knocks = self
+                .knocked
+                .get(n)
+                .is_some_and(|at| now.since(*at) < self.ceiling * 2);
+            Hearing {
+                age: self.silence(n, now),
+                lost: self.peers.get(n).map_or(0, Arrivals::lost),
+                knocks,
+            }
         };
-        let ill = |(n, h): &(NodeId, Hearing)| h.age >= self.floor || h.lost >= LOSSY || !self.peers.contains_key(n);
+        let ill = |(n, h): &(NodeId, Hearing)| {
+            h.age >= self.floor || h.lost >= LOSSY || !self.peers.contains_key(n)
+        };
         let others = self.members.iter().filter(|n| **n != self.me);
-        others.map(|n| (n.clone(), hearing(n))).filter(ill).collect()
+        others
+            .map(|n| (n.clone(), hearing(n)))
+            .filter(ill)
+            .collect()
     }
 
     /// A peer that this node hears and that says it hears `target`: a way round a broken link (A4).
     pub fn relay_to(&self, target: &NodeId, now: Time) -> Option<NodeId> {
-        let good =
-            |n: &&NodeId| *n != target && self.silence(n, now) < self.floor && self.heard_by(n, target) == Some(true);
+        let good = |n: &&NodeId| {
+            *n != target
+                && self.silence(n, now) < self.floor
+                && self.heard_by(n, target) == Some(true)
+        };
         self.peers.keys().find(good).cloned()
     }
 
-    /// Whether the direct link with a peer is broken in either direction: it is silent, or says that it has not heard this
-    /// node for as long.
+    /// Whether the direct link with a peer is broken in either direction: it is silent, or says
+    /// that it has not heard this node for as long.
     pub fn is_broken(&self, node: &NodeId, limit: Duration, now: Time) -> bool {
         let deaf = |p: &Arrivals| p.hears.you.is_none_or(|age| age > limit);
         self.silence(node, now) > limit || self.peers.get(node).is_some_and(deaf)
@@ -234,7 +281,8 @@ impl Health {
         self.peers.contains_key(node)
     }
 
-    /// Whether a peer had heard the other within the floor when it said so last; none if it never said anything.
+    /// Whether a peer had heard the other within the floor when it said so last; none if it never
+    /// said anything.
     pub fn heard_by(&self, peer: &NodeId, other: &NodeId) -> Option<bool> {
         Some(self.members.has(&self.peers.get(peer)?.hears.lately, other))
     }
@@ -247,7 +295,12 @@ mod tests {
     /// This node, and those that it hears.
     fn health(now: Time) -> Health {
         let members = ["a", "b", "deaf", "good", "me", "target"].map(NodeId::from);
-        Health::new(&Timings::default(), "me".into(), members.into_iter().collect(), now)
+        Health::new(
+            &Timings::default(),
+            "me".into(),
+            members.into_iter().collect(),
+            now,
+        )
     }
 
     /// A steady peer is suspected at the floor, a jittery one later, nobody after the ceiling (L2).
@@ -267,7 +320,10 @@ mod tests {
         };
         assert_eq!(bound_after(&[100]), timings.suspicion_floor);
         let jittery = bound_after(&[60, 160]);
-        assert!(jittery > timings.suspicion_floor && jittery < timings.suspicion_ceiling, "{jittery:?}");
+        assert!(
+            jittery > timings.suspicion_floor && jittery < timings.suspicion_ceiling,
+            "{jittery:?}"
+        );
         assert_eq!(bound_after(&[10, 600]), timings.suspicion_ceiling);
     }
 
@@ -277,7 +333,10 @@ mod tests {
         let (now, limit) = (Time::from_millis(1000), Duration::from_millis(300));
         let mut health = health(now);
         let mut broken = |you: Option<u64>, later: u64| {
-            let hears = Hears { you: you.map(Duration::from_millis), ..Hears::default() };
+            let hears = Hears {
+                you: you.map(Duration::from_millis),
+                ..Hears::default()
+            };
             health.on_beat(&"a".into(), 0, hears, now);
             health.is_broken(&"a".into(), limit, now + Duration::from_millis(later))
         };
@@ -299,7 +358,11 @@ mod tests {
         assert_eq!(health.relay_to(&"target".into(), now), None);
         health.on_beat(&"good".into(), 0, hears(&health, "target"), now);
         assert_eq!(health.relay_to(&"target".into(), now), Some("good".into()));
-        assert_eq!(health.relay_to(&"target".into(), now + Timings::default().suspicion_floor), None, "it is silent");
+        assert_eq!(
+            health.relay_to(&"target".into(), now + Timings::default().suspicion_floor),
+            None,
+            "it is silent"
+        );
     }
 
     /// A report names whom it does not hear well, and nobody else.
@@ -310,16 +373,25 @@ mod tests {
         health.on_beat(&"b".into(), 0, Hears::default(), Time::from_millis(100));
         let named: Vec<String> = health.ill(later).keys().map(NodeId::to_string).collect();
         assert_eq!(named, ["b", "deaf", "good", "target"]);
-        assert_eq!(health.lately(later), health.members.pick(|n| n.as_str() == "a"));
+        assert_eq!(
+            health.lately(later),
+            health.members.pick(|n| n.as_str() == "a")
+        );
     }
 
-    /// A fifth lost is seen as a fifth, an outage or a new run of the peer is no loss, and a beat overtaken is not lost.
+    /// A fifth lost is seen as a fifth, an outage or a new run of the peer is no loss, and a beat
+    /// overtaken is not lost.
     #[test]
     fn lost_beats_are_counted() {
         let mut health = health(Time::ZERO);
         let mut lost = |numbers: &mut dyn Iterator<Item = u64>| {
-            numbers.for_each(|n| drop(health.on_beat(&"a".into(), n, Hears::default(), Time::from_millis(1))));
-            health.ill(Time::from_millis(1)).get(&"a".into()).map_or(0, |h| h.lost)
+            numbers.for_each(|n| {
+                drop(health.on_beat(&"a".into(), n, Hears::default(), Time::from_millis(1)))
+            });
+            health
+                .ill(Time::from_millis(1))
+                .get(&"a".into())
+                .map_or(0, |h| h.lost)
         };
         assert_eq!(lost(&mut (0..30)), 0);
         assert_eq!(lost(&mut [31, 30, 32].into_iter()), 0, "overtaken");
@@ -336,6 +408,9 @@ mod tests {
         health.on_knock(&"a".into(), Time::from_millis(5_000));
         assert!(health.ill(Time::from_millis(5_100))[&"a".into()].knocks);
         assert!(!health.ill(Time::from_millis(9_000))[&"a".into()].knocks);
-        assert!(health.is_suspected(&"a".into(), Time::from_millis(5_100)), "it says nothing about its health");
+        assert!(
+            health.is_suspected(&"a".into(), Time::from_millis(5_100)),
+            "it says nothing about its health"
+        );
     }
 }

@@ -13,7 +13,8 @@ macro_rules! name {
         #[serde(transparent)]
         pub struct $id(Arc<str>);
 
-        // Most names that are compared are copies of the spec's own: then no letter has to be looked at.
+        // Most names that are compared are copies of the spec's own: then no letter has to be
+        // looked at.
         impl PartialEq for $id {
             fn eq(&self, other: &Self) -> bool {
                 Arc::ptr_eq(&self.0, &other.0) || self.0 == other.0
@@ -110,7 +111,8 @@ number!(
     Index
 );
 number!(
-    /// One tenure of one primary; strictly increasing per workload (S4). 0 means "never had a primary".
+    /// One tenure of one primary; strictly increasing per workload (S4). 0 means "never had a
+    /// primary".
     Epoch
 );
 
@@ -125,7 +127,8 @@ impl fmt::Display for OperationId {
     }
 }
 
-/// A byte position in a server's write-ahead log (PostgreSQL: `pg_lsn`). Comparable only along one timeline history.
+/// A byte position in a server's write-ahead log (PostgreSQL: `pg_lsn`). Comparable only along one
+/// timeline history.
 #[derive(Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Lsn(pub u64);

@@ -1,14 +1,17 @@
 //! Every decision of Karst, as plain state machines.
 //!
-//! [`Node`] is the behaviour of one daemon: votes, log, leases, health verdicts, failover and switchover, and what its
-//! own replicas and gates have to do. It is driven from outside: [`Node::handle`] takes what happened, and
-//! [`Node::poll_effect`] gives what has to be done about it. Nothing here reads a clock, opens a socket or a file,
-//! starts a thread or draws an unseeded random number, so the daemon and the simulator run the same decisions.
+//! [`Node`] is the behaviour of one daemon: votes, log, leases, health verdicts, failover and
+//! switchover, and what its own replicas and gates have to do. It is driven from outside:
+//! [`Node::handle`] takes what happened, and [`Node::poll_effect`] gives what has to be done about
+//! it. Nothing here reads a clock, opens a socket or a file, starts a thread or draws an unseeded
+//! random number, so the daemon and the simulator run the same decisions.
 //!
-//! What it does not do: talk to peers, disks, servers or people. Those are the daemon's and the adapters' work.
+//! What it does not do: talk to peers, disks, servers or people. Those are the daemon's and the
+//! adapters' work.
 //!
-//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`author`], [`command`], [`consensus`], [`state`], [`members`], [`health`], [`authority`],
-//! [`replica`], [`power`], [`steward`], [`operation`], [`node`], [`view`], [`outage`].
+//! Reading order: [`ids`], [`time`], [`spec`], [`votes`], [`author`], [`command`], [`consensus`],
+//! [`state`], [`members`], [`health`], [`authority`], [`replica`], [`power`], [`steward`],
+//! [`operation`], [`node`], [`view`], [`outage`].
 
 pub mod address;
 pub mod author;

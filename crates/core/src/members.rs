@@ -1,5 +1,6 @@
-//! Sets of the spec's nodes that fit a datagram at every size: a bit for each node, by its place in the order of names. Whoever says
-//! one and whoever takes it have the same spec; they tell each other when they connect.
+//! Sets of the spec's nodes that fit a datagram at every size: a bit for each node, by its place in
+//! the order of names. Whoever says one and whoever takes it have the same spec; they tell each
+//! other when they connect.
 
 use crate::ids::NodeId;
 use serde::{Deserialize, Serialize};
@@ -24,7 +25,13 @@ impl FromIterator<NodeId> for Ordered {
     fn from_iter<I: IntoIterator<Item = NodeId>>(nodes: I) -> Self {
         let mut names: Vec<NodeId> = nodes.into_iter().collect();
         names.sort();
-        Self(names.into_iter().enumerate().map(|(place, node)| (node, place)).collect())
+        Self(
+            names
+                .into_iter()
+                .enumerate()
+                .map(|(place, node)| (node, place))
+                .collect(),
+        )
     }
 }
 
@@ -45,7 +52,12 @@ impl Ordered {
     }
 
     pub fn has(&self, members: &Members, node: &NodeId) -> bool {
-        let bit = |place: &usize| members.0.get(place / 64).is_some_and(|word| word >> (place % 64) & 1 == 1);
+        let bit = |place: &usize| {
+            members
+                .0
+                .get(place / 64)
+                .is_some_and(|word| word >> (place % 64) & 1 == 1)
+        };
         self.0.get(node).is_some_and(bit)
     }
 }
@@ -63,6 +75,9 @@ mod tests {
             assert_eq!(all.has(&third, &name(i)), i % 3 == 0, "{i}");
         }
         assert!(!all.has(&third, &"stranger".into()));
-        assert!(!all.has(&Members::default(), &name(0)), "what is not said is not in it");
+        assert!(
+            !all.has(&Members::default(), &name(0)),
+            "what is not said is not in it"
+        );
     }
 }

@@ -16,16 +16,18 @@ use std::time::Duration;
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Message {
-    /// Every node to every other, each heartbeat: I am here, this is my `number`th beat, and this is whom I hear.
+    /// Every node to every other, each heartbeat: I am here, this is my `number`th beat, and this
+    /// is whom I hear.
     Beat {
         number: u64,
         hears: Hears,
-        /// How far the primaries on this node are (F2), and those that were not heard lately; a few at a time.
+        /// How far the primaries on this node are (F2), and those that were not heard lately; a few
+        /// at a time.
         heads: Vec<(WorkloadId, Head)>,
     },
     Talk(Talk),
-    /// A node to the coordinator, each heartbeat and at once when something changed: what it sees, which leases it
-    /// asks for. `sent` is its own clock: its lease counts from there.
+    /// A node to the coordinator, each heartbeat and at once when something changed: what it sees,
+    /// which leases it asks for. `sent` is its own clock: its lease counts from there.
     Checkin {
         number: u64,
         sent: Time,
@@ -34,8 +36,8 @@ pub enum Message {
         /// It says something that others act on, and the one before did not.
         news: bool,
     },
-    /// The coordinator's answer (A2): leases of this duration, counted from `sent`. It has what the check-in of
-    /// that number said.
+    /// The coordinator's answer (A2): leases of this duration, counted from `sent`. It has what the
+    /// check-in of that number said.
     Grant {
         number: u64,
         sent: Time,
@@ -44,8 +46,8 @@ pub enum Message {
         /// As the check-in said.
         news: bool,
     },
-    /// The holder of a floating address to all who may have to take it up: the connections over it, each time that they are
-    /// looked at and are others, and again now and then.
+    /// The holder of a floating address to all who may have to take it up: the connections over it,
+    /// each time that they are looked at and are others, and again now and then.
     Flows {
         workload: WorkloadId,
         flows: Vec<Flow>,
@@ -71,7 +73,8 @@ pub enum Says {
     Since(u64, Box<Parts>),
 }
 
-/// Bytes that the members and heads of a beat may take, so that the whole fits a datagram of 1,200 bytes (RFC 9000, section 14).
+/// Bytes that the members and heads of a beat may take, so that the whole fits a datagram of 1,200
+/// bytes (RFC 9000, section 14).
 const BEAT_ROOM: usize = 1_000;
 /// What one head takes at most: a name of 40 letters, two numbers, and what they are called.
 const HEAD_ROOM: usize = 90;
@@ -86,28 +89,39 @@ impl Message {
         matches!(self, Message::Beat { .. })
     }
 
-    /// A vote, a request for one, an acknowledgement of entries: it must not leave before what it says is durable (A5, S2).
+    /// A vote, a request for one, an acknowledgement of entries: it must not leave before what it
+    /// says is durable (A5, S2).
     pub fn says_what_is_durable(&self) -> bool {
         match self {
             Message::Talk(talk) => {
-                matches!(talk, Talk::Vote { .. } | Talk::Voted { .. } | Talk::Appended { .. } | Talk::Installing { .. })
+                matches!(
+                    talk,
+                    Talk::Vote { .. }
+                        | Talk::Voted { .. }
+                        | Talk::Appended { .. }
+                        | Talk::Installing { .. }
+                )
             }
             _ => false,
         }
     }
 
-    /// Whether `later`, to the same node and waiting for the same write, says all that this acknowledgement does.
+    /// Whether `later`, to the same node and waiting for the same write, says all that this
+    /// acknowledgement does.
     pub fn is_replaced_by(&self, later: &Message) -> bool {
         match (self, later) {
             (
-                Message::Talk(Talk::Appended { term, news: false, .. }),
+                Message::Talk(Talk::Appended {
+                    term, news: false, ..
+                }),
                 Message::Talk(Talk::Appended { term: next, .. }),
             ) => term == next,
             _ => false,
         }
     }
 
-    /// Stale as soon as the next one is there, which is a heartbeat later and says it again: it may be lost on its way.
+    /// Stale as soon as the next one is there, which is a heartbeat later and says it again: it may
+    /// be lost on its way.
     pub fn is_repeated(&self) -> bool {
         match self {
             Message::Beat { .. } => true,

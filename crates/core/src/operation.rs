@@ -1,4 +1,5 @@
-//! Operations: what the cluster does on purpose or by itself, from its beginning to its end, with phase times.
+//! Operations: what the cluster does on purpose or by itself, from its beginning to its end, with
+//! phase times.
 
 use crate::author::Author;
 use crate::ids::{NodeId, WorkloadId};
@@ -91,8 +92,14 @@ pub enum Phase {
 }
 
 impl Phase {
-    pub const ALL: [Phase; 6] =
-        [Phase::Detect, Phase::Decide, Phase::Isolate, Phase::Promote, Phase::Route, Phase::FirstWrite];
+    pub const ALL: [Phase; 6] = [
+        Phase::Detect,
+        Phase::Decide,
+        Phase::Isolate,
+        Phase::Promote,
+        Phase::Route,
+        Phase::FirstWrite,
+    ];
 
     pub fn name(self) -> &'static str {
         match self {

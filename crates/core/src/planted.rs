@@ -1,4 +1,5 @@
-//! Rules broken on purpose, so that a test can show that the check which guards each of them can fail.
+//! Rules broken on purpose, so that a test can show that the check which guards each of them can
+//! fail.
 
 /// One rule that is not kept. Never set in the daemon.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

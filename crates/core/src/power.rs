@@ -1,4 +1,5 @@
-//! What a power device is asked, and what it says. A request alone proves nothing: only a state that was read counts (C7).
+//! What a power device is asked, and what it says. A request alone proves nothing: only a state
+//! that was read counts (C7).
 
 use crate::ids::Index;
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,5 @@
-//! One replica on its own node: what its driver observes, what it can be told to do, and what it reports.
+//! One replica on its own node: what its driver observes, what it can be told to do, and what it
+//! reports.
 //!
 //! The rules of what to do when are in [`agent`].
 
@@ -39,13 +40,15 @@ pub enum Data {
 pub struct Observation {
     /// False only when no process of the workload is left on the host, verified (C1).
     pub runs: bool,
-    /// Its first process has exited, so that nobody can be served any more; what it left behind is being ended.
+    /// Its first process has exited, so that nobody can be served any more; what it left behind is
+    /// being ended.
     pub exited: bool,
     pub data: Data,
     /// What it says it is; none while it does not answer.
     pub role: Option<Role>,
     pub timeline: u32,
-    /// A primary's flushed position; a standby's `max(received, replayed)` (D6). None: not known, which is not zero (F2).
+    /// A primary's flushed position; a standby's `max(received, replayed)` (D6). None: not known,
+    /// which is not zero (F2).
     pub position: Option<Lsn>,
     pub received: Option<Lsn>,
     pub replayed: Option<Lsn>,
@@ -57,7 +60,8 @@ pub struct Observation {
     pub standbys: Vec<Downstream>,
     /// The write probe's verdict on a primary; none: it cannot tell (yet).
     pub can_write: Option<bool>,
-    /// Settings that are in force in place of those that Karst wrote, or that its promises rest on (F11).
+    /// Settings that are in force in place of those that Karst wrote, or that its promises rest on
+    /// (F11).
     pub overruled: Vec<Setting>,
     /// What the probe ran into, if anything.
     pub trouble: Option<String>,
@@ -72,7 +76,8 @@ pub struct Setting {
     pub value: String,
     /// Where it is for some role or database only, and the reason why it is not what it should be.
     pub source: String,
-    /// Commits may return without the standbys that confirm them: what they were promised has ended (D1).
+    /// Commits may return without the standbys that confirm them: what they were promised has ended
+    /// (D1).
     pub ends_promise: bool,
 }
 
@@ -155,7 +160,8 @@ pub struct Downstream {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "action")]
 pub enum Action {
-    /// Make new data where there is none, start it as a primary if nothing runs, and see that what Karst needs is in it.
+    /// Make new data where there is none, start it as a primary if nothing runs, and see that what
+    /// Karst needs is in it.
     Create,
     /// Start existing data as a primary, with a setting that lets no commit return yet (D4).
     StartPrimary,
@@ -172,8 +178,8 @@ pub enum Action {
     StopNow,
     /// Become primary on a new timeline, or say on which one it is already (D10).
     Promote,
-    /// Stop receiving, and report the final position (D6). Where a clean stop ended the log, whoever has it up to `enough` has
-    /// nothing more to receive.
+    /// Stop receiving, and report the final position (D6). Where a clean stop ended the log,
+    /// whoever has it up to `enough` has nothing more to receive.
     Settle {
         enough: Option<Lsn>,
     },
@@ -188,7 +194,8 @@ pub enum Action {
     Clone {
         from: NodeId,
     },
-    /// Wait for these standbys at every commit, and report when all of them have everything written before (D2).
+    /// Wait for these standbys at every commit, and report when all of them have everything written
+    /// before (D2).
     SetSync {
         epoch: Epoch,
         number: u64,
@@ -198,8 +205,8 @@ pub enum Action {
 }
 
 impl Action {
-    /// How long it may take before it is given up, whatever its driver says (F6). Each is more than the driver's own limit,
-    /// which knows better.
+    /// How long it may take before it is given up, whatever its driver says (F6). Each is more than
+    /// the driver's own limit, which knows better.
     pub fn limit(&self) -> Duration {
         let seconds = match self {
             Action::Promote | Action::Settle { .. } => 10,
@@ -234,7 +241,9 @@ impl Action {
             Action::Repoint { upstream } => format!("repointing to {upstream}"),
             Action::Rewind { to } => format!("rewind to the history of {to}"),
             Action::Clone { from } => format!("fresh clone from {from}"),
-            Action::SetSync { standbys, .. } if standbys.is_empty() => "setting no synchronous standby".into(),
+            Action::SetSync { standbys, .. } if standbys.is_empty() => {
+                "setting no synchronous standby".into()
+            }
             Action::SetSync { standbys, .. } => {
                 let names: Vec<&str> = standbys.iter().map(|n| n.as_str()).collect();
                 format!("synchronous standbys {}", names.join(", "))
@@ -291,8 +300,8 @@ pub struct Report {
 /// What of a report may be different in the next one.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Parts {
-    /// The peers that it does not hear as it should; none where what it said last still counts. Here too, since reports find a
-    /// way round a broken link and beats do not (A4).
+    /// The peers that it does not hear as it should; none where what it said last still counts.
+    /// Here too, since reports find a way round a broken link and beats do not (A4).
     pub hears_ill: Option<BTreeMap<NodeId, Hearing>>,
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
@@ -313,9 +322,14 @@ impl Parts {
     /// Those which are different in what was said before; how it hears its peers always is.
     pub(crate) fn since(self, before: &Parts, still: &Parts) -> Self {
         fn differ<T: PartialEq>(
-            parts: BTreeMap<WorkloadId, T>, before: &BTreeMap<WorkloadId, T>, still: &BTreeMap<WorkloadId, T>,
+            parts: BTreeMap<WorkloadId, T>,
+            before: &BTreeMap<WorkloadId, T>,
+            still: &BTreeMap<WorkloadId, T>,
         ) -> BTreeMap<WorkloadId, T> {
-            parts.into_iter().filter(|(id, _)| before.get(id) != still.get(id)).collect()
+            parts
+                .into_iter()
+                .filter(|(id, _)| before.get(id) != still.get(id))
+                .collect()
         }
         Self {
             hears_ill: self.hears_ill,
@@ -327,9 +341,11 @@ impl Parts {
 
     /// Takes what is different so much later. How it hears its peers stays as it said last.
     pub(crate) fn take(&mut self, changed: Parts, later: Duration) {
-        self.replicas
-            .values_mut()
-            .for_each(|replica| replica.times().for_each(|time| *time = time.saturating_add(later)));
+        self.replicas.values_mut().for_each(|replica| {
+            replica
+                .times()
+                .for_each(|time| *time = time.saturating_add(later))
+        });
         self.hears_ill = changed.hears_ill.or(self.hears_ill.take());
         self.replicas.extend(changed.replicas);
         self.gates.extend(changed.gates);
@@ -370,7 +386,9 @@ impl ReplicaReport {
     /// What grows by itself.
     fn times(&mut self) -> impl Iterator<Item = &mut Duration> {
         let doing = self.doing.as_mut().map(|doing| &mut doing.time);
-        [Some(&mut self.age), self.down_for.as_mut(), doing].into_iter().flatten()
+        [Some(&mut self.age), self.down_for.as_mut(), doing]
+            .into_iter()
+            .flatten()
     }
 }
 
@@ -389,6 +407,11 @@ pub struct GateReport {
 impl GateReport {
     /// What others act on at once.
     pub fn without_counts(&self) -> Self {
-        Self { flows: 0, waiting: 0, refused: 0, ..self.clone() }
+        Self {
+            flows: 0,
+            waiting: 0,
+            refused: 0,
+            ..self.clone()
+        }
     }
 }

@@ -62,15 +62,23 @@ pub enum Request {
 }
 
 impl Request {
-    /// What whoever asks has to be allowed. Checked where it is asked and again where it is decided: a request may have come a long
-    /// way.
+    /// What whoever asks has to be allowed. Checked where it is asked and again where it is
+    /// decided: a request may have come a long way.
     pub fn needs(&self) -> Level {
         match self {
             Request::Status | Request::OwnStatus => Level::Observe,
-            Request::Switchover { plan_only: true, .. }
-            | Request::Failover { plan_only: true, .. }
-            | Request::Power { plan_only: true, .. } => Level::Observe,
-            Request::Failover { accept_loss: 1.., .. }
+            Request::Switchover {
+                plan_only: true, ..
+            }
+            | Request::Failover {
+                plan_only: true, ..
+            }
+            | Request::Power {
+                plan_only: true, ..
+            } => Level::Observe,
+            Request::Failover {
+                accept_loss: 1.., ..
+            }
             | Request::Fence { .. }
             | Request::Enrol { .. }
             | Request::Power { .. } => Level::Administer,
@@ -176,7 +184,11 @@ impl Plan {
         let list: Vec<String> = self
             .preconditions
             .iter()
-            .filter_map(|p| p.unmet.as_ref().map(|why| format!("{}: not met, {why}", p.text)))
+            .filter_map(|p| {
+                p.unmet
+                    .as_ref()
+                    .map(|why| format!("{}: not met, {why}", p.text))
+            })
             .collect();
         (!list.is_empty()).then(|| list.join("; "))
     }

@@ -63,7 +63,8 @@ pub struct Status {
 pub struct Quorum {
     pub total: u32,
     pub needed: u32,
-    /// Votes of the nodes that are heard now, the own included; not those that are known not to count.
+    /// Votes of the nodes that are heard now, the own included; not those that are known not to
+    /// count.
     pub heard: u32,
     /// Nodes whose single loss would cost the majority now; none where it is lost already.
     pub cannot_lose: Vec<NodeId>,
@@ -122,18 +123,21 @@ pub struct NodeView {
     pub node: NodeId,
     pub zone: String,
     pub votes: u32,
-    /// Whether they count: not where its node store is new, or was put back. None while that is not known.
+    /// Whether they count: not where its node store is new, or was put back. None while that is not
+    /// known.
     pub votes_count: Option<bool>,
     pub witness: bool,
     pub state: NodeState,
     pub silent_ms: u64,
-    /// Nodes of which nothing arrives there, as it says itself. One way only, unless they say the same of it.
+    /// Nodes of which nothing arrives there, as it says itself. One way only, unless they say the
+    /// same of it.
     pub does_not_hear: Vec<NodeId>,
     /// Of whose beats it misses some, in per cent; not what a few lost packets amount to.
     pub misses: BTreeMap<NodeId, u8>,
     /// Why it may hold nothing until it is readmitted, if so (S6).
     pub fenced: Option<String>,
-    /// What its power device said last: `on`, `off`, or why that is not known; none without a device.
+    /// What its power device said last: `on`, `off`, or why that is not known; none without a
+    /// device.
     pub power: Option<String>,
 }
 

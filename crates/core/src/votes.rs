@@ -11,7 +11,9 @@ pub struct Votes {
 
 impl Votes {
     pub fn new(weights: impl IntoIterator<Item = (NodeId, u32)>) -> Self {
-        Self { weights: weights.into_iter().filter(|(_, w)| *w > 0).collect() }
+        Self {
+            weights: weights.into_iter().filter(|(_, w)| *w > 0).collect(),
+        }
     }
 
     pub fn total(&self) -> u32 {
@@ -39,10 +41,14 @@ impl Votes {
         2 * self.granted(by) > self.total()
     }
 
-    /// The largest value that a majority of votes has reached: the commit index of match indexes, or the moment up to
-    /// which a majority has acknowledged a leader.
+    /// The largest value that a majority of votes has reached: the commit index of match indexes,
+    /// or the moment up to which a majority has acknowledged a leader.
     pub fn reached<T: Ord + Copy>(&self, mut value_of: impl FnMut(&NodeId) -> T) -> Option<T> {
-        let mut values: Vec<(T, u32)> = self.weights.iter().map(|(n, w)| (value_of(n), *w)).collect();
+        let mut values: Vec<(T, u32)> = self
+            .weights
+            .iter()
+            .map(|(n, w)| (value_of(n), *w))
+            .collect();
         values.sort_by_key(|(value, _)| std::cmp::Reverse(*value));
         let mut sum = 0;
         for (value, weight) in values {

@@ -1,5 +1,5 @@
-//! A floating address is with one node at a time (S7): it leaves in the log before it can be gone, is gone before it arrives
-//! elsewhere, and a holder that is only late keeps it (L2).
+//! A floating address is with one node at a time (S7): it leaves in the log before it can be gone,
+//! is gone before it arrives elsewhere, and a holder that is only late keeps it (L2).
 
 mod desk;
 
@@ -19,8 +19,13 @@ use std::time::Duration;
 fn case(follows: Follows) -> Case {
     let mut case = Case::new(Loss::None).open_again();
     let workload = case.spec.workloads.get_mut(&w()).unwrap();
-    workload.address = Some(AddressSpec { on: vec!["10.30.0.50/24".parse().unwrap()], follows });
-    workload.gates = ["polje", "uvala"].map(|n| (NodeId::from(n), ([10, 0, 0, 1], 6432).into())).into();
+    workload.address = Some(AddressSpec {
+        on: vec!["10.30.0.50/24".parse().unwrap()],
+        follows,
+    });
+    workload.gates = ["polje", "uvala"]
+        .map(|n| (NodeId::from(n), ([10, 0, 0, 1], 6432).into()))
+        .into();
     for node in ["polje", "uvala"] {
         gate(&mut case, node, true, None);
     }
@@ -30,11 +35,24 @@ fn case(follows: Follows) -> Case {
 
 fn gate(case: &mut Case, node: &str, listening: bool, forwarding: Option<Epoch>) {
     let report = &mut case.reports.get_mut(&NodeId::from(node)).unwrap().report;
-    report.parts.gates.insert(w(), GateReport { listening, forwarding, ..GateReport::default() });
+    report.parts.gates.insert(
+        w(),
+        GateReport {
+            listening,
+            forwarding,
+            ..GateReport::default()
+        },
+    );
 }
 
 fn address(case: &mut Case, node: &str, seen: AddressReport) {
-    case.reports.get_mut(&NodeId::from(node)).unwrap().report.parts.addresses.insert(w(), seen);
+    case.reports
+        .get_mut(&NodeId::from(node))
+        .unwrap()
+        .report
+        .parts
+        .addresses
+        .insert(w(), seen);
 }
 
 /// What is proposed about the address.
@@ -52,7 +70,9 @@ fn decided(case: &Case) -> Option<Command> {
 
 fn goes_to(case: &Case) -> Option<(String, u64)> {
     match decided(case)? {
-        Command::Workload(_, WorkloadAct::Place { holder, number, .. }) => Some((holder.to_string(), number.0)),
+        Command::Workload(_, WorkloadAct::Place { holder, number, .. }) => {
+            Some((holder.to_string(), number.0))
+        }
         _ => None,
     }
 }
@@ -60,18 +80,30 @@ fn goes_to(case: &Case) -> Option<(String, u64)> {
 fn place(case: &mut Case, number: u64, holder: &str) {
     case.apply(&Command::Workload(
         w(),
-        WorkloadAct::Place { number: Epoch(number), holder: holder.into(), why: String::new() },
+        WorkloadAct::Place {
+            number: Epoch(number),
+            holder: holder.into(),
+            why: String::new(),
+        },
     ));
 }
 
 #[test]
 fn a_gate_that_forwards_comes_before_one_that_holds() {
     let mut case = case(Follows::Gate);
-    assert_eq!(goes_to(&case), Some(("polje".into(), 1)), "by name where both hold");
+    assert_eq!(
+        goes_to(&case),
+        Some(("polje".into(), 1)),
+        "by name where both hold"
+    );
     gate(&mut case, "uvala", true, Some(Epoch(2)));
     assert_eq!(goes_to(&case), Some(("uvala".into(), 1)));
     gate(&mut case, "uvala", true, Some(Epoch(1)));
-    assert_eq!(goes_to(&case), Some(("polje".into(), 1)), "to a primary that is none any more");
+    assert_eq!(
+        goes_to(&case),
+        Some(("polje".into(), 1)),
+        "to a primary that is none any more"
+    );
     gate(&mut case, "polje", false, None);
     gate(&mut case, "uvala", false, None);
     assert_eq!(decided(&case), None, "nobody would answer behind it");
@@ -83,19 +115,59 @@ fn it_is_with_the_open_primary_where_it_follows_that() {
     assert_eq!(goes_to(&case), Some(("doline".into(), 1)));
     place(&mut case, 1, "doline");
     assert_eq!(decided(&case), None);
-    case.apply(&Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(2), why: String::new() }));
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::Revoke {
+            epoch: Epoch(2),
+            why: String::new(),
+        },
+    ));
     assert_eq!(decided(&case), None, "with nobody else to go to it stays");
-    let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
-    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how }));
+    let how = Ended::Surrender {
+        boot: BootId::from("b"),
+        clean_at: None,
+    };
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::End {
+            epoch: Epoch(2),
+            how,
+        },
+    ));
     let (epoch, why) = (Epoch(3), String::new());
-    case.apply(&Command::Workload(w(), WorkloadAct::Assign { epoch, holder: "polje".into(), why }));
-    assert_eq!(decided(&case), None, "order is law: not before the promotion is confirmed");
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::Assign {
+            epoch,
+            holder: "polje".into(),
+            why,
+        },
+    ));
+    assert_eq!(
+        decided(&case),
+        None,
+        "order is law: not before the promotion is confirmed"
+    );
     let open = Command::Workload(
         w(),
-        WorkloadAct::Open { epoch, timeline: 2, began: Lsn(0), switch: Lsn(0), sync: vec![], doubtful: vec![] },
+        WorkloadAct::Open {
+            epoch,
+            timeline: 2,
+            began: Lsn(0),
+            switch: Lsn(0),
+            sync: vec![],
+            doubtful: vec![],
+        },
     );
     case.apply(&open);
-    assert!(matches!(decided(&case), Some(Command::Workload(_, WorkloadAct::Withdraw { .. }))), "{:?}", decided(&case));
+    assert!(
+        matches!(
+            decided(&case),
+            Some(Command::Workload(_, WorkloadAct::Withdraw { .. }))
+        ),
+        "{:?}",
+        decided(&case)
+    );
 }
 
 #[test]
@@ -104,19 +176,58 @@ fn it_arrives_only_after_it_has_left() {
     place(&mut case, 1, "polje");
     gate(&mut case, "polje", false, None);
     let leaves = decided(&case).expect("its gate does not listen any more");
-    assert!(matches!(&leaves, Command::Workload(_, WorkloadAct::Withdraw { number: Epoch(1), .. })), "{leaves:?}");
+    assert!(
+        matches!(
+            &leaves,
+            Command::Workload(
+                _,
+                WorkloadAct::Withdraw {
+                    number: Epoch(1),
+                    ..
+                }
+            )
+        ),
+        "{leaves:?}"
+    );
     case.apply(&leaves);
     assert_eq!(decided(&case), None, "its holder may still answer for it");
-    address(&mut case, "polje", AddressReport { surrendered: Some(Epoch(0)), ..AddressReport::default() });
+    address(
+        &mut case,
+        "polje",
+        AddressReport {
+            surrendered: Some(Epoch(0)),
+            ..AddressReport::default()
+        },
+    );
     assert_eq!(decided(&case), None, "it gave up an earlier turn");
-    address(&mut case, "polje", AddressReport { surrendered: Some(Epoch(1)), ..AddressReport::default() });
+    address(
+        &mut case,
+        "polje",
+        AddressReport {
+            surrendered: Some(Epoch(1)),
+            ..AddressReport::default()
+        },
+    );
     let gone = decided(&case).expect("it is given up");
     assert!(
-        matches!(&gone, Command::Workload(_, WorkloadAct::Vacate { how: Ended::Surrender { .. }, .. })),
+        matches!(
+            &gone,
+            Command::Workload(
+                _,
+                WorkloadAct::Vacate {
+                    how: Ended::Surrender { .. },
+                    ..
+                }
+            )
+        ),
         "{gone:?}"
     );
     case.apply(&gone);
-    assert_eq!(goes_to(&case), Some(("uvala".into(), 2)), "under a new number");
+    assert_eq!(
+        goes_to(&case),
+        Some(("uvala".into(), 2)),
+        "under a new number"
+    );
 }
 
 #[test]
@@ -126,7 +237,8 @@ fn a_holder_that_says_nothing_loses_it_with_its_lease() {
     let late = |case: &mut Case, ms: u64| {
         case.now += Duration::from_millis(ms);
         for node in ["doline", "uvala", "ponor"] {
-            case.health.on_beat(&node.into(), ms, Hears::default(), case.now);
+            case.health
+                .on_beat(&node.into(), ms, Hears::default(), case.now);
             if let Some(heard) = case.reports.get_mut(&NodeId::from(node)) {
                 heard.at = case.now;
             }
@@ -140,7 +252,19 @@ fn a_holder_that_says_nothing_loses_it_with_its_lease() {
     assert_eq!(decided(&case), None, "its lease is not over");
     late(&mut case, 1_200);
     let gone = decided(&case).expect("its lease is over");
-    assert!(matches!(&gone, Command::Workload(_, WorkloadAct::Vacate { how: Ended::LeaseOver, .. })), "{gone:?}");
+    assert!(
+        matches!(
+            &gone,
+            Command::Workload(
+                _,
+                WorkloadAct::Vacate {
+                    how: Ended::LeaseOver,
+                    ..
+                }
+            )
+        ),
+        "{gone:?}"
+    );
 }
 
 /// A node that cannot take it up is not tried again and again: another one has it.
@@ -148,12 +272,26 @@ fn a_holder_that_says_nothing_loses_it_with_its_lease() {
 fn trouble_with_it_sends_it_elsewhere_once() {
     let mut case = case(Follows::Gate);
     place(&mut case, 1, "polje");
-    address(&mut case, "polje", AddressReport { trouble: Some("no interface".into()), ..AddressReport::default() });
+    address(
+        &mut case,
+        "polje",
+        AddressReport {
+            trouble: Some("no interface".into()),
+            ..AddressReport::default()
+        },
+    );
     let leaves = decided(&case).expect("it has to leave");
     assert!(
         matches!(&leaves, Command::Workload(_, WorkloadAct::Withdraw { why, .. }) if why.contains("no interface")),
         "{leaves:?}"
     );
-    address(&mut case, "uvala", AddressReport { trouble: Some("no interface".into()), ..AddressReport::default() });
+    address(
+        &mut case,
+        "uvala",
+        AddressReport {
+            trouble: Some("no interface".into()),
+            ..AddressReport::default()
+        },
+    );
     assert_eq!(decided(&case), None, "nowhere is better: it stays");
 }

@@ -1,4 +1,5 @@
-//! One replica's agent: the stop before the deadline, the order of attempt, promotion and surrender, and what makes it clone.
+//! One replica's agent: the stop before the deadline, the order of attempt, promotion and
+//! surrender, and what makes it clone.
 
 use karst_core::command::{Ended, Standing};
 use karst_core::ids::Lsn;
@@ -15,12 +16,23 @@ fn me() -> NodeId {
 }
 
 fn up(role: Role) -> Observation {
-    let data = Data::Present { standby: role == Role::Standby };
-    Observation { runs: true, role: Some(role), upstream: Some("polje".into()), ..Observation::down(data) }
+    let data = Data::Present {
+        standby: role == Role::Standby,
+    };
+    Observation {
+        runs: true,
+        role: Some(role),
+        upstream: Some("polje".into()),
+        ..Observation::down(data)
+    }
 }
 
 fn workload(epoch: u64, tenure: Tenure) -> WorkloadState {
-    WorkloadState { epoch: Epoch(epoch), tenure, ..WorkloadState::default() }
+    WorkloadState {
+        epoch: Epoch(epoch),
+        tenure,
+        ..WorkloadState::default()
+    }
 }
 
 struct Rig {
@@ -33,12 +45,21 @@ impl Rig {
     fn new(seen: Observation) -> Self {
         let mut agent = Agent::new(me(), Kept::default());
         agent.on_observed(seen, Time::from_millis(1000));
-        Self { agent, now: Time::from_millis(1000), operation: None }
+        Self {
+            agent,
+            now: Time::from_millis(1000),
+            operation: None,
+        }
     }
 
     /// A lease of the epoch, confirmed by the deadman.
     fn lease(&mut self, epoch: u64, ms: u64) {
-        let deadline = self.agent.authority.on_grant(Epoch(epoch), self.now, Duration::from_millis(ms), Duration::ZERO);
+        let deadline = self.agent.authority.on_grant(
+            Epoch(epoch),
+            self.now,
+            Duration::from_millis(ms),
+            Duration::ZERO,
+        );
         self.agent.authority.on_armed(deadline);
     }
 
@@ -56,7 +77,10 @@ impl Rig {
         };
         self.agent.step(&scene);
         let orders = self.agent.take_orders();
-        orders.into_iter().filter(|o| !matches!(o, Order::Note(_))).collect()
+        orders
+            .into_iter()
+            .filter(|o| !matches!(o, Order::Note(_)))
+            .collect()
     }
 
     fn action(&mut self, workload: &WorkloadState) -> Option<(u64, Action)> {
@@ -72,28 +96,64 @@ fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
     let assigned = workload(2, Tenure::Assigned { holder: me() });
     let mut rig = Rig::new(up(Role::Standby));
     assert_eq!(rig.step(&assigned), [], "without a lease nothing is begun");
-    let deadline = rig.agent.authority.on_grant(Epoch(2), rig.now, Duration::from_secs(2), Duration::ZERO);
+    let deadline =
+        rig.agent
+            .authority
+            .on_grant(Epoch(2), rig.now, Duration::from_secs(2), Duration::ZERO);
     assert!(deadline.is_some());
-    assert_eq!(rig.step(&assigned), [], "a lease that the deadman has not confirmed covers nothing (C6)");
+    assert_eq!(
+        rig.step(&assigned),
+        [],
+        "a lease that the deadman has not confirmed covers nothing (C6)"
+    );
     rig.agent.authority.on_armed(deadline);
-    let kept = Kept { attempted: Some(Epoch(2)), surrendered: None };
-    assert_eq!(rig.step(&assigned), [Order::Keep(kept)], "the attempt comes first (D5)");
+    let kept = Kept {
+        attempted: Some(Epoch(2)),
+        surrendered: None,
+    };
+    assert_eq!(
+        rig.step(&assigned),
+        [Order::Keep(kept)],
+        "the attempt comes first (D5)"
+    );
     assert_eq!(rig.step(&assigned), [], "... and has to be durable");
     rig.agent.on_kept();
     let (id, action) = rig.action(&assigned).unwrap();
     assert_eq!(action, Action::Promote);
-    let promoted = Done::Promoted(Promotion { timeline: 2, began: Lsn(7), at: Lsn(7) });
+    let promoted = Done::Promoted(Promotion {
+        timeline: 2,
+        began: Lsn(7),
+        at: Lsn(7),
+    });
     rig.agent.on_done(id, Ok(promoted), rig.now);
     assert_eq!(
         rig.agent.report(&assigned, rig.now).opened,
-        Some((Epoch(2), Promotion { timeline: 2, began: Lsn(7), at: Lsn(7) }))
+        Some((
+            Epoch(2),
+            Promotion {
+                timeline: 2,
+                began: Lsn(7),
+                at: Lsn(7)
+            }
+        ))
     );
 }
 
 #[test]
 fn a_primary_is_stopped_before_its_deadline_whatever_is_under_way() {
-    let mut open = workload(2, Tenure::Open { holder: me(), serving: true });
-    open.sync = SyncSet { epoch: Epoch(2), number: 1, sure: vec![], asked: vec!["polje".into()] };
+    let mut open = workload(
+        2,
+        Tenure::Open {
+            holder: me(),
+            serving: true,
+        },
+    );
+    open.sync = SyncSet {
+        epoch: Epoch(2),
+        number: 1,
+        sure: vec![],
+        asked: vec!["polje".into()],
+    };
     let mut rig = Rig::new(up(Role::Primary));
     rig.lease(2, 2000);
     let (busy, _) = rig.action(&open).expect("it sets the sync set");
@@ -103,20 +163,48 @@ fn a_primary_is_stopped_before_its_deadline_whatever_is_under_way() {
     rig.now += Duration::from_millis(90);
     let orders = rig.step(&open);
     assert_eq!(orders[0], Order::Cancel { id: busy });
-    assert!(matches!(&orders[1], Order::Start { action: Action::StopNow, .. }), "{orders:?}");
+    assert!(
+        matches!(
+            &orders[1],
+            Order::Start {
+                action: Action::StopNow,
+                ..
+            }
+        ),
+        "{orders:?}"
+    );
 }
 
 #[test]
 fn a_surrender_is_durable_before_it_is_reported_and_is_final() {
-    let open = workload(2, Tenure::Open { holder: me(), serving: true });
+    let open = workload(
+        2,
+        Tenure::Open {
+            holder: me(),
+            serving: true,
+        },
+    );
     let mut rig = Rig::new(up(Role::Primary));
     rig.lease(2, 2000);
-    rig.agent.on_observed(Observation::down(Data::Present { standby: false }), rig.now);
+    rig.agent
+        .on_observed(Observation::down(Data::Present { standby: false }), rig.now);
     let orders = rig.step(&open);
-    assert!(matches!(orders.as_slice(), [Order::Keep(Kept { surrendered: Some((Epoch(2), None)), .. })]), "{orders:?}");
+    assert!(
+        matches!(
+            orders.as_slice(),
+            [Order::Keep(Kept {
+                surrendered: Some((Epoch(2), None)),
+                ..
+            })]
+        ),
+        "{orders:?}"
+    );
     assert_eq!(rig.agent.report(&open, rig.now).surrendered, None);
     rig.agent.on_kept();
-    assert_eq!(rig.agent.report(&open, rig.now).surrendered, Some((Epoch(2), None)));
+    assert_eq!(
+        rig.agent.report(&open, rig.now).surrendered,
+        Some((Epoch(2), None))
+    );
     assert_eq!(
         rig.step(&workload(2, Tenure::Assigned { holder: me() })),
         [],
@@ -127,8 +215,16 @@ fn a_surrender_is_durable_before_it_is_reported_and_is_final() {
 #[test]
 fn a_planned_stop_is_clean_and_an_unplanned_one_is_not() {
     for (operation, wanted) in [
-        (Some((OperationId(9), Kind::Switchover)), Action::StopClean { limit: Timings::default().stop_limit }),
-        (Some((OperationId(9), Kind::ForcedFailover)), Action::StopNow),
+        (
+            Some((OperationId(9), Kind::Switchover)),
+            Action::StopClean {
+                limit: Timings::default().stop_limit,
+            },
+        ),
+        (
+            Some((OperationId(9), Kind::ForcedFailover)),
+            Action::StopNow,
+        ),
         (None, Action::StopNow),
     ] {
         let mut rig = Rig::new(up(Role::Primary));
@@ -141,28 +237,70 @@ fn a_planned_stop_is_clean_and_an_unplanned_one_is_not() {
 
 #[test]
 fn nothing_starts_while_the_deadman_still_counts() {
-    let open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    let open = workload(
+        3,
+        Tenure::Open {
+            holder: "polje".into(),
+            serving: true,
+        },
+    );
     let mut rig = Rig::new(Observation::down(Data::Present { standby: true }));
-    rig.agent.authority.on_armed(Some(rig.now + Duration::from_secs(1)));
+    rig.agent
+        .authority
+        .on_armed(Some(rig.now + Duration::from_secs(1)));
     assert_eq!(rig.step(&open), [Order::Disarm]);
     rig.agent.authority.on_armed(None);
-    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::StartStandby { upstream: "polje".into() }));
+    assert_eq!(
+        rig.action(&open).map(|(_, a)| a),
+        Some(Action::StartStandby {
+            upstream: "polje".into()
+        })
+    );
 }
 
 #[test]
 fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
-    let mut marked = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
-    marked.standing.insert(me(), Standing::NeedsClone("a test".into()));
+    let mut marked = workload(
+        3,
+        Tenure::Open {
+            holder: "polje".into(),
+            serving: true,
+        },
+    );
+    marked
+        .standing
+        .insert(me(), Standing::NeedsClone("a test".into()));
     let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
-    let clone = Action::Clone { from: "polje".into() };
+    let clone = Action::Clone {
+        from: "polje".into(),
+    };
     assert_eq!(rig.action(&marked).map(|(_, a)| a), Some(clone.clone()));
 
-    let kept = Kept { attempted: Some(Epoch(2)), surrendered: None };
+    let kept = Kept {
+        attempted: Some(Epoch(2)),
+        surrendered: None,
+    };
     let mut agent = Agent::new(me(), kept);
-    agent.on_observed(Observation::down(Data::Present { standby: false }), Time::from_millis(1000));
-    let mut rig = Rig { agent, now: Time::from_millis(1000), operation: None };
-    let mut open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
-    assert!(!rig.agent.report(&open, rig.now).suspect, "with nothing ever opened there is no twin to mistake it for");
+    agent.on_observed(
+        Observation::down(Data::Present { standby: false }),
+        Time::from_millis(1000),
+    );
+    let mut rig = Rig {
+        agent,
+        now: Time::from_millis(1000),
+        operation: None,
+    };
+    let mut open = workload(
+        3,
+        Tenure::Open {
+            holder: "polje".into(),
+            serving: true,
+        },
+    );
+    assert!(
+        !rig.agent.report(&open, rig.now).suspect,
+        "with nothing ever opened there is no twin to mistake it for"
+    );
     open.opened = Some(Opened {
         epoch: Epoch(3),
         holder: "polje".into(),
@@ -173,40 +311,96 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
     });
     assert!(rig.agent.report(&open, rig.now).suspect);
     let (id, action) = rig.action(&open).unwrap();
-    assert_eq!(action, clone, "twin timelines are not rewound or repointed (D5)");
+    assert_eq!(
+        action, clone,
+        "twin timelines are not rewound or repointed (D5)"
+    );
     rig.agent.on_done(id, Ok(Done::Ok), rig.now);
     assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
 }
 
 #[test]
 fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
-    let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
-    let ended = workload(2, Tenure::Ended { last: "polje".into(), how });
+    let how = Ended::Surrender {
+        boot: BootId::from("b"),
+        clean_at: None,
+    };
+    let ended = workload(
+        2,
+        Tenure::Ended {
+            last: "polje".into(),
+            how,
+        },
+    );
     let mut rig = Rig::new(up(Role::Standby));
     let (id, action) = rig.action(&ended).unwrap();
     assert_eq!(action, Action::Settle { enough: None });
-    rig.agent.on_done(id, Ok(Done::Settled { timeline: 1, position: Lsn(5) }), rig.now);
-    assert_eq!(rig.agent.report(&ended, rig.now).settled, Some((Epoch(2), 1, Lsn(5))));
+    rig.agent.on_done(
+        id,
+        Ok(Done::Settled {
+            timeline: 1,
+            position: Lsn(5),
+        }),
+        rig.now,
+    );
+    assert_eq!(
+        rig.agent.report(&ended, rig.now).settled,
+        Some((Epoch(2), 1, Lsn(5)))
+    );
     assert_eq!(rig.step(&ended), []);
-    let how = Ended::Surrender { boot: BootId::from("b"), clean_at: Some(Lsn(5)) };
-    let clean = WorkloadState { clean_end: Some(Lsn(5)), ..workload(2, Tenure::Ended { last: "polje".into(), how }) };
+    let how = Ended::Surrender {
+        boot: BootId::from("b"),
+        clean_at: Some(Lsn(5)),
+    };
+    let clean = WorkloadState {
+        clean_end: Some(Lsn(5)),
+        ..workload(
+            2,
+            Tenure::Ended {
+                last: "polje".into(),
+                how,
+            },
+        )
+    };
     let (_, action) = Rig::new(up(Role::Standby)).action(&clean).unwrap();
-    assert_eq!(action, Action::Settle { enough: Some(Lsn(5)) }, "nobody has more than a clean stop left");
+    assert_eq!(
+        action,
+        Action::Settle {
+            enough: Some(Lsn(5))
+        },
+        "nobody has more than a clean stop left"
+    );
     // A former primary's data waits: it may be asked to go on.
     let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
-    let opened = Opened { epoch: Epoch(2), holder: me(), timeline: 1, began: Lsn(0), switch: Lsn(0), after: Epoch(0) };
-    assert_eq!(rig.step(&WorkloadState { opened: Some(opened), ..ended }), []);
+    let opened = Opened {
+        epoch: Epoch(2),
+        holder: me(),
+        timeline: 1,
+        began: Lsn(0),
+        switch: Lsn(0),
+        after: Epoch(0),
+    };
+    assert_eq!(
+        rig.step(&WorkloadState {
+            opened: Some(opened),
+            ..ended
+        }),
+        []
+    );
 }
 
-/// A restarted daemon knows neither what is committed nor what the deadman counts: the server that runs is left alone
-/// until its deadline, and not longer.
+/// A restarted daemon knows neither what is committed nor what the deadman counts: the server that
+/// runs is left alone until its deadline, and not longer.
 #[test]
 fn a_running_primary_is_picked_up_after_a_restart() {
     let unknown = WorkloadState::default();
     let mut rig = Rig::new(up(Role::Primary));
-    rig.agent.authority = karst_core::authority::Authority::awaiting(rig.now + Duration::from_millis(400));
+    rig.agent.authority =
+        karst_core::authority::Authority::awaiting(rig.now + Duration::from_millis(400));
     assert_eq!(rig.step(&unknown), []);
-    rig.agent.authority.on_armed(Some(rig.now + Duration::from_millis(900)));
+    rig.agent
+        .authority
+        .on_armed(Some(rig.now + Duration::from_millis(900)));
     rig.now += Duration::from_millis(590);
     assert_eq!(rig.step(&unknown), []);
     rig.now += Duration::from_millis(20);
@@ -216,26 +410,61 @@ fn a_running_primary_is_picked_up_after_a_restart() {
 /// Its host may be off, and a connection to it silent for long: nobody waits for that.
 #[test]
 fn a_copy_of_a_primary_that_is_none_any_more_is_given_up() {
-    let mut open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
-    open.standing.insert(me(), Standing::Diverged("a test".into()));
+    let mut open = workload(
+        3,
+        Tenure::Open {
+            holder: "polje".into(),
+            serving: true,
+        },
+    );
+    open.standing
+        .insert(me(), Standing::Diverged("a test".into()));
     let mut rig = Rig::new(Observation::down(Data::Present { standby: false }));
     let (id, action) = rig.action(&open).expect("it goes home");
     assert_eq!(action, Action::Rewind { to: "polje".into() });
-    let ended = WorkloadState { tenure: Tenure::Ended { last: "polje".into(), how: Ended::PowerOff }, ..open.clone() };
+    let ended = WorkloadState {
+        tenure: Tenure::Ended {
+            last: "polje".into(),
+            how: Ended::PowerOff,
+        },
+        ..open.clone()
+    };
     assert_eq!(rig.step(&ended), [Order::Cancel { id }]);
     // It had begun to change the data.
-    rig.agent.on_observed(Observation::down(Data::Unusable("half rewound".into())), rig.now);
-    let next =
-        WorkloadState { epoch: Epoch(4), tenure: Tenure::Open { holder: "uvala".into(), serving: true }, ..open };
+    rig.agent.on_observed(
+        Observation::down(Data::Unusable("half rewound".into())),
+        rig.now,
+    );
+    let next = WorkloadState {
+        epoch: Epoch(4),
+        tenure: Tenure::Open {
+            holder: "uvala".into(),
+            serving: true,
+        },
+        ..open
+    };
     rig.now += Duration::from_secs(1);
-    assert_eq!(rig.action(&next).map(|(_, a)| a), Some(Action::Clone { from: "uvala".into() }));
+    assert_eq!(
+        rig.action(&next).map(|(_, a)| a),
+        Some(Action::Clone {
+            from: "uvala".into()
+        })
+    );
 }
 
-/// A former primary is rewound; where that does not work, cloned; a completed one is reported and not repeated.
+/// A former primary is rewound; where that does not work, cloned; a completed one is reported and
+/// not repeated.
 #[test]
 fn a_diverged_replica_is_rewound_and_else_cloned() {
-    let mut open = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
-    open.standing.insert(me(), Standing::Diverged("a test".into()));
+    let mut open = workload(
+        3,
+        Tenure::Open {
+            holder: "polje".into(),
+            serving: true,
+        },
+    );
+    open.standing
+        .insert(me(), Standing::Diverged("a test".into()));
     let down = Observation::down(Data::Present { standby: false });
     let mut rig = Rig::new(down.clone());
     let (id, action) = rig.action(&open).unwrap();
@@ -243,37 +472,87 @@ fn a_diverged_replica_is_rewound_and_else_cloned() {
     let rewound = rig.agent.clone();
     rig.agent.on_done(id, Err("a test".into()), rig.now);
     rig.now += Duration::from_secs(5);
-    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
+    assert_eq!(
+        rig.action(&open).map(|(_, a)| a),
+        Some(Action::Clone {
+            from: "polje".into()
+        })
+    );
 
     rig.agent = rewound;
     rig.agent.on_done(id, Ok(Done::Ok), rig.now);
-    rig.agent.on_observed(Observation::down(Data::Present { standby: true }), rig.now);
+    rig.agent
+        .on_observed(Observation::down(Data::Present { standby: true }), rig.now);
     rig.agent.on_kept();
     assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
     let (id, action) = rig.action(&open).unwrap();
-    assert_eq!(action, Action::StartStandby { upstream: "polje".into() });
-    // Rewound data that do not start are replaced, whatever the coordinator thinks of them by now (D11).
-    rig.agent.on_done(id, Err("it never became consistent".into()), rig.now);
-    let sound = workload(3, Tenure::Open { holder: "polje".into(), serving: true });
+    assert_eq!(
+        action,
+        Action::StartStandby {
+            upstream: "polje".into()
+        }
+    );
+    // Rewound data that do not start are replaced, whatever the coordinator thinks of them by now
+    // (D11).
+    rig.agent
+        .on_done(id, Err("it never became consistent".into()), rig.now);
+    let sound = workload(
+        3,
+        Tenure::Open {
+            holder: "polje".into(),
+            serving: true,
+        },
+    );
     rig.now += Duration::from_secs(5);
-    assert_eq!(rig.action(&sound).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
+    assert_eq!(
+        rig.action(&sound).map(|(_, a)| a),
+        Some(Action::Clone {
+            from: "polje".into()
+        })
+    );
     // Half-rewound data are no data.
-    rig.agent = Rig::new(Observation::down(Data::Unusable("a rewind was cut short".into()))).agent;
-    assert_eq!(rig.action(&open).map(|(_, a)| a), Some(Action::Clone { from: "polje".into() }));
+    rig.agent = Rig::new(Observation::down(Data::Unusable(
+        "a rewind was cut short".into(),
+    )))
+    .agent;
+    assert_eq!(
+        rig.action(&open).map(|(_, a)| a),
+        Some(Action::Clone {
+            from: "polje".into()
+        })
+    );
 }
 
-/// Seen: a standby that settled for 1.4 s kept a new primary, which waited for nobody else, from its first commit.
+/// Seen: a standby that settled for 1.4 s kept a new primary, which waited for nobody else, from
+/// its first commit.
 #[test]
 fn a_standby_that_still_settles_follows_the_new_primary_at_once() {
     let mut rig = Rig::new(up(Role::Standby));
-    let ended = workload(2, Tenure::Ended { last: "polje".into(), how: Ended::LeaseOver });
+    let ended = workload(
+        2,
+        Tenure::Ended {
+            last: "polje".into(),
+            how: Ended::LeaseOver,
+        },
+    );
     let (settling, action) = rig.action(&ended).expect("it settles");
     assert_eq!(action, Action::Settle { enough: None });
-    let open = workload(3, Tenure::Open { holder: "uvala".into(), serving: false });
+    let open = workload(
+        3,
+        Tenure::Open {
+            holder: "uvala".into(),
+            serving: false,
+        },
+    );
     let orders = rig.step(&open);
     assert_eq!(orders[0], Order::Cancel { id: settling });
-    let follows = Action::Repoint { upstream: "uvala".into() };
-    assert!(matches!(&orders[1], Order::Start { action, .. } if *action == follows), "{orders:?}");
+    let follows = Action::Repoint {
+        upstream: "uvala".into(),
+    };
+    assert!(
+        matches!(&orders[1], Order::Start { action, .. } if *action == follows),
+        "{orders:?}"
+    );
 }
 
 #[test]
@@ -281,17 +560,40 @@ fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
     let rig = Rig::new(up(Role::Standby));
     assert!(rig.agent.is_calm());
     let restless = [
-        Observation { exited: true, ..up(Role::Standby) },
-        Observation { role: None, ..up(Role::Standby) },
-        Observation { trouble: Some("a write failed".into()), ..up(Role::Primary) },
-        Observation { can_write: Some(false), ..up(Role::Primary) },
+        Observation {
+            exited: true,
+            ..up(Role::Standby)
+        },
+        Observation {
+            role: None,
+            ..up(Role::Standby)
+        },
+        Observation {
+            trouble: Some("a write failed".into()),
+            ..up(Role::Primary)
+        },
+        Observation {
+            can_write: Some(false),
+            ..up(Role::Primary)
+        },
         Observation::down(Data::Empty),
     ];
     for seen in restless {
         assert!(!Rig::new(seen.clone()).agent.is_calm(), "{seen:?}");
     }
-    let mut open = workload(2, Tenure::Open { holder: me(), serving: true });
-    open.sync = SyncSet { epoch: Epoch(2), number: 1, sure: vec![], asked: vec!["polje".into()] };
+    let mut open = workload(
+        2,
+        Tenure::Open {
+            holder: me(),
+            serving: true,
+        },
+    );
+    open.sync = SyncSet {
+        epoch: Epoch(2),
+        number: 1,
+        sure: vec![],
+        asked: vec!["polje".into()],
+    };
     let mut rig = Rig::new(up(Role::Primary));
     rig.lease(2, 2000);
     let (busy, _) = rig.action(&open).expect("it sets the sync set");
@@ -303,24 +605,50 @@ fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
 /// What a standby needs may be gone from its primary (D9): it would ask for it for ever.
 #[test]
 fn a_standby_that_never_streams_again_is_copied_while_it_runs() {
-    let open = workload(2, Tenure::Open { holder: "polje".into(), serving: true });
-    let mut rig = Rig::new(Observation { position: Some(Lsn(7)), ..up(Role::Standby) });
+    let open = workload(
+        2,
+        Tenure::Open {
+            holder: "polje".into(),
+            serving: true,
+        },
+    );
+    let mut rig = Rig::new(Observation {
+        position: Some(Lsn(7)),
+        ..up(Role::Standby)
+    });
     let wait = |rig: &mut Rig, seconds: u64, position: u64, streaming: bool| {
         rig.now += Duration::from_secs(seconds);
-        rig.agent.on_observed(Observation { position: Some(Lsn(position)), streaming, ..up(Role::Standby) }, rig.now);
+        rig.agent.on_observed(
+            Observation {
+                position: Some(Lsn(position)),
+                streaming,
+                ..up(Role::Standby)
+            },
+            rig.now,
+        );
         rig.action(&open).map(|(_, action)| action)
     };
     assert_eq!(wait(&mut rig, 0, 7, false), None);
-    assert_eq!(wait(&mut rig, 19, 7, false), None, "it may still find its upstream");
+    assert_eq!(
+        wait(&mut rig, 19, 7, false),
+        None,
+        "it may still find its upstream"
+    );
     assert_eq!(wait(&mut rig, 2, 8, false), None, "it replays what it has");
     assert_eq!(wait(&mut rig, 19, 8, true), None);
     assert_eq!(wait(&mut rig, 19, 8, false), None, "it streamed meanwhile");
     let copy = wait(&mut rig, 20, 8, false);
-    assert_eq!(copy, Some(Action::Clone { from: "polje".into() }), "and is not stopped before the copy is there");
+    assert_eq!(
+        copy,
+        Some(Action::Clone {
+            from: "polje".into()
+        }),
+        "and is not stopped before the copy is there"
+    );
 }
 
-/// F6: an action that is not over within its limit has failed. A promotion that hangs ends in a surrender, so that another is
-/// tried.
+/// F6: an action that is not over within its limit has failed. A promotion that hangs ends in a
+/// surrender, so that another is tried.
 #[test]
 fn a_promotion_that_hangs_is_given_up() {
     let assigned = workload(2, Tenure::Assigned { holder: me() });
@@ -329,29 +657,60 @@ fn a_promotion_that_hangs_is_given_up() {
     assert!(matches!(rig.step(&assigned).as_slice(), [Order::Keep(_)]));
     rig.agent.on_kept();
     let (id, action) = rig.action(&assigned).unwrap();
-    assert_eq!(rig.agent.next_due(&Timings::default()), rig.now + action.limit());
+    assert_eq!(
+        rig.agent.next_due(&Timings::default()),
+        rig.now + action.limit()
+    );
     rig.now += action.limit();
     let orders = rig.step(&assigned);
     assert_eq!(orders[0], Order::Cancel { id });
-    assert!(matches!(&orders[1], Order::Start { action: Action::StopNow, .. }), "{orders:?}");
+    assert!(
+        matches!(
+            &orders[1],
+            Order::Start {
+                action: Action::StopNow,
+                ..
+            }
+        ),
+        "{orders:?}"
+    );
 }
 
-/// F5: a holder that is revoked stops its server whatever its disk does; that it has, it says only once that is durable.
+/// F5: a holder that is revoked stops its server whatever its disk does; that it has, it says only
+/// once that is durable.
 #[test]
 fn a_stop_waits_for_no_disk() {
     let assigned = workload(2, Tenure::Assigned { holder: me() });
     let mut rig = Rig::new(up(Role::Standby));
     rig.lease(2, 2_000);
-    assert!(matches!(rig.step(&assigned).as_slice(), [Order::Keep(_)]), "the attempt, which does not become durable");
+    assert!(
+        matches!(rig.step(&assigned).as_slice(), [Order::Keep(_)]),
+        "the attempt, which does not become durable"
+    );
     let revoking = workload(2, Tenure::Revoking { holder: me() });
     assert_eq!(rig.action(&revoking).map(|(_, a)| a), Some(Action::StopNow));
-    rig.agent.on_observed(Observation::down(Data::Present { standby: true }), rig.now);
-    rig.agent.on_done(1, Ok(Done::Stopped { clean_at: None }), rig.now);
-    assert!(matches!(rig.step(&revoking).as_slice(), [Order::Keep(Kept { surrendered: Some(_), .. })]));
+    rig.agent
+        .on_observed(Observation::down(Data::Present { standby: true }), rig.now);
+    rig.agent
+        .on_done(1, Ok(Done::Stopped { clean_at: None }), rig.now);
+    assert!(matches!(
+        rig.step(&revoking).as_slice(),
+        [Order::Keep(Kept {
+            surrendered: Some(_),
+            ..
+        })]
+    ));
     rig.agent.on_kept();
-    assert_eq!(rig.agent.report(&revoking, rig.now).surrendered, None, "one of two writes is durable");
+    assert_eq!(
+        rig.agent.report(&revoking, rig.now).surrendered,
+        None,
+        "one of two writes is durable"
+    );
     rig.agent.on_kept();
-    assert_eq!(rig.agent.report(&revoking, rig.now).surrendered, Some((Epoch(2), None)));
+    assert_eq!(
+        rig.agent.report(&revoking, rig.now).surrendered,
+        Some((Epoch(2), None))
+    );
 }
 
 /// Who never began what it was assigned goes on as a standby: it has nothing to stop.
@@ -359,16 +718,34 @@ fn a_stop_waits_for_no_disk() {
 fn an_idle_holder_surrenders_and_stays() {
     let revoking = workload(2, Tenure::Revoking { holder: me() });
     let mut rig = Rig::new(up(Role::Standby));
-    assert!(matches!(rig.step(&revoking).as_slice(), [Order::Keep(Kept { surrendered: Some((Epoch(2), None)), .. })]));
+    assert!(matches!(
+        rig.step(&revoking).as_slice(),
+        [Order::Keep(Kept {
+            surrendered: Some((Epoch(2), None)),
+            ..
+        })]
+    ));
 }
 
 /// A failure with nothing left to do asks for no other look, and is not remembered for ever.
 #[test]
 fn a_failure_that_does_not_matter_any_more_is_forgotten() {
-    let follow = |holder: &str| workload(3, Tenure::Open { holder: holder.into(), serving: true });
-    let mut rig = Rig::new(Observation { streaming: true, ..up(Role::Standby) });
+    let follow = |holder: &str| {
+        workload(
+            3,
+            Tenure::Open {
+                holder: holder.into(),
+                serving: true,
+            },
+        )
+    };
+    let mut rig = Rig::new(Observation {
+        streaming: true,
+        ..up(Role::Standby)
+    });
     let (id, _) = rig.action(&follow("uvala")).expect("it repoints");
-    rig.agent.on_done(id, Err("streaming took longer than 5s".into()), rig.now);
+    rig.agent
+        .on_done(id, Err("streaming took longer than 5s".into()), rig.now);
     rig.now += Duration::from_secs(36);
     // Its upstream is the right one again.
     assert_eq!(rig.step(&follow("polje")), []);
@@ -379,10 +756,23 @@ fn a_failure_that_does_not_matter_any_more_is_forgotten() {
 /// A copy that took longer than an epoch is one of the epoch in which it was begun.
 #[test]
 fn a_copy_is_of_the_epoch_in_which_it_was_begun() {
-    let open = |epoch| workload(epoch, Tenure::Open { holder: "polje".into(), serving: true });
+    let open = |epoch| {
+        workload(
+            epoch,
+            Tenure::Open {
+                holder: "polje".into(),
+                serving: true,
+            },
+        )
+    };
     let mut rig = Rig::new(Observation::down(Data::Empty));
     let (id, action) = rig.action(&open(3)).unwrap();
-    assert_eq!(action, Action::Clone { from: "polje".into() });
+    assert_eq!(
+        action,
+        Action::Clone {
+            from: "polje".into()
+        }
+    );
     rig.step(&open(4));
     rig.agent.on_done(id, Ok(Done::Ok), rig.now);
     assert_eq!(rig.agent.report(&open(4), rig.now).rejoined, Some(Epoch(3)));

@@ -1,4 +1,5 @@
-//! One node alone, as the daemon drives it: what it does at a start, and how often it wants to be woken.
+//! One node alone, as the daemon drives it: what it does at a start, and how often it wants to be
+//! woken.
 
 use karst_core::author::Level;
 use karst_core::authority::Claim;
@@ -11,7 +12,9 @@ use karst_core::node::{Effect, Input, NodeConfig};
 use karst_core::operation::Mode;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::request::Request;
-use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::spec::{
+    Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
+};
 use karst_core::state::ClusterState;
 use karst_core::{BootId, Epoch, Index, Node, NodeId, Planted, Term, Time};
 use std::collections::BTreeMap;
@@ -30,7 +33,12 @@ fn spec(voters: &[&str]) -> Spec {
         clock: Clock::Steady,
     };
     let first = NodeId::from(voters[0]);
-    let replica = ReplicaSpec { rank: 1, address: address(0, 2), data: "/d".into(), log: None };
+    let replica = ReplicaSpec {
+        rank: 1,
+        address: address(0, 2),
+        data: "/d".into(),
+        log: None,
+    };
     let workload = WorkloadSpec {
         driver: "postgres".into(),
         loss: Loss::None,
@@ -45,7 +53,11 @@ fn spec(voters: &[&str]) -> Spec {
         cluster: "c".into(),
         timings: Timings::default(),
         zones: vec!["z".into()],
-        nodes: voters.iter().enumerate().map(|(host, n)| (NodeId::from(*n), node(host))).collect(),
+        nodes: voters
+            .iter()
+            .enumerate()
+            .map(|(host, n)| (NodeId::from(*n), node(host)))
+            .collect(),
         workloads: BTreeMap::from([("w".into(), workload)]),
     }
 }
@@ -58,7 +70,17 @@ fn start_broken(spec: Spec, stored: Stored, planted: Option<Planted>) -> Node {
     let me = spec.nodes.keys().next().expect("there is a node").clone();
     let boot = BootId::from("b");
     let kept = BTreeMap::new();
-    let config = NodeConfig { me, spec, boot, system: None, seed: 1, stored, kept, snapshot_after: 1000, planted };
+    let config = NodeConfig {
+        me,
+        spec,
+        boot,
+        system: None,
+        seed: 1,
+        stored,
+        kept,
+        snapshot_after: 1000,
+        planted,
+    };
     Node::new(config, Time::ZERO)
 }
 
@@ -75,30 +97,69 @@ fn drive(node: &mut Node, now: Time, input: Input) -> Vec<Effect> {
     effects
 }
 
-/// A spec that does not name the present holder is no reason to die at each start: gates hold, and the status says so.
+/// A spec that does not name the present holder is no reason to die at each start: gates hold, and
+/// the status says so.
 #[test]
 fn a_holder_that_the_spec_does_not_name_is_a_finding() {
     let mut state = ClusterState::default();
     let (workload, epoch) = ("w".into(), Epoch(1));
     let (began, switch, sync, doubtful) = (Lsn(0), Lsn(0), vec![], vec![]);
     for command in [
-        Command::Workload("w".into(), WorkloadAct::Assign { epoch, holder: "gone".into(), why: String::new() }),
-        Command::Workload("w".into(), WorkloadAct::Open { epoch, timeline: 1, began, switch, sync, doubtful }),
+        Command::Workload(
+            "w".into(),
+            WorkloadAct::Assign {
+                epoch,
+                holder: "gone".into(),
+                why: String::new(),
+            },
+        ),
+        Command::Workload(
+            "w".into(),
+            WorkloadAct::Open {
+                epoch,
+                timeline: 1,
+                began,
+                switch,
+                sync,
+                doubtful,
+            },
+        ),
         Command::Workload(workload, WorkloadAct::Serve { epoch }),
     ] {
         assert!(state.apply(state.applied.next(), &command));
     }
-    let snapshot = Some(Snapshot { last: (Term(3), state.applied), state });
-    let mut node = start(spec(&["solo"]), Stored { term: Term(3), snapshot, ..Stored::forming("s".into()) });
+    let snapshot = Some(Snapshot {
+        last: (Term(3), state.applied),
+        state,
+    });
+    let mut node = start(
+        spec(&["solo"]),
+        Stored {
+            term: Term(3),
+            snapshot,
+            ..Stored::forming("s".into())
+        },
+    );
     let mut effects = Vec::new();
     for ms in (0..2_000).step_by(10) {
         effects.extend(drive(&mut node, Time::from_millis(ms), Input::Woke));
     }
     assert!(node.is_coordinator());
-    let forwards = |e: &Effect| matches!(e, Effect::Gate { order: GateOrder::Forward { .. }, .. });
+    let forwards = |e: &Effect| {
+        matches!(
+            e,
+            Effect::Gate {
+                order: GateOrder::Forward { .. },
+                ..
+            }
+        )
+    };
     assert!(!effects.iter().any(forwards));
     assert!(
-        node.status().findings.iter().any(|f| f.what.contains("gone is primary of w")),
+        node.status()
+            .findings
+            .iter()
+            .any(|f| f.what.contains("gone is primary of w")),
         "{:?}",
         node.status().findings
     );
@@ -107,12 +168,23 @@ fn a_holder_that_the_spec_does_not_name_is_a_finding() {
 /// An empty store that was not told to form a cluster does nothing by itself, and says what to do.
 #[test]
 fn an_empty_store_elects_nobody() {
-    let mut node = start(spec(&["solo"]), Stored { store: Some("s".into()), ..Stored::default() });
+    let mut node = start(
+        spec(&["solo"]),
+        Stored {
+            store: Some("s".into()),
+            ..Stored::default()
+        },
+    );
     for ms in (0..5_000).step_by(10) {
         drive(&mut node, Time::from_millis(ms), Input::Woke);
     }
     assert!(!node.is_coordinator());
-    assert!(node.status().findings.iter().any(|f| f.remedy.contains("karst node enrol solo")));
+    assert!(
+        node.status()
+            .findings
+            .iter()
+            .any(|f| f.remedy.contains("karst node enrol solo"))
+    );
 }
 
 /// The other voters: they answer everything at once, and store nothing new once they stall.
@@ -125,15 +197,34 @@ struct Others {
 impl Others {
     fn answer(&mut self, talk: Talk) -> Option<Talk> {
         Some(match talk {
-            Talk::WouldYouVote { term, .. } => Talk::Would { term, yes: true, own: Term(0) },
+            Talk::WouldYouVote { term, .. } => Talk::Would {
+                term,
+                yes: true,
+                own: Term(0),
+            },
             Talk::Vote { term, .. } => Talk::Voted { term, yes: true },
-            Talk::Append { term, prev, entries, sent, news, .. } => {
-                let revokes = |e: &Entry| matches!(e.command, Command::Workload(_, WorkloadAct::Revoke { .. }));
+            Talk::Append {
+                term,
+                prev,
+                entries,
+                sent,
+                news,
+                ..
+            } => {
+                let revokes = |e: &Entry| {
+                    matches!(e.command, Command::Workload(_, WorkloadAct::Revoke { .. }))
+                };
                 self.stalled |= self.stall_at_revoke && entries.iter().any(revokes);
                 if !self.stalled {
                     self.last = self.last.max(Index(prev.1.0 + entries.len() as u64));
                 }
-                Talk::Appended { term, matched: Ok(self.last), sent, news, counts: true }
+                Talk::Appended {
+                    term,
+                    matched: Ok(self.last),
+                    sent,
+                    news,
+                    counts: true,
+                }
             }
             _ => return None,
         })
@@ -142,11 +233,21 @@ impl Others {
     fn pump(&mut self, node: &mut Node, now: Time, input: Input) {
         let mut effects = drive(node, now, input);
         while let Some(effect) = effects.pop() {
-            if let Effect::Send { to, message: Message::Talk(talk) } = effect
+            if let Effect::Send {
+                to,
+                message: Message::Talk(talk),
+            } = effect
                 && to.as_str() == "b"
                 && let Some(talk) = self.answer(talk)
             {
-                effects.extend(drive(node, now, Input::Received { from: to, message: Message::Talk(talk) }));
+                effects.extend(drive(
+                    node,
+                    now,
+                    Input::Received {
+                        from: to,
+                        message: Message::Talk(talk),
+                    },
+                ));
             }
         }
     }
@@ -155,8 +256,18 @@ impl Others {
 /// A coordinator whose entry waits for another's disk sleeps meanwhile.
 #[test]
 fn an_entry_that_is_not_committed_yet_keeps_nobody_awake() {
-    let mut a = start(spec(&["a", "b", "c"]), Stored { term: Term(1), ..Stored::forming("s".into()) });
-    let mut others = Others { stalled: false, stall_at_revoke: false, last: Index(0) };
+    let mut a = start(
+        spec(&["a", "b", "c"]),
+        Stored {
+            term: Term(1),
+            ..Stored::forming("s".into())
+        },
+    );
+    let mut others = Others {
+        stalled: false,
+        stall_at_revoke: false,
+        last: Index(0),
+    };
     let mut now = Time::ZERO;
     for ms in 0..6_000 {
         now = Time::from_millis(ms);
@@ -164,8 +275,20 @@ fn an_entry_that_is_not_committed_yet_keeps_nobody_awake() {
     }
     assert!(a.is_coordinator());
     others.stalled = true;
-    let request = Request::Mode { workload: "w".into(), mode: Mode::Watch, by: "captain".into() };
-    others.pump(&mut a, now, Input::Asked { ticket: 1, request, level: Level::Administer });
+    let request = Request::Mode {
+        workload: "w".into(),
+        mode: Mode::Watch,
+        by: "captain".into(),
+    };
+    others.pump(
+        &mut a,
+        now,
+        Input::Asked {
+            ticket: 1,
+            request,
+            level: Level::Administer,
+        },
+    );
     let (end, mut wakes) = (now + Duration::from_millis(300), 0);
     while now < end {
         now = a.poll_timeout().max(now + Duration::from_micros(10));
@@ -175,22 +298,53 @@ fn an_entry_that_is_not_committed_yet_keeps_nobody_awake() {
     assert!(wakes < 50, "{wakes} wakes in 300 ms");
 }
 
-/// A disk that hangs: what is held back until it is durable does not grow with each heartbeat, and nothing else waits.
+/// A disk that hangs: what is held back until it is durable does not grow with each heartbeat, and
+/// nothing else waits.
 #[test]
 fn a_hanging_disk_holds_back_few_messages() {
-    let mut b = start(spec(&["b", "c", "d"]), Stored { term: Term(1), ..Stored::forming("s".into()) });
+    let mut b = start(
+        spec(&["b", "c", "d"]),
+        Stored {
+            term: Term(1),
+            ..Stored::forming("s".into())
+        },
+    );
     let (mut sent, mut beats) = (0, 0);
-    let entry = Entry { term: Term(2), index: Index(1), command: Command::Noop };
+    let entry = Entry {
+        term: Term(2),
+        index: Index(1),
+        command: Command::Noop,
+    };
     let mut hears = |b: &mut Node, ms: u64, entries: Vec<_>| {
-        let prev = if entries.is_empty() { (Term(2), Index(1)) } else { (Term(0), Index(0)) };
+        let prev = if entries.is_empty() {
+            (Term(2), Index(1))
+        } else {
+            (Term(0), Index(0))
+        };
         let (now, news) = (Time::from_millis(ms), !entries.is_empty());
-        let talk = Talk::Append { term: Term(2), prev, entries, commit: Index(0), sent: now, news };
-        b.handle(now, Input::Received { from: "c".into(), message: Message::Talk(talk) });
+        let talk = Talk::Append {
+            term: Term(2),
+            prev,
+            entries,
+            commit: Index(0),
+            sent: now,
+            news,
+        };
+        b.handle(
+            now,
+            Input::Received {
+                from: "c".into(),
+                message: Message::Talk(talk),
+            },
+        );
         let mut number = None;
         while let Some(effect) = b.poll_effect() {
             match effect {
                 Effect::Persist { number: n, .. } => number = Some(n),
-                Effect::Send { message: Message::Talk(_), .. } => sent += 1,
+                Effect::Send {
+                    message: Message::Talk(_),
+                    ..
+                } => sent += 1,
                 Effect::Send { message, .. } if message.is_beat() => beats += 1,
                 _ => {}
             }
@@ -202,15 +356,28 @@ fn a_hanging_disk_holds_back_few_messages() {
         hears(&mut b, 1_000 + 100 * beat, Vec::new());
     }
     assert!(sent == 0 && beats > 100, "{sent} answers, {beats} beats");
-    b.handle(Time::from_millis(11_000), Input::Persisted { number: hanging });
+    b.handle(
+        Time::from_millis(11_000),
+        Input::Persisted { number: hanging },
+    );
     let mut answers = 0;
     while let Some(effect) = b.poll_effect() {
-        answers += u32::from(matches!(effect, Effect::Send { message: Message::Talk(Talk::Appended { .. }), .. }));
+        answers += u32::from(matches!(
+            effect,
+            Effect::Send {
+                message: Message::Talk(Talk::Appended { .. }),
+                ..
+            }
+        ));
     }
-    assert!((1..=2).contains(&answers), "{answers} answers to a hundred heartbeats");
+    assert!(
+        (1..=2).contains(&answers),
+        "{answers} answers to a hundred heartbeats"
+    );
 }
 
-/// A2: once the end of an epoch is in the coordinator's log, committed or not, its holder is granted nothing more.
+/// A2: once the end of an epoch is in the coordinator's log, committed or not, its holder is
+/// granted nothing more.
 #[test]
 fn what_ends_is_not_granted() {
     for (planted, granted) in [(None, 0), (Some(Planted::GrantWhatEnds), 1)] {
@@ -222,14 +389,46 @@ fn what_ends_is_not_granted() {
         let (epoch, holder) = (Epoch(1), NodeId::from("b"));
         let (began, switch, sync, doubtful) = (Lsn(0), Lsn(0), vec![], vec![]);
         for command in [
-            Command::Workload("w".into(), WorkloadAct::Assign { epoch, holder, why: String::new() }),
-            Command::Workload("w".into(), WorkloadAct::Open { epoch, timeline: 1, began, switch, sync, doubtful }),
+            Command::Workload(
+                "w".into(),
+                WorkloadAct::Assign {
+                    epoch,
+                    holder,
+                    why: String::new(),
+                },
+            ),
+            Command::Workload(
+                "w".into(),
+                WorkloadAct::Open {
+                    epoch,
+                    timeline: 1,
+                    began,
+                    switch,
+                    sync,
+                    doubtful,
+                },
+            ),
         ] {
             assert!(state.apply(state.applied.next(), &command));
         }
-        let snapshot = Some(Snapshot { last: (Term(1), state.applied), state });
-        let mut a = start_broken(spec, Stored { term: Term(1), snapshot, ..Stored::forming("s".into()) }, planted);
-        let mut others = Others { stalled: false, stall_at_revoke: true, last: Index(0) };
+        let snapshot = Some(Snapshot {
+            last: (Term(1), state.applied),
+            state,
+        });
+        let mut a = start_broken(
+            spec,
+            Stored {
+                term: Term(1),
+                snapshot,
+                ..Stored::forming("s".into())
+            },
+            planted,
+        );
+        let mut others = Others {
+            stalled: false,
+            stall_at_revoke: true,
+            last: Index(0),
+        };
         let standby = Observation {
             runs: true,
             role: Some(Role::Standby),
@@ -242,29 +441,78 @@ fn what_ends_is_not_granted() {
             now = Time::from_millis(ms);
             others.pump(&mut a, now, Input::Woke);
         }
-        others.pump(&mut a, now, Input::Observed { workload: "w".into(), observation: standby });
+        others.pump(
+            &mut a,
+            now,
+            Input::Observed {
+                workload: "w".into(),
+                observation: standby,
+            },
+        );
         let checkin = |number| {
-            let parts =
-                Parts { replicas: BTreeMap::from([("w".into(), ReplicaReport::default())]), ..Parts::default() };
-            let report = Report { boot: "b".into(), store: None, counts: true, system: None, parts };
-            let (wants, says) = (vec![(Claim::Primary("w".into()), Epoch(1))], Says::All(Box::new(report)));
+            let parts = Parts {
+                replicas: BTreeMap::from([("w".into(), ReplicaReport::default())]),
+                ..Parts::default()
+            };
+            let report = Report {
+                boot: "b".into(),
+                store: None,
+                counts: true,
+                system: None,
+                parts,
+            };
+            let (wants, says) = (
+                vec![(Claim::Primary("w".into()), Epoch(1))],
+                Says::All(Box::new(report)),
+            );
             Input::Received {
                 from: "b".into(),
-                message: Message::Checkin { number, sent: now, wants, says, news: true },
+                message: Message::Checkin {
+                    number,
+                    sent: now,
+                    wants,
+                    says,
+                    news: true,
+                },
             }
         };
         let leases = |effects: &[Effect]| {
             let granted = effects.iter().filter_map(|e| match e {
-                Effect::Send { message: Message::Grant { leases, .. }, .. } => Some(leases.len()),
+                Effect::Send {
+                    message: Message::Grant { leases, .. },
+                    ..
+                } => Some(leases.len()),
                 _ => None,
             });
             granted.sum::<usize>()
         };
-        assert_eq!(leases(&drive(&mut a, now, checkin(1))), 1, "it holds the epoch");
+        assert_eq!(
+            leases(&drive(&mut a, now, checkin(1))),
+            1,
+            "it holds the epoch"
+        );
         let (workload, to, by) = ("w".into(), "a".into(), "marlin".into());
-        let request = Request::Failover { workload, to, by, accept_loss: u64::MAX, plan_only: false };
-        others.pump(&mut a, now, Input::Asked { ticket: 1, request, level: Level::Administer });
+        let request = Request::Failover {
+            workload,
+            to,
+            by,
+            accept_loss: u64::MAX,
+            plan_only: false,
+        };
+        others.pump(
+            &mut a,
+            now,
+            Input::Asked {
+                ticket: 1,
+                request,
+                level: Level::Administer,
+            },
+        );
         assert!(others.stalled, "the revocation is in the log");
-        assert_eq!(leases(&drive(&mut a, now, checkin(2))), granted, "{planted:?}");
+        assert_eq!(
+            leases(&drive(&mut a, now, checkin(2))),
+            granted,
+            "{planted:?}"
+        );
     }
 }

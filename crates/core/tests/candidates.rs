@@ -1,4 +1,5 @@
-//! Who may become primary, and why the others may not: one reason each, and the newest of the safe ones first.
+//! Who may become primary, and why the others may not: one reason each, and the newest of the safe
+//! ones first.
 
 mod desk;
 
@@ -9,7 +10,9 @@ use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
-use karst_core::replica::{Action, Data, Doing, Downstream, Observation, Promotion, ReplicaReport, Role};
+use karst_core::replica::{
+    Action, Data, Doing, Downstream, Observation, Promotion, ReplicaReport, Role,
+};
 use karst_core::spec::{After, Alone, Loss, ReplicaSpec};
 
 use karst_core::state::Tenure;
@@ -34,7 +37,10 @@ fn asked(kind: Kind, accept_loss: u64) -> Operation {
 
 /// A standby whose server gave no answer to the newest look.
 fn silent() -> ReplicaReport {
-    let mut silent = ReplicaReport { settled: None, ..standby(200) };
+    let mut silent = ReplicaReport {
+        settled: None,
+        ..standby(200)
+    };
     silent.seen.as_mut().unwrap().role = None;
     silent
 }
@@ -50,77 +56,145 @@ fn the_newest_is_chosen_then_the_first_in_rank() {
 #[test]
 fn one_that_has_not_settled_is_waited_for() {
     let mut case = Case::new(Loss::None);
-    case.report("uvala", ReplicaReport { settled: None, ..standby(200) });
+    case.report(
+        "uvala",
+        ReplicaReport {
+            settled: None,
+            ..standby(200)
+        },
+    );
     assert!(case.verdict("uvala").pending);
     assert_eq!(case.chosen(), None);
-    case.report("uvala", ReplicaReport { settled: Some((Epoch(0), 1, Lsn(200))), ..standby(200) });
-    assert!(case.verdict("uvala").pending, "a position from an earlier epoch says nothing");
+    case.report(
+        "uvala",
+        ReplicaReport {
+            settled: Some((Epoch(0), 1, Lsn(200))),
+            ..standby(200)
+        },
+    );
+    assert!(
+        case.verdict("uvala").pending,
+        "a position from an earlier epoch says nothing"
+    );
 }
 
-/// Nobody is ahead of whoever has what a clean stop left: a planned move does not wait for the slowest standby.
+/// Nobody is ahead of whoever has what a clean stop left: a planned move does not wait for the
+/// slowest standby.
 #[test]
 fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
     for (end, chosen) in [(100, Some("polje".to_string())), (101, None)] {
         let mut case = Case::new(Loss::None);
-        let clean = Ended::Surrender { boot: BootId::from("b"), clean_at: Some(Lsn(end)) };
+        let clean = Ended::Surrender {
+            boot: BootId::from("b"),
+            clean_at: Some(Lsn(end)),
+        };
         let state = case.state.workloads.get_mut(&w()).unwrap();
-        (state.tenure, state.clean_end) = (Tenure::Ended { last: "doline".into(), how: clean }, Some(Lsn(end)));
-        case.report("uvala", ReplicaReport { settled: None, ..standby(100) });
+        (state.tenure, state.clean_end) = (
+            Tenure::Ended {
+                last: "doline".into(),
+                how: clean,
+            },
+            Some(Lsn(end)),
+        );
+        case.report(
+            "uvala",
+            ReplicaReport {
+                settled: None,
+                ..standby(100)
+            },
+        );
         assert_eq!(case.chosen(), None, "nobody asked for polje");
-        assert!(case.state.apply(case.state.applied.next(), &Command::begin(asked(Kind::Switchover, 0))));
+        assert!(case.state.apply(
+            case.state.applied.next(),
+            &Command::begin(asked(Kind::Switchover, 0))
+        ));
         assert_eq!(case.chosen(), chosen, "the log ends at {end}");
     }
 }
 
-/// A primary that died may have sent the beginning of a record: who received that is not past the end of the log, and counts from
-/// the new epoch's beginning on.
+/// A primary that died may have sent the beginning of a record: who received that is not past the
+/// end of the log, and counts from the new epoch's beginning on.
 #[test]
 fn the_beginning_of_a_record_is_not_data() {
     for (settled, counts) in [(100, true), (101, false)] {
         let mut case = Case::new(Loss::None);
         case.apply(&Command::Workload(
             w(),
-            WorkloadAct::Assign { epoch: Epoch(2), holder: "polje".into(), why: String::new() },
+            WorkloadAct::Assign {
+                epoch: Epoch(2),
+                holder: "polje".into(),
+                why: String::new(),
+            },
         ));
         case.report(
             "polje",
             ReplicaReport {
-                opened: Some((Epoch(2), Promotion { timeline: 2, began: Lsn(100), at: Lsn(100) })),
+                opened: Some((
+                    Epoch(2),
+                    Promotion {
+                        timeline: 2,
+                        began: Lsn(100),
+                        at: Lsn(100),
+                    },
+                )),
                 ..standby(100)
             },
         );
-        case.report("uvala", ReplicaReport { settled: Some((Epoch(1), 1, Lsn(settled))), ..standby(128) });
+        case.report(
+            "uvala",
+            ReplicaReport {
+                settled: Some((Epoch(1), 1, Lsn(settled))),
+                ..standby(128)
+            },
+        );
         let opens = case.decided(&mut Notes::default());
         let sync = opens.iter().find_map(|c| match c {
-            Command::Workload(_, WorkloadAct::Open { sync, .. }) => Some(sync.contains(&"uvala".into())),
+            Command::Workload(_, WorkloadAct::Open { sync, .. }) => {
+                Some(sync.contains(&"uvala".into()))
+            }
             _ => None,
         });
         assert_eq!(sync, Some(counts), "settled at {settled}: {opens:?}");
     }
 }
 
-/// A busy standby that missed one look may be ahead: choosing without it would leave it with data past the switch point.
+/// A busy standby that missed one look may be ahead: choosing without it would leave it with data
+/// past the switch point.
 #[test]
 fn one_that_did_not_answer_once_is_waited_for_and_not_for_ever() {
     let mut case = Case::new(Loss::None);
     // Another that can confirm the writes of whoever is chosen.
     let spec = case.spec.workloads.get_mut(&w()).unwrap();
     let third = spec.replicas[&NodeId::from("polje")].clone();
-    spec.replicas.insert("ponor".into(), ReplicaSpec { rank: 9, ..third });
-    case.state.workloads.get_mut(&w()).unwrap().sync.sure.push("ponor".into());
+    spec.replicas
+        .insert("ponor".into(), ReplicaSpec { rank: 9, ..third });
+    case.state
+        .workloads
+        .get_mut(&w())
+        .unwrap()
+        .sync
+        .sure
+        .push("ponor".into());
     case.report("ponor", standby(100));
     case.report("uvala", silent());
     let mut notes = Notes::default();
     assert_eq!(case.chosen_with(&mut notes), None);
     let mut answers = case.copy();
     answers.report("uvala", standby(200));
-    assert_eq!(answers.chosen_with(&mut notes.clone()).as_deref(), Some("uvala"));
+    assert_eq!(
+        answers.chosen_with(&mut notes.clone()).as_deref(),
+        Some("uvala")
+    );
     case.pass(case.spec.timings.settle_limit);
-    assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "the others cannot wait for longer");
+    assert_eq!(
+        case.chosen_with(&mut notes).as_deref(),
+        Some("polje"),
+        "the others cannot wait for longer"
+    );
 }
 
-/// Where writes wait for a standby anyway (D3, D13), the last one that could confirm them is waited for longer: were it ahead of
-/// the one chosen, they would wait for its rewind.
+/// Where writes wait for a standby anyway (D3, D13), the last one that could confirm them is waited
+/// for longer: were it ahead of the one chosen, they would wait for its rewind.
 #[test]
 fn the_only_one_to_confirm_writes_is_waited_for_longer() {
     for alone in [Alone::Block, Alone::Continue] {
@@ -141,25 +215,45 @@ fn the_only_one_to_confirm_writes_is_waited_for_longer() {
         assert!(next > case.now, "what has passed asks for no other look");
         let mut answers = case.copy();
         answers.report("uvala", standby(200));
-        assert_eq!(answers.chosen_with(&mut notes.clone()).as_deref(), Some("uvala"));
+        assert_eq!(
+            answers.chosen_with(&mut notes.clone()).as_deref(),
+            Some("uvala")
+        );
         let mut gone = case.copy();
         gone.reports.remove(&NodeId::from("uvala"));
-        assert_eq!(gone.chosen_with(&mut notes.clone()).as_deref(), Some("polje"), "nobody waits for a lost one");
+        assert_eq!(
+            gone.chosen_with(&mut notes.clone()).as_deref(),
+            Some("polje"),
+            "nobody waits for a lost one"
+        );
         case.pass(timings.patience_alone() - timings.settle_limit);
-        assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "not for ever");
+        assert_eq!(
+            case.chosen_with(&mut notes).as_deref(),
+            Some("polje"),
+            "not for ever"
+        );
     }
 }
 
 #[test]
 fn each_exclusion_has_its_reason() {
     let mut case = Case::new(Loss::None);
-    case.report("polje", ReplicaReport { suspect: true, ..standby(100) });
+    case.report(
+        "polje",
+        ReplicaReport {
+            suspect: true,
+            ..standby(100)
+        },
+    );
     case.refused("polje", "never completed");
     let mut primary = standby(100);
     primary.seen.as_mut().unwrap().role = Some(Role::Primary);
     case.report("polje", primary);
     case.refused("polje", "does not answer as a standby");
-    let stopped = ReplicaReport { seen: Some(Observation::down(Data::Present { standby: true })), ..standby(100) };
+    let stopped = ReplicaReport {
+        seen: Some(Observation::down(Data::Present { standby: true })),
+        ..standby(100)
+    };
     case.report("polje", stopped);
     case.refused("polje", "does not run");
     case.reports.remove(&NodeId::from("polje"));
@@ -168,7 +262,13 @@ fn each_exclusion_has_its_reason() {
     let next = case.state.applied.next();
     case.state.apply(
         next,
-        &Command::Workload(workload, WorkloadAct::Mark { node, standing: Standing::NeedsClone("a test".into()) }),
+        &Command::Workload(
+            workload,
+            WorkloadAct::Mark {
+                node,
+                standing: Standing::NeedsClone("a test".into()),
+            },
+        ),
     );
     case.refused("uvala", "must be rewound or cloned first: a test");
     assert_eq!(case.chosen(), None, "nobody is better than somebody unsafe");
@@ -195,52 +295,116 @@ fn a_bounded_loss_counts_bytes() {
     let mut case = Case::new(Loss::Bytes(50));
     case.refused("polje", "how far it is behind doline is not known");
     assert_eq!(case.chosen(), None, "what is not known is not zero (F2)");
-    case.heads.note(&w(), Head { epoch: Epoch(1), position: Lsn(140) }, true, case.now);
+    case.heads.note(
+        &w(),
+        Head {
+            epoch: Epoch(1),
+            position: Lsn(140),
+        },
+        true,
+        case.now,
+    );
     assert_eq!(case.verdict("polje").excluded, None, "40 bytes behind");
     case.report("uvala", standby(80));
     case.refused("uvala", "60 bytes behind; 50 may be lost");
 }
 
-/// A formation that lost its authority before the epoch was opened is tried again where its data are, once every report
-/// is fresh, and not at once.
+/// A formation that lost its authority before the epoch was opened is tried again where its data
+/// are, once every report is fresh, and not at once.
 #[test]
 fn a_formation_cut_short_is_tried_again() {
     let mut case = Case::new(Loss::None);
     case.state.workloads.get_mut(&w()).unwrap().opened = None;
     for node in ["polje", "uvala"] {
         let seen = Some(Observation::down(Data::Empty));
-        case.report(node, ReplicaReport { seen, ..ReplicaReport::default() });
+        case.report(
+            node,
+            ReplicaReport {
+                seen,
+                ..ReplicaReport::default()
+            },
+        );
     }
     let mut notes = Notes::default();
-    assert_eq!(case.chosen_with(&mut notes), None, "a try that failed at once would fail again at once");
+    assert_eq!(
+        case.chosen_with(&mut notes),
+        None,
+        "a try that failed at once would fail again at once"
+    );
     case.pass(case.spec.timings.lease);
     assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("doline"));
     case.reports.remove(&NodeId::from("doline"));
-    assert_eq!(case.chosen_with(&mut notes), None, "whether the absent one has data decides");
+    assert_eq!(
+        case.chosen_with(&mut notes),
+        None,
+        "whether the absent one has data decides"
+    );
 }
 
-/// A replica outside the sync set takes over only where a person accepts what it may lack, and the number is said.
+/// A replica outside the sync set takes over only where a person accepts what it may lack, and the
+/// number is said.
 #[test]
 fn a_loss_is_taken_only_when_it_is_accepted() {
     let mut case = Case::new(Loss::None);
     let command = Command::Workload(
         w(),
-        WorkloadAct::Sync { epoch: Epoch(1), number: 2, sure: vec![], asked: vec![], why: String::new() },
+        WorkloadAct::Sync {
+            epoch: Epoch(1),
+            number: 2,
+            sure: vec![],
+            asked: vec![],
+            why: String::new(),
+        },
     );
     assert!(case.state.apply(case.state.applied.next(), &command));
     let judged = case.verdict("polje");
-    assert_eq!(judged.may_lack, Some(MayLack::Unknown), "a server that has stopped says no position (F2)");
-    assert!(!judged.may_with_loss(0) && !judged.may_with_loss(u64::MAX - 1) && judged.may_with_loss(u64::MAX));
-    case.heads.note(&w(), Head { epoch: Epoch(1), position: Lsn(340) }, true, case.now);
+    assert_eq!(
+        judged.may_lack,
+        Some(MayLack::Unknown),
+        "a server that has stopped says no position (F2)"
+    );
+    assert!(
+        !judged.may_with_loss(0)
+            && !judged.may_with_loss(u64::MAX - 1)
+            && judged.may_with_loss(u64::MAX)
+    );
+    case.heads.note(
+        &w(),
+        Head {
+            epoch: Epoch(1),
+            position: Lsn(340),
+        },
+        true,
+        case.now,
+    );
     let judged = case.verdict("polje");
-    assert!(judged.excluded.is_some_and(|why| why.contains("not in the sync set")));
-    assert_eq!(judged.may_lack, Some(MayLack::AtLeast { bytes: 240, age: Duration::ZERO }));
-    let level = MayLack::AtLeast { bytes: 0, age: Duration::from_millis(80) };
-    assert!(!level.is_within(0), "what was written since it was heard is not nothing");
+    assert!(
+        judged
+            .excluded
+            .is_some_and(|why| why.contains("not in the sync set"))
+    );
+    assert_eq!(
+        judged.may_lack,
+        Some(MayLack::AtLeast {
+            bytes: 240,
+            age: Duration::ZERO
+        })
+    );
+    let level = MayLack::AtLeast {
+        bytes: 0,
+        age: Duration::from_millis(80),
+    };
+    assert!(
+        !level.is_within(0),
+        "what was written since it was heard is not nothing"
+    );
     assert_eq!(case.chosen(), None);
     for (accepted, chosen) in [(239, None), (240, Some("polje".to_string()))] {
         let mut case = case.copy();
-        let begun = case.state.apply(case.state.applied.next(), &Command::begin(asked(Kind::ForcedFailover, accepted)));
+        let begun = case.state.apply(
+            case.state.applied.next(),
+            &Command::begin(asked(Kind::ForcedFailover, accepted)),
+        );
         assert!(begun);
         assert_eq!(case.chosen(), chosen, "{accepted} accepted");
     }
@@ -251,15 +415,39 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
 fn a_fenced_node_is_excluded_until_it_is_readmitted() {
     let mut case = Case::new(Loss::None);
     let (boot, why, by) = (None, String::new(), Author::Cluster);
-    let fence =
-        Command::Node("polje".into(), NodeAct::Fence { boot, why: why.clone(), by: by.clone(), after: After::Off });
+    let fence = Command::Node(
+        "polje".into(),
+        NodeAct::Fence {
+            boot,
+            why: why.clone(),
+            by: by.clone(),
+            after: After::Off,
+        },
+    );
     let at = case.state.applied.next();
-    assert!(case.state.apply(at, &fence) && !case.state.apply(at.next(), &fence), "once only");
-    assert!(case.verdict("polje").excluded.is_some_and(|why| why.contains("fenced")));
+    assert!(
+        case.state.apply(at, &fence) && !case.state.apply(at.next(), &fence),
+        "once only"
+    );
+    assert!(
+        case.verdict("polje")
+            .excluded
+            .is_some_and(|why| why.contains("fenced"))
+    );
     assert_eq!(case.chosen(), Some("uvala".into()));
-    let late = Command::Node("polje".into(), NodeAct::Readmit { fence: at.next(), why: why.clone(), by: by.clone() });
+    let late = Command::Node(
+        "polje".into(),
+        NodeAct::Readmit {
+            fence: at.next(),
+            why: why.clone(),
+            by: by.clone(),
+        },
+    );
     assert!(!case.state.apply(at.next(), &late), "of another fence");
-    assert!(case.state.apply(at.next(), &Command::Node("polje".into(), NodeAct::Readmit { fence: at, why, by })));
+    assert!(case.state.apply(
+        at.next(),
+        &Command::Node("polje".into(), NodeAct::Readmit { fence: at, why, by })
+    ));
     assert_eq!(case.chosen(), Some("polje".into()));
 }
 
@@ -268,11 +456,29 @@ fn a_fenced_node_is_excluded_until_it_is_readmitted() {
 fn the_mode_says_who_decides() {
     for mode in Mode::ALL {
         let mut case = Case::new(Loss::None).open_again();
-        let apply = |case: &mut Case, command: &Command| assert!(case.state.apply(case.state.applied.next(), command));
-        apply(&mut case, &Command::Workload(w(), WorkloadAct::Mode { mode, by: Author::person("captain") }));
+        let apply = |case: &mut Case, command: &Command| {
+            assert!(case.state.apply(case.state.applied.next(), command))
+        };
+        apply(
+            &mut case,
+            &Command::Workload(
+                w(),
+                WorkloadAct::Mode {
+                    mode,
+                    by: Author::person("captain"),
+                },
+            ),
+        );
         let down = Observation::down(Data::Present { standby: false });
         let surrendered = Some((Epoch(2), None));
-        case.report("doline", ReplicaReport { seen: Some(down), surrendered, ..ReplicaReport::default() });
+        case.report(
+            "doline",
+            ReplicaReport {
+                seen: Some(down),
+                surrendered,
+                ..ReplicaReport::default()
+            },
+        );
         let first = case.decided(&mut Notes::default());
         match (mode, first.as_slice()) {
             (Mode::Watch, []) => {}
@@ -291,11 +497,20 @@ fn the_mode_says_who_decides() {
                 let operation = case.state.workload(&w()).operation.expect("it has begun");
                 apply(
                     &mut case,
-                    &Command::Workload(w(), WorkloadAct::Approve { operation, by: Author::person("captain") }),
+                    &Command::Workload(
+                        w(),
+                        WorkloadAct::Approve {
+                            operation,
+                            by: Author::person("captain"),
+                        },
+                    ),
                 );
                 assert!(matches!(
                     case.decided(&mut Notes::default()).as_slice(),
-                    [Command::Workload(_, WorkloadAct::Revoke { .. }), Command::Workload(_, WorkloadAct::End { .. })]
+                    [
+                        Command::Workload(_, WorkloadAct::Revoke { .. }),
+                        Command::Workload(_, WorkloadAct::End { .. })
+                    ]
                 ));
             }
             other => panic!("{other:?}"),
@@ -303,24 +518,66 @@ fn the_mode_says_who_decides() {
     }
 }
 
-/// The only one that has everything is started again, though an earlier try of it was cut short before its epoch opened:
-/// otherwise the workload would have no primary for ever. Not at once: what failed would fail again.
+/// The only one that has everything is started again, though an earlier try of it was cut short
+/// before its epoch opened: otherwise the workload would have no primary for ever. Not at once:
+/// what failed would fail again.
 #[test]
 fn the_last_holder_tries_again() {
     let mut case = Case::new(Loss::None).open_again();
-    let (epoch, why, how) = (Epoch(2), String::new(), Ended::Surrender { boot: BootId::from("b"), clean_at: None });
+    let (epoch, why, how) = (
+        Epoch(2),
+        String::new(),
+        Ended::Surrender {
+            boot: BootId::from("b"),
+            clean_at: None,
+        },
+    );
     let unsound = |node: &str| {
         Command::Workload(
             w(),
-            WorkloadAct::Mark { node: node.into(), standing: Standing::Diverged("it did not stop cleanly".into()) },
+            WorkloadAct::Mark {
+                node: node.into(),
+                standing: Standing::Diverged("it did not stop cleanly".into()),
+            },
         )
     };
     for command in [
-        Command::Workload(w(), WorkloadAct::Revoke { epoch, why: why.clone() }),
-        Command::Workload(w(), WorkloadAct::End { epoch, how: how.clone() }),
-        Command::Workload(w(), WorkloadAct::Assign { epoch: Epoch(3), holder: "doline".into(), why: why.clone() }),
-        Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(3), why }),
-        Command::Workload(w(), WorkloadAct::End { epoch: Epoch(3), how }),
+        Command::Workload(
+            w(),
+            WorkloadAct::Revoke {
+                epoch,
+                why: why.clone(),
+            },
+        ),
+        Command::Workload(
+            w(),
+            WorkloadAct::End {
+                epoch,
+                how: how.clone(),
+            },
+        ),
+        Command::Workload(
+            w(),
+            WorkloadAct::Assign {
+                epoch: Epoch(3),
+                holder: "doline".into(),
+                why: why.clone(),
+            },
+        ),
+        Command::Workload(
+            w(),
+            WorkloadAct::Revoke {
+                epoch: Epoch(3),
+                why,
+            },
+        ),
+        Command::Workload(
+            w(),
+            WorkloadAct::End {
+                epoch: Epoch(3),
+                how,
+            },
+        ),
         unsound("polje"),
         unsound("uvala"),
     ] {
@@ -330,14 +587,22 @@ fn the_last_holder_tries_again() {
     assert_eq!(case.chosen_with(&mut notes), None);
     case.now += case.spec.timings.lease;
     for node in NODES {
-        case.health.on_beat(&node.into(), 0, Hears::default(), case.now);
+        case.health
+            .on_beat(&node.into(), 0, Hears::default(), case.now);
     }
     let down = Observation::down(Data::Present { standby: false });
-    case.report("doline", ReplicaReport { seen: Some(down), ..ReplicaReport::default() });
+    case.report(
+        "doline",
+        ReplicaReport {
+            seen: Some(down),
+            ..ReplicaReport::default()
+        },
+    );
     assert_eq!(case.chosen_with(&mut notes), Some("doline".into()));
 }
 
-/// A holder whose server runs as a standby serves nobody, whatever made it one: seen by its patience, and replaced (L1).
+/// A holder whose server runs as a standby serves nobody, whatever made it one: seen by its
+/// patience, and replaced (L1).
 #[test]
 fn a_holder_that_is_a_standby_is_replaced() {
     let mut case = Case::new(Loss::None).open_again();
@@ -350,22 +615,36 @@ fn a_holder_that_is_a_standby_is_replaced() {
             _ => None,
         })
     };
-    assert_eq!(revoked(&case, &mut notes), None, "it may just have been promoted");
+    assert_eq!(
+        revoked(&case, &mut notes),
+        None,
+        "it may just have been promoted"
+    );
     case.pass(case.spec.timings.suspicion_ceiling);
     let why = revoked(&case, &mut notes).unwrap_or_default();
     assert!(why.contains("runs as a standby"), "{why}");
 }
 
 fn assign(epoch: u64, holder: &str) -> Command {
-    Command::Workload(w(), WorkloadAct::Assign { epoch: Epoch(epoch), holder: holder.into(), why: String::new() })
+    Command::Workload(
+        w(),
+        WorkloadAct::Assign {
+            epoch: Epoch(epoch),
+            holder: holder.into(),
+            why: String::new(),
+        },
+    )
 }
 
 fn surrendered() -> Ended {
-    Ended::Surrender { boot: BootId::from("b"), clean_at: None }
+    Ended::Surrender {
+        boot: BootId::from("b"),
+        clean_at: None,
+    }
 }
 
-/// F1: whoever may follow is not therefore somebody who has every write. After a restart in place the timeline says nothing
-/// of how far a standby is.
+/// F1: whoever may follow is not therefore somebody who has every write. After a restart in place
+/// the timeline says nothing of how far a standby is.
 #[test]
 fn an_opening_counts_only_who_was_confirmed_before() {
     let mut case = Case::new(Loss::None);
@@ -373,52 +652,139 @@ fn an_opening_counts_only_who_was_confirmed_before() {
     let (workload, epoch, why) = (w(), Epoch(1), String::new());
     case.apply(&Command::Workload(
         workload,
-        WorkloadAct::Sync { epoch, number: 2, sure: polje(), asked: polje(), why },
+        WorkloadAct::Sync {
+            epoch,
+            number: 2,
+            sure: polje(),
+            asked: polje(),
+            why,
+        },
     ));
     case.apply(&assign(2, "doline"));
     case.report("uvala", standby(1_000));
     case.report("polje", standby(1 << 40));
-    let promotion = Promotion { timeline: 1, began: Lsn(0), at: Lsn(1 << 40) };
-    case.report("doline", ReplicaReport { opened: Some((Epoch(2), promotion)), ..ReplicaReport::default() });
+    let promotion = Promotion {
+        timeline: 1,
+        began: Lsn(0),
+        at: Lsn(1 << 40),
+    };
+    case.report(
+        "doline",
+        ReplicaReport {
+            opened: Some((Epoch(2), promotion)),
+            ..ReplicaReport::default()
+        },
+    );
     let opens = case.decided(&mut Notes::default());
-    let Some(Command::Workload(_, WorkloadAct::Open { sync, switch, began, .. })) = opens.first() else {
+    let Some(Command::Workload(
+        _,
+        WorkloadAct::Open {
+            sync,
+            switch,
+            began,
+            ..
+        },
+    )) = opens.first()
+    else {
         panic!("{opens:?}")
     };
     assert_eq!((sync, *switch, *began), (&polje(), Lsn(1 << 40), Lsn(0)));
     // What it lacks keeps it from taking over, too.
     case.apply(&opens[0]);
     let (workload, epoch) = (w(), Epoch(2));
-    case.apply(&Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why: String::new() }));
-    case.apply(&Command::Workload(workload, WorkloadAct::End { epoch, how: surrendered() }));
-    case.report("uvala", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(1_000))), ..standby(1_000) });
+    case.apply(&Command::Workload(
+        workload.clone(),
+        WorkloadAct::Revoke {
+            epoch,
+            why: String::new(),
+        },
+    ));
+    case.apply(&Command::Workload(
+        workload,
+        WorkloadAct::End {
+            epoch,
+            how: surrendered(),
+        },
+    ));
+    case.report(
+        "uvala",
+        ReplicaReport {
+            settled: Some((Epoch(2), 1, Lsn(1_000))),
+            ..standby(1_000)
+        },
+    );
     case.refused("uvala", "does not contain");
-    case.report("polje", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(1 << 39))), ..standby(1 << 39) });
-    assert_eq!(case.verdict("polje").excluded, None, "a member has every acknowledged write, however far it is");
+    case.report(
+        "polje",
+        ReplicaReport {
+            settled: Some((Epoch(2), 1, Lsn(1 << 39))),
+            ..standby(1 << 39)
+        },
+    );
+    assert_eq!(
+        case.verdict("polje").excluded,
+        None,
+        "a member has every acknowledged write, however far it is"
+    );
 }
 
-/// L1: the primary stopped cleanly for a move, and its target never opened. Whoever has everything goes on, and the target
-/// tries again only if that one cannot.
+/// L1: the primary stopped cleanly for a move, and its target never opened. Whoever has everything
+/// goes on, and the target tries again only if that one cannot.
 #[test]
 fn after_a_promotion_that_never_opened_somebody_is_started_again() {
     let mut case = Case::new(Loss::None);
     case.apply(&assign(2, "polje"));
     let (workload, epoch) = (w(), Epoch(2));
-    case.apply(&Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why: String::new() }));
-    case.apply(&Command::Workload(workload, WorkloadAct::End { epoch, how: surrendered() }));
+    case.apply(&Command::Workload(
+        workload.clone(),
+        WorkloadAct::Revoke {
+            epoch,
+            why: String::new(),
+        },
+    ));
+    case.apply(&Command::Workload(
+        workload,
+        WorkloadAct::End {
+            epoch,
+            how: surrendered(),
+        },
+    ));
     let mut tried = standby(100);
     tried.suspect = true;
     tried.settled = None;
     tried.seen = Some(Observation::down(Data::Present { standby: false }));
     case.report("polje", tried);
-    case.report("uvala", ReplicaReport { settled: Some((Epoch(2), 1, Lsn(100))), ..standby(100) });
-    assert_eq!(case.chosen().as_deref(), Some("uvala"), "a standby that has not failed comes first");
+    case.report(
+        "uvala",
+        ReplicaReport {
+            settled: Some((Epoch(2), 1, Lsn(100))),
+            ..standby(100)
+        },
+    );
+    assert_eq!(
+        case.chosen().as_deref(),
+        Some("uvala"),
+        "a standby that has not failed comes first"
+    );
     case.reports.remove(&NodeId::from("uvala"));
     let mut notes = Notes::default();
-    assert_eq!(case.chosen_with(&mut notes), None, "what failed at once would fail at once again");
+    assert_eq!(
+        case.chosen_with(&mut notes),
+        None,
+        "what failed at once would fail at once again"
+    );
     case.pass(case.spec.timings.lease);
-    assert_eq!(case.chosen_with(&mut notes.clone()).as_deref(), Some("doline"), "the holder of the last opened epoch");
+    assert_eq!(
+        case.chosen_with(&mut notes.clone()).as_deref(),
+        Some("doline"),
+        "the holder of the last opened epoch"
+    );
     case.reports.remove(&NodeId::from("doline"));
-    assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "the last copy");
+    assert_eq!(
+        case.chosen_with(&mut notes).as_deref(),
+        Some("polje"),
+        "the last copy"
+    );
 }
 
 /// F6: a person always has a way while a copy exists, with the loss named, whatever is against it.
@@ -430,21 +796,49 @@ fn one_copy_is_enough_for_a_person() {
     }
     let stopped = Observation::down(Data::Present { standby: true });
     let bad: [(&str, ReplicaReport, Option<Standing>); 3] = [
-        ("stopped", ReplicaReport { seen: Some(stopped), ..ReplicaReport::default() }, None),
-        ("an interrupted promotion", ReplicaReport { suspect: true, ..standby(100) }, None),
-        ("diverged", standby(100), Some(Standing::Diverged("a test".into()))),
+        (
+            "stopped",
+            ReplicaReport {
+                seen: Some(stopped),
+                ..ReplicaReport::default()
+            },
+            None,
+        ),
+        (
+            "an interrupted promotion",
+            ReplicaReport {
+                suspect: true,
+                ..standby(100)
+            },
+            None,
+        ),
+        (
+            "diverged",
+            standby(100),
+            Some(Standing::Diverged("a test".into())),
+        ),
     ];
     for (what, report, standing) in bad {
         let mut case = case.copy();
         case.report("polje", report);
         if let Some(standing) = standing {
-            case.apply(&Command::Workload(w(), WorkloadAct::Mark { node: "polje".into(), standing }));
+            case.apply(&Command::Workload(
+                w(),
+                WorkloadAct::Mark {
+                    node: "polje".into(),
+                    standing,
+                },
+            ));
         }
         let mut notes = Notes::default();
         assert_eq!(case.chosen_with(&mut notes), None, "{what}: not by itself");
         case.apply(&Command::begin(asked(Kind::ForcedFailover, u64::MAX)));
         case.pass(case.spec.timings.settle_limit);
-        assert_eq!(case.chosen_with(&mut notes).as_deref(), Some("polje"), "{what}");
+        assert_eq!(
+            case.chosen_with(&mut notes).as_deref(),
+            Some("polje"),
+            "{what}"
+        );
     }
 }
 
@@ -455,7 +849,9 @@ fn an_idle_holder_loses_the_assignment() {
     case.apply(&assign(2, "polje"));
     let mut notes = Notes::default();
     let revoked = |case: &Case, notes: &mut Notes| {
-        case.decided(notes).iter().any(|c| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })))
+        case.decided(notes)
+            .iter()
+            .any(|c| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })))
     };
     assert!(!revoked(&case, &mut notes));
     case.pass(case.spec.timings.lease_is_over_after());
@@ -463,7 +859,13 @@ fn an_idle_holder_loses_the_assignment() {
     let mut busy = case.copy();
     busy.report(
         "polje",
-        ReplicaReport { doing: Some(Doing { action: Action::Promote, time: Duration::ZERO }), ..standby(100) },
+        ReplicaReport {
+            doing: Some(Doing {
+                action: Action::Promote,
+                time: Duration::ZERO,
+            }),
+            ..standby(100)
+        },
     );
     assert!(!revoked(&busy, &mut notes.clone()), "it is at it");
     let mut alone = case.copy();
@@ -476,22 +878,36 @@ fn an_idle_holder_loses_the_assignment() {
 #[test]
 fn a_hung_primary_is_replaced() {
     let mut case = Case::new(Loss::None).open_again();
-    let hung = Observation { runs: true, ..Observation::down(Data::Present { standby: false }) };
-    let report = ReplicaReport { seen: Some(hung), sync_held: Some((Epoch(2), 1)), ..ReplicaReport::default() };
+    let hung = Observation {
+        runs: true,
+        ..Observation::down(Data::Present { standby: false })
+    };
+    let report = ReplicaReport {
+        seen: Some(hung),
+        sync_held: Some((Epoch(2), 1)),
+        ..ReplicaReport::default()
+    };
     case.report("doline", report);
     let mut notes = Notes::default();
     let limit = case.spec.timings.answer_limit;
-    for (after, replaced) in [(Duration::ZERO, false), (limit / 2, false), (limit / 2, true)] {
+    for (after, replaced) in [
+        (Duration::ZERO, false),
+        (limit / 2, false),
+        (limit / 2, true),
+    ] {
         case.pass(after);
         // Its coordinator renews its lease all the time.
         case.elected_at = case.now;
         let decided = case.decided(&mut notes);
-        let revoke = decided.iter().any(|c| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })));
+        let revoke = decided
+            .iter()
+            .any(|c| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })));
         assert_eq!(revoke, replaced, "after {after:?} more: {decided:?}");
     }
 }
 
-/// F7: a member that streams and does not keep up leaves the set, so that writes go on; not if they would wait all the same.
+/// F7: a member that streams and does not keep up leaves the set, so that writes go on; not if they
+/// would wait all the same.
 #[test]
 fn a_member_that_cannot_keep_up_leaves() {
     let keep_up = Case::new(Loss::None).spec.timings.keep_up_limit.as_secs();
@@ -526,7 +942,8 @@ fn a_member_that_cannot_keep_up_leaves() {
     }
 }
 
-/// F2: a primary that is not heard says nothing of its standbys: what was seen of them last grows no older.
+/// F2: a primary that is not heard says nothing of its standbys: what was seen of them last grows
+/// no older.
 #[test]
 fn nobody_leaves_for_what_a_silent_primary_does_not_say() {
     let mut case = Case::new(Loss::None).open_again();
@@ -537,7 +954,12 @@ fn nobody_leaves_for_what_a_silent_primary_does_not_say() {
     case.report("doline", writing(0, 0));
     for _ in 0..20 {
         let decided = case.decided(&mut notes);
-        assert!(!decided.iter().any(|c| matches!(c, Command::Workload(_, WorkloadAct::Sync { .. }))), "{decided:?}");
+        assert!(
+            !decided
+                .iter()
+                .any(|c| matches!(c, Command::Workload(_, WorkloadAct::Sync { .. }))),
+            "{decided:?}"
+        );
         let last = case.reports[&NodeId::from("doline")].at;
         case.pass(Duration::from_millis(100));
         case.elected_at = case.now;
@@ -545,7 +967,8 @@ fn nobody_leaves_for_what_a_silent_primary_does_not_say() {
     }
 }
 
-/// A primary that writes, with one standby that has everything and one that gets on by so much a second.
+/// A primary that writes, with one standby that has everything and one that gets on by so much a
+/// second.
 fn writing(second: u64, moves: u64) -> ReplicaReport {
     let at = 1_000 * second + 100_000;
     let seen = Observation {
@@ -554,13 +977,26 @@ fn writing(second: u64, moves: u64) -> ReplicaReport {
         timeline: 1,
         position: Some(Lsn(at)),
         can_write: Some(true),
-        standbys: vec![downstream("polje", at), downstream("uvala", 50_000 + moves * second)],
+        standbys: vec![
+            downstream("polje", at),
+            downstream("uvala", 50_000 + moves * second),
+        ],
         ..Observation::down(Data::Present { standby: false })
     };
-    ReplicaReport { seen: Some(seen), sync_held: Some((Epoch(2), 1)), ..ReplicaReport::default() }
+    ReplicaReport {
+        seen: Some(seen),
+        sync_held: Some((Epoch(2), 1)),
+        ..ReplicaReport::default()
+    }
 }
 
 fn downstream(node: &str, at: u64) -> Downstream {
     let at = Some(Lsn(at));
-    Downstream { node: node.into(), sent: at, flushed: at, replayed: at, streaming: true }
+    Downstream {
+        node: node.into(),
+        sent: at,
+        flushed: at,
+        replayed: at,
+        streaming: true,
+    }
 }

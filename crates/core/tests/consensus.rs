@@ -1,7 +1,10 @@
-//! Consensus alone, with a network in the test's hand: elections, replication, and each rule that keeps S1 and S2.
+//! Consensus alone, with a network in the test's hand: elections, replication, and each rule that
+//! keeps S1 and S2.
 
 use karst_core::command::Command;
-use karst_core::consensus::{Consensus, Durable, Entry, Order, Pace, Piece, Setup, Snapshot, Stored, Talk};
+use karst_core::consensus::{
+    Consensus, Durable, Entry, Order, Pace, Piece, Setup, Snapshot, Stored, Talk,
+};
 use karst_core::state::ClusterState;
 use karst_core::votes::Votes;
 use karst_core::{Index, NodeId, Planted, Term, Time};
@@ -47,7 +50,14 @@ fn broken_member(name: &NodeId, stored: Stored, now: Time, planted: Option<Plant
     let voters = ["a", "b", "c"].map(|n| (id(n), 1));
     let members = ["a", "b", "c", "d"].map(id).into();
     let (me, votes) = (name.clone(), Votes::new(voters));
-    let setup = Setup { me, members, votes, pace: PACE, quiet: QUIET, planted };
+    let setup = Setup {
+        me,
+        members,
+        votes,
+        pace: PACE,
+        quiet: QUIET,
+        planted,
+    };
     Consensus::new(setup, stored, now, Net::chance(name))
 }
 
@@ -55,7 +65,10 @@ impl Net {
     fn new() -> Self {
         let names = ["a", "b", "c", "d"].map(id);
         Self {
-            nodes: names.iter().map(|n| (n.clone(), member(n, founder(n), Time::ZERO))).collect(),
+            nodes: names
+                .iter()
+                .map(|n| (n.clone(), member(n, founder(n), Time::ZERO)))
+                .collect(),
             disks: names.iter().map(|n| (n.clone(), founder(n))).collect(),
             wires: VecDeque::new(),
             cut: BTreeSet::new(),
@@ -100,7 +113,10 @@ impl Net {
         let disk = self.disks.get_mut(name).unwrap();
         let (last, term) = durable.reached();
         disk.take(durable);
-        self.nodes.get_mut(name).unwrap().on_stable(last, term, self.now);
+        self.nodes
+            .get_mut(name)
+            .unwrap()
+            .on_stable(last, term, self.now);
     }
 
     fn deliver_all(&mut self) {
@@ -113,7 +129,10 @@ impl Net {
             if self.cut.contains(&from) || self.cut.contains(&to) {
                 continue;
             }
-            self.nodes.get_mut(&to).unwrap().on_talk(&from, talk, self.now, Self::chance(&to));
+            self.nodes
+                .get_mut(&to)
+                .unwrap()
+                .on_talk(&from, talk, self.now, Self::chance(&to));
             self.take(&to);
         }
     }
@@ -140,20 +159,31 @@ impl Net {
     }
 
     fn leaders(&self) -> Vec<&str> {
-        self.nodes.iter().filter(|(_, n)| n.is_leader()).map(|(name, _)| name.as_str()).collect()
+        self.nodes
+            .iter()
+            .filter(|(_, n)| n.is_leader())
+            .map(|(name, _)| name.as_str())
+            .collect()
     }
 
     /// A snapshot takes the place of everything that this node knows to be committed.
     fn compact(&mut self, name: &str) {
         let node = self.nodes.get_mut(&id(name)).unwrap();
         // Empty entries build nothing but their number.
-        let state = ClusterState { applied: node.commit(), ..ClusterState::default() };
+        let state = ClusterState {
+            applied: node.commit(),
+            ..ClusterState::default()
+        };
         node.compact(&state);
         self.deliver_all();
     }
 
     fn propose(&mut self, name: &str) -> Option<Index> {
-        let indexes = self.nodes.get_mut(&id(name)).unwrap().propose(vec![Command::Noop], self.now);
+        let indexes = self
+            .nodes
+            .get_mut(&id(name))
+            .unwrap()
+            .propose(vec![Command::Noop], self.now);
         let index = indexes.map(|i| *i.end());
         self.deliver_all();
         index
@@ -164,11 +194,18 @@ impl Net {
 fn the_first_to_campaign_leads_and_everyone_commits() {
     let mut net = Net::new();
     net.run(600);
-    assert_eq!(net.leaders(), [""; 0], "nobody campaigns before the promise after a start has run out (A1)");
+    assert_eq!(
+        net.leaders(),
+        [""; 0],
+        "nobody campaigns before the promise after a start has run out (A1)"
+    );
     net.run(200);
     assert_eq!(net.leaders(), ["a"]);
     let index = net.propose("a").unwrap();
-    assert!(net.nodes.values().all(|n| n.commit() >= index), "the member without a vote replicates too");
+    assert!(
+        net.nodes.values().all(|n| n.commit() >= index),
+        "the member without a vote replicates too"
+    );
     assert_eq!(net.propose("b"), None, "only the leader proposes");
 }
 
@@ -179,10 +216,17 @@ fn a_node_that_was_cut_off_does_not_depose_a_healthy_leader() {
     let term = net.nodes[&id("a")].term();
     net.cut.insert(id("c"));
     net.run(5_000);
-    assert_eq!(net.nodes[&id("c")].term(), term, "sounding out costs no term");
+    assert_eq!(
+        net.nodes[&id("c")].term(),
+        term,
+        "sounding out costs no term"
+    );
     net.cut.clear();
     net.run(1_000);
-    assert_eq!((net.leaders(), net.nodes[&id("a")].term()), (vec!["a"], term));
+    assert_eq!(
+        (net.leaders(), net.nodes[&id("a")].term()),
+        (vec!["a"], term)
+    );
 }
 
 #[test]
@@ -200,8 +244,16 @@ fn a_leader_without_a_majority_falls_silent_before_there_is_another() {
             .collect();
         assert!(valid.len() <= 1, "two leadership leases at once: {valid:?}");
     }
-    assert_eq!(net.leaders(), ["b"], "the old one stepped down (A3), the majority has a new one");
-    assert!(net.events.iter().any(|e| matches!(e, Order::SteppedDown { .. })));
+    assert_eq!(
+        net.leaders(),
+        ["b"],
+        "the old one stepped down (A3), the majority has a new one"
+    );
+    assert!(
+        net.events
+            .iter()
+            .any(|e| matches!(e, Order::SteppedDown { .. }))
+    );
 }
 
 #[test]
@@ -210,11 +262,27 @@ fn a_restarted_voter_keeps_its_promise_and_its_vote() {
     net.run(800);
     net.restart("b");
     net.restart("c");
-    let ask = Talk::WouldYouVote { term: Term(9), last: (Term(9), Index(99)) };
-    net.nodes.get_mut(&id("c")).unwrap().on_talk(&id("b"), ask, net.now, 0.5);
+    let ask = Talk::WouldYouVote {
+        term: Term(9),
+        last: (Term(9), Index(99)),
+    };
+    net.nodes
+        .get_mut(&id("c"))
+        .unwrap()
+        .on_talk(&id("b"), ask, net.now, 0.5);
     let orders = net.nodes.get_mut(&id("c")).unwrap().take_orders();
-    assert!(matches!(orders.as_slice(), [Order::Send(_, Talk::Would { yes: false, .. })]), "{orders:?}");
-    assert_eq!(net.nodes[&id("c")].term(), Term(1), "its term came back from the disk");
+    assert!(
+        matches!(
+            orders.as_slice(),
+            [Order::Send(_, Talk::Would { yes: false, .. })]
+        ),
+        "{orders:?}"
+    );
+    assert_eq!(
+        net.nodes[&id("c")].term(),
+        Term(1),
+        "its term came back from the disk"
+    );
 }
 
 #[test]
@@ -225,7 +293,11 @@ fn nothing_commits_on_disks_that_have_not_synced() {
     net.slow = BTreeSet::from([id("b"), id("c"), id("d")]);
     let index = net.propose("a").unwrap();
     net.run(300);
-    assert_eq!(net.nodes[&id("a")].commit(), before, "{index} is on the leader's disk only");
+    assert_eq!(
+        net.nodes[&id("a")].commit(),
+        before,
+        "{index} is on the leader's disk only"
+    );
 }
 
 #[test]
@@ -235,20 +307,30 @@ fn a_follower_whose_store_went_back_is_expelled() {
     for _ in 0..3 {
         net.propose("a");
     }
-    let old = Stored { entries: net.disks[&id("b")].entries[..1].to_vec(), ..net.disks[&id("b")].clone() };
+    let old = Stored {
+        entries: net.disks[&id("b")].entries[..1].to_vec(),
+        ..net.disks[&id("b")].clone()
+    };
     net.run(100);
     net.disks.insert(id("b"), old);
     net.restart("b");
     net.run(300);
     let regressed = |e: &Order| matches!(e, Order::Regressed { node, .. } if *node == id("b"));
-    assert!(net.events.iter().any(regressed), "found below what it had acknowledged (A6)");
+    assert!(
+        net.events.iter().any(regressed),
+        "found below what it had acknowledged (A6)"
+    );
     net.cut.insert(id("c"));
     let index = net.propose("a").unwrap();
     net.run(100);
-    assert!(net.nodes[&id("a")].commit() < index, "its acknowledgements do not count any more");
+    assert!(
+        net.nodes[&id("a")].commit() < index,
+        "its acknowledgements do not count any more"
+    );
 }
 
-/// Who lacks entries that nobody has any more gets what they said, starts again from it, and goes on with the entries after it.
+/// Who lacks entries that nobody has any more gets what they said, starts again from it, and goes
+/// on with the entries after it.
 #[test]
 fn a_member_that_was_away_catches_up_by_a_snapshot() {
     let mut net = Net::new();
@@ -272,60 +354,145 @@ fn a_member_that_was_away_catches_up_by_a_snapshot() {
     assert_eq!(restored, Some(Index(after.0 - 1)));
     assert_eq!(net.nodes[&id("b")].commit(), after);
     net.restart("b");
-    assert_eq!(net.nodes[&id("b")].log().last().1, after, "it has the snapshot and what came after it on its disk");
+    assert_eq!(
+        net.nodes[&id("b")].log().last().1,
+        after,
+        "it has the snapshot and what came after it on its disk"
+    );
     net.restart("a");
     net.restart("c");
     net.run(2_000);
     let leader = net.leaders()[0].to_string();
     let last = net.propose(&leader).unwrap();
-    assert!(net.nodes.values().all(|n| n.commit() >= last), "they go on from their snapshots");
+    assert!(
+        net.nodes.values().all(|n| n.commit() >= last),
+        "they go on from their snapshots"
+    );
 }
 
-/// What a member knew when it went away may be long over, and so may what a leader knows that has committed nothing yet.
+/// What a member knew when it went away may be long over, and so may what a leader knows that has
+/// committed nothing yet.
 #[test]
 fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term() {
-    let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
-    let state = ClusterState { applied: Index(2), ..ClusterState::default() };
-    let snapshot = Some(Snapshot { last: (Term(1), Index(2)), state });
-    let mut node = member(&id("c"), Stored { term: Term(1), snapshot, ..founder(&id("c")) }, Time::ZERO);
+    let entry = |term, index| Entry {
+        term: Term(term),
+        index: Index(index),
+        command: Command::Noop,
+    };
+    let state = ClusterState {
+        applied: Index(2),
+        ..ClusterState::default()
+    };
+    let snapshot = Some(Snapshot {
+        last: (Term(1), Index(2)),
+        state,
+    });
+    let mut node = member(
+        &id("c"),
+        Stored {
+            term: Term(1),
+            snapshot,
+            ..founder(&id("c"))
+        },
+        Time::ZERO,
+    );
     let mut hears = |prev, entries, commit| {
-        let append = Talk::Append { term: Term(2), prev, entries, commit: Index(commit), sent: Time::ZERO, news: true };
+        let append = Talk::Append {
+            term: Term(2),
+            prev,
+            entries,
+            commit: Index(commit),
+            sent: Time::ZERO,
+            news: true,
+        };
         node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
         (node.commit(), node.is_current())
     };
     let old = (Term(1), Index(2));
-    assert_eq!(hears(old, vec![], 2), (Index(2), false), "a new leader's own word is old too");
-    assert_eq!(hears(old, vec![entry(1, 3)], 4), (Index(3), false), "more is committed than is here");
-    assert_eq!(hears((Term(1), Index(3)), vec![entry(2, 4)], 3), (Index(3), false), "not committed yet");
+    assert_eq!(
+        hears(old, vec![], 2),
+        (Index(2), false),
+        "a new leader's own word is old too"
+    );
+    assert_eq!(
+        hears(old, vec![entry(1, 3)], 4),
+        (Index(3), false),
+        "more is committed than is here"
+    );
+    assert_eq!(
+        hears((Term(1), Index(3)), vec![entry(2, 4)], 3),
+        (Index(3), false),
+        "not committed yet"
+    );
     assert_eq!(hears((Term(2), Index(4)), vec![], 4), (Index(4), true));
 }
 
-/// A snapshot of less than what a member has committed changes nothing there; of a log that it does not have, everything.
+/// A snapshot of less than what a member has committed changes nothing there; of a log that it does
+/// not have, everything.
 #[test]
 fn a_snapshot_replaces_only_what_it_stands_for() {
-    let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
+    let entry = |term, index| Entry {
+        term: Term(term),
+        index: Index(index),
+        command: Command::Noop,
+    };
     let entries = vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)];
-    let stored = Stored { term: Term(2), entries, ..founder(&id("c")) };
+    let stored = Stored {
+        term: Term(2),
+        entries,
+        ..founder(&id("c"))
+    };
     let install = |last: (u64, u64)| {
-        let part = ClusterState { applied: Index(last.1), ..ClusterState::default() };
-        let piece = Box::new(Piece { last: (Term(last.0), Index(last.1)), number: 0, of: 1, part });
-        Talk::Install { term: Term(3), piece, sent: Time::ZERO }
+        let part = ClusterState {
+            applied: Index(last.1),
+            ..ClusterState::default()
+        };
+        let piece = Box::new(Piece {
+            last: (Term(last.0), Index(last.1)),
+            number: 0,
+            of: 1,
+            part,
+        });
+        Talk::Install {
+            term: Term(3),
+            piece,
+            sent: Time::ZERO,
+        }
     };
     let after = |last| {
         let mut node = member(&id("c"), stored.clone(), Time::ZERO);
         node.on_talk(&id("a"), install(last), Time::from_millis(700), 0.5);
-        let replaced = node.take_orders().iter().any(|o| matches!(o, Order::Persist(Durable::Installed(_))));
+        let replaced = node
+            .take_orders()
+            .iter()
+            .any(|o| matches!(o, Order::Persist(Durable::Installed(_))));
         (node.log().last(), node.commit(), replaced)
     };
-    assert_eq!(after((2, 3)), ((Term(2), Index(4)), Index(3), false), "it has that entry: its tail stays");
-    assert_eq!(after((3, 3)), ((Term(3), Index(3)), Index(3), true), "another history: all of it goes");
-    assert_eq!(after((3, 9)), ((Term(3), Index(9)), Index(9), true), "past its end");
+    assert_eq!(
+        after((2, 3)),
+        ((Term(2), Index(4)), Index(3), false),
+        "it has that entry: its tail stays"
+    );
+    assert_eq!(
+        after((3, 3)),
+        ((Term(3), Index(3)), Index(3), true),
+        "another history: all of it goes"
+    );
+    assert_eq!(
+        after((3, 9)),
+        ((Term(3), Index(9)), Index(9), true),
+        "past its end"
+    );
 }
 
 /// What a conflicting leader sends replaces the tail and nothing else.
 #[test]
 fn a_conflicting_tail_is_replaced() {
-    let entry = |term, index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
+    let entry = |term, index| Entry {
+        term: Term(term),
+        index: Index(index),
+        command: Command::Noop,
+    };
     let stored = Stored {
         term: Term(2),
         entries: vec![entry(1, 1), entry(1, 2), entry(2, 3), entry(2, 4)],
@@ -352,7 +519,8 @@ fn a_conflicting_tail_is_replaced() {
 }
 
 proptest! {
-    /// Cuts, restarts, proposals and snapshots in any order: never two leaders of one term, never two different committed entries.
+    /// Cuts, restarts, proposals and snapshots in any order: never two leaders of one term, never
+    /// two different committed entries.
     #[test]
     fn any_schedule_is_safe(steps in prop::collection::vec((0u8..7, 0usize..4, 10u64..900), 1..40)) {
         let mut net = Net::new();
@@ -391,8 +559,8 @@ proptest! {
     }
 }
 
-/// A1: a voter that has just acknowledged its leader, and restarts, still keeps its word; without that there are two leaders
-/// at once whose leases are valid.
+/// A1: a voter that has just acknowledged its leader, and restarts, still keeps its word; without
+/// that there are two leaders at once whose leases are valid.
 #[test]
 fn a_promise_outlives_a_restart() {
     for (planted, leases) in [(None, 1), (Some(Planted::ForgetPromise), 2)] {
@@ -407,7 +575,10 @@ fn a_promise_outlives_a_restart() {
         net.cut.insert(id("a"));
         for _ in 0..30 {
             net.run(10);
-            let leads = |n: &&Consensus| n.leadership_until(net.now).is_some_and(|until| until > net.now);
+            let leads = |n: &&Consensus| {
+                n.leadership_until(net.now)
+                    .is_some_and(|until| until > net.now)
+            };
             if net.nodes.values().filter(leads).count() > 1 {
                 assert_eq!(leases, 2, "two leases of leadership");
                 return;
@@ -417,11 +588,15 @@ fn a_promise_outlives_a_restart() {
     }
 }
 
-/// F4: a has the newer log, b the higher term. Each would refuse the other for ever if refusals said nothing of the term.
+/// F4: a has the newer log, b the higher term. Each would refuse the other for ever if refusals
+/// said nothing of the term.
 #[test]
 fn two_voters_of_three_always_find_a_leader() {
     assert_eq!(leaders_of_two(None), ["a"]);
-    assert_eq!(leaders_of_two(Some(Planted::RefuseWithoutTerm)), Vec::<String>::new());
+    assert_eq!(
+        leaders_of_two(Some(Planted::RefuseWithoutTerm)),
+        Vec::<String>::new()
+    );
 }
 
 /// Who leads when a has the newer log and b the higher term, and c is lost.
@@ -432,7 +607,8 @@ fn leaders_of_two(planted: Option<Planted>) -> Vec<String> {
     }
     net.run(800);
     assert_eq!(net.leaders(), ["a"]);
-    // An entry that reaches nobody, then b campaigns with c's word; its vote is durable, and c is lost before it is asked.
+    // An entry that reaches nobody, then b campaigns with c's word; its vote is durable, and c is
+    // lost before it is asked.
     net.cut.insert(id("a"));
     net.propose("a");
     net.dies_when_asked = Some(id("c"));
@@ -453,35 +629,74 @@ fn an_expelled_follower_commits_nothing() {
     let (a, b) = (id("a"), id("b"));
     net.cut.insert(id("c"));
     net.slow.insert(a.clone());
-    let index = *net.nodes.get_mut(&a).unwrap().propose(vec![Command::Noop], net.now).unwrap().end();
+    let index = *net
+        .nodes
+        .get_mut(&a)
+        .unwrap()
+        .propose(vec![Command::Noop], net.now)
+        .unwrap()
+        .end();
     let now = net.now;
     let leader = net.nodes.get_mut(&a).unwrap();
     let term = leader.term();
-    let appended = |matched, sent| Talk::Appended { term, matched, sent, news: true, counts: true };
+    let appended = |matched, sent| Talk::Appended {
+        term,
+        matched,
+        sent,
+        news: true,
+        counts: true,
+    };
     leader.on_talk(&b, appended(Ok(index), now), now, 0.0);
     assert!(leader.commit() < index, "its own disk has not got it");
     let later = now + Duration::from_millis(50);
     leader.on_talk(&b, appended(Err(Index(0)), later), later, 0.0);
     let said = leader.take_orders();
-    assert!(said.iter().any(|o| matches!(o, Order::Regressed { .. })), "{said:?}");
-    assert!(said.iter().any(|o| matches!(o, Order::Send(to, Talk::Expelled { .. }) if *to == b)), "it is told");
+    assert!(
+        said.iter().any(|o| matches!(o, Order::Regressed { .. })),
+        "{said:?}"
+    );
+    assert!(
+        said.iter()
+            .any(|o| matches!(o, Order::Send(to, Talk::Expelled { .. }) if *to == b)),
+        "it is told"
+    );
     leader.on_stable((term, index), Term(0), later);
     assert!(leader.commit() < index, "only one disk has it");
-    // What it said before it heard of it changes nothing, nor does it hold up the leader's silence (A3).
-    leader.on_talk(&b, appended(Ok(index), later + Duration::from_millis(1)), later + Duration::from_millis(2), 0.0);
+    // What it said before it heard of it changes nothing, nor does it hold up the leader's silence
+    // (A3).
+    leader.on_talk(
+        &b,
+        appended(Ok(index), later + Duration::from_millis(1)),
+        later + Duration::from_millis(2),
+        0.0,
+    );
     assert!(leader.commit() < index && leader.uncounted().any(|n| *n == b));
 }
 
-/// A6, F3: a store that is new neither votes nor commits, until the others have taken it in; a leader's word to the one that
-/// went back in time makes it such a store, under another name.
-/// A store that was just taken in waits for its predecessor's promises, and is woken when they are over: not again and again before.
+/// A6, F3: a store that is new neither votes nor commits, until the others have taken it in; a
+/// leader's word to the one that went back in time makes it such a store, under another name. A
+/// store that was just taken in waits for its predecessor's promises, and is woken when they are
+/// over: not again and again before.
 #[test]
 fn an_enrolled_store_sleeps_through_its_quiet_time() {
     let (at, b) = (Time::from_millis, id("b"));
-    let mut node = member(&id("a"), Stored { store: Some("new".into()), ..Stored::default() }, Time::ZERO);
+    let mut node = member(
+        &id("a"),
+        Stored {
+            store: Some("new".into()),
+            ..Stored::default()
+        },
+        Time::ZERO,
+    );
     let nothing = (Term::default(), Index::default());
-    let append =
-        Talk::Append { term: Term(1), prev: nothing, entries: vec![], commit: nothing.1, sent: at(1_000), news: false };
+    let append = Talk::Append {
+        term: Term(1),
+        prev: nothing,
+        entries: vec![],
+        commit: nothing.1,
+        sent: at(1_000),
+        news: false,
+    };
     node.on_talk(&b, append, at(1_000), 0.0);
     node.enrol(at(1_300));
     // Its leader has been silent for longer than it is followed.
@@ -494,16 +709,36 @@ fn a_new_store_neither_votes_nor_commits() {
     let mut net = Net::new();
     net.run(1_000);
     let b = id("b");
-    net.disks.insert(b.clone(), Stored { store: Some("new".into()), ..Stored::default() });
+    net.disks.insert(
+        b.clone(),
+        Stored {
+            store: Some("new".into()),
+            ..Stored::default()
+        },
+    );
     net.restart("b");
     net.run(1_000);
-    assert_eq!(net.nodes[&b].log().last(), net.nodes[&id("a")].log().last(), "it is given everything");
+    assert_eq!(
+        net.nodes[&b].log().last(),
+        net.nodes[&id("a")].log().last(),
+        "it is given everything"
+    );
     net.cut.insert(id("c"));
-    let index = *net.nodes.get_mut(&id("a")).unwrap().propose(vec![Command::Noop], net.now).unwrap().end();
+    let index = *net
+        .nodes
+        .get_mut(&id("a"))
+        .unwrap()
+        .propose(vec![Command::Noop], net.now)
+        .unwrap()
+        .end();
     net.run(200);
     assert!(net.nodes[&id("a")].commit() < index, "a is one of three");
     net.run(3_000);
-    assert_eq!(net.leaders(), Vec::<&str>::new(), "nor does it elect anybody");
+    assert_eq!(
+        net.leaders(),
+        Vec::<&str>::new(),
+        "nor does it elect anybody"
+    );
     net.cut.clear();
     net.run(3_000);
     assert!(net.nodes.values().all(|n| n.commit() >= index));

@@ -27,21 +27,38 @@ fn doline() -> NodeId {
 fn well() -> Case {
     let mut case = Case::new(Loss::None).open_again();
     let node = case.spec.nodes.get_mut(&doline()).unwrap();
-    node.power = Some(PowerSpec { driver: "redfish".into(), settings: BTreeMap::new(), after: After::On });
-    let seen =
-        Observation { runs: true, role: Some(Role::Primary), ..Observation::down(Data::Present { standby: false }) };
-    case.report("doline", ReplicaReport { seen: Some(seen), ..ReplicaReport::default() });
+    node.power = Some(PowerSpec {
+        driver: "redfish".into(),
+        settings: BTreeMap::new(),
+        after: After::On,
+    });
+    let seen = Observation {
+        runs: true,
+        role: Some(Role::Primary),
+        ..Observation::down(Data::Present { standby: false })
+    };
+    case.report(
+        "doline",
+        ReplicaReport {
+            seen: Some(seen),
+            ..ReplicaReport::default()
+        },
+    );
     case.elected_at = case.now;
     case
 }
 
-/// Time passes in which these are silent; the others are heard each heartbeat, and say that they hear `by` and nobody else.
+/// Time passes in which these are silent; the others are heard each heartbeat, and say that they
+/// hear `by` and nobody else.
 fn silent(case: &mut Case, nodes: &[&str], time: Duration, by: &[&str]) {
     for beat in 1..=(time.as_millis() / 100) as u64 {
         case.now += 100 * MS;
         for node in NODES.iter().filter(|n| !nodes.contains(n)) {
             let members: Ordered = case.spec.nodes.keys().cloned().collect();
-            let hears = Hears { you: Some(50 * MS), lately: members.pick(|n| by.contains(&n.as_str())) };
+            let hears = Hears {
+                you: Some(50 * MS),
+                lately: members.pick(|n| by.contains(&n.as_str())),
+            };
             case.health.on_beat(&(*node).into(), beat, hears, case.now);
             if let Some(heard) = case.reports.get_mut(&NodeId::from(*node)) {
                 heard.at = case.now;
@@ -55,7 +72,9 @@ fn is_gone(case: &Case) -> bool {
 }
 
 fn fences(commands: &[Command]) -> bool {
-    commands.iter().any(|c| matches!(c, Command::Node(_, NodeAct::Fence { .. })))
+    commands
+        .iter()
+        .any(|c| matches!(c, Command::Node(_, NodeAct::Fence { .. })))
 }
 
 #[test]
@@ -65,16 +84,31 @@ fn a_silence_is_a_loss_only_where_nobody_else_can_tell_better() {
         silent(&mut case, nodes, silence as u32 * MS, by);
         case
     };
-    assert!(!is_gone(&after(500, &["doline"], &[])), "a daemon that is started again is no lost host");
+    assert!(
+        !is_gone(&after(500, &["doline"], &[])),
+        "a daemon that is started again is no lost host"
+    );
     assert!(is_gone(&after(800, &["doline"], &[])));
-    assert!(!is_gone(&after(800, &["doline"], &["doline"])), "a peer hears it");
-    assert!(!is_gone(&after(800, &["doline", "polje"], &[])), "two of four votes are no majority: who is cut off?");
+    assert!(
+        !is_gone(&after(800, &["doline"], &["doline"])),
+        "a peer hears it"
+    );
+    assert!(
+        !is_gone(&after(800, &["doline", "polje"], &[])),
+        "two of four votes are no majority: who is cut off?"
+    );
     let mut case = after(800, &["doline"], &[]);
     case.awake_since = case.now;
-    assert!(!is_gone(&case), "the coordinator itself stood still meanwhile");
+    assert!(
+        !is_gone(&case),
+        "the coordinator itself stood still meanwhile"
+    );
     let mut case = after(800, &["doline"], &[]);
     case.reports.get_mut(&doline()).unwrap().at = case.now;
-    assert!(!is_gone(&case), "its check-ins come round the broken link (A4)");
+    assert!(
+        !is_gone(&case),
+        "its check-ins come round the broken link (A4)"
+    );
 }
 
 #[test]
@@ -87,11 +121,17 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
         |c: &Command| matches!(c, Command::Workload(_, WorkloadAct::Revoke { .. })),
         |c: &Command| matches!(c, Command::Node(_, NodeAct::Fence { .. })),
     ];
-    assert!(commands.len() == 3 && commands.iter().zip(order).all(|(c, is)| is(c)), "{commands:?}");
+    assert!(
+        commands.len() == 3 && commands.iter().zip(order).all(|(c, is)| is(c)),
+        "{commands:?}"
+    );
 
     let mut without = case.copy();
     without.spec.nodes.get_mut(&doline()).unwrap().power = None;
-    assert!(!fences(&without.decided(&mut Notes::default())), "there is no device");
+    assert!(
+        !fences(&without.decided(&mut Notes::default())),
+        "there is no device"
+    );
 
     let planned = Operation {
         kind: Kind::Switchover,
@@ -104,17 +144,33 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
         accept_loss: 0,
     };
     case.apply(&Command::begin(planned));
-    assert!(!fences(&case.decided(&mut Notes::default())), "somebody is moving it on purpose");
+    assert!(
+        !fences(&case.decided(&mut Notes::default())),
+        "somebody is moving it on purpose"
+    );
 }
 
 /// Fenced, revoked, and not read as off yet.
 fn fenced(by: Author) -> (Case, Index) {
     let mut case = well();
     silent(&mut case, &["doline"], 800 * MS, &[]);
-    case.apply(&Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(2), why: String::new() }));
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::Revoke {
+            epoch: Epoch(2),
+            why: String::new(),
+        },
+    ));
     let boot = Some(BootId::from("b"));
-    let fence =
-        case.apply(&Command::Node(doline(), NodeAct::Fence { boot, why: "not heard".into(), by, after: After::On }));
+    let fence = case.apply(&Command::Node(
+        doline(),
+        NodeAct::Fence {
+            boot,
+            why: "not heard".into(),
+            by,
+            after: After::On,
+        },
+    ));
     (case, fence)
 }
 
@@ -126,7 +182,16 @@ fn authority_ends_with_an_off_that_was_read_after_this_fence() {
     case.off.insert(doline(), Index(fence.0 - 1));
     assert_eq!(ended(&case), [], "it was off once, after an earlier fence");
     case.off.insert(doline(), fence);
-    assert_eq!(ended(&case), [Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::PowerOff })]);
+    assert_eq!(
+        ended(&case),
+        [Command::Workload(
+            w(),
+            WorkloadAct::End {
+                epoch: Epoch(2),
+                how: Ended::PowerOff
+            }
+        )]
+    );
     let nodes = case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)));
     assert_eq!(
         nodes,
@@ -139,7 +204,11 @@ fn authority_ends_with_an_off_that_was_read_after_this_fence() {
 fn a_node_that_is_heard_again_keeps_its_power_unless_a_person_fenced_it() {
     for (by, cut) in [(Author::Cluster, false), (Author::person("captain"), true)] {
         let (mut case, fence) = fenced(by.clone());
-        assert_eq!(case.with(|scene, _| to_cut(scene)), [(doline(), fence)], "{by}");
+        assert_eq!(
+            case.with(|scene, _| to_cut(scene)),
+            [(doline(), fence)],
+            "{by}"
+        );
         case.pass(100 * MS);
         assert_eq!(!case.with(|scene, _| to_cut(scene)).is_empty(), cut, "{by}");
     }
@@ -150,8 +219,20 @@ fn back(readmit: Readmit, boot: &str, seen: Option<Observation>) -> Case {
     let (mut case, fence) = fenced(Author::Cluster);
     case.spec.nodes.get_mut(&doline()).unwrap().readmit = readmit;
     case.apply(&Command::Node(doline(), NodeAct::PowerOff { fence }));
-    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::PowerOff }));
-    case.report("doline", ReplicaReport { seen, ..ReplicaReport::default() });
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::End {
+            epoch: Epoch(2),
+            how: Ended::PowerOff,
+        },
+    ));
+    case.report(
+        "doline",
+        ReplicaReport {
+            seen,
+            ..ReplicaReport::default()
+        },
+    );
     case.reports.get_mut(&doline()).unwrap().report.boot = BootId::from(boot);
     case.pass(100 * MS);
     case
@@ -167,10 +248,23 @@ fn readmits(case: &Case) -> bool {
 fn who_booted_anew_with_nothing_running_comes_back_by_itself() {
     let down = || Some(Observation::down(Data::Present { standby: false }));
     assert!(readmits(&back(Readmit::Auto, "new", down())));
-    assert!(!readmits(&back(Readmit::Ask, "new", down())), "the spec wants a person");
-    assert!(!readmits(&back(Readmit::Auto, "b", down())), "the same boot as before its power was off");
-    assert!(!readmits(&back(Readmit::Auto, "new", None)), "its server was not looked at yet");
-    let primary = Observation { runs: true, role: Some(Role::Primary), ..down().unwrap() };
+    assert!(
+        !readmits(&back(Readmit::Ask, "new", down())),
+        "the spec wants a person"
+    );
+    assert!(
+        !readmits(&back(Readmit::Auto, "b", down())),
+        "the same boot as before its power was off"
+    );
+    assert!(
+        !readmits(&back(Readmit::Auto, "new", None)),
+        "its server was not looked at yet"
+    );
+    let primary = Observation {
+        runs: true,
+        role: Some(Role::Primary),
+        ..down().unwrap()
+    };
     let case = back(Readmit::Auto, "new", Some(primary));
     assert!(!readmits(&case), "a server runs there");
     let why = case.with(|scene, _| unfit(scene, &doline())).unwrap();
@@ -181,7 +275,13 @@ fn who_booted_anew_with_nothing_running_comes_back_by_itself() {
 #[test]
 fn a_fence_that_was_never_carried_out_is_taken_back() {
     let (mut case, _) = fenced(Author::Cluster);
-    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::LeaseOver }));
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::End {
+            epoch: Epoch(2),
+            how: Ended::LeaseOver,
+        },
+    ));
     case.report("doline", standby(100));
     assert!(!readmits(&{
         let mut early = case.copy();
@@ -192,8 +292,8 @@ fn a_fence_that_was_never_carried_out_is_taken_back() {
     assert!(readmits(&case));
 }
 
-/// A host that was cut is turned on once others hold what it held, and by the entry that asked for it; not where the spec or a person
-/// wants it to stay off.
+/// A host that was cut is turned on once others hold what it held, and by the entry that asked for
+/// it; not where the spec or a person wants it to stay off.
 #[test]
 fn who_was_cut_is_turned_on_again() {
     let (mut case, fence) = fenced(Author::Cluster);
@@ -201,28 +301,63 @@ fn who_was_cut_is_turned_on_again() {
     assert_eq!(turned_on(&case), [], "it is on");
     let off = case.apply(&Command::Node(doline(), NodeAct::PowerOff { fence }));
     assert_eq!(turned_on(&case), [], "it still holds the workload");
-    case.apply(&Command::Workload(w(), WorkloadAct::End { epoch: Epoch(2), how: Ended::PowerOff }));
-    assert_eq!(turned_on(&case), [(doline(), off, false)], "nobody has taken over yet");
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::End {
+            epoch: Epoch(2),
+            how: Ended::PowerOff,
+        },
+    ));
+    assert_eq!(
+        turned_on(&case),
+        [(doline(), off, false)],
+        "nobody has taken over yet"
+    );
     let (holder, why) = (NodeId::from("polje"), String::new());
-    case.apply(&Command::Workload(w(), WorkloadAct::Assign { epoch: Epoch(3), holder, why }));
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::Assign {
+            epoch: Epoch(3),
+            holder,
+            why,
+        },
+    ));
     assert_eq!(turned_on(&case), [(doline(), off, true)]);
     case.on.insert(doline(), Index(off.0 - 1));
     assert_eq!(turned_on(&case).len(), 1, "it was on once, before that");
     case.on.insert(doline(), off);
     let nodes = case.with(|scene, _| decide_nodes(scene, &NODES.map(NodeId::from)));
-    assert_eq!(nodes, [Command::Node(doline(), NodeAct::TurnedOn { asked: off })]);
+    assert_eq!(
+        nodes,
+        [Command::Node(doline(), NodeAct::TurnedOn { asked: off })]
+    );
     case.apply(&nodes[0]);
     case.on.clear();
-    assert_eq!(turned_on(&case), [], "whoever turns it off by hand finds it off");
+    assert_eq!(
+        turned_on(&case),
+        [],
+        "whoever turns it off by hand finds it off"
+    );
 
     let mut case = well();
     let by = Author::person("captain");
     let why = String::new();
-    let fence = case
-        .apply(&Command::Node("polje".into(), NodeAct::Fence { boot: None, why, by: by.clone(), after: After::Off }));
+    let fence = case.apply(&Command::Node(
+        "polje".into(),
+        NodeAct::Fence {
+            boot: None,
+            why,
+            by: by.clone(),
+            after: After::Off,
+        },
+    ));
     case.apply(&Command::Node("polje".into(), NodeAct::PowerOff { fence }));
     assert_eq!(turned_on(&case), []);
-    case.spec.nodes.get_mut(&NodeId::from("polje")).unwrap().power = case.spec.nodes[&doline()].power.clone();
+    case.spec
+        .nodes
+        .get_mut(&NodeId::from("polje"))
+        .unwrap()
+        .power = case.spec.nodes[&doline()].power.clone();
     let asked = case.apply(&Command::Node("polje".into(), NodeAct::TurnOn { by }));
     assert_eq!(turned_on(&case), [("polje".into(), asked, true)]);
 }

@@ -1,4 +1,5 @@
-//! What the log builds: commands that come too late change nothing, and a former primary's way back depends on how it ended.
+//! What the log builds: commands that come too late change nothing, and a former primary's way back
+//! depends on how it ended.
 
 use karst_core::author::Author;
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
@@ -25,7 +26,11 @@ impl Built {
     fn assign(&mut self, epoch: u64, holder: &str) -> bool {
         self.apply(Command::Workload(
             w(),
-            WorkloadAct::Assign { epoch: Epoch(epoch), holder: holder.into(), why: String::new() },
+            WorkloadAct::Assign {
+                epoch: Epoch(epoch),
+                holder: holder.into(),
+                why: String::new(),
+            },
         ))
     }
     fn open(&mut self, epoch: u64) -> bool {
@@ -37,77 +42,154 @@ impl Built {
         let doubtful = doubtful.iter().map(|n| NodeId::from(*n)).collect();
         self.apply(Command::Workload(
             workload,
-            WorkloadAct::Open { epoch: Epoch(epoch), timeline, began: at, switch: at, sync, doubtful },
+            WorkloadAct::Open {
+                epoch: Epoch(epoch),
+                timeline,
+                began: at,
+                switch: at,
+                sync,
+                doubtful,
+            },
         ))
     }
     fn standing(&self, node: &str) -> Standing {
-        self.0.workload(&w()).standing.get(&NodeId::from(node)).cloned().unwrap_or_default()
+        self.0
+            .workload(&w())
+            .standing
+            .get(&NodeId::from(node))
+            .cloned()
+            .unwrap_or_default()
     }
     fn revoke(&mut self, epoch: u64) -> bool {
-        self.apply(Command::Workload(w(), WorkloadAct::Revoke { epoch: Epoch(epoch), why: String::new() }))
+        self.apply(Command::Workload(
+            w(),
+            WorkloadAct::Revoke {
+                epoch: Epoch(epoch),
+                why: String::new(),
+            },
+        ))
     }
     fn end(&mut self, epoch: u64, clean_at: Option<Lsn>) -> bool {
-        let how = Ended::Surrender { boot: BootId::from("b"), clean_at };
-        self.apply(Command::Workload(w(), WorkloadAct::End { epoch: Epoch(epoch), how }))
+        let how = Ended::Surrender {
+            boot: BootId::from("b"),
+            clean_at,
+        };
+        self.apply(Command::Workload(
+            w(),
+            WorkloadAct::End {
+                epoch: Epoch(epoch),
+                how,
+            },
+        ))
     }
 }
 
 #[test]
 fn an_epoch_goes_through_its_stations_and_no_other_way() {
     let mut state = Built::new();
-    assert!(!state.open(1) && !state.revoke(1) && !state.end(1, None), "nothing is assigned yet");
+    assert!(
+        !state.open(1) && !state.revoke(1) && !state.end(1, None),
+        "nothing is assigned yet"
+    );
     assert!(state.assign(1, "doline"));
-    assert!(!state.assign(2, "polje"), "an assigned epoch is not taken over without an end (S3)");
+    assert!(
+        !state.assign(2, "polje"),
+        "an assigned epoch is not taken over without an end (S3)"
+    );
     assert!(state.open(1) && !state.open(1));
     assert!(!state.end(1, None), "no end without revoking first (C7)");
     assert!(state.revoke(1) && !state.revoke(1));
-    assert_eq!(state.0.workload(&w()).grantable(), None, "a revoked holder gets no lease");
+    assert_eq!(
+        state.0.workload(&w()).grantable(),
+        None,
+        "a revoked holder gets no lease"
+    );
     assert!(state.end(1, None));
-    assert!(!state.assign(1, "polje"), "an epoch is higher than every earlier one (S4)");
+    assert!(
+        !state.assign(1, "polje"),
+        "an epoch is higher than every earlier one (S4)"
+    );
     assert!(state.assign(2, "polje"));
     assert!(!state.revoke(1), "about an epoch that has passed");
 }
 
-/// Nothing is said of anybody's data before somebody else has opened: until then the last opened epoch is the one that counts.
+/// Nothing is said of anybody's data before somebody else has opened: until then the last opened
+/// epoch is the one that counts.
 #[test]
 fn a_former_primary_has_diverged_once_another_opens_unless_it_stopped_cleanly() {
     let standing_after = |clean_at, next: &str| {
         let mut state = Built::new();
-        assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, clean_at));
+        assert!(
+            state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, clean_at)
+        );
         assert!(state.assign(2, next));
-        assert_eq!(state.standing("doline"), Standing::Sound, "it may still be asked to go on");
+        assert_eq!(
+            state.standing("doline"),
+            Standing::Sound,
+            "it may still be asked to go on"
+        );
         assert!(state.open(2));
         state.standing("doline")
     };
     assert_eq!(standing_after(Some(Lsn(9)), "polje"), Standing::Sound);
-    assert!(matches!(standing_after(None, "polje"), Standing::Diverged(_)));
-    assert_eq!(standing_after(None, "doline"), Standing::Sound, "its own data go on");
+    assert!(matches!(
+        standing_after(None, "polje"),
+        Standing::Diverged(_)
+    ));
+    assert_eq!(
+        standing_after(None, "doline"),
+        Standing::Sound,
+        "its own data go on"
+    );
 }
 
-/// Who was promoted and never opened may have a history of the same name as the one that counts (D5).
+/// Who was promoted and never opened may have a history of the same name as the one that counts
+/// (D5).
 #[test]
 fn a_promotion_that_was_not_opened_needs_a_clone_once_another_is() {
     let mut state = Built::new();
-    assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, Some(Lsn(9))));
+    assert!(
+        state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, Some(Lsn(9)))
+    );
     assert!(state.assign(2, "polje") && state.revoke(2) && state.end(2, None));
-    assert_eq!(state.0.workload(&w()).clean_end, Some(Lsn(9)), "the last opened epoch ended there");
+    assert_eq!(
+        state.0.workload(&w()).clean_end,
+        Some(Lsn(9)),
+        "the last opened epoch ended there"
+    );
     assert!(state.assign(3, "doline"));
-    assert_eq!(state.standing("polje"), Standing::Sound, "it may be the last copy");
+    assert_eq!(
+        state.standing("polje"),
+        Standing::Sound,
+        "it may be the last copy"
+    );
     assert!(state.open(3));
     assert!(matches!(state.standing("polje"), Standing::NeedsClone(_)));
     assert!(state.0.workload(&w()).attempts.is_empty());
 }
 
-/// A timeline of a number that was open before: whoever may have followed the other one is copied anew.
+/// A timeline of a number that was open before: whoever may have followed the other one is copied
+/// anew.
 #[test]
 fn twins_are_copied_and_a_sound_mark_leaves_nothing_behind() {
     let mut state = Built::new();
     assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, None));
     assert!(state.assign(2, "polje") && state.open_with(2, &["doline"]));
     assert!(matches!(state.standing("doline"), Standing::NeedsClone(_)));
-    let sound = || Command::Workload(w(), WorkloadAct::Mark { node: "doline".into(), standing: Standing::Sound });
+    let sound = || {
+        Command::Workload(
+            w(),
+            WorkloadAct::Mark {
+                node: "doline".into(),
+                standing: Standing::Sound,
+            },
+        )
+    };
     assert!(state.apply(sound()) && !state.apply(sound()), "once");
-    assert!(state.0.workload(&w()).standing.is_empty(), "a workload is calm again after a rejoin");
+    assert!(
+        state.0.workload(&w()).standing.is_empty(),
+        "a workload is calm again after a rejoin"
+    );
 }
 
 /// A person who lets the cluster act lets it go on with what it has prepared.
@@ -125,11 +207,22 @@ fn mode_act_approves_what_waits() {
         accept_loss: 0,
     };
     assert!(state.apply(Command::begin(waiting)));
-    let mode = |mode| Command::Workload(w(), WorkloadAct::Mode { mode, by: Author::person("captain") });
+    let mode = |mode| {
+        Command::Workload(
+            w(),
+            WorkloadAct::Mode {
+                mode,
+                by: Author::person("captain"),
+            },
+        )
+    };
     assert!(state.apply(mode(Mode::Watch)));
     assert!(state.0.running(&w()).unwrap().1.waits());
     assert!(state.apply(mode(Mode::Act)));
-    assert_eq!(state.0.running(&w()).unwrap().1.approved, Some(Author::person("captain")));
+    assert_eq!(
+        state.0.running(&w()).unwrap().1.approved,
+        Some(Author::person("captain"))
+    );
 }
 
 #[test]
@@ -141,15 +234,30 @@ fn a_sync_set_moves_forward_only() {
         let (workload, epoch, why) = (w(), Epoch(1), String::new());
         state.apply(Command::Workload(
             workload,
-            WorkloadAct::Sync { epoch, number, sure: list(sure), asked: list(asked), why },
+            WorkloadAct::Sync {
+                epoch,
+                number,
+                sure: list(sure),
+                asked: list(asked),
+                why,
+            },
         ))
     };
     assert!(sync(2, &["uvala"], &["polje", "uvala"]));
-    assert!(sync(2, &["polje", "uvala"], &["polje", "uvala"]), "growth is completed under its own number");
+    assert!(
+        sync(2, &["polje", "uvala"], &["polje", "uvala"]),
+        "growth is completed under its own number"
+    );
     assert!(!sync(2, &[], &[]), "a shrinking set needs a new number");
-    assert!(!sync(1, &["uvala"], &["uvala"]), "a late one changes nothing (D2)");
+    assert!(
+        !sync(1, &["uvala"], &["uvala"]),
+        "a late one changes nothing (D2)"
+    );
     assert!(sync(3, &[], &[]));
-    assert!(matches!(state.0.workload(&w()).tenure, Tenure::Open { serving: false, .. }));
+    assert!(matches!(
+        state.0.workload(&w()).tenure,
+        Tenure::Open { serving: false, .. }
+    ));
 }
 
 #[test]
@@ -169,7 +277,10 @@ fn one_operation_at_a_time() {
         })
     };
     assert!(state.apply(begin()));
-    assert!(!state.apply(begin()), "the second is refused, and its asker told so");
+    assert!(
+        !state.apply(begin()),
+        "the second is refused, and its asker told so"
+    );
     assert_eq!(state.0.running(&w()).map(|(id, _)| id.0), Some(1));
     assert_eq!(state.0.applied, Index(2));
 }

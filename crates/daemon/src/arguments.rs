@@ -7,7 +7,11 @@ use karst_core::node::SNAPSHOT_AFTER;
 use std::path::{Path, PathBuf};
 
 #[derive(Parser)]
-#[command(name = "karstd", version, about = "Keeps replicated programs available: one daemon on every host")]
+#[command(
+    name = "karstd",
+    version,
+    about = "Keeps replicated programs available: one daemon on every host"
+)]
 pub struct Cli {
     #[command(subcommand)]
     pub command: Command,
@@ -32,8 +36,8 @@ pub struct Common {
     /// Sockets and what may be lost at a reboot
     #[arg(long, default_value = "/run/karst")]
     pub runtime: PathBuf,
-    /// A directory of the cgroup v2 hierarchy for the workloads' servers, one cgroup each, the same for daemon and deadman
-    /// [default: `karst` at its root, where there is such a hierarchy]
+    /// A directory of the cgroup v2 hierarchy for the workloads' servers, one cgroup each, the same
+    /// for daemon and deadman [default: `karst` at its root, where there is such a hierarchy]
     #[arg(long)]
     pub cgroup: Option<PathBuf>,
     /// Logs as JSON lines
@@ -44,13 +48,19 @@ pub struct Common {
 impl Common {
     /// All processes of a workload's server on this host (C1).
     pub fn processes(&self, workload: &WorkloadId, data: &str) -> Processes {
-        let parent = self.cgroup.clone().or_else(|| Some(find_hierarchy()?.join("karst")));
+        let parent = self
+            .cgroup
+            .clone()
+            .or_else(|| Some(find_hierarchy()?.join("karst")));
         // Without the right to make one, servers are found by their directory alone.
         let usable = parent.filter(|dir| std::fs::create_dir_all(dir).is_ok());
         if usable.is_none() {
             tracing::warn!(%workload, "no cgroup of its own: its processes are found by their working directory");
         }
-        Processes::new(Path::new(data), usable.map(|dir| Cgroup::new(&dir, workload.as_str())))
+        Processes::new(
+            Path::new(data),
+            usable.map(|dir| Cgroup::new(&dir, workload.as_str())),
+        )
     }
 }
 
@@ -70,12 +80,12 @@ pub struct Run {
     /// What must not be lost: the node store
     #[arg(long, default_value = "/var/lib/karst")]
     pub state: PathBuf,
-    /// This node forms the cluster: an empty node store votes at once. For the very first start only; a store that was lost is
-    /// taken in again by `karst node enrol`
+    /// This node forms the cluster: an empty node store votes at once. For the very first start
+    /// only; a store that was lost is taken in again by `karst node enrol`
     #[arg(long)]
     pub form: bool,
-    /// The spec's votes were changed on every host of the cluster while all were stopped. For one start of each; a node whose votes
-    /// are others than before does not start without it
+    /// The spec's votes were changed on every host of the cluster while all were stopped. For one
+    /// start of each; a node whose votes are others than before does not start without it
     #[arg(long)]
     pub votes_changed: bool,
     /// ca.pem, node.pem and node.key

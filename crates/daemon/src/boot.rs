@@ -15,22 +15,44 @@ use std::path::Path;
 use tokio::sync::{mpsc, watch};
 
 /// What of a workload the deadman watches on this node.
-pub fn watched(common: &Common, id: &WorkloadId, workload: &WorkloadSpec, me: &NodeId) -> Vec<deadman::Watched> {
+pub fn watched(
+    common: &Common,
+    id: &WorkloadId,
+    workload: &WorkloadSpec,
+    me: &NodeId,
+) -> Vec<deadman::Watched> {
     let server = workload.replicas.get(me).map(|replica| {
         let (processes, port) = (common.processes(id, &replica.data), replica.address.port());
-        deadman::Watched { claim: Claim::Primary(id.clone()), what: deadman::What::Server { processes, port } }
+        deadman::Watched {
+            claim: Claim::Primary(id.clone()),
+            what: deadman::What::Server { processes, port },
+        }
     });
-    let address = workload.address.as_ref().filter(|_| workload.may_hold_address(me)).map(|address| {
-        let list = address.on.iter().map(|subnet| subnet.ip).collect();
-        deadman::Watched { claim: Claim::Address(id.clone()), what: deadman::What::Addresses(list) }
-    });
+    let address = workload
+        .address
+        .as_ref()
+        .filter(|_| workload.may_hold_address(me))
+        .map(|address| {
+            let list = address.on.iter().map(|subnet| subnet.ip).collect();
+            deadman::Watched {
+                claim: Claim::Address(id.clone()),
+                what: deadman::What::Addresses(list),
+            }
+        });
     server.into_iter().chain(address).collect()
 }
 
 pub fn start_logs(json: bool) {
-    let filter = tracing_subscriber::EnvFilter::try_from_env("KARST_LOG").unwrap_or_else(|_| "info".into());
-    let logs = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
-    if json { logs.json().init() } else { logs.init() }
+    let filter =
+        tracing_subscriber::EnvFilter::try_from_env("KARST_LOG").unwrap_or_else(|_| "info".into());
+    let logs = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr);
+    if json {
+        logs.json().init()
+    } else {
+        logs.init()
+    }
 }
 
 pub fn load_spec(path: &Path) -> Result<(Spec, String)> {
@@ -39,7 +61,10 @@ pub fn load_spec(path: &Path) -> Result<(Spec, String)> {
     match read.spec {
         Some(spec) => Ok((spec, text)),
         None => {
-            let errors: Vec<String> = read.errors().map(|e| format!("{}:{e}", path.display())).collect();
+            let errors: Vec<String> = read
+                .errors()
+                .map(|e| format!("{}:{e}", path.display()))
+                .collect();
             bail!("the spec is refused:\n{}", errors.join("\n"))
         }
     }
@@ -48,7 +73,10 @@ pub fn load_spec(path: &Path) -> Result<(Spec, String)> {
 pub fn who_am_i(spec: &Spec, given: Option<&str>) -> Result<NodeId> {
     let name = match given {
         Some(name) => name.to_string(),
-        None => std::fs::read_to_string("/proc/sys/kernel/hostname").context("the host name")?.trim().to_string(),
+        None => std::fs::read_to_string("/proc/sys/kernel/hostname")
+            .context("the host name")?
+            .trim()
+            .to_string(),
     };
     let me = NodeId::from(name.clone());
     if spec.nodes.contains_key(&me) {
@@ -56,7 +84,10 @@ pub fn who_am_i(spec: &Spec, given: Option<&str>) -> Result<NodeId> {
     }
     let known: Vec<&str> = spec.nodes.keys().map(|n| n.as_str()).collect();
     let near = karst_core::spec::nearest(&name, known.iter().copied());
-    let hint = near.map_or_else(|| format!("known: {}", known.join(", ")), |n| format!("did you mean `{n}`?"));
+    let hint = near.map_or_else(
+        || format!("known: {}", known.join(", ")),
+        |n| format!("did you mean `{n}`?"),
+    );
     bail!("there is no node `{name}` in the spec; {hint}; say which one this is with --node")
 }
 
@@ -68,10 +99,20 @@ pub struct Given {
 }
 
 pub fn run_daemon(run: Run, given: Given) -> Result<()> {
-    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let runtime = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()?;
     let _inside = runtime.enter();
-    let Given { spec, text: spec_text, me } = given;
-    let digest: String = Sha256::digest(spec_text.as_bytes()).iter().map(|b| format!("{b:02x}")).collect();
+    let Given {
+        spec,
+        text: spec_text,
+        me,
+    } = given;
+    let digest: String = Sha256::digest(spec_text.as_bytes())
+        .iter()
+        .map(|b| format!("{b:02x}"))
+        .collect();
     let identity = tls::Identity::load(&run.tls)?;
     let certificate = tls::HttpCertificate::new(&identity)?;
     let tokens = renew::read_tokens(&run.tokens)?;
@@ -81,29 +122,58 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let pulse = pulse::runtime()?;
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
-        peers::Peers::start(&me, &spec, &digest, &identity, move |input| tell.input(input))?
+        peers::Peers::start(&me, &spec, &digest, &identity, move |input| {
+            tell.input(input)
+        })?
     };
-    let (disagreements, renewal, strange_datagrams) =
-        (peers.disagreements.clone(), peers.renewal.clone(), peers.strangers.clone());
-    let Hands { servers, replicas, gates } = wiring::start_hands(&run, &spec, &me, &tell)?;
+    let (disagreements, renewal, strange_datagrams) = (
+        peers.disagreements.clone(),
+        peers.renewal.clone(),
+        peers.strangers.clone(),
+    );
+    let Hands {
+        servers,
+        replicas,
+        gates,
+    } = wiring::start_hands(&run, &spec, &me, &tell)?;
     let (deadman, orders) = mpsc::unbounded_channel();
     let confirmed = tell.clone();
     let socket = deadman::socket(&run.common.runtime);
-    pulse.spawn(deadman::client::run(socket, orders, move |counting| confirmed.input(counting.into())));
+    pulse.spawn(deadman::client::run(socket, orders, move |counting| {
+        confirmed.input(counting.into())
+    }));
     let (show, glance) = watch::channel(heart::Glance::default());
     let power = wiring::start_power(&spec, &glance, &tell)?;
     let addresses = wiring::start_addresses(&spec, &me, &tell)?;
-    let wiring = Wiring { peers, deadman, replicas, gates, addresses, power };
+    let wiring = Wiring {
+        peers,
+        deadman,
+        replicas,
+        gates,
+        addresses,
+        power,
+    };
 
     let (moves, heartbeat) = (whole::Moves::default(), spec.timings.heartbeat);
-    let around = heart::Around { told, tell, store: store.clone(), show, glance, moves: moves.clone() };
+    let around = heart::Around {
+        told,
+        tell,
+        store: store.clone(),
+        show,
+        glance,
+        moves: moves.clone(),
+    };
     let (heart, beats) = heart::new(node, around, move |effect| wiring.carry_out(effect));
-    let pulse = std::thread::Builder::new().name("pulse".into()).spawn(move || {
-        let _part = whole::Part("pulse");
-        let beats = pulse.spawn(beats);
-        pulse.block_on(beats)
-    })?;
-    std::thread::Builder::new().name("watch".into()).spawn(move || whole::watch(&moves, heartbeat))?;
+    let pulse = std::thread::Builder::new()
+        .name("pulse".into())
+        .spawn(move || {
+            let _part = whole::Part("pulse");
+            let beats = pulse.spawn(beats);
+            pulse.block_on(beats)
+        })?;
+    std::thread::Builder::new()
+        .name("watch".into())
+        .spawn(move || whole::watch(&moves, heartbeat))?;
 
     let history = open_history(&run)?;
     let (show, history_state) = watch::channel(karst_api::HistoryState::default());
@@ -129,17 +199,30 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         stopping,
     });
     tokio::spawn(http::watch_status(service.clone()));
-    let users = renew::Users { peers: renewal, http: certificate.clone(), service: service.clone(), servers };
+    let users = renew::Users {
+        peers: renewal,
+        http: certificate.clone(),
+        service: service.clone(),
+        servers,
+    };
     tokio::spawn(renew::run(renew::Files::of(&run), users));
     let socket = Some(run.common.runtime.join("api.sock"));
-    let servers = serve(service, http::Listen { socket, tls: Some(certificate.server()) })?;
+    let servers = serve(
+        service,
+        http::Listen {
+            socket,
+            tls: Some(certificate.server()),
+        },
+    )?;
     tracing::info!(node = %me, "karstd {} runs", env!("CARGO_PKG_VERSION"));
 
     runtime.block_on(wait_for_stop())?;
     tracing::info!("stopping; servers run on until the deadman's deadline");
     whole::stopping();
     stop.send_replace(true);
-    runtime.block_on(futures_util::future::join_all(servers.iter().map(|server| server.stop(true))));
+    runtime.block_on(futures_util::future::join_all(
+        servers.iter().map(|server| server.stop(true)),
+    ));
     heart.stop();
     let _ = pulse.join();
     store.stop();
@@ -149,11 +232,18 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
 
 /// The node as its store left it.
 fn open_node(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<(store::Store, Node)> {
-    std::fs::create_dir_all(&run.state).with_context(|| format!("state directory {}", run.state.display()))?;
+    std::fs::create_dir_all(&run.state)
+        .with_context(|| format!("state directory {}", run.state.display()))?;
     let path = run.state.join("node.store");
     let voters = spec.nodes.iter().filter(|(_, node)| node.votes > 0);
-    let votes = voters.map(|(name, node)| (name.clone(), node.votes)).collect();
-    let start = store::Start { forms: run.form, votes, votes_changed: run.votes_changed };
+    let votes = voters
+        .map(|(name, node)| (name.clone(), node.votes))
+        .collect();
+    let start = store::Start {
+        forms: run.form,
+        votes,
+        votes_changed: run.votes_changed,
+    };
     let tell = tell.clone();
     let persisted = move |number| tell.input(Input::Persisted { number });
     let (store, opened) = store::Store::open(&path, start, persisted)?;
@@ -165,7 +255,9 @@ fn open_node(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<(store:
         );
     }
     let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").context("the boot id")?;
-    let system = std::fs::read_to_string(&run.system_uuid).ok().map(|text| text.trim().to_string());
+    let system = std::fs::read_to_string(&run.system_uuid)
+        .ok()
+        .map(|text| text.trim().to_string());
     let config = NodeConfig {
         me: me.clone(),
         spec: spec.clone(),
@@ -182,32 +274,50 @@ fn open_node(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<(store:
 
 fn open_history(run: &Run) -> Result<Option<History>> {
     let file = run.history_password.as_ref();
-    let password = file.map(std::fs::read_to_string).transpose().context("history password")?;
-    Ok(run.history.as_ref().map(|url| History::new(url, password.as_deref().map(str::trim))).transpose()?)
+    let password = file
+        .map(std::fs::read_to_string)
+        .transpose()
+        .context("history password")?;
+    Ok(run
+        .history
+        .as_ref()
+        .map(|url| History::new(url, password.as_deref().map(str::trim)))
+        .transpose()?)
 }
 
 /// The HTTP service, on a thread of its own.
-fn serve(service: web::Data<http::Service>, listen: http::Listen) -> Result<Vec<actix_web::dev::ServerHandle>> {
+fn serve(
+    service: web::Data<http::Service>,
+    listen: http::Listen,
+) -> Result<Vec<actix_web::dev::ServerHandle>> {
     let (served, serving) = std::sync::mpsc::channel();
-    std::thread::Builder::new().name("http".into()).spawn(move || {
-        let _part = whole::Part("http");
-        actix_web::rt::System::new().block_on(async {
-            match http::start(&service, listen) {
-                Ok(servers) => {
-                    let handles = servers.iter().map(actix_web::dev::Server::handle).collect();
-                    let _ = served.send(Ok(handles));
-                    futures_util::future::join_all(servers).await;
+    std::thread::Builder::new()
+        .name("http".into())
+        .spawn(move || {
+            let _part = whole::Part("http");
+            actix_web::rt::System::new().block_on(async {
+                match http::start(&service, listen) {
+                    Ok(servers) => {
+                        let handles = servers.iter().map(actix_web::dev::Server::handle).collect();
+                        let _ = served.send(Ok(handles));
+                        futures_util::future::join_all(servers).await;
+                    }
+                    Err(error) => drop(served.send(Err(error))),
                 }
-                Err(error) => drop(served.send(Err(error))),
-            }
-        });
-    })?;
-    serving.recv().context("the HTTP service")?.context("the HTTP service")
+            });
+        })?;
+    serving
+        .recv()
+        .context("the HTTP service")?
+        .context("the HTTP service")
 }
 
 async fn wait_for_stop() -> Result<()> {
     use tokio::signal::unix::{SignalKind, signal};
-    let (mut term, mut int) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    let (mut term, mut int) = (
+        signal(SignalKind::terminate())?,
+        signal(SignalKind::interrupt())?,
+    );
     tokio::select! {
         _ = term.recv() => {}
         _ = int.recv() => {}

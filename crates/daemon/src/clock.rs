@@ -1,4 +1,5 @@
-//! The clock of leases: CLOCK_BOOTTIME, which goes on while the machine is suspended (tokio and `Instant` do not).
+//! The clock of leases: CLOCK_BOOTTIME, which goes on while the machine is suspended (tokio and
+//! `Instant` do not).
 
 use karst_core::Time;
 use rustix::time::{ClockId, clock_gettime};

@@ -1,5 +1,5 @@
-//! The hands: one task per replica that drives its server, one gate per workload that this node serves, one task per floating
-//! address, one per power device.
+//! The hands: one task per replica that drives its server, one gate per workload that this node
+//! serves, one task per floating address, one per power device.
 
 use crate::heart::{Glance, Tell};
 use karst_adapters::{Address, Bounds, Gate, Postgres, Power};
@@ -17,12 +17,18 @@ use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, Interval, MissedTickBehavior};
 
-/// How often an address is looked after, and every how many looks it is asked for again, or who else answers for it.
+/// How often an address is looked after, and every how many looks it is asked for again, or who
+/// else answers for it.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 const TRY_AGAIN: u32 = 5;
-/// Before each time that clients are roused after their address has come here: again, as a segment may be lost, and later, as a
-/// client limits how often it answers one that it did not expect (RFC 5961, section 7).
-const ROUSE_PAUSES: [Duration; 3] = [Duration::ZERO, Duration::from_millis(600), Duration::from_millis(1_400)];
+/// Before each time that clients are roused after their address has come here: again, as a segment
+/// may be lost, and later, as a client limits how often it answers one that it did not expect (RFC
+/// 5961, section 7).
+const ROUSE_PAUSES: [Duration; 3] = [
+    Duration::ZERO,
+    Duration::from_millis(600),
+    Duration::from_millis(1_400),
+];
 
 /// What a replica's task is told.
 pub enum Hand {
@@ -31,18 +37,25 @@ pub enum Hand {
     Attend { closely: bool },
 }
 
-/// Heartbeats until the next look at a primary some of whose standbys have not everything yet: while there are writes, a stream that is
-/// dead is to be seen before they have waited for long.
+/// Heartbeats until the next look at a primary some of whose standbys have not everything yet:
+/// while there are writes, a stream that is dead is to be seen before they have waited for long.
 const LOOKS_IF_OWED: u32 = 2;
 
 fn owes(seen: &Observation) -> bool {
-    seen.is(Role::Primary) && seen.standbys.iter().any(|standby| standby.flushed < seen.position)
+    seen.is(Role::Primary)
+        && seen
+            .standbys
+            .iter()
+            .any(|standby| standby.flushed < seen.position)
 }
 
-/// Whether others wait for this action's own result, and what can be seen of it comes later. Of all others what can be seen
-/// has to come first: it says that they need not be done again.
+/// Whether others wait for this action's own result, and what can be seen of it comes later. Of all
+/// others what can be seen has to come first: it says that they need not be done again.
 fn is_awaited(action: &Action) -> bool {
-    matches!(action, Action::Promote | Action::Settle { .. } | Action::SetSync { .. })
+    matches!(
+        action,
+        Action::Promote | Action::Settle { .. } | Action::SetSync { .. }
+    )
 }
 
 /// What a look has seen, once it is over; for ever while none is under way.
@@ -53,8 +66,8 @@ async fn ended(look: &mut Option<JoinHandle<Observation>>) -> Option<Observation
     }
 }
 
-/// The next moment for something that is done this often, the same for all of it: a daemon that has nothing else to do is woken
-/// once for all its hands.
+/// The next moment for something that is done this often, the same for all of it: a daemon that has
+/// nothing else to do is woken once for all its hands.
 fn together(every: Duration) -> Instant {
     static SINCE: LazyLock<Instant> = LazyLock::new(Instant::now);
     let passed = SINCE.elapsed().as_nanos() / every.as_nanos().max(1);
@@ -73,7 +86,10 @@ struct Driven {
 
 impl Driven {
     fn observed(&self, observation: Observation) {
-        self.heart.input(Input::Observed { workload: self.workload.clone(), observation });
+        self.heart.input(Input::Observed {
+            workload: self.workload.clone(),
+            observation,
+        });
     }
 
     /// Runs beside the probes, so that an exit is seen when it happens and not at the next probe.
@@ -95,12 +111,20 @@ impl Driven {
         let result = self.server.act(action).await.map_err(|e| e.to_string());
         let _ = self.rewatch.send(());
         let stopped = matches!(result, Ok(Done::Stopped { .. }));
-        let acted = Input::Acted { workload: self.workload.clone(), id, result };
+        let acted = Input::Acted {
+            workload: self.workload.clone(),
+            id,
+            result,
+        };
         if awaited {
             self.heart.input(acted);
             self.observed(self.server.observe().await);
         } else {
-            let observation = if stopped { self.server.stopped() } else { self.server.observe().await };
+            let observation = if stopped {
+                self.server.stopped()
+            } else {
+                self.server.observe().await
+            };
             self.observed(observation);
             self.heart.input(acted);
         }
@@ -114,12 +138,22 @@ fn looks_from(first: Instant, every: Duration) -> Interval {
     looks
 }
 
-/// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one action at a time.
+/// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one
+/// action at a time.
 pub async fn replica(
-    workload: WorkloadId, server: Arc<Postgres>, heartbeat: Duration, mut told: UnboundedReceiver<Hand>, heart: Tell,
+    workload: WorkloadId,
+    server: Arc<Postgres>,
+    heartbeat: Duration,
+    mut told: UnboundedReceiver<Hand>,
+    heart: Tell,
 ) {
     let (rewatch, watched) = watch::channel(());
-    let driven = Driven { workload, server, heart, rewatch };
+    let driven = Driven {
+        workload,
+        server,
+        heart,
+        rewatch,
+    };
     let exits = tokio::spawn(driven.clone().watch_exits(watched));
     let mut acting: Option<(u64, JoinHandle<()>)> = None;
     let calm = heartbeat * CALM_LOOKS;
@@ -170,10 +204,13 @@ pub async fn replica(
     exits.abort();
 }
 
-/// Keeps one workload's floating address: takes it up or gives it up as ordered, looks now and then whether it is still
-/// here and answered only here, and says what came of it.
+/// Keeps one workload's floating address: takes it up or gives it up as ordered, looks now and then
+/// whether it is still here and answered only here, and says what came of it.
 pub async fn address(
-    workload: WorkloadId, address: Address, mut orders: UnboundedReceiver<(AddressOrder, Vec<Flow>)>, heart: Tell,
+    workload: WorkloadId,
+    address: Address,
+    mut orders: UnboundedReceiver<(AddressOrder, Vec<Flow>)>,
+    heart: Tell,
 ) {
     let mut order: Option<AddressOrder> = None;
     // Of those who were connected to the last holder, until they are told.
@@ -191,13 +228,16 @@ pub async fn address(
             }
             _ = look.tick() => false,
         };
-        let Some(AddressOrder { turn, hold }) = order else { continue };
+        let Some(AddressOrder { turn, hold }) = order else {
+            continue;
+        };
         looks = looks.wrapping_add(1);
         let before = seen.clone();
         seen.turn = turn;
         let done = match hold {
             Some(_) if fresh || !address.is_here() => {
-                // Whoever else had it may keep it: it is asked for again, and not fought over (RFC 5227, 2.4).
+                // Whoever else had it may keep it: it is asked for again, and not fought over (RFC
+                // 5227, 2.4).
                 let wait = before.trouble.is_some() && !fresh && !looks.is_multiple_of(TRY_AGAIN);
                 if wait {
                     Err(before.trouble.clone().unwrap_or_default())
@@ -206,7 +246,9 @@ pub async fn address(
                 }
             }
             Some(_) => Ok(()),
-            None if fresh || address.is_here() => address.give_up().await.map_err(|e| e.to_string()),
+            None if fresh || address.is_here() => {
+                address.give_up().await.map_err(|e| e.to_string())
+            }
             None => Ok(()),
         };
         seen.trouble = done.err();
@@ -214,7 +256,11 @@ pub async fn address(
         if seen.held && hold.is_some() && !strayed.is_empty() {
             tokio::spawn(rouse(workload.clone(), std::mem::take(&mut strayed)));
         }
-        let flows = if seen.held { address.flows() } else { Ok(Vec::new()) };
+        let flows = if seen.held {
+            address.flows()
+        } else {
+            Ok(Vec::new())
+        };
         seen.unlisted = flows.as_ref().err().map(ToString::to_string);
         seen.flows = flows.unwrap_or_default();
         if seen.held && hold.is_some() && !fresh && looks.is_multiple_of(TRY_AGAIN) {
@@ -224,7 +270,10 @@ pub async fn address(
         }
         let again = !seen.flows.is_empty() && looks.is_multiple_of(TRY_AGAIN);
         if fresh || again || seen != before {
-            heart.input(Input::AddressSeen { workload: workload.clone(), seen: seen.clone() });
+            heart.input(Input::AddressSeen {
+                workload: workload.clone(),
+                seen: seen.clone(),
+            });
         }
     }
 }
@@ -243,28 +292,43 @@ async fn rouse(workload: WorkloadId, flows: Vec<Flow>) {
 
 /// Asks one node's power device, one task for each order: a cut does not wait for a look.
 pub async fn power(
-    node: NodeId, device: Arc<Power>, mut orders: UnboundedReceiver<(PowerOrder, Option<String>)>,
-    glance: watch::Receiver<Glance>, heart: Tell,
+    node: NodeId,
+    device: Arc<Power>,
+    mut orders: UnboundedReceiver<(PowerOrder, Option<String>)>,
+    glance: watch::Receiver<Glance>,
+    heart: Tell,
 ) {
     while let Some((order, system)) = orders.recv().await {
-        let (node, device, glance, heart) = (node.clone(), device.clone(), glance.clone(), heart.clone());
+        let (node, device, glance, heart) =
+            (node.clone(), device.clone(), glance.clone(), heart.clone());
         tokio::spawn(async move {
             let permit = || match order {
                 PowerOrder::Off { fence } => glance.borrow().may_cut(&node, fence),
                 PowerOrder::On { .. } => glance.borrow().is_coordinator,
                 PowerOrder::Look => false,
             };
-            let result = device.carry_out(order, system.as_deref(), permit).await.map_err(|e| e.to_string());
-            heart.input(Input::Powered { node, order, result });
+            let result = device
+                .carry_out(order, system.as_deref(), permit)
+                .await
+                .map_err(|e| e.to_string());
+            heart.input(Input::Powered {
+                node,
+                order,
+                result,
+            });
         });
     }
     device.close().await;
 }
 
-/// Keeps one gate: passes orders on and reports, at once after an order, and now and then what it counts.
+/// Keeps one gate: passes orders on and reports, at once after an order, and now and then what it
+/// counts.
 pub async fn gate(
-    workload: WorkloadId, (address, bounds): (SocketAddr, Bounds), report_every: Duration,
-    mut orders: UnboundedReceiver<GateOrder>, heart: Tell,
+    workload: WorkloadId,
+    (address, bounds): (SocketAddr, Bounds),
+    report_every: Duration,
+    mut orders: UnboundedReceiver<GateOrder>,
+    heart: Tell,
 ) {
     let gate = loop {
         match Gate::open(address, bounds).await {
@@ -281,7 +345,10 @@ pub async fn gate(
         let report = gate.report();
         if at_once || last.as_ref() != Some(&report) {
             last = Some(report.clone());
-            heart.input(Input::GateSeen { workload: workload.clone(), report });
+            heart.input(Input::GateSeen {
+                workload: workload.clone(),
+                report,
+            });
         }
         at_once = tokio::select! {
             order = orders.recv() => {

@@ -1,5 +1,5 @@
-//! The heart: the core's node on a real clock. It takes inputs, and hands every effect to whoever carries it out; it never
-//! waits for any of them.
+//! The heart: the core's node on a real clock. It takes inputs, and hands every effect to whoever
+//! carries it out; it never waits for any of them.
 
 use crate::lock::lock;
 use crate::store::Store;
@@ -24,7 +24,8 @@ pub struct Glance {
     pub is_coordinator: bool,
     pub applied: u64,
     pub workloads: BTreeMap<WorkloadId, WorkloadGlance>,
-    /// Whose power this node may cut, under which entry, and until when it may without asking again (C7).
+    /// Whose power this node may cut, under which entry, and until when it may without asking again
+    /// (C7).
     pub cutting: Option<(Time, Vec<(NodeId, Index)>)>,
 }
 
@@ -94,7 +95,11 @@ impl Heart {
         let ticket = self.tickets.fetch_add(1, Ordering::Relaxed);
         let (reply, answer) = oneshot::channel();
         lock(&self.answers).insert(ticket, reply);
-        self.input(Input::Asked { ticket, request, level });
+        self.input(Input::Asked {
+            ticket,
+            request,
+            level,
+        });
         let answer = tokio::time::timeout(patience, answer).await;
         lock(&self.answers).remove(&ticket);
         answer.ok()?.ok()
@@ -102,7 +107,8 @@ impl Heart {
 
     /// What this node knows by itself.
     pub async fn own_status(&self) -> Option<Answer> {
-        self.ask(Request::OwnStatus, Level::Observe, Duration::from_secs(1)).await
+        self.ask(Request::OwnStatus, Level::Observe, Duration::from_secs(1))
+            .await
     }
 }
 
@@ -116,12 +122,28 @@ pub struct Around {
     pub moves: Moves,
 }
 
-/// A handle, and the heart itself: it beats while it is polled, until it is told to stop. `carry_out` gets every effect that is
-/// not the heart's own.
-pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) -> (Heart, impl Future<Output = ()>) {
-    let Around { mut told, tell, store, show, glance, moves } = around;
+/// A handle, and the heart itself: it beats while it is polled, until it is told to stop.
+/// `carry_out` gets every effect that is not the heart's own.
+pub fn new(
+    mut node: Node,
+    around: Around,
+    mut carry_out: impl FnMut(Effect),
+) -> (Heart, impl Future<Output = ()>) {
+    let Around {
+        mut told,
+        tell,
+        store,
+        show,
+        glance,
+        moves,
+    } = around;
     let answers = Arc::new(Mutex::new(BTreeMap::new()));
-    let heart = Heart { tell, answers: answers.clone(), tickets: Arc::default(), glance };
+    let heart = Heart {
+        tell,
+        answers: answers.clone(),
+        tickets: Arc::default(),
+        glance,
+    };
     let beats = async move {
         loop {
             let wait = node.poll_timeout().since(clock::now());
@@ -132,7 +154,8 @@ pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) ->
                 Err(_) => node.handle(clock::now(), Input::Woke),
                 Ok(Some(Told::Stop) | None) => return,
             }
-            // Shown before anything is carried out: a permit that comes with an effect is there when it is asked for.
+            // Shown before anything is carried out: a permit that comes with an effect is there
+            // when it is asked for.
             show.send_if_modified(|shown| {
                 let changed = !is_so(shown, &node);
                 if changed {
@@ -169,8 +192,11 @@ pub fn new(mut node: Node, around: Around, mut carry_out: impl FnMut(Effect)) ->
 
 /// What of a workload may be different at any time without the log's doing.
 fn role_of(node: &Node, id: &WorkloadId, primary: Option<&NodeId>) -> Option<Role> {
-    let leased = node.authority_until(id).is_some_and(|until| until > clock::now());
-    node.role_of(id).filter(|role| *role == Role::Standby || (leased && primary == Some(node.me())))
+    let leased = node
+        .authority_until(id)
+        .is_some_and(|until| until > clock::now());
+    node.role_of(id)
+        .filter(|role| *role == Role::Standby || (leased && primary == Some(node.me())))
 }
 
 fn glance_of(node: &Node) -> Glance {
@@ -181,7 +207,12 @@ fn glance_of(node: &Node) -> Glance {
             _ => None,
         };
         let role = role_of(node, id, primary.as_ref());
-        WorkloadGlance { epoch: w.epoch, primary, role, sync_set: w.sync.sure.len() }
+        WorkloadGlance {
+            epoch: w.epoch,
+            primary,
+            role,
+            sync_set: w.sync.sure.len(),
+        }
     };
     Glance {
         term: node.term(),
@@ -189,7 +220,12 @@ fn glance_of(node: &Node) -> Glance {
         is_coordinator: node.is_coordinator(),
         applied: node.state().applied.0,
         cutting: cutting(node),
-        workloads: node.spec().workloads.keys().map(|id| (id.clone(), workload(id))).collect(),
+        workloads: node
+            .spec()
+            .workloads
+            .keys()
+            .map(|id| (id.clone(), workload(id)))
+            .collect(),
     }
 }
 
@@ -199,11 +235,15 @@ fn cutting(node: &Node) -> Option<(Time, Vec<(NodeId, Index)>)> {
 
 /// Whether a glance would show the same: asked after each input, and most of them change nothing.
 fn is_so(shown: &Glance, node: &Node) -> bool {
-    (shown.term, shown.applied, shown.is_coordinator) == (node.term(), node.state().applied.0, node.is_coordinator())
+    (shown.term, shown.applied, shown.is_coordinator)
+        == (node.term(), node.state().applied.0, node.is_coordinator())
         && shown.coordinator.as_ref() == node.coordinator()
         && shown.cutting == cutting(node)
         && shown.workloads.len() == node.spec().workloads.len()
-        && node
-            .replicas()
-            .all(|id| shown.workloads.get(id).is_some_and(|w| w.role == role_of(node, id, w.primary.as_ref())))
+        && node.replicas().all(|id| {
+            shown
+                .workloads
+                .get(id)
+                .is_some_and(|w| w.role == role_of(node, id, w.primary.as_ref()))
+        })
 }

@@ -1,4 +1,5 @@
-//! Locks of a daemon that ends with the first panic (`whole`): nobody lives to see what a holder left half done.
+//! Locks of a daemon that ends with the first panic (`whole`): nobody lives to see what a holder
+//! left half done.
 
 use std::sync::{Mutex, MutexGuard, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 

@@ -1,7 +1,8 @@
-//! karstd: runs the core on a real clock, network and disk, and serves the HTTP interface and the console.
+//! karstd: runs the core on a real clock, network and disk, and serves the HTTP interface and the
+//! console.
 //!
-//! `karstd run` is the daemon, `karstd deadman` the second small process on the same host. Both are started by the host's
-//! service manager, and each is started again when it ends.
+//! `karstd run` is the daemon, `karstd deadman` the second small process on the same host. Both are
+//! started by the host's service manager, and each is started again when it ends.
 
 mod arguments;
 mod boot;
@@ -38,22 +39,27 @@ fn main() -> Result<()> {
     };
     boot::start_logs(common.json_logs);
     raise_descriptor_limit();
-    // A host that is short of CPU must not look like a host that is gone; without the right to it, it runs as it is.
+    // A host that is short of CPU must not look like a host that is gone; without the right to it,
+    // it runs as it is.
     if let Err(error) = rustix::process::nice(-10) {
         tracing::warn!(%error, "no higher priority: a busy host may look like a lost one");
     }
     whole::exit_on_panic();
-    rustls::crypto::ring::default_provider().install_default().ok();
+    rustls::crypto::ring::default_provider()
+        .install_default()
+        .ok();
     let (spec, text) = boot::load_spec(&common.spec)?;
     let me = boot::who_am_i(&spec, common.node.as_deref())?;
-    make_runtime(&common.runtime).with_context(|| format!("runtime directory {}", common.runtime.display()))?;
+    make_runtime(&common.runtime)
+        .with_context(|| format!("runtime directory {}", common.runtime.display()))?;
     match cli.command {
         Command::Deadman(deadman) => watch_over(deadman, &Given { spec, text, me }),
         Command::Run(run) => boot::run_daemon(run, Given { spec, text, me }),
     }
 }
 
-/// Servers' sockets are below it, each in a directory of its own user: everybody may pass, and nobody may look around.
+/// Servers' sockets are below it, each in a directory of its own user: everybody may pass, and
+/// nobody may look around.
 fn make_runtime(dir: &Path) -> std::io::Result<()> {
     std::fs::create_dir_all(dir)?;
     std::fs::set_permissions(dir, Permissions::from_mode(0o711))
@@ -61,8 +67,19 @@ fn make_runtime(dir: &Path) -> std::io::Result<()> {
 
 fn watch_over(Deadman { common, watchdog }: Deadman, given: &Given) -> Result<()> {
     let Given { spec, me, .. } = given;
-    let watched = spec.workloads.iter().flat_map(|(id, workload)| boot::watched(&common, id, workload, me));
-    let watchdog = watchdog.as_deref().map(Watchdog::open).transpose().context("the watchdog device")?;
-    let bounds = deadman::server::Bounds { kill: spec.timings.kill_bound, lease: spec.timings.lease };
-    deadman::server::run(&common.runtime, watched.collect(), bounds, watchdog).context("the deadman")
+    let watched = spec
+        .workloads
+        .iter()
+        .flat_map(|(id, workload)| boot::watched(&common, id, workload, me));
+    let watchdog = watchdog
+        .as_deref()
+        .map(Watchdog::open)
+        .transpose()
+        .context("the watchdog device")?;
+    let bounds = deadman::server::Bounds {
+        kill: spec.timings.kill_bound,
+        lease: spec.timings.lease,
+    };
+    deadman::server::run(&common.runtime, watched.collect(), bounds, watchdog)
+        .context("the deadman")
 }

@@ -1,5 +1,6 @@
-//! What may change while the daemon runs: certificates, what was revoked, tokens. Taken up when the files change, or at once on SIGHUP;
-//! where one of the node's own cannot be read nothing changes, and it is said. And what of them is about to end, or may be read by others.
+//! What may change while the daemon runs: certificates, what was revoked, tokens. Taken up when the
+//! files change, or at once on SIGHUP; where one of the node's own cannot be read nothing changes,
+//! and it is said. And what of them is about to end, or may be read by others.
 
 use crate::arguments::Run;
 use crate::http::{Service, Tokens};
@@ -32,7 +33,11 @@ pub struct Files {
 impl Files {
     pub fn of(run: &Run) -> Self {
         let (tls, tokens) = (run.tls.clone(), run.tokens.clone());
-        Self { tls, tokens, history_password: run.history_password.clone() }
+        Self {
+            tls,
+            tokens,
+            history_password: run.history_password.clone(),
+        }
     }
 }
 
@@ -45,19 +50,28 @@ pub struct Users {
 }
 
 pub fn read_tokens(path: &Path) -> Result<Tokens> {
-    let text = std::fs::read_to_string(path).with_context(|| format!("tokens {}", path.display()))?;
+    let text =
+        std::fs::read_to_string(path).with_context(|| format!("tokens {}", path.display()))?;
     Tokens::parse(&text).map_err(|e| anyhow::anyhow!("tokens {}: {e}", path.display()))
 }
 
 /// Until the daemon ends.
 pub async fn run(files: Files, users: Users) {
-    let watched = tls::FILES.iter().map(|name| files.tls.join(name)).chain([files.tokens.clone()]);
+    let watched = tls::FILES
+        .iter()
+        .map(|name| files.tls.join(name))
+        .chain([files.tokens.clone()]);
     let watched: Vec<PathBuf> = watched.collect();
     let mut stamps = stamps_of(&watched);
     let mut asked = signal(SignalKind::hangup()).ok();
     let mut trouble = None;
     loop {
-        *write(&users.service.own) = findings(&files, &users.service.spec, users.service.me.as_str(), trouble.as_ref());
+        *write(&users.service.own) = findings(
+            &files,
+            &users.service.spec,
+            users.service.me.as_str(),
+            trouble.as_ref(),
+        );
         let hangup = async {
             match &mut asked {
                 Some(asked) => drop(asked.recv().await),
@@ -71,7 +85,10 @@ pub async fn run(files: Files, users: Users) {
         let now = stamps_of(&watched);
         if told || now != stamps {
             stamps = now;
-            trouble = take_up(&files, &users).await.err().map(|error| format!("{error:#}"));
+            trouble = take_up(&files, &users)
+                .await
+                .err()
+                .map(|error| format!("{error:#}"));
             match &trouble {
                 None => tracing::info!("certificates and tokens are read again"),
                 Some(trouble) => tracing::error!(%trouble, "what changed is not taken up"),
@@ -112,36 +129,72 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
     };
     let mut found = Vec::new();
     if let Some(trouble) = trouble {
-        let what = format!("{me} has not taken up all that changed of its certificates and tokens: {trouble}");
-        found.push(finding(what, "put the file right; it is taken up when it changes"));
+        let what = format!(
+            "{me} has not taken up all that changed of its certificates and tokens: {trouble}"
+        );
+        found.push(finding(
+            what,
+            "put the file right; it is taken up when it changes",
+        ));
     }
     for name in ["ca.pem", "node.pem", "server.pem"] {
         let path = files.tls.join(name);
         let what = match tls::left(&path) {
             Ok(Some(left)) if left < SOON => {
-                format!("ends in {} days; without it nobody connects", left.as_secs() / (24 * 3_600))
+                format!(
+                    "ends in {} days; without it nobody connects",
+                    left.as_secs() / (24 * 3_600)
+                )
             }
             Ok(_) => continue,
             Err(error) => format!("cannot be read, so nobody knows when it ends: {error:#}"),
         };
         let what = format!("{} of {me} {what}", path.display());
-        found.push(finding(what, "put a new one in its place; it is taken up without a restart"));
+        found.push(finding(
+            what,
+            "put a new one in its place; it is taken up without a restart",
+        ));
     }
     let keys = ["node.key", "server.key"].map(|name| files.tls.join(name));
-    let secrets = spec.workloads.values().flat_map(|w| w.settings.values()).filter_map(|v| v.strip_prefix("file:"));
-    let power = spec.nodes.values().filter_map(|n| n.power.as_ref()).flat_map(|p| p.settings.values());
-    let secrets = secrets.chain(power.filter_map(|v| v.strip_prefix("file:"))).map(PathBuf::from);
+    let secrets = spec
+        .workloads
+        .values()
+        .flat_map(|w| w.settings.values())
+        .filter_map(|v| v.strip_prefix("file:"));
+    let power = spec
+        .nodes
+        .values()
+        .filter_map(|n| n.power.as_ref())
+        .flat_map(|p| p.settings.values());
+    let secrets = secrets
+        .chain(power.filter_map(|v| v.strip_prefix("file:")))
+        .map(PathBuf::from);
     let others_read = |m: &Metadata| m.mode() & 0o077 != 0;
-    for path in keys.into_iter().chain(secrets).chain(files.history_password.clone()) {
+    for path in keys
+        .into_iter()
+        .chain(secrets)
+        .chain(files.history_password.clone())
+    {
         match std::fs::metadata(&path) {
             Ok(metadata) if others_read(&metadata) => {
-                let what = format!("others may read {} on {me}, which holds a secret", path.display());
-                found.push(finding(what, "chmod 0600, and make a new secret if somebody may have read it"));
+                let what = format!(
+                    "others may read {} on {me}, which holds a secret",
+                    path.display()
+                );
+                found.push(finding(
+                    what,
+                    "chmod 0600, and make a new secret if somebody may have read it",
+                ));
             }
             Err(error) if error.kind() != ErrorKind::NotFound => {
-                let what =
-                    format!("nobody knows who may read {} on {me}, which holds a secret: {error}", path.display());
-                found.push(finding(what, "make it readable for the daemon's user alone, chmod 0600"));
+                let what = format!(
+                    "nobody knows who may read {} on {me}, which holds a secret: {error}",
+                    path.display()
+                );
+                found.push(finding(
+                    what,
+                    "make it readable for the daemon's user alone, chmod 0600",
+                ));
             }
             _ => {}
         }

@@ -1,4 +1,5 @@
-//! Events on their way to the history store: kept here until they are confirmed there, never in the way of anything.
+//! Events on their way to the history store: kept here until they are confirmed there, never in the
+//! way of anything.
 
 use crate::store::Store;
 use karst_api::HistoryState;
@@ -9,13 +10,19 @@ use tokio::sync::watch;
 
 const BATCH: usize = 200;
 const PAUSE: Duration = Duration::from_millis(250);
-/// Events come in bursts, while a failover runs: they leave when the burst has ended, after this many pauses at the latest.
+/// Events come in bursts, while a failover runs: they leave when the burst has ended, after this
+/// many pauses at the latest.
 const BURST: u32 = 8;
 /// After a failure, so that a store that is away costs nothing.
 const LONG_PAUSE: Duration = Duration::from_secs(1);
 
 /// Runs for ever; `show` says how it is going.
-pub async fn run(node: NodeId, store: Store, history: Option<History>, show: watch::Sender<HistoryState>) {
+pub async fn run(
+    node: NodeId,
+    store: Store,
+    history: Option<History>,
+    show: watch::Sender<HistoryState>,
+) {
     let mut migrated = false;
     let (mut last_waiting, mut held_back) = (0, 0);
     loop {

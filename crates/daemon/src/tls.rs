@@ -22,10 +22,18 @@ pub struct Identity {
 }
 
 /// What may be another while the daemon runs.
-pub const FILES: [&str; 6] = ["ca.pem", "node.pem", "node.key", "crl.pem", "server.pem", "server.key"];
+pub const FILES: [&str; 6] = [
+    "ca.pem",
+    "node.pem",
+    "node.key",
+    "crl.pem",
+    "server.pem",
+    "server.key",
+];
 
 impl Identity {
-    /// From `ca.pem`, `node.pem` and `node.key` in one directory; and `crl.pem`, if it is there, with what the CA has revoked.
+    /// From `ca.pem`, `node.pem` and `node.key` in one directory; and `crl.pem`, if it is there,
+    /// with what the CA has revoked.
     ///
     /// # Errors
     /// Which file is missing or cannot be read.
@@ -33,7 +41,8 @@ impl Identity {
         let file = |name: &str| dir.join(name);
         let certificates = |name: &str| -> Result<Vec<CertificateDer<'static>>> {
             let path = file(name);
-            let list: Result<Vec<_>, _> = CertificateDer::pem_file_iter(&path).and_then(Iterator::collect);
+            let list: Result<Vec<_>, _> =
+                CertificateDer::pem_file_iter(&path).and_then(Iterator::collect);
             let list = list.with_context(|| format!("certificate {}", path.display()))?;
             if list.is_empty() {
                 bail!("{} holds no certificate", path.display());
@@ -47,13 +56,21 @@ impl Identity {
         let key = PrivateKeyDer::from_pem_file(file("node.key"))
             .with_context(|| format!("key {}", file("node.key").display()))?;
         let crl = file("crl.pem");
-        let revoked = match crl.try_exists().with_context(|| format!("{}", crl.display()))? {
+        let revoked = match crl
+            .try_exists()
+            .with_context(|| format!("{}", crl.display()))?
+        {
             true => CertificateRevocationListDer::pem_file_iter(&crl)
                 .and_then(Iterator::collect)
                 .with_context(|| format!("revocations {}", crl.display()))?,
             false => Vec::new(),
         };
-        let identity = Self { chain: certificates("node.pem")?, key, roots: Arc::new(roots), revoked };
+        let identity = Self {
+            chain: certificates("node.pem")?,
+            key,
+            roots: Arc::new(roots),
+            revoked,
+        };
         // Whether they are of any use is known before anybody is told of them.
         identity.peer_server()?;
         identity.peer_client()?;
@@ -62,8 +79,12 @@ impl Identity {
 
     /// For peers: both ends show a certificate of the cluster's CA.
     pub fn peer_server(&self) -> Result<ServerConfig> {
-        let verifier = WebPkiClientVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
-        let verifier = verifier.only_check_end_entity_revocation().build().context("ca.pem or crl.pem")?;
+        let verifier =
+            WebPkiClientVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
+        let verifier = verifier
+            .only_check_end_entity_revocation()
+            .build()
+            .context("ca.pem or crl.pem")?;
         let mut config = ServerConfig::builder_with_protocol_versions(&[&rustls::version::TLS13])
             .with_client_cert_verifier(verifier)
             .with_single_cert(self.chain.clone(), self.key.clone_key())?;
@@ -72,8 +93,12 @@ impl Identity {
     }
 
     pub fn peer_client(&self) -> Result<ClientConfig> {
-        let verifier = WebPkiServerVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
-        let verifier = verifier.only_check_end_entity_revocation().build().context("ca.pem or crl.pem")?;
+        let verifier =
+            WebPkiServerVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
+        let verifier = verifier
+            .only_check_end_entity_revocation()
+            .build()
+            .context("ca.pem or crl.pem")?;
         let mut config = ClientConfig::builder_with_protocol_versions(&[&rustls::version::TLS13])
             .with_webpki_verifier(verifier)
             .with_client_auth_cert(self.chain.clone(), self.key.clone_key())?;
@@ -84,7 +109,9 @@ impl Identity {
     fn certified(&self) -> Result<CertifiedKey> {
         let key = rustls::crypto::ring::sign::any_supported_type(&self.key).context("node.key")?;
         let certified = CertifiedKey::new(self.chain.clone(), key);
-        certified.keys_match().context("node.key does not belong to node.pem")?;
+        certified
+            .keys_match()
+            .context("node.key does not belong to node.pem")?;
         Ok(certified)
     }
 }
@@ -105,7 +132,9 @@ impl HttpCertificate {
     }
 
     pub fn server(&self) -> ServerConfig {
-        ServerConfig::builder().with_no_client_auth().with_cert_resolver(Arc::new(self.clone()))
+        ServerConfig::builder()
+            .with_no_client_auth()
+            .with_cert_resolver(Arc::new(self.clone()))
     }
 }
 
@@ -120,7 +149,8 @@ pub fn left(path: &Path) -> Result<Option<Duration>> {
     if !path.try_exists()? {
         return Ok(None);
     }
-    let der = CertificateDer::from_pem_file(path).with_context(|| format!("certificate {}", path.display()))?;
+    let der = CertificateDer::from_pem_file(path)
+        .with_context(|| format!("certificate {}", path.display()))?;
     let (_, certificate) = x509_parser::parse_x509_certificate(&der)?;
     let end = u64::try_from(certificate.validity().not_after.timestamp()).unwrap_or(0);
     let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH)?;
@@ -130,7 +160,10 @@ pub fn left(path: &Path) -> Result<Option<Duration>> {
 const ALPN: &[u8] = b"karst-peer/1";
 
 /// Which of the known nodes a verified certificate belongs to.
-pub fn node_of(certificate: &CertificateDer<'_>, known: impl Iterator<Item = NodeId>) -> Option<NodeId> {
+pub fn node_of(
+    certificate: &CertificateDer<'_>,
+    known: impl Iterator<Item = NodeId>,
+) -> Option<NodeId> {
     let end_entity = webpki::EndEntityCert::try_from(certificate).ok()?;
     let names = |node: &NodeId| {
         let name = ServerName::try_from(node.to_string());

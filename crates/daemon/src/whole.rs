@@ -1,5 +1,6 @@
-//! A daemon of which a part has ended, or stands still, must not go on as if it were whole: it would answer that this node is primary
-//! while nobody looks after that. It exits, which closes its gates at once, and the service manager starts it again.
+//! A daemon of which a part has ended, or stands still, must not go on as if it were whole: it
+//! would answer that this node is primary while nobody looks after that. It exits, which closes its
+//! gates at once, and the service manager starts it again.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -9,10 +10,12 @@ use std::time::{Duration, Instant};
 const STATUS: i32 = 70;
 /// How often it is looked whether the heart has moved.
 const LOOK: Duration = Duration::from_millis(50);
-/// After so many looks without a move it stands still, and after five halves of a heartbeat at the earliest. At the default timings the
-/// daemon is back before its host is given up; much sooner than this a busy host would cost its clients their connections.
+/// After so many looks without a move it stands still, and after five halves of a heartbeat at the
+/// earliest. At the default timings the daemon is back before its host is given up; much sooner
+/// than this a busy host would cost its clients their connections.
 const LOOKS: u32 = 5;
-/// Threads that may panic: the database does over a file that is damaged, and whoever opened it says so.
+/// Threads that may panic: the database does over a file that is damaged, and whoever opened it
+/// says so.
 const MAY_PANIC: [&str; 1] = ["store-open"];
 
 static STOPPING: AtomicBool = AtomicBool::new(false);
@@ -62,7 +65,8 @@ impl Moves {
     }
 }
 
-/// Ends the process when the heart stands still: it is stuck, or its thread was stopped. Returns when the daemon stops.
+/// Ends the process when the heart stands still: it is stuck, or its thread was stopped. Returns
+/// when the daemon stops.
 pub fn watch(moves: &Moves, heartbeat: Duration) {
     let mut still = Still::new(moves.0.load(Ordering::Relaxed), heartbeat);
     let mut before = Instant::now();
@@ -85,14 +89,24 @@ struct Still {
 
 impl Still {
     fn new(moves: u64, heartbeat: Duration) -> Self {
-        let beats = u32::try_from((heartbeat * 5 / 2).as_millis() / LOOK.as_millis()).unwrap_or(u32::MAX);
-        Self { last: moves, looks: 0, limit: beats.max(LOOKS) }
+        let beats =
+            u32::try_from((heartbeat * 5 / 2).as_millis() / LOOK.as_millis()).unwrap_or(u32::MAX);
+        Self {
+            last: moves,
+            looks: 0,
+            limit: beats.max(LOOKS),
+        }
     }
 
     fn look(&mut self, moves: u64, took: Duration) -> bool {
-        // A look that comes late says that the whole host stood still, or this process: the heart is no different.
+        // A look that comes late says that the whole host stood still, or this process: the heart
+        // is no different.
         let late = took > LOOK * 3;
-        self.looks = if moves != self.last || late { 0 } else { self.looks + 1 };
+        self.looks = if moves != self.last || late {
+            0
+        } else {
+            self.looks + 1
+        };
         self.last = moves;
         self.looks >= self.limit
     }
@@ -106,13 +120,25 @@ mod tests {
     fn a_heart_that_stands_still_is_told_from_a_host_that_does() {
         let after = |looks: &[(u64, u64)], heartbeat: u64| {
             let mut still = Still::new(0, Duration::from_millis(heartbeat));
-            looks.iter().position(|(moves, ms)| still.look(*moves, Duration::from_millis(*ms)))
+            looks
+                .iter()
+                .position(|(moves, ms)| still.look(*moves, Duration::from_millis(*ms)))
         };
-        assert_eq!(after(&[(0, 50); 20], 100), Some(4), "within a quarter of a second");
-        assert_eq!(after(&[(0, 50); 40], 400), Some(19), "it need not move more often");
+        assert_eq!(
+            after(&[(0, 50); 20], 100),
+            Some(4),
+            "within a quarter of a second"
+        );
+        assert_eq!(
+            after(&[(0, 50); 40], 400),
+            Some(19),
+            "it need not move more often"
+        );
         let moving: Vec<(u64, u64)> = (1..40).map(|n| (n / 3, 50)).collect();
         assert_eq!(after(&moving, 100), None);
-        let host: Vec<(u64, u64)> = (0..40).map(|n| (0, if n % 4 == 0 { 2_000 } else { 50 })).collect();
+        let host: Vec<(u64, u64)> = (0..40)
+            .map(|n| (0, if n % 4 == 0 { 2_000 } else { 50 }))
+            .collect();
         assert_eq!(after(&host, 100), None, "everything stood still");
     }
 }

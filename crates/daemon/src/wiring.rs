@@ -32,7 +32,12 @@ impl Wiring {
         match effect {
             Effect::Send { to, message } => self.peers.send(&to, message),
             Effect::Way { to, via } => self.peers.set_way(&to, via.as_ref()),
-            Effect::Act { workload, id, action, operation: _ } => {
+            Effect::Act {
+                workload,
+                id,
+                action,
+                operation: _,
+            } => {
                 if let Some(hand) = self.replicas.get(&workload) {
                     let _ = hand.send(hands::Hand::Act { id, action });
                 }
@@ -53,7 +58,11 @@ impl Wiring {
             Effect::Disarm { claim } => {
                 let _ = self.deadman.send(deadman::Order::Disarm { claim });
             }
-            Effect::Address { workload, order, flows } => {
+            Effect::Address {
+                workload,
+                order,
+                flows,
+            } => {
                 if let Some(address) = self.addresses.get(&workload) {
                     let _ = address.send((order, flows));
                 }
@@ -63,7 +72,11 @@ impl Wiring {
                     let _ = gate.send(order);
                 }
             }
-            Effect::Power { node, order, system } => {
+            Effect::Power {
+                node,
+                order,
+                system,
+            } => {
                 if let Some(device) = self.power.get(&node) {
                     let _ = device.send((order, system));
                 }
@@ -88,22 +101,42 @@ pub struct Hands {
 
 pub fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<Hands> {
     let mut hands = Hands::default();
-    let bounds = Bounds::of_gate(spec.workloads.values().filter(|w| w.gates.contains_key(me)).count());
+    let bounds = Bounds::of_gate(
+        spec.workloads
+            .values()
+            .filter(|w| w.gates.contains_key(me))
+            .count(),
+    );
     for (id, workload) in &spec.workloads {
         if let Some(replica) = workload.replicas.get(me) {
             let processes = run.common.processes(id, &replica.data);
-            let server =
-                Arc::new(Postgres::new(Plan::from_spec(id, workload, me, (&run.common.runtime, &run.tls), processes)?));
+            let server = Arc::new(Postgres::new(Plan::from_spec(
+                id,
+                workload,
+                me,
+                (&run.common.runtime, &run.tls),
+                processes,
+            )?));
             hands.servers.push(server.clone());
             let (hand, told) = mpsc::unbounded_channel();
-            tokio::spawn(hands::replica(id.clone(), server, spec.timings.heartbeat, told, tell.clone()));
+            tokio::spawn(hands::replica(
+                id.clone(),
+                server,
+                spec.timings.heartbeat,
+                told,
+                tell.clone(),
+            ));
             hands.replicas.insert(id.clone(), hand);
         }
         if let Some(address) = workload.gates.get(me) {
             let (order, orders) = mpsc::unbounded_channel();
             // A floating address comes and goes: the gate has to listen on whatever this host has.
             let everywhere = SocketAddr::from((std::net::Ipv6Addr::UNSPECIFIED, address.port()));
-            let listen = if workload.may_hold_address(me) { everywhere } else { *address };
+            let listen = if workload.may_hold_address(me) {
+                everywhere
+            } else {
+                *address
+            };
             let (at, every) = ((listen, bounds), spec.timings.heartbeat * CALM_LOOKS);
             tokio::spawn(hands::gate(id.clone(), at, every, orders, tell.clone()));
             hands.gates.insert(id.clone(), order);
@@ -112,11 +145,22 @@ pub fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<H
     Ok(hands)
 }
 
-pub fn start_addresses(spec: &Spec, me: &NodeId, tell: &Tell) -> Result<BTreeMap<WorkloadId, AddressOrders>> {
+pub fn start_addresses(
+    spec: &Spec,
+    me: &NodeId,
+    tell: &Tell,
+) -> Result<BTreeMap<WorkloadId, AddressOrders>> {
     let mut addresses = BTreeMap::new();
-    for (id, workload) in spec.workloads.iter().filter(|(_, w)| w.may_hold_address(me)) {
-        let Some(address) = &workload.address else { continue };
-        let hand = Address::new(address.on.clone()).with_context(|| format!("the address of {id}"))?;
+    for (id, workload) in spec
+        .workloads
+        .iter()
+        .filter(|(_, w)| w.may_hold_address(me))
+    {
+        let Some(address) = &workload.address else {
+            continue;
+        };
+        let hand =
+            Address::new(address.on.clone()).with_context(|| format!("the address of {id}"))?;
         let (order, orders) = mpsc::unbounded_channel();
         tokio::spawn(hands::address(id.clone(), hand, orders, tell.clone()));
         addresses.insert(id.clone(), order);
@@ -126,14 +170,23 @@ pub fn start_addresses(spec: &Spec, me: &NodeId, tell: &Tell) -> Result<BTreeMap
 
 /// Every node can ask every device: whoever is coordinator does.
 pub fn start_power(
-    spec: &Spec, glance: &watch::Receiver<Glance>, tell: &Tell,
+    spec: &Spec,
+    glance: &watch::Receiver<Glance>,
+    tell: &Tell,
 ) -> Result<BTreeMap<NodeId, PowerOrders>> {
     let mut devices = BTreeMap::new();
     for (id, node) in &spec.nodes {
         let Some(power) = &node.power else { continue };
-        let device = Arc::new(Power::from_spec(power).with_context(|| format!("spec, node.{id}.power"))?);
+        let device =
+            Arc::new(Power::from_spec(power).with_context(|| format!("spec, node.{id}.power"))?);
         let (order, orders) = mpsc::unbounded_channel();
-        tokio::spawn(hands::power(id.clone(), device, orders, glance.clone(), tell.clone()));
+        tokio::spawn(hands::power(
+            id.clone(),
+            device,
+            orders,
+            glance.clone(),
+            tell.clone(),
+        ));
         devices.insert(id.clone(), order);
     }
     Ok(devices)

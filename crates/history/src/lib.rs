@@ -1,7 +1,7 @@
 //! The record in PostgreSQL: events, elections with who voted how, operations and their steps.
 //!
-//! Writing is idempotent, and never in the way of a failover: nodes keep events in their own store until
-//! [`History::write`] has returned for them. Nothing is decided from what is read here.
+//! Writing is idempotent, and never in the way of a failover: nodes keep events in their own store
+//! until [`History::write`] has returned for them. Nothing is decided from what is read here.
 
 use karst_api::Record;
 use karst_api::core::NodeId;
@@ -59,7 +59,8 @@ impl Stamped {
 
 /// A moment as it is written, and as it is read.
 pub fn rfc3339(at: OffsetDateTime) -> String {
-    at.format(&time::format_description::well_known::Rfc3339).unwrap_or_default()
+    at.format(&time::format_description::well_known::Rfc3339)
+        .unwrap_or_default()
 }
 
 /// The steps of the schema, oldest first: version, name, text. One that was released never changes.
@@ -68,14 +69,21 @@ const STEPS: [(i64, &str, &str); 2] = [
     (2, "arrival", include_str!("../migrations/0002_arrival.sql")),
 ];
 
-/// Built in without the macro that would do it: that would have the whole client built a second time, for the compiler.
+/// Built in without the macro that would do it: that would have the whole client built a second
+/// time, for the compiler.
 #[derive(Debug)]
 struct Schema;
 
 impl MigrationSource<'static> for Schema {
     fn resolve(self) -> Pin<Box<dyn Future<Output = Result<Vec<Migration>, BoxDynError>> + Send>> {
         let step = |(version, name, text): (i64, &'static str, &'static str)| {
-            Migration::new(version, name.into(), MigrationType::Simple, text.into(), false)
+            Migration::new(
+                version,
+                name.into(),
+                MigrationType::Simple,
+                text.into(),
+                false,
+            )
         };
         Box::pin(std::future::ready(Ok(STEPS.map(step).into())))
     }
@@ -109,8 +117,9 @@ impl History {
     /// # Errors
     /// If the URL cannot be read.
     pub fn new(url: &str, password: Option<&str>) -> Result<Self, HistoryError> {
-        let mut options =
-            PgConnectOptions::from_str(url)?.application_name("karst-history").disable_statement_logging();
+        let mut options = PgConnectOptions::from_str(url)?
+            .application_name("karst-history")
+            .disable_statement_logging();
         if let Some(password) = password {
             options = options.password(password);
         }
@@ -135,7 +144,12 @@ impl History {
     ///
     /// # Errors
     /// If the store cannot be reached; nothing of the batch is written then.
-    pub async fn write(&self, node: &NodeId, store: &str, batch: &[Stamped]) -> Result<(), HistoryError> {
+    pub async fn write(
+        &self,
+        node: &NodeId,
+        store: &str,
+        batch: &[Stamped],
+    ) -> Result<(), HistoryError> {
         let mut tx = self.pool.begin().await?;
         for stamped in batch {
             write_event(&mut tx, node, store, stamped).await?;
@@ -175,17 +189,22 @@ impl History {
         Ok(rows.iter().rev().map(record).collect::<Result<_, _>>()?)
     }
 
-    /// Up to which moment everything that came is there to be read. A little before now, by the store's own clock: what is being written
-    /// has its time of arrival already, and is not to be seen yet.
+    /// Up to which moment everything that came is there to be read. A little before now, by the
+    /// store's own clock: what is being written has its time of arrival already, and is not to be
+    /// seen yet.
     ///
     /// # Errors
     /// If the store cannot be reached.
     pub async fn arrived(&self) -> Result<OffsetDateTime, HistoryError> {
         let sql = "select clock_timestamp() - make_interval(secs => $1)";
-        Ok(sqlx::query_scalar(sql).bind(WRITES_WITHIN.as_secs_f64()).fetch_one(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql)
+            .bind(WRITES_WITHIN.as_secs_f64())
+            .fetch_one(&self.pool)
+            .await?)
     }
 
-    /// Per node and store: the highest number and how many events there are; without gaps both are the same.
+    /// Per node and store: the highest number and how many events there are; without gaps both are
+    /// the same.
     ///
     /// # Errors
     /// If the store cannot be reached.
@@ -209,7 +228,10 @@ fn level_word(level: Level) -> &'static str {
 }
 
 async fn write_event(
-    tx: &mut Transaction<'_, Postgres>, node: &NodeId, store: &str, stamped: &Stamped,
+    tx: &mut Transaction<'_, Postgres>,
+    node: &NodeId,
+    store: &str,
+    stamped: &Stamped,
 ) -> Result<(), sqlx::Error> {
     let e = &stamped.event;
     sqlx::query(
@@ -233,9 +255,16 @@ async fn write_event(
 }
 
 async fn write_election(
-    tx: &mut Transaction<'_, Postgres>, node: &NodeId, stamped: &Stamped,
+    tx: &mut Transaction<'_, Postgres>,
+    node: &NodeId,
+    stamped: &Stamped,
 ) -> Result<(), sqlx::Error> {
-    let term: i64 = stamped.event.data.get("term").and_then(|t| t.parse().ok()).unwrap_or_default();
+    let term: i64 = stamped
+        .event
+        .data
+        .get("term")
+        .and_then(|t| t.parse().ok())
+        .unwrap_or_default();
     for (key, vote) in &stamped.event.data {
         if let Some(voter) = key.strip_prefix("vote.") {
             sqlx::query("insert into election (term, voter, vote, elected, at) values ($1, $2, $3, $4, $5) on conflict do nothing")
@@ -251,9 +280,14 @@ async fn write_election(
     Ok(())
 }
 
-async fn write_step(tx: &mut Transaction<'_, Postgres>, stamped: &Stamped) -> Result<(), sqlx::Error> {
+async fn write_step(
+    tx: &mut Transaction<'_, Postgres>,
+    stamped: &Stamped,
+) -> Result<(), sqlx::Error> {
     let e = &stamped.event;
-    let (Some(operation), Some(index), Some(workload)) = (e.operation, e.index, &e.workload) else { return Ok(()) };
+    let (Some(operation), Some(index), Some(workload)) = (e.operation, e.index, &e.workload) else {
+        return Ok(());
+    };
     let id = operation.0 as i64;
     sqlx::query(
         "insert into step (operation, log_index, at, kind, text) values ($1, $2, $3, $4, $5) on conflict do nothing",
@@ -300,7 +334,10 @@ async fn write_step(tx: &mut Transaction<'_, Postgres>, stamped: &Stamped) -> Re
 
 fn record(row: &PgRow) -> Result<Record, sqlx::Error> {
     let level: String = row.try_get("level")?;
-    let number = |c: &str| row.try_get::<Option<i64>, _>(c).map(|n| n.map(|n| n as u64));
+    let number = |c: &str| {
+        row.try_get::<Option<i64>, _>(c)
+            .map(|n| n.map(|n| n as u64))
+    };
     Ok(Record {
         at: rfc3339(row.try_get("at")?),
         node: row.try_get::<String, _>("node")?.into(),

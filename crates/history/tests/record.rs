@@ -1,5 +1,5 @@
-//! The record on a real server: what was written once stays as it was, a decision that every node records is read once, and a
-//! store that is away loses nothing of a batch.
+//! The record on a real server: what was written once stays as it was, a decision that every node
+//! records is read once, and a store that is away loses nothing of a batch.
 
 use karst_api::core::event::{Event, FactKind, Level};
 use karst_api::core::{Index, NodeId, OperationId, WorkloadId};
@@ -24,10 +24,20 @@ impl Server {
         let dir = PathBuf::from(format!("/tmp/karst-history-{}-{name}", std::process::id()));
         std::fs::create_dir_all(&dir).unwrap();
         if is_root() {
-            assert!(Command::new("chown").arg("postgres:postgres").arg(&dir).status().unwrap().success());
+            assert!(
+                Command::new("chown")
+                    .arg("postgres:postgres")
+                    .arg(&dir)
+                    .status()
+                    .unwrap()
+                    .success()
+            );
         }
         let data = dir.join("data");
-        let made = program("initdb").args(["-U", "karst", "-A", "trust", "--no-sync", "-D"]).arg(&data).output();
+        let made = program("initdb")
+            .args(["-U", "karst", "-A", "trust", "--no-sync", "-D"])
+            .arg(&data)
+            .output();
         assert!(made.unwrap().status.success());
         let child = Self::run(&dir);
         Self { dir, child }
@@ -35,13 +45,29 @@ impl Server {
 
     fn run(dir: &Path) -> Child {
         let mut server = program("postgres");
-        server.arg("-D").arg(dir.join("data")).args(["-c", "listen_addresses=", "-c", "fsync=off"]);
-        server.arg("-c").arg(format!("unix_socket_directories={}", dir.display()));
-        server.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+        server
+            .arg("-D")
+            .arg(dir.join("data"))
+            .args(["-c", "listen_addresses=", "-c", "fsync=off"]);
+        server
+            .arg("-c")
+            .arg(format!("unix_socket_directories={}", dir.display()));
+        server
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
     }
 
     fn history(&self) -> History {
-        History::new(&format!("postgres://karst@localhost/postgres?host={}", self.dir.display()), None).unwrap()
+        History::new(
+            &format!(
+                "postgres://karst@localhost/postgres?host={}",
+                self.dir.display()
+            ),
+            None,
+        )
+        .unwrap()
     }
 
     fn stop(&mut self) {
@@ -67,7 +93,9 @@ fn program(name: &str) -> Command {
     let path = format!("{PROGRAMS}/{name}");
     let mut command = if is_root() {
         let mut command = Command::new("setpriv");
-        command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]).arg(path);
+        command
+            .args(["--reuid=postgres", "--regid=postgres", "--clear-groups"])
+            .arg(path);
         command
     } else {
         Command::new(path)
@@ -90,7 +118,11 @@ fn at(second: u64) -> i128 {
 }
 
 fn said(number: u64, second: u64, kind: FactKind) -> Stamped {
-    Stamped { number, at: at(second), event: Event::new(Level::Info, kind, format!("{kind} at {second}")) }
+    Stamped {
+        number,
+        at: at(second),
+        event: Event::new(Level::Info, kind, format!("{kind} at {second}")),
+    }
 }
 
 /// A committed decision of an operation.
@@ -103,7 +135,10 @@ fn decided(number: u64, second: u64, index: u64, kind: FactKind) -> Stamped {
 }
 
 fn all() -> Query {
-    Query { limit: 100, ..Query::default() }
+    Query {
+        limit: 100,
+        ..Query::default()
+    }
 }
 
 #[tokio::test]
@@ -125,15 +160,35 @@ async fn what_is_written_again_changes_nothing_and_a_decision_is_read_once() {
     history.write(&doline, "store-1", &[other]).await.unwrap();
     // Another node records the same decisions, a little later.
     history
-        .write(&polje, "store-2", &[decided(1, 5, 40, FactKind::OperationBegan), decided(2, 6, 41, FactKind::Revoked)])
+        .write(
+            &polje,
+            "store-2",
+            &[
+                decided(1, 5, 40, FactKind::OperationBegan),
+                decided(2, 6, 41, FactKind::Revoked),
+            ],
+        )
         .await
         .unwrap();
 
     let records = history.read(&all()).await.unwrap();
-    let kinds: Vec<(&str, &str)> = records.iter().map(|r| (r.node.as_str(), r.kind.as_str())).collect();
-    assert_eq!(kinds, [("doline", "suspected"), ("doline", "operation-began"), ("doline", "revoked")]);
+    let kinds: Vec<(&str, &str)> = records
+        .iter()
+        .map(|r| (r.node.as_str(), r.kind.as_str()))
+        .collect();
+    assert_eq!(
+        kinds,
+        [
+            ("doline", "suspected"),
+            ("doline", "operation-began"),
+            ("doline", "revoked")
+        ]
+    );
     assert_eq!(records[0].text, "suspected at 1");
-    assert_eq!(history.completeness().await.unwrap(), [("doline".into(), 3, 3), ("polje".into(), 2, 2)]);
+    assert_eq!(
+        history.completeness().await.unwrap(),
+        [("doline".into(), 3, 3), ("polje".into(), 2, 2)]
+    );
 }
 
 #[tokio::test]
@@ -142,18 +197,59 @@ async fn what_is_asked_for_is_what_is_read() {
     let history = server.history();
     migrated(&history).await;
     let node = NodeId::from("ponor");
-    let batch =
-        [said(1, 1, FactKind::Suspected), decided(2, 2, 7, FactKind::OperationBegan), said(3, 3, FactKind::HeardAgain)];
+    let batch = [
+        said(1, 1, FactKind::Suspected),
+        decided(2, 2, 7, FactKind::OperationBegan),
+        said(3, 3, FactKind::HeardAgain),
+    ];
     history.write(&node, "store", &batch).await.unwrap();
     let kinds = async |query: Query| -> Vec<String> {
-        history.read(&query).await.unwrap().into_iter().map(|r| r.kind).collect()
+        history
+            .read(&query)
+            .await
+            .unwrap()
+            .into_iter()
+            .map(|r| r.kind)
+            .collect()
     };
-    assert_eq!(kinds(Query { limit: 2, ..all() }).await, ["operation-began", "heard-again"], "the newest two");
-    assert_eq!(kinds(Query { workload: Some("sailings".into()), ..all() }).await, ["operation-began"]);
-    assert_eq!(kinds(Query { operation: Some(40), ..all() }).await, ["operation-began"]);
-    assert_eq!(kinds(Query { workload: Some("'; drop table event; --".into()), ..all() }).await, Vec::<String>::new());
+    assert_eq!(
+        kinds(Query { limit: 2, ..all() }).await,
+        ["operation-began", "heard-again"],
+        "the newest two"
+    );
+    assert_eq!(
+        kinds(Query {
+            workload: Some("sailings".into()),
+            ..all()
+        })
+        .await,
+        ["operation-began"]
+    );
+    assert_eq!(
+        kinds(Query {
+            operation: Some(40),
+            ..all()
+        })
+        .await,
+        ["operation-began"]
+    );
+    assert_eq!(
+        kinds(Query {
+            workload: Some("'; drop table event; --".into()),
+            ..all()
+        })
+        .await,
+        Vec::<String>::new()
+    );
     let second = Some(batch[1].time());
-    assert_eq!(kinds(Query { after: second, ..all() }).await, ["heard-again"]);
+    assert_eq!(
+        kinds(Query {
+            after: second,
+            ..all()
+        })
+        .await,
+        ["heard-again"]
+    );
 }
 
 /// Whoever follows the record gets what a node brings late, however long ago it happened.
@@ -162,21 +258,61 @@ async fn what_comes_late_is_read_by_when_it_came() {
     let server = Server::start("late");
     let history = server.history();
     migrated(&history).await;
-    history.write(&"ponor".into(), "store-1", &[said(1, 500, FactKind::Suspected)]).await.unwrap();
+    history
+        .write(
+            &"ponor".into(),
+            "store-1",
+            &[said(1, 500, FactKind::Suspected)],
+        )
+        .await
+        .unwrap();
     let newest = history.read(&all()).await.unwrap()[0].at.clone();
     let seen = OffsetDateTime::parse(&newest, &Rfc3339).unwrap();
-    history.write(&"uvala".into(), "store-2", &[said(1, 100, FactKind::SelfDemotion)]).await.unwrap();
-    let after = history.read(&Query { after: Some(seen), ..all() }).await.unwrap();
+    history
+        .write(
+            &"uvala".into(),
+            "store-2",
+            &[said(1, 100, FactKind::SelfDemotion)],
+        )
+        .await
+        .unwrap();
+    let after = history
+        .read(&Query {
+            after: Some(seen),
+            ..all()
+        })
+        .await
+        .unwrap();
     assert_eq!(after, [], "it happened before");
     let arrived = history.arrived().await.unwrap();
-    let since = history.read(&Query { arrived_after: Some(arrived), ..all() }).await.unwrap();
+    let since = history
+        .read(&Query {
+            arrived_after: Some(arrived),
+            ..all()
+        })
+        .await
+        .unwrap();
     let kinds: Vec<&str> = since.iter().map(|r| r.kind.as_str()).collect();
-    assert_eq!(kinds, ["self-demotion", "suspected"], "what came in the last moments, some of it again");
+    assert_eq!(
+        kinds,
+        ["self-demotion", "suspected"],
+        "what came in the last moments, some of it again"
+    );
     let later = OffsetDateTime::now_utc() + Duration::from_secs(60);
-    assert_eq!(history.read(&Query { arrived_after: Some(later), ..all() }).await.unwrap(), []);
+    assert_eq!(
+        history
+            .read(&Query {
+                arrived_after: Some(later),
+                ..all()
+            })
+            .await
+            .unwrap(),
+        []
+    );
 }
 
-/// Nodes write side by side, and migrate side by side; a store that dies in the middle has a batch whole or not at all.
+/// Nodes write side by side, and migrate side by side; a store that dies in the middle has a batch
+/// whole or not at all.
 #[tokio::test]
 async fn a_store_that_was_away_has_everything_once_it_is_back() {
     let mut server = Server::start("away");
@@ -188,7 +324,10 @@ async fn a_store_that_was_away_has_everything_once_it_is_back() {
     let batch: Vec<Stamped> = (1..=50).map(|n| said(n, n, FactKind::Suspected)).collect();
     history.write(&node, "store", &batch[..20]).await.unwrap();
     server.stop();
-    assert!(history.write(&node, "store", &batch).await.is_err(), "nobody is there to take it");
+    assert!(
+        history.write(&node, "store", &batch).await.is_err(),
+        "nobody is there to take it"
+    );
     // A server that was killed leaves its lock behind.
     let _ = std::fs::remove_file(server.dir.join("data/postmaster.pid"));
     server.child = Server::run(&server.dir);
@@ -197,5 +336,8 @@ async fn a_store_that_was_away_has_everything_once_it_is_back() {
         assert!(begun.elapsed() < LIMIT, "{error}");
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    assert_eq!(history.completeness().await.unwrap(), [("uvala".into(), 50, 50)]);
+    assert_eq!(
+        history.completeness().await.unwrap(),
+        [("uvala".into(), 50, 50)]
+    );
 }

@@ -1,6 +1,8 @@
-//! The figures of docs/house.md: how the code is cut into crates, files and functions, and which files import each other in circles.
+//! The figures of docs/house.md: how the code is cut into crates, files and functions, and which
+//! files import each other in circles.
 //!
-//! `cargo run -p karst-lab --example house` prints the table, `-- --circles` names the files of each circle.
+//! `cargo run -p karst-lab --example house` prints the table, `-- --circles` names the files of
+//! each circle.
 
 use proc_macro2::LineColumn;
 use std::collections::{BTreeMap, BTreeSet};
@@ -8,7 +10,9 @@ use std::path::{Path, PathBuf};
 use syn::spanned::Spanned;
 use syn::visit::{self, Visit};
 
-const CRATES: [&str; 8] = ["core", "sim", "api", "history", "adapters", "daemon", "cli", "lab"];
+const CRATES: [&str; 8] = [
+    "core", "sim", "api", "history", "adapters", "daemon", "cli", "lab",
+];
 const LONG_LINE: usize = 100;
 const LONG_FUNCTION: usize = 60;
 const LONG_FILE: usize = 400;
@@ -22,7 +26,8 @@ struct Found {
     public: usize,
     without_docs: usize,
     test_lines: usize,
-    /// Paths that begin at the crate's root, at the module above or at the own one, as they stand in the code.
+    /// Paths that begin at the crate's root, at the module above or at the own one, as they stand
+    /// in the code.
     paths: BTreeSet<Vec<String>>,
 }
 
@@ -59,7 +64,12 @@ fn main() {
 fn row(name: &str, house: &House) -> String {
     let mut functions = house.found.functions.clone();
     functions.sort_unstable();
-    let at = |share: f64| functions.get((functions.len() as f64 * share) as usize).copied().unwrap_or_default();
+    let at = |share: f64| {
+        functions
+            .get((functions.len() as f64 * share) as usize)
+            .copied()
+            .unwrap_or_default()
+    };
     let share = |part: usize, of: usize| 100.0 * part as f64 / of.max(1) as f64;
     let code = house.code_lines - house.found.test_lines;
     format!(
@@ -71,7 +81,10 @@ fn row(name: &str, house: &House) -> String {
         at(0.5),
         at(0.9),
         functions.last().copied().unwrap_or_default(),
-        functions.iter().filter(|length| **length > LONG_FUNCTION).count(),
+        functions
+            .iter()
+            .filter(|length| **length > LONG_FUNCTION)
+            .count(),
         share(house.found.without_docs, house.found.public),
         share(house.found.closures, code),
         share(house.long_lines, house.lines),
@@ -91,10 +104,16 @@ fn look_at(dir: &Path) -> House {
         house.files += 1;
         house.long_files += usize::from(lines > LONG_FILE);
         house.lines += lines;
-        house.long_lines += text.lines().filter(|line| line.chars().count() > LONG_LINE).count();
-        let Ok(inside) = file.strip_prefix(dir.join("src")) else { continue };
+        house.long_lines += text
+            .lines()
+            .filter(|line| line.chars().count() > LONG_LINE)
+            .count();
+        let Ok(inside) = file.strip_prefix(dir.join("src")) else {
+            continue;
+        };
         house.code_lines += lines;
-        let parsed = syn::parse_file(&text).unwrap_or_else(|error| panic!("{}: {error}", file.display()));
+        let parsed =
+            syn::parse_file(&text).unwrap_or_else(|error| panic!("{}: {error}", file.display()));
         let mut found = Found::default();
         found.visit_file(&parsed);
         modules.insert(module_of(inside), std::mem::take(&mut found.paths));
@@ -114,7 +133,11 @@ fn add(sum: &mut Found, one: Found) {
 }
 
 fn rust_files(dir: &Path, found: &mut Vec<PathBuf>) {
-    let mut entries: Vec<PathBuf> = std::fs::read_dir(dir).expect("a crate").flatten().map(|e| e.path()).collect();
+    let mut entries: Vec<PathBuf> = std::fs::read_dir(dir)
+        .expect("a crate")
+        .flatten()
+        .map(|e| e.path())
+        .collect();
     entries.sort();
     for path in entries {
         if path.is_dir() {
@@ -127,25 +150,42 @@ fn rust_files(dir: &Path, found: &mut Vec<PathBuf>) {
 
 /// `node/mod.rs` is `node`, `lib.rs` and `main.rs` are the root.
 fn module_of(file: &Path) -> Vec<String> {
-    let mut names: Vec<String> = file.with_extension("").iter().map(|n| n.to_string_lossy().into_owned()).collect();
-    if names.last().is_some_and(|last| ["mod", "lib", "main"].contains(&last.as_str())) {
+    let mut names: Vec<String> = file
+        .with_extension("")
+        .iter()
+        .map(|n| n.to_string_lossy().into_owned())
+        .collect();
+    if names
+        .last()
+        .is_some_and(|last| ["mod", "lib", "main"].contains(&last.as_str()))
+    {
         names.pop();
     }
     names
 }
 
-/// The files that reach each other, each set once. A path leads to the longest module that it names.
+/// The files that reach each other, each set once. A path leads to the longest module that it
+/// names.
 fn circles(modules: &BTreeMap<Vec<String>, BTreeSet<Vec<String>>>) -> Vec<Vec<String>> {
     let mut reaches: BTreeMap<&Vec<String>, BTreeSet<&Vec<String>>> = BTreeMap::new();
     for (module, paths) in modules {
-        let direct = paths.iter().filter_map(|path| target(module, path, modules)).filter(|to| *to != module);
+        let direct = paths
+            .iter()
+            .filter_map(|path| target(module, path, modules))
+            .filter(|to| *to != module);
         reaches.insert(module, direct.collect());
     }
     loop {
         let before: usize = reaches.values().map(BTreeSet::len).sum();
         for module in modules.keys() {
-            let further: Vec<_> = reaches[module].iter().flat_map(|to| reaches[*to].clone()).collect();
-            reaches.get_mut(module).expect("it was just looked up").extend(further);
+            let further: Vec<_> = reaches[module]
+                .iter()
+                .flat_map(|to| reaches[*to].clone())
+                .collect();
+            reaches
+                .get_mut(module)
+                .expect("it was just looked up")
+                .extend(further);
         }
         if reaches.values().map(BTreeSet::len).sum::<usize>() == before {
             break;
@@ -156,7 +196,13 @@ fn circles(modules: &BTreeMap<Vec<String>, BTreeSet<Vec<String>>>) -> Vec<Vec<St
         let circle: Vec<String> = modules
             .keys()
             .filter(|other| reaches[module].contains(other) && reaches[*other].contains(module))
-            .map(|other| if other.is_empty() { "(root)".into() } else { other.join("::") })
+            .map(|other| {
+                if other.is_empty() {
+                    "(root)".into()
+                } else {
+                    other.join("::")
+                }
+            })
             .collect();
         if circle.len() > 1 {
             found.insert(circle);
@@ -166,7 +212,9 @@ fn circles(modules: &BTreeMap<Vec<String>, BTreeSet<Vec<String>>>) -> Vec<Vec<St
 }
 
 fn target<'a>(
-    from: &[String], path: &[String], modules: &'a BTreeMap<Vec<String>, BTreeSet<Vec<String>>>,
+    from: &[String],
+    path: &[String],
+    modules: &'a BTreeMap<Vec<String>, BTreeSet<Vec<String>>>,
 ) -> Option<&'a Vec<String>> {
     let (mut at, mut rest) = match path.first()?.as_str() {
         "crate" => (Vec::new(), &path[1..]),
@@ -177,8 +225,13 @@ fn target<'a>(
         at.pop();
         rest = &rest[1..];
     }
-    let longest = (0..=rest.len()).rev().map(|n| [&at[..], &rest[..n]].concat());
-    longest.filter_map(|path| modules.get_key_value(&path)).map(|(module, _)| module).next()
+    let longest = (0..=rest.len())
+        .rev()
+        .map(|n| [&at[..], &rest[..n]].concat());
+    longest
+        .filter_map(|path| modules.get_key_value(&path))
+        .map(|(module, _)| module)
+        .next()
 }
 
 fn lines_of(start: LineColumn, end: LineColumn) -> usize {
@@ -206,10 +259,17 @@ impl Found {
                 let longer = [before, &[path.ident.to_string()]].concat();
                 self.note_tree(&longer, &path.tree);
             }
-            syn::UseTree::Name(name) => self.note_path([before, &[name.ident.to_string()]].concat()),
-            syn::UseTree::Rename(name) => self.note_path([before, &[name.ident.to_string()]].concat()),
+            syn::UseTree::Name(name) => {
+                self.note_path([before, &[name.ident.to_string()]].concat())
+            }
+            syn::UseTree::Rename(name) => {
+                self.note_path([before, &[name.ident.to_string()]].concat())
+            }
             syn::UseTree::Glob(_) => self.note_path(before.to_vec()),
-            syn::UseTree::Group(group) => group.items.iter().for_each(|tree| self.note_tree(before, tree)),
+            syn::UseTree::Group(group) => group
+                .items
+                .iter()
+                .for_each(|tree| self.note_tree(before, tree)),
         }
     }
 
@@ -230,13 +290,15 @@ impl<'a> Visit<'a> for Found {
     }
 
     fn visit_item_fn(&mut self, item: &'a syn::ItemFn) {
-        self.functions.push(lines_of(item.span().start(), item.span().end()));
+        self.functions
+            .push(lines_of(item.span().start(), item.span().end()));
         self.note(&item.vis, &item.attrs);
         visit::visit_item_fn(self, item);
     }
 
     fn visit_impl_item_fn(&mut self, item: &'a syn::ImplItemFn) {
-        self.functions.push(lines_of(item.span().start(), item.span().end()));
+        self.functions
+            .push(lines_of(item.span().start(), item.span().end()));
         self.note(&item.vis, &item.attrs);
         visit::visit_impl_item_fn(self, item);
     }

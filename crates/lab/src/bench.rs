@@ -1,4 +1,5 @@
-//! The measured table: the oracle and the product's drills in one run, as ratios, with every round and its steal.
+//! The measured table: the oracle and the product's drills in one run, as ratios, with every round
+//! and its steal.
 
 use crate::cluster::Lab;
 use crate::demo;
@@ -30,7 +31,8 @@ pub struct Options {
     /// Rounds of power-off, at each set of timings
     #[arg(long, default_value_t = 10)]
     pub cuts: u32,
-    /// How long the daemons of five hosts and ten workloads are watched while nothing happens, in seconds
+    /// How long the daemons of five hosts and ten workloads are watched while nothing happens, in
+    /// seconds
     #[arg(long, default_value_t = 60)]
     pub idle: u64,
     /// Where the table goes; the JSON goes beside it
@@ -60,15 +62,29 @@ struct Results {
 
 impl Results {
     fn drills(&self) -> [&drill::Report; 5] {
-        [&self.kill_server, &self.kill_server_busy, &self.switchover, &self.power_off, &self.power_off_brisk]
+        [
+            &self.kill_server,
+            &self.kill_server_busy,
+            &self.switchover,
+            &self.power_off,
+            &self.power_off_brisk,
+        ]
     }
 }
 
 pub async fn run(dir: &Path, options: Options) -> Result<()> {
     let memory = std::fs::read_to_string("/proc/meminfo")?;
-    let kib = memory.lines().next().and_then(|l| l.split_whitespace().nth(1)?.parse::<u64>().ok()).unwrap_or(0);
+    let kib = memory
+        .lines()
+        .next()
+        .and_then(|l| l.split_whitespace().nth(1)?.parse::<u64>().ok())
+        .unwrap_or(0);
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
-    let mut results = Results { cores, memory_gib: (kib + (1 << 19)) >> 20, ..Results::default() };
+    let mut results = Results {
+        cores,
+        memory_gib: (kib + (1 << 19)) >> 20,
+        ..Results::default()
+    };
     let done = measure_all(&dir.with_extension("bench"), &options, &mut results).await;
     let text = table(&results);
     print!("{text}");
@@ -77,14 +93,20 @@ pub async fn run(dir: &Path, options: Options) -> Result<()> {
         std::fs::create_dir_all(parent)?;
     }
     std::fs::write(&options.table, &text)?;
-    std::fs::write(options.table.with_extension("json"), serde_json::to_string_pretty(&results)?)?;
+    std::fs::write(
+        options.table.with_extension("json"),
+        serde_json::to_string_pretty(&results)?,
+    )?;
     Ok(())
 }
 
 async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Result<()> {
     println!("a coordinator's own work, up to a thousand members ...");
     results.scale = scale::measure();
-    println!("oracle: {} rounds killed, {} stopped cleanly ...", options.rounds, options.moves);
+    println!(
+        "oracle: {} rounds killed, {} stopped cleanly ...",
+        options.rounds, options.moves
+    );
     let of_oracle = dir.with_extension("oracle");
     let mut oracle = Oracle::start(&of_oracle, 9440, Link::Tls).await?;
     for _ in 0..options.rounds {
@@ -104,7 +126,14 @@ async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Re
     let measured = measure(&lab, options, results).await;
     lab.remove()?;
     measured?;
-    let lab = Lab::up(Layout::new(dir, 9400, Shape { brisk: true, ..Shape::default() })?)?;
+    let lab = Lab::up(Layout::new(
+        dir,
+        9400,
+        Shape {
+            brisk: true,
+            ..Shape::default()
+        },
+    )?)?;
     let measured = measure_brisk(&lab, options.cuts, results).await;
     lab.remove()?;
     measured?;
@@ -114,15 +143,33 @@ async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Re
 
 async fn measure(lab: &Lab, options: &Options, results: &mut Results) -> Result<()> {
     fill(lab).await?;
-    println!("kill-server: {} rounds with one writer, as the oracle has ...", options.rounds);
-    let course = Course { writers: 1, ..Course::of(options.rounds) };
+    println!(
+        "kill-server: {} rounds with one writer, as the oracle has ...",
+        options.rounds
+    );
+    let course = Course {
+        writers: 1,
+        ..Course::of(options.rounds)
+    };
     results.kill_server = drill::lose_primary(lab, drill::Loss::Server, course).await?;
-    println!("kill-server: {} rounds under four writers ...", options.busy);
-    results.kill_server_busy = drill::lose_primary(lab, drill::Loss::Server, Course::of(options.busy)).await?;
+    println!(
+        "kill-server: {} rounds under four writers ...",
+        options.busy
+    );
+    results.kill_server_busy =
+        drill::lose_primary(lab, drill::Loss::Server, Course::of(options.busy)).await?;
     println!("switchover: {} rounds with one writer ...", options.moves);
-    results.switchover = drill::switchover(lab, Course { writers: 1, ..Course::of(options.moves) }).await?;
+    results.switchover = drill::switchover(
+        lab,
+        Course {
+            writers: 1,
+            ..Course::of(options.moves)
+        },
+    )
+    .await?;
     println!("power-off: {} rounds under four writers ...", options.cuts);
-    results.power_off = drill::lose_primary(lab, drill::Loss::Power, Course::of(options.cuts)).await?;
+    results.power_off =
+        drill::lose_primary(lab, drill::Loss::Power, Course::of(options.cuts)).await?;
     Ok(())
 }
 
@@ -130,7 +177,8 @@ async fn measure(lab: &Lab, options: &Options, results: &mut Results) -> Result<
 async fn measure_brisk(lab: &Lab, rounds: u32, results: &mut Results) -> Result<()> {
     fill(lab).await?;
     println!("power-off at brisk timings: {rounds} rounds under four writers ...");
-    results.power_off_brisk = drill::lose_primary(lab, drill::Loss::Power, Course::of(rounds)).await?;
+    results.power_off_brisk =
+        drill::lose_primary(lab, drill::Loss::Power, Course::of(rounds)).await?;
     println!("coordinator lost at brisk timings: {rounds} rounds ...");
     results.coordinator_lost = drill::lose_coordinator(lab, rounds).await?;
     Ok(())
@@ -140,7 +188,15 @@ async fn measure_brisk(lab: &Lab, rounds: u32, results: &mut Results) -> Result<
 async fn measure_idle(dir: &Path, time: Duration) -> Result<Vec<Idle>> {
     println!("idle: five hosts, ten workloads, {} s ...", time.as_secs());
     let settings = vec!["shared_buffers=16MB".into(), "max_connections=40".into()];
-    let lab = Lab::up(Layout::new(dir, 9400, Shape { fleet: true, settings, ..Shape::default() })?)?;
+    let lab = Lab::up(Layout::new(
+        dir,
+        9400,
+        Shape {
+            fleet: true,
+            settings,
+            ..Shape::default()
+        },
+    )?)?;
     let well = lab.healthy(Duration::from_secs(180)).await;
     let measured = match well {
         Ok(_) => idle::measure(&lab, time).await,
@@ -179,20 +235,43 @@ fn table(r: &Results) -> String {
     for (what, values) in [
         ("oracle, killed: first local write", &oracle_local),
         ("oracle, killed: first replicated write", &oracle_kill),
-        ("oracle in clear, killed: first replicated write", &oracle_clear),
-        ("**kill-server, one writer: first acknowledged write through a gate**", &killed),
+        (
+            "oracle in clear, killed: first replicated write",
+            &oracle_clear,
+        ),
+        (
+            "**kill-server, one writer: first acknowledged write through a gate**",
+            &killed,
+        ),
         ("**kill-server, four writers**", &killed_busy),
-        ("oracle, stopped cleanly: first replicated write", &oracle_clean),
+        (
+            "oracle, stopped cleanly: first replicated write",
+            &oracle_clean,
+        ),
         ("**switchover, one writer: write pause**", &moved),
-        ("**host's power cut and confirmed, default timings: first acknowledged write**", &cut),
-        ("**host's power cut and confirmed, brisk timings: first acknowledged write**", &cut_brisk),
-        ("**coordinator's daemon killed, brisk timings: another one elected**", &lost),
+        (
+            "**host's power cut and confirmed, default timings: first acknowledged write**",
+            &cut,
+        ),
+        (
+            "**host's power cut and confirmed, brisk timings: first acknowledged write**",
+            &cut_brisk,
+        ),
+        (
+            "**coordinator's daemon killed, brisk timings: another one elected**",
+            &lost,
+        ),
     ]
     .into_iter()
     .filter(|(_, values)| !values.is_empty())
     {
         let q = |share| quantile(values, share);
-        let (median, most) = (q(0.5), [q(0.95), q(0.99), q(1.0)].map(|v| format!("{v:.0}")).join(" | "));
+        let (median, most) = (
+            q(0.5),
+            [q(0.95), q(0.99), q(1.0)]
+                .map(|v| format!("{v:.0}"))
+                .join(" | "),
+        );
         let _ = writeln!(text, "| {what} | {} | {median:.0} | {most} |", values.len());
     }
     let _ = writeln!(
@@ -207,8 +286,18 @@ fn table(r: &Results) -> String {
         r.drills().iter().map(|d| d.refused()).sum::<usize>(),
     );
     // What the machine's host takes is nobody's delay, and it does not take it from all alike.
-    let quiet = |drill: &drill::Report| sorted(drill.rounds.iter().filter(|r| r.steal == 0).map(|r| r.pause));
-    let quiet_oracle = |rounds: &[oracle::Round]| sorted(rounds.iter().filter(|r| r.steal == 0).map(|r| r.replicated));
+    let quiet = |drill: &drill::Report| {
+        sorted(
+            drill
+                .rounds
+                .iter()
+                .filter(|r| r.steal == 0)
+                .map(|r| r.pause),
+        )
+    };
+    let quiet_oracle = |rounds: &[oracle::Round]| {
+        sorted(rounds.iter().filter(|r| r.steal == 0).map(|r| r.replicated))
+    };
     let (killed, moved) = (quiet(&r.kill_server), quiet(&r.switchover));
     let (oracle_kill, oracle_clean) = (quiet_oracle(&r.oracle_kill), quiet_oracle(&r.oracle_clean));
     let _ = writeln!(
@@ -233,8 +322,17 @@ fn idle_table(idle: &[Idle]) -> String {
         "An idle cluster of five hosts and ten workloads, thirty servers in all:\n\n\
              | host | karstd, % of a core | resident, MiB | deadman, % of a core |\n|---|---|---|---|\n",
     );
-    for Idle { node, daemon, deadman, resident } in idle {
-        let _ = writeln!(text, "| {node} | {daemon:.2} | {resident:.0} | {deadman:.2} |");
+    for Idle {
+        node,
+        daemon,
+        deadman,
+        resident,
+    } in idle
+    {
+        let _ = writeln!(
+            text,
+            "| {node} | {daemon:.2} | {resident:.0} | {deadman:.2} |"
+        );
     }
     text
 }
@@ -246,7 +344,11 @@ fn rounds_table(r: &Results) -> String {
              |---|---|---|---|---|---|---|---|---|---|---|\n",
     );
     for round in r.drills().iter().flat_map(|d| &d.rounds) {
-        let phases: Vec<String> = round.phases.iter().map(|(_, ms)| format!("{ms:.0}")).collect();
+        let phases: Vec<String> = round
+            .phases
+            .iter()
+            .map(|(_, ms)| format!("{ms:.0}"))
+            .collect();
         let _ = writeln!(
             text,
             "| {} | {} | {} | {:.0} | {} | {} |",

@@ -1,10 +1,12 @@
-//! The cluster's CA, a certificate for each node and for the power controller, and what the CA has to say of them later.
+//! The cluster's CA, a certificate for each node and for the power controller, and what the CA has
+//! to say of them later.
 
 use crate::layout::{CONTROLLER, CONTROLLER_ADDRESS, Layout};
 use anyhow::{Context, Result};
 use rcgen::{
-    BasicConstraints, CertificateParams, CertificateRevocationListParams, DnType, ExtendedKeyUsagePurpose, IsCa,
-    Issuer, KeyIdMethod, KeyPair, KeyUsagePurpose, RevokedCertParams, SerialNumber,
+    BasicConstraints, CertificateParams, CertificateRevocationListParams, DnType,
+    ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod, KeyPair, KeyUsagePurpose,
+    RevokedCertParams, SerialNumber,
 };
 use std::fs;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
@@ -18,15 +20,22 @@ const LONG: Duration = Duration::days(3_650);
 /// Makes what is missing: a new CA makes new certificates for all.
 pub fn prepare(layout: &Layout) -> Result<()> {
     let nodes = layout.nodes();
-    let hosts = || nodes.iter().map(|n| (n.name, n.management())).chain([(CONTROLLER, CONTROLLER_ADDRESS.into())]);
-    if layout.dir.join("ca.key").exists() && hosts().all(|(name, _)| layout.host(name).join("tls/server.key").exists())
+    let hosts = || {
+        nodes
+            .iter()
+            .map(|n| (n.name, n.management()))
+            .chain([(CONTROLLER, CONTROLLER_ADDRESS.into())])
+    };
+    if layout.dir.join("ca.key").exists()
+        && hosts().all(|(name, _)| layout.host(name).join("tls/server.key").exists())
     {
         return Ok(());
     }
     let mut ca = CertificateParams::new(Vec::<String>::new())?;
     ca.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
     ca.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-    ca.distinguished_name.push(DnType::CommonName, "skerry cluster CA");
+    ca.distinguished_name
+        .push(DnType::CommonName, "skerry cluster CA");
     let key = KeyPair::generate()?;
     let certificate = ca.self_signed(&key)?;
     fs::write(layout.dir.join("ca.pem"), certificate.pem())?;
@@ -43,11 +52,15 @@ pub fn prepare(layout: &Layout) -> Result<()> {
 /// New certificates and keys for a host, in the place of those that it has.
 pub fn renew(layout: &Layout, host: &str, valid: Duration) -> Result<()> {
     let nodes = layout.nodes();
-    let node = nodes.iter().find(|n| n.name == host).with_context(|| format!("no host {host}"))?;
+    let node = nodes
+        .iter()
+        .find(|n| n.name == host)
+        .with_context(|| format!("no host {host}"))?;
     issue(layout, host, &node.management(), valid)
 }
 
-/// The CA takes back the certificate with which a host speaks as a node, and every other node is told.
+/// The CA takes back the certificate with which a host speaks as a node, and every other node is
+/// told.
 pub fn revoke(layout: &Layout, host: &str) -> Result<()> {
     let pem = fs::read(layout.host(host).join("tls/node.pem"))?;
     let (_, pem) = parse_x509_pem(&pem).context("node.pem")?;
@@ -76,12 +89,20 @@ pub fn revoke(layout: &Layout, host: &str) -> Result<()> {
 
 fn issuer(layout: &Layout) -> Result<Issuer<'static, KeyPair>> {
     let text = |name| fs::read_to_string(layout.dir.join(name)).context(name);
-    Ok(Issuer::from_ca_cert_pem(&text("ca.pem")?, KeyPair::from_pem(&text("ca.key")?)?)?)
+    Ok(Issuer::from_ca_cert_pem(
+        &text("ca.pem")?,
+        KeyPair::from_pem(&text("ca.key")?)?,
+    )?)
 }
 
 fn issue(layout: &Layout, host: &str, address: &str, valid: Duration) -> Result<()> {
     let (issuer, dir) = (issuer(layout)?, layout.host(host).join("tls"));
-    let names = vec![host.to_string(), "localhost".into(), "127.0.0.1".into(), address.into()];
+    let names = vec![
+        host.to_string(),
+        "localhost".into(),
+        "127.0.0.1".into(),
+        address.into(),
+    ];
     // With its server's certificate nobody connects to another node as this one.
     let (both, server) = (vec![], vec![ExtendedKeyUsagePurpose::ServerAuth]);
     for (file, usages) in [("node", both), ("server", server)] {
@@ -91,7 +112,11 @@ fn issue(layout: &Layout, host: &str, address: &str, valid: Duration) -> Result<
         params.not_after = OffsetDateTime::now_utc() + valid;
         let key = KeyPair::generate()?;
         put_secret(&dir.join(format!("{file}.key")), &key.serialize_pem())?;
-        replace(&dir.join(format!("{file}.pem")), &params.signed_by(&key, &issuer)?.pem(), 0o644)?;
+        replace(
+            &dir.join(format!("{file}.pem")),
+            &params.signed_by(&key, &issuer)?.pem(),
+            0o644,
+        )?;
     }
     Ok(())
 }
@@ -115,7 +140,12 @@ fn put_secret(path: &Path, text: &str) -> Result<()> {
 fn replace(path: &Path, text: &str, mode: u32) -> Result<()> {
     use std::io::Write as _;
     let next = path.with_extension("next");
-    let mut file = fs::OpenOptions::new().create(true).truncate(true).write(true).mode(mode).open(&next)?;
+    let mut file = fs::OpenOptions::new()
+        .create(true)
+        .truncate(true)
+        .write(true)
+        .mode(mode)
+        .open(&next)?;
     file.set_permissions(fs::Permissions::from_mode(mode))?;
     file.write_all(text.as_bytes())?;
     fs::rename(&next, path).with_context(|| path.display().to_string())

@@ -59,13 +59,21 @@ impl Lab {
     }
 
     pub async fn primary(&self) -> Result<String> {
-        Ok(self.workload().await?.primary.context("no primary now")?.to_string())
+        Ok(self
+            .workload()
+            .await?
+            .primary
+            .context("no primary now")?
+            .to_string())
     }
 
     /// A session on a host's server, by the socket that only the host's administrator reaches.
     pub async fn administrator(&self, host: &str) -> Result<tokio_postgres::Client> {
         let mut config = tokio_postgres::Config::new();
-        config.host_path(self.layout.server_socket(host)).user("postgres").dbname(DATABASE);
+        config
+            .host_path(self.layout.server_socket(host))
+            .user("postgres")
+            .dbname(DATABASE);
         let connected = config.connect(tokio_postgres::NoTls).await;
         let (client, session) = connected.with_context(|| format!("the server on {host}"))?;
         tokio::spawn(session);
@@ -75,12 +83,18 @@ impl Lab {
     /// The timings that the daemons run with.
     pub async fn timings(&self) -> Result<Timings> {
         let text = self.client.spec().await?.text;
-        Ok(specfile::read(&text).spec.context("the daemons' own spec")?.timings)
+        Ok(specfile::read(&text)
+            .spec
+            .context("the daemons' own spec")?
+            .timings)
     }
 
     /// Waits until `fits` is true of the coordinator's status.
     pub async fn wait(
-        &self, what: &str, limit: Duration, mut fits: impl FnMut(&StatusReply) -> bool,
+        &self,
+        what: &str,
+        limit: Duration,
+        mut fits: impl FnMut(&StatusReply) -> bool,
     ) -> Result<StatusReply> {
         let begun = Instant::now();
         loop {
@@ -93,7 +107,10 @@ impl Lab {
                 bail!("{what}: not within {limit:?}; the last word was: {last}");
             }
             if keep::running(&self.layout).is_none() && begun.elapsed() > Duration::from_secs(5) {
-                bail!("{what}: the lab has ended; its log is {}", self.layout.dir.join("logs/lab.log").display());
+                bail!(
+                    "{what}: the lab has ended; its log is {}",
+                    self.layout.dir.join("logs/lab.log").display()
+                );
             }
             tokio::time::sleep(LOOK).await;
         }
@@ -102,16 +119,25 @@ impl Lab {
     /// The newest records of a kind.
     pub async fn records(&self, kind: FactKind) -> Result<Vec<Record>> {
         let records = self.client.history("limit=500").await?.records;
-        Ok(records.into_iter().filter(|r| r.kind == kind.word()).collect())
+        Ok(records
+            .into_iter()
+            .filter(|r| r.kind == kind.word())
+            .collect())
     }
 
-    /// When the first record of a kind was made after a moment; records take a while to arrive. Nanoseconds since 1970.
+    /// When the first record of a kind was made after a moment; records take a while to arrive.
+    /// Nanoseconds since 1970.
     pub async fn first_record(&self, kind: FactKind, after: u128) -> Result<u128> {
         let begun = Instant::now();
         loop {
             let records = self.records(kind).await?;
-            let times = records.into_iter().filter_map(|r| OffsetDateTime::parse(&r.at, &Rfc3339).ok());
-            let first = times.map(|t| t.unix_timestamp_nanos().cast_unsigned()).filter(|t| *t > after).min();
+            let times = records
+                .into_iter()
+                .filter_map(|r| OffsetDateTime::parse(&r.at, &Rfc3339).ok());
+            let first = times
+                .map(|t| t.unix_timestamp_nanos().cast_unsigned())
+                .filter(|t| *t > after)
+                .min();
             if let Some(at) = first {
                 return Ok(at);
             }
@@ -123,15 +149,25 @@ impl Lab {
     /// Waits until all is well.
     pub async fn healthy(&self, limit: Duration) -> Result<StatusReply> {
         let hosts = self.layout.nodes().len();
-        self.wait("all is well", limit, |r| is_well(r) && r.status.nodes.len() == hosts).await
+        self.wait("all is well", limit, |r| {
+            is_well(r) && r.status.nodes.len() == hosts
+        })
+        .await
     }
 }
 
-/// Every node heard, every standby in the sync set, every gate forwarding, the address held, nothing under way.
+/// Every node heard, every standby in the sync set, every gate forwarding, the address held,
+/// nothing under way.
 pub fn is_well(reply: &StatusReply) -> bool {
     let status = &reply.status;
-    let gates = status.workloads.iter().all(|w| w.gates.iter().all(|g| g.forwards_to.is_some()));
+    let gates = status
+        .workloads
+        .iter()
+        .all(|w| w.gates.iter().all(|g| g.forwards_to.is_some()));
     let idle = status.workloads.iter().all(|w| w.operation.is_none());
-    let reachable = status.workloads.iter().all(|w| w.address.as_ref().is_none_or(|a| a.held));
+    let reachable = status
+        .workloads
+        .iter()
+        .all(|w| w.address.as_ref().is_none_or(|a| a.held));
     reply.complete && reachable && status.condition == Condition::Healthy && gates && idle
 }

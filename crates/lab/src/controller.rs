@@ -1,5 +1,6 @@
-//! The stand-in power controller: a small Redfish service (DMTF DSP0266) on the management network that really cuts and
-//! gives the lab's hosts their power. One service for all hosts, so that the right system has to be picked.
+//! The stand-in power controller: a small Redfish service (DMTF DSP0266) on the management network
+//! that really cuts and gives the lab's hosts their power. One service for all hosts, so that the
+//! right system has to be picked.
 
 use crate::find;
 use crate::layout::{CONTROLLER, CONTROLLER_ADDRESS, CONTROLLER_USER, Layout};
@@ -30,7 +31,8 @@ struct Controller {
 
 /// Runs until it is ended. In the controller host's network.
 pub fn run(layout: &Layout) -> Result<()> {
-    let password = std::fs::read_to_string(layout.secret("power")).context("the controller's password")?;
+    let password =
+        std::fs::read_to_string(layout.secret("power")).context("the controller's password")?;
     let controller = web::Data::new(Controller {
         layout: layout.clone(),
         password: password.trim().into(),
@@ -39,7 +41,9 @@ pub fn run(layout: &Layout) -> Result<()> {
     });
     let tls = tls(layout)?;
     let watching = layout.clone();
-    std::thread::Builder::new().name("watchdogs".into()).spawn(move || watchdogs::watch(&watching))?;
+    std::thread::Builder::new()
+        .name("watchdogs".into())
+        .spawn(move || watchdogs::watch(&watching))?;
     actix_web::rt::System::new().block_on(async move {
         let server = HttpServer::new(move || {
             App::new()
@@ -48,15 +52,21 @@ pub fn run(layout: &Layout) -> Result<()> {
                     let answer = next.call(request);
                     async move {
                         let mut answer = answer.await?;
-                        let odata =
-                            (header::HeaderName::from_static("odata-version"), header::HeaderValue::from_static("4.0"));
+                        let odata = (
+                            header::HeaderName::from_static("odata-version"),
+                            header::HeaderValue::from_static("4.0"),
+                        );
                         answer.headers_mut().insert(odata.0, odata.1);
                         Ok(answer)
                     }
                 })
                 .default_service(web::to(answer))
         });
-        server.workers(1).bind_rustls_0_23((CONTROLLER_ADDRESS, 443), tls)?.run().await
+        server
+            .workers(1)
+            .bind_rustls_0_23((CONTROLLER_ADDRESS, 443), tls)?
+            .run()
+            .await
     })?;
     Ok(())
 }
@@ -64,25 +74,43 @@ pub fn run(layout: &Layout) -> Result<()> {
 fn tls(layout: &Layout) -> Result<rustls::ServerConfig> {
     use rustls::pki_types::pem::PemObject;
     use rustls::pki_types::{CertificateDer, PrivateKeyDer};
-    rustls::crypto::ring::default_provider().install_default().ok();
+    rustls::crypto::ring::default_provider()
+        .install_default()
+        .ok();
     let dir = layout.host(CONTROLLER).join("tls");
-    let chain: Vec<_> = CertificateDer::pem_file_iter(dir.join("node.pem"))?.collect::<std::result::Result<_, _>>()?;
+    let chain: Vec<_> = CertificateDer::pem_file_iter(dir.join("node.pem"))?
+        .collect::<std::result::Result<_, _>>()?;
     let key = PrivateKeyDer::from_pem_file(dir.join("node.key"))?;
-    Ok(rustls::ServerConfig::builder().with_no_client_auth().with_single_cert(chain, key)?)
+    Ok(rustls::ServerConfig::builder()
+        .with_no_client_auth()
+        .with_single_cert(chain, key)?)
 }
 
-async fn answer(controller: web::Data<Controller>, request: HttpRequest, body: web::Bytes) -> HttpResponse {
+async fn answer(
+    controller: web::Data<Controller>,
+    request: HttpRequest,
+    body: web::Bytes,
+) -> HttpResponse {
     let path = request.path().trim_end_matches('/').to_string();
     let parts: Vec<&str> = path.trim_start_matches('/').split('/').collect();
-    // The way in needs no login (DSP0266, 13.3): what versions there are, the root, the documents, a new session.
+    // The way in needs no login (DSP0266, 13.3): what versions there are, the root, the documents,
+    // a new session.
     match (request.method(), parts.as_slice()) {
-        (&Method::GET, ["redfish"]) => return HttpResponse::Ok().json(json!({ "v1": "/redfish/v1/" })),
+        (&Method::GET, ["redfish"]) => {
+            return HttpResponse::Ok().json(json!({ "v1": "/redfish/v1/" }));
+        }
         (&Method::GET, ["redfish", "v1"]) => return resource(&request, &root()),
         (&Method::GET, ["redfish", "v1", "$metadata"]) => {
-            return HttpResponse::Ok().content_type("application/xml").body(METADATA);
+            return HttpResponse::Ok()
+                .content_type("application/xml")
+                .body(METADATA);
         }
-        (&Method::GET, ["redfish", "v1", "odata"]) => return HttpResponse::Ok().json(service_document()),
-        (&Method::POST, ["redfish", "v1", "SessionService", "Sessions"]) => return controller.open(&body),
+        (&Method::GET, ["redfish", "v1", "odata"]) => {
+            return HttpResponse::Ok().json(service_document());
+        }
+        (&Method::POST, ["redfish", "v1", "SessionService", "Sessions"]) => {
+            return controller.open(&body);
+        }
         _ => {}
     }
     if !controller.knows(&request) {
@@ -105,7 +133,11 @@ async fn answer(controller: web::Data<Controller>, request: HttpRequest, body: w
         }
         _ => {
             let text = format!("{} is not allowed on {path}", request.method());
-            error(StatusCode::METHOD_NOT_ALLOWED, "Base.1.8.OperationNotAllowed", &text)
+            error(
+                StatusCode::METHOD_NOT_ALLOWED,
+                "Base.1.8.OperationNotAllowed",
+                &text,
+            )
         }
     }
 }
@@ -113,12 +145,17 @@ async fn answer(controller: web::Data<Controller>, request: HttpRequest, body: w
 impl Controller {
     fn open(&self, body: &[u8]) -> HttpResponse {
         let given: Value = serde_json::from_slice(body).unwrap_or_default();
-        let (Some(user), Some(password)) = (given["UserName"].as_str(), given["Password"].as_str()) else {
+        let (Some(user), Some(password)) = (given["UserName"].as_str(), given["Password"].as_str())
+        else {
             let text = "UserName and Password are needed";
             return error(StatusCode::BAD_REQUEST, "Base.1.8.PropertyMissing", text);
         };
         if user != CONTROLLER_USER || password != self.password {
-            return error(StatusCode::UNAUTHORIZED, "Base.1.8.NoValidSession", "wrong name or password");
+            return error(
+                StatusCode::UNAUTHORIZED,
+                "Base.1.8.NoValidSession",
+                "wrong name or password",
+            );
         }
         let mut sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
         if sessions.len() >= SESSIONS {
@@ -129,22 +166,36 @@ impl Controller {
         sessions.insert(id, token.clone());
         HttpResponse::Created()
             .insert_header(("X-Auth-Token", token))
-            .insert_header((header::LOCATION, format!("/redfish/v1/SessionService/Sessions/{id}")))
+            .insert_header((
+                header::LOCATION,
+                format!("/redfish/v1/SessionService/Sessions/{id}"),
+            ))
             .json(session(id))
     }
 
     fn close(&self, id: &str) -> HttpResponse {
-        let known = id
-            .parse()
-            .ok()
-            .and_then(|id: u64| self.sessions.lock().unwrap_or_else(PoisonError::into_inner).remove(&id));
-        if known.is_some() { HttpResponse::NoContent().finish() } else { missing(id) }
+        let known = id.parse().ok().and_then(|id: u64| {
+            self.sessions
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .remove(&id)
+        });
+        if known.is_some() {
+            HttpResponse::NoContent().finish()
+        } else {
+            missing(id)
+        }
     }
 
     fn knows(&self, request: &HttpRequest) -> bool {
         let given = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
         if let Some(token) = given("X-Auth-Token") {
-            return self.sessions.lock().unwrap_or_else(PoisonError::into_inner).values().any(|t| t == token);
+            return self
+                .sessions
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .values()
+                .any(|t| t == token);
         }
         let wanted = format!("{CONTROLLER_USER}:{}", self.password);
         given("Authorization")
@@ -159,8 +210,10 @@ impl Controller {
 
     fn read(&self, path: &[&str]) -> Option<Value> {
         let members = |kind: &str, names: Vec<String>| {
-            let links: Vec<Value> =
-                names.iter().map(|n| json!({ "@odata.id": format!("/redfish/v1/{kind}/{n}") })).collect();
+            let links: Vec<Value> = names
+                .iter()
+                .map(|n| json!({ "@odata.id": format!("/redfish/v1/{kind}/{n}") }))
+                .collect();
             let name = kind.rsplit('/').next().unwrap_or(kind);
             json!({
                 "@odata.id": format!("/redfish/v1/{kind}"),
@@ -194,11 +247,18 @@ impl Controller {
             }),
             ["SessionService", "Sessions"] => {
                 let sessions = self.sessions.lock().unwrap_or_else(PoisonError::into_inner);
-                members("SessionService/Sessions", sessions.keys().map(ToString::to_string).collect())
+                members(
+                    "SessionService/Sessions",
+                    sessions.keys().map(ToString::to_string).collect(),
+                )
             }
             ["SessionService", "Sessions", id] => {
                 let id = id.parse().ok()?;
-                self.sessions.lock().unwrap_or_else(PoisonError::into_inner).contains_key(&id).then(|| session(id))?
+                self.sessions
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .contains_key(&id)
+                    .then(|| session(id))?
             }
             _ => return None,
         })
@@ -219,19 +279,38 @@ impl Controller {
     }
 
     fn change(&self, host: &str, request: &HttpRequest, body: &[u8]) -> HttpResponse {
-        let Some(now) = self.read(&["Systems", host]) else { return missing(host) };
-        let expected = request.headers().get(header::IF_MATCH).and_then(|v| v.to_str().ok());
+        let Some(now) = self.read(&["Systems", host]) else {
+            return missing(host);
+        };
+        let expected = request
+            .headers()
+            .get(header::IF_MATCH)
+            .and_then(|v| v.to_str().ok());
         if expected.is_some_and(|e| e != "*" && e != etag(&now)) {
             let text = "it has changed since it was read";
-            return error(StatusCode::PRECONDITION_FAILED, "Base.1.8.PreconditionFailed", text);
+            return error(
+                StatusCode::PRECONDITION_FAILED,
+                "Base.1.8.PreconditionFailed",
+                text,
+            );
         }
         let given: Value = serde_json::from_slice(body).unwrap_or_default();
-        match given.as_object().map(|o| (o.len(), o.get("AssetTag").and_then(Value::as_str))) {
+        match given
+            .as_object()
+            .map(|o| (o.len(), o.get("AssetTag").and_then(Value::as_str)))
+        {
             Some((1, Some(tag))) => {
-                self.tags.lock().unwrap_or_else(PoisonError::into_inner).insert(host.into(), tag.into());
+                self.tags
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .insert(host.into(), tag.into());
                 resource(request, &self.system(host))
             }
-            _ => error(StatusCode::BAD_REQUEST, "Base.1.8.PropertyNotWritable", "only AssetTag can be written"),
+            _ => error(
+                StatusCode::BAD_REQUEST,
+                "Base.1.8.PropertyNotWritable",
+                "only AssetTag can be written",
+            ),
         }
     }
 
@@ -241,20 +320,37 @@ impl Controller {
         }
         let given: Value = serde_json::from_slice(body).unwrap_or_default();
         let Some(wanted) = given["ResetType"].as_str().filter(|w| OFFERED.contains(w)) else {
-            let text = format!("ResetType {} is not one of {}", given["ResetType"], OFFERED.join(", "));
-            return error(StatusCode::BAD_REQUEST, "Base.1.8.ActionParameterNotSupported", &text);
+            let text = format!(
+                "ResetType {} is not one of {}",
+                given["ResetType"],
+                OFFERED.join(", ")
+            );
+            return error(
+                StatusCode::BAD_REQUEST,
+                "Base.1.8.ActionParameterNotSupported",
+                &text,
+            );
         };
         let done = match (wanted, self.is_on(host)) {
             ("ForceOff", true) => power::power_off(&self.layout, host),
             ("On" | "ForceOn", false) => power::power_on(&self.layout, host),
-            ("ForceRestart", _) => {
-                power::power_off(&self.layout, host).and_then(|()| power::power_on(&self.layout, host))
+            ("ForceRestart", _) => power::power_off(&self.layout, host)
+                .and_then(|()| power::power_on(&self.layout, host)),
+            _ => {
+                return error(
+                    StatusCode::OK,
+                    "Base.1.8.NoOperation",
+                    "it is in that state already",
+                );
             }
-            _ => return error(StatusCode::OK, "Base.1.8.NoOperation", "it is in that state already"),
         };
         match done {
             Ok(()) => HttpResponse::NoContent().finish(),
-            Err(why) => error(StatusCode::INTERNAL_SERVER_ERROR, "Base.1.8.InternalError", &format!("{why:#}")),
+            Err(why) => error(
+                StatusCode::INTERNAL_SERVER_ERROR,
+                "Base.1.8.InternalError",
+                &format!("{why:#}"),
+            ),
         }
     }
 }
@@ -306,16 +402,31 @@ fn singular(collection: &str) -> &str {
 /// A strong ETag over the body (RFC 9110, 8.8.3).
 fn etag(value: &Value) -> String {
     let digest = Sha256::digest(value.to_string().as_bytes());
-    format!("\"{}\"", digest.iter().take(8).map(|b| format!("{b:02x}")).collect::<String>())
+    format!(
+        "\"{}\"",
+        digest
+            .iter()
+            .take(8)
+            .map(|b| format!("{b:02x}"))
+            .collect::<String>()
+    )
 }
 
 fn resource(request: &HttpRequest, value: &Value) -> HttpResponse {
     let etag = etag(value);
-    let unchanged = request.headers().get(header::IF_NONE_MATCH).and_then(|v| v.to_str().ok()) == Some(etag.as_str());
+    let unchanged = request
+        .headers()
+        .get(header::IF_NONE_MATCH)
+        .and_then(|v| v.to_str().ok())
+        == Some(etag.as_str());
     if unchanged {
-        return HttpResponse::NotModified().insert_header((header::ETAG, etag)).finish();
+        return HttpResponse::NotModified()
+            .insert_header((header::ETAG, etag))
+            .finish();
     }
-    HttpResponse::Ok().insert_header((header::ETAG, etag)).json(value)
+    HttpResponse::Ok()
+        .insert_header((header::ETAG, etag))
+        .json(value)
 }
 
 /// An error body (DSP0266, 8.6).
@@ -324,9 +435,14 @@ fn error(status: StatusCode, id: &str, text: &str) -> HttpResponse {
         "@odata.type": "#Message.v1_1_2.Message", "MessageId": id, "Message": text, "Severity": "Warning",
         "Resolution": "None",
     }]);
-    HttpResponse::build(status).json(json!({ "error": { "code": id, "message": text, "@Message.ExtendedInfo": info } }))
+    HttpResponse::build(status)
+        .json(json!({ "error": { "code": id, "message": text, "@Message.ExtendedInfo": info } }))
 }
 
 fn missing(path: &str) -> HttpResponse {
-    error(StatusCode::NOT_FOUND, "Base.1.8.ResourceMissingAtURI", &format!("there is nothing at {path}"))
+    error(
+        StatusCode::NOT_FOUND,
+        "Base.1.8.ResourceMissingAtURI",
+        &format!("there is nothing at {path}"),
+    )
 }

@@ -1,4 +1,5 @@
-//! The ferry company's data: departures, cabins and some 50,000 bookings, all made up from one seed.
+//! The ferry company's data: departures, cabins and some 50,000 bookings, all made up from one
+//! seed.
 
 use anyhow::{Context, Result};
 use tokio_postgres::NoTls;
@@ -39,10 +40,14 @@ pub async fn fill(connection: &str, password: &str) -> Result<i64> {
     config.password(password);
     let (client, session) = config.connect(NoTls).await.context("the gate")?;
     tokio::spawn(session);
-    let there = client.query_one("select to_regclass('booking') is not null", &[]).await?;
+    let there = client
+        .query_one("select to_regclass('booking') is not null", &[])
+        .await?;
     if !there.get::<_, bool>(0) {
         client.batch_execute(DATA).await.context("the demo data")?;
     }
-    let count = client.query_one("select count(*) from booking", &[]).await?;
+    let count = client
+        .query_one("select count(*) from booking", &[])
+        .await?;
     Ok(count.get(0))
 }

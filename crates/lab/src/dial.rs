@@ -12,7 +12,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::net::TcpStream;
 
-/// Between two dials; each is a client of its own that waits for its answer, whatever becomes of the others.
+/// Between two dials; each is a client of its own that waits for its answer, whatever becomes of
+/// the others.
 const EVERY: Duration = Duration::from_millis(4);
 /// Long enough for two repeated SYNs: the first is sent again after a second (RFC 6298, section 2).
 const PATIENCE: Duration = Duration::from_secs(4);
@@ -37,8 +38,17 @@ impl Dial {
         std::fs::create_dir_all(&dir)?;
         let answers = dir.join(format!("dial-{}", if to.is_ipv4() { 4 } else { 6 }));
         let mut command = find::enter(layout, CLIENT)?;
-        command.arg(find::sibling("karst-lab")?).arg("--dir").arg(&layout.dir).arg("dial").arg(to.to_string());
-        let child = command.arg(&answers).stdin(Stdio::null()).spawn().context("nsenter")?;
+        command
+            .arg(find::sibling("karst-lab")?)
+            .arg("--dir")
+            .arg(&layout.dir)
+            .arg("dial")
+            .arg(to.to_string());
+        let child = command
+            .arg(&answers)
+            .stdin(Stdio::null())
+            .spawn()
+            .context("nsenter")?;
         Ok(Self { child, answers })
     }
 
@@ -47,14 +57,21 @@ impl Dial {
         let text = std::fs::read_to_string(&self.answers).unwrap_or_default();
         let call = |line: &str| {
             let (begun, answered) = line.split_once(' ')?;
-            Some(Call { begun: begun.parse().ok()?, answered: answered.parse().ok() })
+            Some(Call {
+                begun: begun.parse().ok()?,
+                answered: answered.parse().ok(),
+            })
         };
         text.lines().filter_map(call).collect()
     }
 
     /// When it was answered so far, in order.
     pub fn answers(&self) -> Vec<u128> {
-        let mut answers: Vec<u128> = self.calls().into_iter().filter_map(|c| c.answered).collect();
+        let mut answers: Vec<u128> = self
+            .calls()
+            .into_iter()
+            .filter_map(|c| c.answered)
+            .collect();
         answers.sort_unstable();
         answers
     }
@@ -67,7 +84,8 @@ impl Drop for Dial {
     }
 }
 
-/// The dialling itself; writes a line for each dial that has ended, until it is killed or its lab has gone.
+/// The dialling itself; writes a line for each dial that has ended, until it is killed or its lab
+/// has gone.
 pub async fn run(to: SocketAddr, answers: &Path) -> Result<()> {
     let file = std::fs::File::create(answers).with_context(|| answers.display().to_string())?;
     let file = Arc::new(Mutex::new(file));

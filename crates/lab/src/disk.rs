@@ -1,5 +1,6 @@
-//! Two disks of its own for each host's servers, one for data and one for logs, so that either can be full: a file system in a sparse file. It outlives its host's
-//! power and the lab. Where the lab may not mount one, the hosts share the machine's disk, and filling is refused.
+//! Two disks of its own for each host's servers, one for data and one for logs, so that either can
+//! be full: a file system in a sparse file. It outlives its host's power and the lab. Where the lab
+//! may not mount one, the hosts share the machine's disk, and filling is refused.
 
 use crate::find;
 use crate::layout::Layout;
@@ -36,7 +37,8 @@ impl Volume {
     }
 }
 
-/// Puts a host's disk in its place, in the lab's own mounts. What is on it stays from one time to the next.
+/// Puts a host's disk in its place, in the lab's own mounts. What is on it stays from one time to
+/// the next.
 ///
 /// # Errors
 /// If the host had a disk and it cannot be used any more.
@@ -49,9 +51,11 @@ pub fn mount(layout: &Layout, host: &str, volume: Volume) -> Result<()> {
             return Ok(());
         }
         File::create(&image)?.set_len(SIZE)?;
-        // No journal: a host that loses its power takes no disk with it, and the lab's end unmounts it. Nothing reserved: what
-        // is full is full for everyone.
-        let made = run(Command::new("mkfs.ext4").args(["-q", "-F", "-m", "0", "-O", "^has_journal"]).arg(&image));
+        // No journal: a host that loses its power takes no disk with it, and the lab's end unmounts
+        // it. Nothing reserved: what is full is full for everyone.
+        let made = run(Command::new("mkfs.ext4")
+            .args(["-q", "-F", "-m", "0", "-O", "^has_journal"])
+            .arg(&image));
         if made.and_then(|_| loop_mount(&image, &at)).is_err() {
             fs::remove_file(&image)?;
         }
@@ -59,7 +63,11 @@ pub fn mount(layout: &Layout, host: &str, volume: Volume) -> Result<()> {
     }
     loop_mount(&image, &at).or_else(|_| {
         // The machine went down under it. Its exit code says that it mended something.
-        Command::new("fsck.ext4").args(["-f", "-y"]).arg(&image).output().context("fsck.ext4")?;
+        Command::new("fsck.ext4")
+            .args(["-f", "-y"])
+            .arg(&image)
+            .output()
+            .context("fsck.ext4")?;
         loop_mount(&image, &at)
     })
 }
@@ -70,8 +78,12 @@ fn can_mount() -> bool {
 
 fn loop_mount(image: &Path, at: &Path) -> Result<()> {
     // Past the cache of the file below: what a server syncs is written once.
-    let device = run(Command::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(image))?;
-    let mounted = run(Command::new("mount").args(["-o", "discard,noatime", &device]).arg(at));
+    let device = run(Command::new("losetup")
+        .args(["--find", "--show", "--direct-io=on"])
+        .arg(image))?;
+    let mounted = run(Command::new("mount")
+        .args(["-o", "discard,noatime", &device])
+        .arg(at));
     // It goes when the file system that is on it does, or at once.
     run(Command::new("losetup").args(["--detach", &device]))?;
     mounted.map(drop)
@@ -79,15 +91,25 @@ fn loop_mount(image: &Path, at: &Path) -> Result<()> {
 
 /// Runs it; the first word that it says.
 fn run(command: &mut Command) -> Result<String> {
-    let output = command.output().with_context(|| format!("{:?}", command.get_program()))?;
-    ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr).trim());
+    let output = command
+        .output()
+        .with_context(|| format!("{:?}", command.get_program()))?;
+    ensure!(
+        output.status.success(),
+        "{}",
+        String::from_utf8_lossy(&output.stderr).trim()
+    );
     Ok(String::from_utf8_lossy(&output.stdout).trim().to_string())
 }
 
 /// Where it is, seen from outside the lab.
 fn seen_from_here(layout: &Layout, host: &str, volume: Volume) -> Result<PathBuf> {
     let at = layout.host(host).join(volume.name());
-    Ok(PathBuf::from(format!("/proc/{}/root{}", find::inside(layout)?, at.display())))
+    Ok(PathBuf::from(format!(
+        "/proc/{}/root{}",
+        find::inside(layout)?,
+        at.display()
+    )))
 }
 
 /// Takes all the room that is left.
@@ -98,7 +120,9 @@ pub fn fill(layout: &Layout, host: &str, volume: Volume) -> Result<()> {
     let disk = seen_from_here(layout, host, volume)?;
     let machines = fs::metadata(layout.host(host))?.dev();
     if fs::metadata(&disk)?.dev() == machines {
-        bail!("{host} has no disk of its own to fill: this lab was started without the right to mount one");
+        bail!(
+            "{host} has no disk of its own to fill: this lab was started without the right to mount one"
+        );
     }
     let path = disk.join(FILLER);
     ensure!(!path.exists(), "the disk of {host} is full already");

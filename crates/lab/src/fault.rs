@@ -1,7 +1,8 @@
-//! Faults that are done to a running lab from outside, each with its undo. The product gets no hint of any.
+//! Faults that are done to a running lab from outside, each with its undo. The product gets no hint
+//! of any.
 //!
-//! Cuts and losses live in the switch between the hosts, so that a host sees silence and no error. A power cut takes the
-//! links down first: a dying host says no goodbye.
+//! Cuts and losses live in the switch between the hosts, so that a host sees silence and no error.
+//! A power cut takes the links down first: a dying host says no goodbye.
 
 use crate::disk::{self, Volume};
 use crate::find;
@@ -69,7 +70,8 @@ pub enum Fault {
     HangDisk { host: String },
     /// Give a host's disks their room back, and let them go on
     FreeDisk { host: String },
-    /// Move the node store of a host away, and let its daemon start without it. Undo: `karst node enrol`
+    /// Move the node store of a host away, and let its daemon start without it. Undo: `karst node
+    /// enrol`
     LoseStore { host: String },
     /// End the daemon or the deadman of a host, and do not start it again. Undo: release
     Hold {
@@ -141,17 +143,27 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
             cut_off(layout, known(host)?, *network)?;
             format!("{host} is cut off; `karst-lab fault heal` ends every cut")
         }
-        Fault::CutPair { from, to, one_way, network } => {
+        Fault::CutPair {
+            from,
+            to,
+            one_way,
+            network,
+        } => {
             cut_pair(layout, known(from)?, known(to)?, *one_way, *network)?;
             let arrow = if *one_way { "->" } else { "<->" };
             format!("nothing passes {from} {arrow} {to}; `karst-lab fault heal` ends every cut")
         }
         Fault::Loss { percent, network } => {
             lose(layout, *percent, *network)?;
-            format!("{percent} % of what the nodes send each other is lost; `karst-lab fault heal` ends it")
+            format!(
+                "{percent} % of what the nodes send each other is lost; `karst-lab fault heal` ends it"
+            )
         }
         Fault::Heal => {
-            nft(layout, "add table bridge faults\ndelete table bridge faults\n")?;
+            nft(
+                layout,
+                "add table bridge faults\ndelete table bridge faults\n",
+            )?;
             "every cut and loss has ended".into()
         }
         Fault::Freeze { host, what } => {
@@ -160,19 +172,27 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
         }
         Fault::FillDisk { host, volume } => {
             disk::fill(layout, known(host)?, *volume)?;
-            format!("the {volume:?} disk of {host} is full; `karst-lab fault free-disk {host}` gives it its room back")
+            format!(
+                "the {volume:?} disk of {host} is full; `karst-lab fault free-disk {host}` gives it its room back"
+            )
         }
         Fault::HangDisk { host } => {
             hang::begin(layout, known(host)?)?;
-            format!("syncs of the daemon on {host} hang; `karst-lab fault free-disk {host}` lets them go on")
+            format!(
+                "syncs of the daemon on {host} hang; `karst-lab fault free-disk {host}` lets them go on"
+            )
         }
         Fault::LoseStore { host } => {
             lose_store(layout, known(host)?)?;
-            format!("the node store of {host} is gone; `karst node enrol {host}` takes its new one in")
+            format!(
+                "the node store of {host} is gone; `karst node enrol {host}` takes its new one in"
+            )
         }
         Fault::Hold { host, what } => {
             hold(layout, known(host)?, *what)?;
-            format!("the {what:?} of {host} is gone; `karst-lab fault release {host}` starts it again")
+            format!(
+                "the {what:?} of {host} is gone; `karst-lab fault release {host}` starts it again"
+            )
         }
         Fault::Release { host } => {
             release(layout, known(host)?)?;
@@ -199,10 +219,20 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
 
 fn cut_off(layout: &Layout, host: &str, network: Option<Network>) -> Result<()> {
     let others = everyone().filter(|other| *other != host);
-    cut(layout, others.flat_map(|other| [(host, other), (other, host)]), network)
+    cut(
+        layout,
+        others.flat_map(|other| [(host, other), (other, host)]),
+        network,
+    )
 }
 
-fn cut_pair(layout: &Layout, from: &str, to: &str, one_way: bool, network: Option<Network>) -> Result<()> {
+fn cut_pair(
+    layout: &Layout,
+    from: &str,
+    to: &str,
+    one_way: bool,
+    network: Option<Network>,
+) -> Result<()> {
     ensure!(from != to, "{from} cannot be cut off from itself");
     let back = (!one_way).then_some((to, from));
     cut(layout, [(from, to)].into_iter().chain(back), network)
@@ -211,22 +241,37 @@ fn cut_pair(layout: &Layout, from: &str, to: &str, one_way: bool, network: Optio
 fn lose(layout: &Layout, percent: u32, network: Option<Network>) -> Result<()> {
     let nodes = || NODES.iter().map(|n| n.name);
     let pairs = nodes().flat_map(|a| nodes().filter(move |b| *b != a).map(move |b| (a, b)));
-    filter(layout, "lossy", pairs, network, &format!("numgen random mod 100 < {percent} drop"))
+    filter(
+        layout,
+        "lossy",
+        pairs,
+        network,
+        &format!("numgen random mod 100 < {percent} drop"),
+    )
 }
 
 fn release(layout: &Layout, host: &str) -> Result<()> {
     for keeper in [Keeper::Daemon, Keeper::Deadman] {
-        power::unless_missing(std::fs::remove_file(layout.host(host).join(keeper.names().0)))?;
+        power::unless_missing(std::fs::remove_file(
+            layout.host(host).join(keeper.names().0),
+        ))?;
     }
     Ok(())
 }
 
 fn free_disk(layout: &Layout, host: &str) -> Result<()> {
-    let full: Vec<Volume> = Volume::BOTH.into_iter().filter(|v| disk::is_full(layout, host, *v)).collect();
+    let full: Vec<Volume> = Volume::BOTH
+        .into_iter()
+        .filter(|v| disk::is_full(layout, host, *v))
+        .collect();
     let hung = hang::is_on(layout, host);
     hang::end(layout, host)?;
-    ensure!(hung || !full.is_empty(), "no disk of {host} is full, or hangs");
-    full.into_iter().try_for_each(|volume| disk::free(layout, host, volume))
+    ensure!(
+        hung || !full.is_empty(),
+        "no disk of {host} is full, or hangs"
+    );
+    full.into_iter()
+        .try_for_each(|volume| disk::free(layout, host, volume))
 }
 
 fn stop_controller(layout: &Layout) -> Result<()> {
@@ -238,31 +283,49 @@ fn stop_controller(layout: &Layout) -> Result<()> {
 }
 
 fn everyone() -> impl Iterator<Item = &'static str> {
-    NODES.iter().map(|n| n.name).chain([CLIENT, ARCHIVE, CONTROLLER])
+    NODES
+        .iter()
+        .map(|n| n.name)
+        .chain([CLIENT, ARCHIVE, CONTROLLER])
 }
 
 fn known(host: &str) -> Result<&str> {
     if NODES.iter().all(|n| n.name != host) {
         let names: Vec<&str> = NODES.iter().map(|n| n.name).collect();
-        bail!("there is no host `{host}` in the lab; known: {}", names.join(", "));
+        bail!(
+            "there is no host `{host}` in the lab; known: {}",
+            names.join(", ")
+        );
     }
     Ok(host)
 }
 
-fn cut<'a>(layout: &Layout, pairs: impl Iterator<Item = (&'a str, &'a str)>, network: Option<Network>) -> Result<()> {
+fn cut<'a>(
+    layout: &Layout,
+    pairs: impl Iterator<Item = (&'a str, &'a str)>,
+    network: Option<Network>,
+) -> Result<()> {
     filter(layout, "cut", pairs, network, "drop")
 }
 
 /// One rule for packets between ports of a set, which the pairs are added to.
 fn filter<'a>(
-    layout: &Layout, set: &str, pairs: impl Iterator<Item = (&'a str, &'a str)>, network: Option<Network>, rule: &str,
+    layout: &Layout,
+    set: &str,
+    pairs: impl Iterator<Item = (&'a str, &'a str)>,
+    network: Option<Network>,
+    rule: &str,
 ) -> Result<()> {
-    let networks = NETWORKS
-        .into_iter()
-        .filter(|n| network.is_none_or(|w| w.to_possible_value().is_some_and(|v| v.matches(n, false))));
+    let networks = NETWORKS.into_iter().filter(|n| {
+        network.is_none_or(|w| w.to_possible_value().is_some_and(|v| v.matches(n, false)))
+    });
     let networks: Vec<&str> = networks.collect();
     let elements: Vec<String> = pairs
-        .flat_map(|(a, b)| networks.iter().map(move |n| format!("\"{}\" . \"{}\"", port(a, n), port(b, n))))
+        .flat_map(|(a, b)| {
+            networks
+                .iter()
+                .map(move |n| format!("\"{}\" . \"{}\"", port(a, n), port(b, n)))
+        })
         .collect();
     nft(
         layout,
@@ -280,11 +343,21 @@ fn filter<'a>(
 
 fn nft(layout: &Layout, script: &str) -> Result<()> {
     let mut nft = find::enter(layout, SWITCH)?;
-    nft.args(["nft", "-f", "-"]).stdin(Stdio::piped()).stderr(Stdio::piped());
+    nft.args(["nft", "-f", "-"])
+        .stdin(Stdio::piped())
+        .stderr(Stdio::piped());
     let mut child = nft.spawn().context("nft (package nftables)")?;
-    child.stdin.take().context("nft's input")?.write_all(script.as_bytes())?;
+    child
+        .stdin
+        .take()
+        .context("nft's input")?
+        .write_all(script.as_bytes())?;
     let output = child.wait_with_output()?;
-    ensure!(output.status.success(), "nft: {}", String::from_utf8_lossy(&output.stderr).trim());
+    ensure!(
+        output.status.success(),
+        "nft: {}",
+        String::from_utf8_lossy(&output.stderr).trim()
+    );
     Ok(())
 }
 
@@ -294,14 +367,18 @@ fn freeze(layout: &Layout, host: &str, what: Frozen) -> Result<()> {
         Frozen::Host => {
             // Twice: what was started meanwhile stands still too.
             for _ in 0..2 {
-                find::on_host(layout, host)?.into_iter().for_each(|pid| drop(find::signal(pid, Signal::STOP)));
+                find::on_host(layout, host)?
+                    .into_iter()
+                    .for_each(|pid| drop(find::signal(pid, Signal::STOP)));
             }
             Ok(())
         }
         Frozen::Server => {
             let server = find::working_in(&layout.data(host));
             ensure!(!server.is_empty(), "no server runs on {host}");
-            server.into_iter().try_for_each(|pid| find::signal(pid, Signal::STOP))
+            server
+                .into_iter()
+                .try_for_each(|pid| find::signal(pid, Signal::STOP))
         }
         Frozen::Daemon => daemon("run"),
         Frozen::Deadman => daemon("deadman"),
@@ -321,23 +398,33 @@ fn lose_store(layout: &Layout, host: &str) -> Result<()> {
     hold(layout, host, Keeper::Daemon)?;
     let begun = Instant::now();
     while find::daemon(layout, host, "run").is_ok() {
-        ensure!(begun.elapsed() < Duration::from_secs(10), "the daemon of {host} does not end");
+        ensure!(
+            begun.elapsed() < Duration::from_secs(10),
+            "the daemon of {host} does not end"
+        );
         std::thread::sleep(Duration::from_millis(5));
     }
     let store = layout.host(host).join("state/node.store");
     std::fs::rename(&store, store.with_extension("lost")).context("the node store")?;
-    power::unless_missing(std::fs::remove_file(layout.host(host).join(Keeper::Daemon.names().0)))
+    power::unless_missing(std::fs::remove_file(
+        layout.host(host).join(Keeper::Daemon.names().0),
+    ))
 }
 
 fn thaw(layout: &Layout, host: &str) -> Result<()> {
     let server = find::working_in(&layout.data(host));
-    let rest = find::on_host(layout, host)?.into_iter().filter(|pid| !server.contains(pid));
+    let rest = find::on_host(layout, host)?
+        .into_iter()
+        .filter(|pid| !server.contains(pid));
     let rest: Vec<i32> = rest.collect();
     // The worst order: the server has the host for itself for a moment.
-    server.iter().for_each(|pid| drop(find::signal(*pid, Signal::CONT)));
+    server
+        .iter()
+        .for_each(|pid| drop(find::signal(*pid, Signal::CONT)));
     if !server.is_empty() {
         std::thread::sleep(Duration::from_millis(200));
     }
-    rest.iter().for_each(|pid| drop(find::signal(*pid, Signal::CONT)));
+    rest.iter()
+        .for_each(|pid| drop(find::signal(*pid, Signal::CONT)));
     Ok(())
 }

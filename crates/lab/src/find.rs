@@ -1,4 +1,5 @@
-//! Processes of a lab, found from outside by what they are: drills signal them by number and nothing else.
+//! Processes of a lab, found from outside by what they are: drills signal them by number and
+//! nothing else.
 
 use crate::layout::Layout;
 use anyhow::{Context, Result, bail};
@@ -8,18 +9,32 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 fn all() -> Vec<i32> {
-    let entries = fs::read_dir("/proc").map(|d| d.flatten().collect::<Vec<_>>()).unwrap_or_default();
-    entries.iter().filter_map(|e| e.file_name().to_str()?.parse().ok()).collect()
+    let entries = fs::read_dir("/proc")
+        .map(|d| d.flatten().collect::<Vec<_>>())
+        .unwrap_or_default();
+    entries
+        .iter()
+        .filter_map(|e| e.file_name().to_str()?.parse().ok())
+        .collect()
 }
 
 fn words(pid: i32) -> Vec<String> {
     let bytes = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
-    bytes.split(|b| *b == 0).filter(|w| !w.is_empty()).map(|w| String::from_utf8_lossy(w).into()).collect()
+    bytes
+        .split(|b| *b == 0)
+        .filter(|w| !w.is_empty())
+        .map(|w| String::from_utf8_lossy(w).into())
+        .collect()
 }
 
 fn parent(pid: i32) -> Option<i32> {
     let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    stat.rsplit(')').next()?.split_whitespace().nth(1)?.parse().ok()
+    stat.rsplit(')')
+        .next()?
+        .split_whitespace()
+        .nth(1)?
+        .parse()
+        .ok()
 }
 
 /// Processes whose command names the lab's directory (a zombie has no command and does not count).
@@ -27,16 +42,32 @@ pub fn of_lab(layout: &Layout) -> Vec<i32> {
     let dir = layout.dir.to_string_lossy().into_owned();
     let me = std::process::id() as i32;
     let inside = |pid: &i32| {
-        words(*pid).iter().any(|w| w.contains(&dir)) || cwd(*pid).is_some_and(|c| c.starts_with(&layout.dir))
+        words(*pid).iter().any(|w| w.contains(&dir))
+            || cwd(*pid).is_some_and(|c| c.starts_with(&layout.dir))
     };
-    let roles = ["keep", "inside", "host", "lead", "writer", "dial", "crowd", "controller"];
+    let roles = [
+        "keep",
+        "inside",
+        "host",
+        "lead",
+        "writer",
+        "dial",
+        "crowd",
+        "controller",
+    ];
     let tool = |pid: &i32| {
         let is = |w: &String| {
-            roles.contains(&w.as_str()) || ["karstd", "postgres", "tcpdump"].iter().any(|program| w.ends_with(program))
+            roles.contains(&w.as_str())
+                || ["karstd", "postgres", "tcpdump"]
+                    .iter()
+                    .any(|program| w.ends_with(program))
         };
         words(*pid).iter().any(is)
     };
-    all().into_iter().filter(|pid| *pid != me && inside(pid) && tool(pid)).collect()
+    all()
+        .into_iter()
+        .filter(|pid| *pid != me && inside(pid) && tool(pid))
+        .collect()
 }
 
 fn cwd(pid: i32) -> Option<PathBuf> {
@@ -45,14 +76,21 @@ fn cwd(pid: i32) -> Option<PathBuf> {
 
 /// All processes that work in this directory.
 pub fn working_in(dir: &Path) -> Vec<i32> {
-    all().into_iter().filter(|pid| cwd(*pid).is_some_and(|c| c == dir)).collect()
+    all()
+        .into_iter()
+        .filter(|pid| cwd(*pid).is_some_and(|c| c == dir))
+        .collect()
 }
 
 /// The server's first process on a host: the one whose parent is not of the server.
 pub fn postmaster(layout: &Layout, host: &str) -> Result<i32> {
     let server = working_in(&layout.data(host));
-    let first = server.iter().find(|pid| parent(**pid).is_none_or(|p| !server.contains(&p)));
-    first.copied().with_context(|| format!("no server runs on {host}"))
+    let first = server
+        .iter()
+        .find(|pid| parent(**pid).is_none_or(|p| !server.contains(&p)));
+    first
+        .copied()
+        .with_context(|| format!("no server runs on {host}"))
 }
 
 /// `karstd run` or `karstd deadman` of a host.
@@ -65,7 +103,10 @@ pub fn daemon(layout: &Layout, host: &str, what: &str) -> Result<i32> {
             && words.contains(&spec)
             && words.iter().any(|w| w == host)
     };
-    all().into_iter().find(is).with_context(|| format!("no `karstd {what}` runs on {host}"))
+    all()
+        .into_iter()
+        .find(is)
+        .with_context(|| format!("no `karstd {what}` runs on {host}"))
 }
 
 /// The first process of a host that has power.
@@ -77,7 +118,10 @@ pub fn host_init(layout: &Layout, host: &str) -> Result<i32> {
             && words.contains(&dir)
             && words.ends_with(&["host".into(), host.into()])
     };
-    all().into_iter().find(is).with_context(|| format!("{host} has no power"))
+    all()
+        .into_iter()
+        .find(is)
+        .with_context(|| format!("{host} has no power"))
 }
 
 /// The stand-in power controller.
@@ -87,14 +131,20 @@ pub fn controller(layout: &Layout) -> Result<i32> {
         let words = words(*pid);
         words.contains(&dir) && words.last().is_some_and(|w| w == "controller")
     };
-    all().into_iter().find(is).context("the power controller does not run")
+    all()
+        .into_iter()
+        .find(is)
+        .context("the power controller does not run")
 }
 
 /// Every process of a host, its first one included: those of its PID namespace.
 pub fn on_host(layout: &Layout, host: &str) -> Result<Vec<i32>> {
     let namespace = |pid: i32| fs::read_link(format!("/proc/{pid}/ns/pid")).ok();
     let own = namespace(host_init(layout, host)?);
-    Ok(all().into_iter().filter(|pid| namespace(*pid) == own).collect())
+    Ok(all()
+        .into_iter()
+        .filter(|pid| namespace(*pid) == own)
+        .collect())
 }
 
 /// The first process of the lab's own namespaces.
@@ -102,15 +152,23 @@ pub fn inside(layout: &Layout) -> Result<i32> {
     let dir = layout.dir.to_string_lossy().into_owned();
     let is = |pid: &i32| words(*pid).iter().any(|w| w == "inside") && words(*pid).contains(&dir);
     // Its launcher has the same words; the inside is the last of them.
-    all().into_iter().filter(is).max().context("the lab does not run")
+    all()
+        .into_iter()
+        .filter(is)
+        .max()
+        .context("the lab does not run")
 }
 
-/// The words that run a command in the network of one of the lab's hosts or of its switch; everything else stays as it is
-/// outside, process numbers included.
+/// The words that run a command in the network of one of the lab's hosts or of its switch;
+/// everything else stays as it is outside, process numbers included.
 pub fn enter(layout: &Layout, network: &str) -> Result<Command> {
     let inside = inside(layout)?;
     let mut command = Command::new("nsenter");
-    command.args(["-t", &inside.to_string(), &format!("--net=/proc/{inside}/root/run/netns/{network}")]);
+    command.args([
+        "-t",
+        &inside.to_string(),
+        &format!("--net=/proc/{inside}/root/run/netns/{network}"),
+    ]);
     if !rustix::process::geteuid().is_root() {
         command.args(["-U", "--preserve-credentials"]);
     }
@@ -132,5 +190,8 @@ pub fn sibling(name: &str) -> Result<PathBuf> {
             return Ok(dir.join(name));
         }
     }
-    bail!("{name} is not beside {}: build it first (`cargo build`)", me.display())
+    bail!(
+        "{name} is not beside {}: build it first (`cargo build`)",
+        me.display()
+    )
 }

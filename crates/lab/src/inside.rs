@@ -1,5 +1,5 @@
-//! The inside of a lab: the first process of its namespaces. It builds the networks, starts the hosts and the history
-//! store, starts again what ends, and reaps what is left behind.
+//! The inside of a lab: the first process of its namespaces. It builds the networks, starts the
+//! hosts and the history store, starts again what ends, and reaps what is left behind.
 
 use crate::disk::{self, Volume};
 use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, GATES, Layout, RunAs, host, program};
@@ -11,10 +11,11 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-/// Entries after which the lab's daemons take a snapshot: few, so that a host that was away for a while needs one.
+/// Entries after which the lab's daemons take a snapshot: few, so that a host that was away for a
+/// while needs one.
 pub const SNAPSHOT_AFTER: u32 = 50;
-/// Between the end of a process and its next start, as docs/hosts.md has a service manager do it: a daemon should be back before
-/// anybody suspects its host.
+/// Between the end of a process and its next start, as docs/hosts.md has a service manager do it: a
+/// daemon should be back before anybody suspects its host.
 const RESTART: Duration = Duration::from_millis(50);
 
 /// A process that is started again when it ends, unless a file `hold` of its name exists.
@@ -27,9 +28,19 @@ struct Kept {
 }
 
 impl Kept {
-    fn new(name: &str, hold: std::path::PathBuf, start: impl Fn() -> Result<Child> + 'static) -> Self {
+    fn new(
+        name: &str,
+        hold: std::path::PathBuf,
+        start: impl Fn() -> Result<Child> + 'static,
+    ) -> Self {
         let ended = Instant::now() - RESTART;
-        Self { name: name.into(), start: Box::new(start), child: None, ended, hold }
+        Self {
+            name: name.into(),
+            start: Box::new(start),
+            child: None,
+            ended,
+            hold,
+        }
     }
 
     fn look(&mut self) {
@@ -50,22 +61,30 @@ impl Kept {
     }
 }
 
-/// Looks after its processes for ever. As the first process of a PID namespace it is everyone's parent in the end.
+/// Looks after its processes for ever. As the first process of a PID namespace it is everyone's
+/// parent in the end.
 fn supervise(mut kept: Vec<Kept>) -> ! {
     loop {
         kept.iter_mut().for_each(Kept::look);
-        // Orphans: those that are nobody's `Child` here. A child's own status is taken by `try_wait` above first.
-        let known: Vec<u32> = kept.iter().filter_map(|k| k.child.as_ref().map(Child::id)).collect();
+        // Orphans: those that are nobody's `Child` here. A child's own status is taken by
+        // `try_wait` above first.
+        let known: Vec<u32> = kept
+            .iter()
+            .filter_map(|k| k.child.as_ref().map(Child::id))
+            .collect();
         reap_orphans(&known);
         std::thread::sleep(Duration::from_millis(10));
     }
 }
 
-/// Reaps children that were inherited. `waitid` with "any child" would take the status of known ones too, so each other
-/// child is asked for by its number.
+/// Reaps children that were inherited. `waitid` with "any child" would take the status of known
+/// ones too, so each other child is asked for by its number.
 fn reap_orphans(known: &[u32]) {
     let children = fs::read_to_string("/proc/1/task/1/children").unwrap_or_default();
-    let orphans = children.split_whitespace().filter_map(|c| c.parse::<u32>().ok()).filter(|c| !known.contains(c));
+    let orphans = children
+        .split_whitespace()
+        .filter_map(|c| c.parse::<u32>().ok())
+        .filter(|c| !known.contains(c));
     for pid in orphans.filter_map(|pid| rustix::process::Pid::from_raw(pid as i32)) {
         let _ = rustix::process::waitpid(Some(pid), WaitOptions::NOHANG);
     }
@@ -77,16 +96,25 @@ pub fn run(layout: &Layout) -> Result<()> {
     crate::hang::prepare(layout);
     for node in layout.nodes() {
         for volume in Volume::BOTH {
-            disk::mount(layout, node.name, volume).with_context(|| format!("the {volume:?} disk of {}", node.name))?;
+            disk::mount(layout, node.name, volume)
+                .with_context(|| format!("the {volume:?} disk of {}", node.name))?;
         }
     }
     network::build(layout).context("the networks")?;
     let me = std::env::current_exe()?;
     let mut kept = Vec::new();
     let (archive, archive_layout) = (layout.host(ARCHIVE), layout.clone());
-    kept.push(Kept::new("history store", archive.join("hold"), move || start_archive(&archive_layout)));
+    kept.push(Kept::new(
+        "history store",
+        archive.join("hold"),
+        move || start_archive(&archive_layout),
+    ));
     for node in layout.nodes() {
-        let (me, layout, hold) = (me.clone(), layout.clone(), layout.host(node.name).join("off"));
+        let (me, layout, hold) = (
+            me.clone(),
+            layout.clone(),
+            layout.host(node.name).join("off"),
+        );
         let start = move || {
             let log = log_file(&layout.host(node.name).join("log/host.log"))?;
             // A host: its own network, processes, mounts, shared memory and name.
@@ -106,20 +134,39 @@ pub fn run(layout: &Layout) -> Result<()> {
         kept.push(Kept::new(node.name, hold, start));
     }
     let (program, controller_layout) = (me.clone(), layout.clone());
-    kept.push(Kept::new("power controller", layout.host(CONTROLLER).join("hold"), move || {
-        let log = log_file(&controller_layout.dir.join("logs/controller.log"))?;
-        let mut command = Command::new("ip");
-        command.args(["netns", "exec", CONTROLLER]).arg(&program).arg("--dir").arg(&controller_layout.dir);
-        command.arg("controller").stdin(Stdio::null()).stdout(log.try_clone()?).stderr(log);
-        command.spawn().context("the power controller")
-    }));
+    kept.push(Kept::new(
+        "power controller",
+        layout.host(CONTROLLER).join("hold"),
+        move || {
+            let log = log_file(&controller_layout.dir.join("logs/controller.log"))?;
+            let mut command = Command::new("ip");
+            command
+                .args(["netns", "exec", CONTROLLER])
+                .arg(&program)
+                .arg("--dir")
+                .arg(&controller_layout.dir);
+            command
+                .arg("controller")
+                .stdin(Stdio::null())
+                .stdout(log.try_clone()?)
+                .stderr(log);
+            command.spawn().context("the power controller")
+        },
+    ));
     for (i, name) in GATES.iter().enumerate() {
         let (me, socket) = (me.clone(), keep::gate_socket(layout, i));
         let to = format!("{}:6432", host(name).context("a gate's host")?.client());
         let dir = layout.dir.clone();
         kept.push(Kept::new("lead", layout.dir.join("no-leads"), move || {
             let mut command = Command::new("ip");
-            command.args(["netns", "exec", CLIENT]).arg(&me).arg("--dir").arg(&dir).arg("lead").arg(&socket).arg(&to);
+            command
+                .args(["netns", "exec", CLIENT])
+                .arg(&me)
+                .arg("--dir")
+                .arg(&dir)
+                .arg("lead")
+                .arg(&socket)
+                .arg(&to);
             command.stdin(Stdio::null()).spawn().context("a lead")
         }));
     }
@@ -133,7 +180,11 @@ fn sh(script: &str) -> Result<()> {
 }
 
 fn log_file(path: &Path) -> Result<File> {
-    fs::OpenOptions::new().create(true).append(true).open(path).with_context(|| path.display().to_string())
+    fs::OpenOptions::new()
+        .create(true)
+        .append(true)
+        .open(path)
+        .with_context(|| path.display().to_string())
 }
 
 fn start_archive(layout: &Layout) -> Result<Child> {
@@ -143,7 +194,12 @@ fn start_archive(layout: &Layout) -> Result<Child> {
     let words = run_as.words();
     let server = |name: &str| {
         let mut command = Command::new(&words[0]);
-        command.args(&words[1..]).arg(program(name)).env_clear().env("PATH", "/usr/bin:/bin").current_dir("/");
+        command
+            .args(&words[1..])
+            .arg(program(name))
+            .env_clear()
+            .env("PATH", "/usr/bin:/bin")
+            .current_dir("/");
         command
     };
     if !data.join("PG_VERSION").exists() {
@@ -167,7 +223,11 @@ fn start_archive(layout: &Layout) -> Result<Child> {
             .arg("-D")
             .arg(&data)
             .output()?;
-        anyhow::ensure!(made.status.success(), "initdb: {}", String::from_utf8_lossy(&made.stderr));
+        anyhow::ensure!(
+            made.status.success(),
+            "initdb: {}",
+            String::from_utf8_lossy(&made.stderr)
+        );
         fs::remove_file(password)?;
         let mut hba = fs::read_to_string(data.join("pg_hba.conf"))?;
         hba += "host all all 10.40.0.0/24 scram-sha-256\n";
@@ -176,9 +236,23 @@ fn start_archive(layout: &Layout) -> Result<Child> {
     let _ = fs::remove_file(data.join("postmaster.pid"));
     let log = log_file(&layout.dir.join("logs/history.log"))?;
     let mut command = Command::new("ip");
-    command.args(["netns", "exec", ARCHIVE]).args(&words).arg(program("postgres")).arg("-D").arg(&data);
-    command.args(["-c", "listen_addresses=*", "-c", "shared_buffers=32MB", "-c", "max_connections=60"]);
-    command.arg("-c").arg(format!("unix_socket_directories={}", dir.display()));
+    command
+        .args(["netns", "exec", ARCHIVE])
+        .args(&words)
+        .arg(program("postgres"))
+        .arg("-D")
+        .arg(&data);
+    command.args([
+        "-c",
+        "listen_addresses=*",
+        "-c",
+        "shared_buffers=32MB",
+        "-c",
+        "max_connections=60",
+    ]);
+    command
+        .arg("-c")
+        .arg(format!("unix_socket_directories={}", dir.display()));
     command
         .stdin(Stdio::null())
         .stdout(log.try_clone()?)
@@ -192,7 +266,10 @@ impl RunAs {
     /// Inside a user namespace everyone looks like root: what counts is who may become `postgres`.
     fn now_inside() -> Self {
         let map = fs::read_to_string("/proc/self/uid_map").unwrap_or_default();
-        let whole = map.split_whitespace().nth(2).is_some_and(|count| count.parse::<u64>().is_ok_and(|n| n > 1));
+        let whole = map
+            .split_whitespace()
+            .nth(2)
+            .is_some_and(|count| count.parse::<u64>().is_ok_and(|n| n > 1));
         if whole { Self::Postgres } else { Self::Nested }
     }
 }
@@ -217,7 +294,10 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     let daemon = crate::find::sibling("karstd")?;
     let (common_layout, host) = (layout.clone(), name.to_string());
     let common = move |command: &mut Command| {
-        command.arg("--spec").arg(common_layout.spec()).args(["--node", &host]);
+        command
+            .arg("--spec")
+            .arg(common_layout.spec())
+            .args(["--node", &host]);
         command.arg("--runtime").arg(common_layout.runtime(&host));
         if let Some(cgroup) = common_layout.cgroup() {
             command.arg("--cgroup").arg(cgroup.join(&host));
@@ -225,7 +305,8 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     };
     let log = |what: &str| log_file(&dir.join("log").join(what));
     let (deadman_log, daemon_log) = (log("deadman.log")?, log("karstd.log")?);
-    let (deadman_daemon, deadman_common, watchdog) = (daemon.clone(), common.clone(), layout.watchdog(name));
+    let (deadman_daemon, deadman_common, watchdog) =
+        (daemon.clone(), common.clone(), layout.watchdog(name));
     let deadman = Kept::new("deadman", dir.join("hold-deadman"), move || {
         let mut command = Command::new(&deadman_daemon);
         command.args(["deadman", "--json-logs"]);
@@ -238,7 +319,12 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
             .spawn()
             .context("deadman")
     });
-    let (tls, state, layout, named) = (dir.join("tls"), dir.join("state"), layout.clone(), name.to_string());
+    let (tls, state, layout, named) = (
+        dir.join("tls"),
+        dir.join("state"),
+        layout.clone(),
+        name.to_string(),
+    );
     let formed = dir.join("formed");
     let daemon = Kept::new("karstd", dir.join("hold-daemon"), move || {
         let mut command = match layout.shape.descriptors {
@@ -255,13 +341,28 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
             command.arg("--form");
             fs::write(&formed, "")?;
         }
-        command.arg("--snapshot-after").arg(SNAPSHOT_AFTER.to_string());
+        command
+            .arg("--snapshot-after")
+            .arg(SNAPSHOT_AFTER.to_string());
         common(&mut command);
         crate::hang::preload(&layout, &named, &mut command);
-        command.arg("--system-uuid").arg(layout.host(&named).join("system_uuid"));
-        command.arg("--tls").arg(&tls).arg("--state").arg(&state).arg("--tokens").arg(layout.secret("tokens"));
-        command.arg("--history").arg(format!("postgres://karst_history@{}/postgres", network::ARCHIVE_ADDRESS));
-        command.arg("--history-password").arg(layout.secret("history"));
+        command
+            .arg("--system-uuid")
+            .arg(layout.host(&named).join("system_uuid"));
+        command
+            .arg("--tls")
+            .arg(&tls)
+            .arg("--state")
+            .arg(&state)
+            .arg("--tokens")
+            .arg(layout.secret("tokens"));
+        command.arg("--history").arg(format!(
+            "postgres://karst_history@{}/postgres",
+            network::ARCHIVE_ADDRESS
+        ));
+        command
+            .arg("--history-password")
+            .arg(layout.secret("history"));
         command
             .stdin(Stdio::null())
             .stdout(daemon_log.try_clone()?)

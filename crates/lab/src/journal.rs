@@ -1,4 +1,5 @@
-//! What writers did, one line each, synced outside the hosts: the evidence that no acknowledged write is missing.
+//! What writers did, one line each, synced outside the hosts: the evidence that no acknowledged
+//! write is missing.
 
 use anyhow::{Context, Result};
 use serde::{Deserialize, Serialize};
@@ -40,7 +41,10 @@ pub struct Journal {
 impl Journal {
     pub fn create(path: &Path) -> Result<Self> {
         let file = File::create(path).with_context(|| path.display().to_string())?;
-        Ok(Self { file, synced: Instant::now() })
+        Ok(Self {
+            file,
+            synced: Instant::now(),
+        })
     }
 
     pub fn push(&mut self, line: &Line) -> Result<()> {
@@ -59,9 +63,16 @@ impl Journal {
 pub fn read(path: &Path) -> Result<Vec<Line>> {
     let file = File::open(path).with_context(|| path.display().to_string())?;
     let lines = BufReader::new(file).lines();
-    Ok(lines.map_while(Result::ok).filter_map(|l| serde_json::from_str(&l).ok()).collect())
+    Ok(lines
+        .map_while(Result::ok)
+        .filter_map(|l| serde_json::from_str(&l).ok())
+        .collect())
 }
 
 pub fn acknowledged(lines: &[Line]) -> BTreeSet<i64> {
-    lines.iter().filter(|l| l.ending == Ending::Acknowledged).map(|l| l.id).collect()
+    lines
+        .iter()
+        .filter(|l| l.ending == Ending::Acknowledged)
+        .map(|l| l.id)
+        .collect()
 }

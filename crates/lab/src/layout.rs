@@ -15,15 +15,59 @@ pub const CONTROLLER_USER: &str = "karst";
 
 /// The ferry company's nodes: name, zone, votes, witness, rank of its replica.
 pub const NODES: [Host; 4] = [
-    Host { name: "doline", zone: "northquay", votes: 1, witness: false, number: 11, rank: Some(1) },
-    Host { name: "polje", zone: "southquay", votes: 1, witness: false, number: 12, rank: Some(2) },
-    Host { name: "ponor", zone: "lighthouse", votes: 1, witness: true, number: 13, rank: None },
-    Host { name: "uvala", zone: "southquay", votes: 0, witness: false, number: 14, rank: Some(9) },
+    Host {
+        name: "doline",
+        zone: "northquay",
+        votes: 1,
+        witness: false,
+        number: 11,
+        rank: Some(1),
+    },
+    Host {
+        name: "polje",
+        zone: "southquay",
+        votes: 1,
+        witness: false,
+        number: 12,
+        rank: Some(2),
+    },
+    Host {
+        name: "ponor",
+        zone: "lighthouse",
+        votes: 1,
+        witness: true,
+        number: 13,
+        rank: None,
+    },
+    Host {
+        name: "uvala",
+        zone: "southquay",
+        votes: 0,
+        witness: false,
+        number: 14,
+        rank: Some(9),
+    },
 ];
 /// The fifth host of a fleet, and its other workloads.
-const FIFTH: Host = Host { name: "cenote", zone: "northquay", votes: 0, witness: false, number: 15, rank: None };
-pub const FLEET: [&str; 9] =
-    ["manifests", "crew", "fares", "fuel", "lockers", "moorings", "parking", "tides", "timetable"];
+const FIFTH: Host = Host {
+    name: "cenote",
+    zone: "northquay",
+    votes: 0,
+    witness: false,
+    number: 15,
+    rank: None,
+};
+pub const FLEET: [&str; 9] = [
+    "manifests",
+    "crew",
+    "fares",
+    "fuel",
+    "lockers",
+    "moorings",
+    "parking",
+    "tides",
+    "timetable",
+];
 /// Gates run on hosts other than the preferred servers'.
 pub const GATES: [&str; 2] = ["ponor", "uvala"];
 /// The host that clients run on, and the one of the history store.
@@ -94,15 +138,20 @@ impl Layout {
     /// The layout of a lab that was made before.
     pub fn load(dir: &Path) -> Result<Self> {
         let path = dir.join("lab.json");
-        let text = fs::read_to_string(&path)
-            .with_context(|| format!("no lab in {}: start one with `karst-lab up`", dir.display()))?;
-        let Told { port, shape } = serde_json::from_str(&text).with_context(|| path.display().to_string())?;
+        let text = fs::read_to_string(&path).with_context(|| {
+            format!("no lab in {}: start one with `karst-lab up`", dir.display())
+        })?;
+        let Told { port, shape } =
+            serde_json::from_str(&text).with_context(|| path.display().to_string())?;
         Self::new(dir, port, shape)
     }
 
     /// The hosts with a daemon.
     pub fn nodes(&self) -> Vec<Host> {
-        NODES.into_iter().chain(self.shape.fleet.then_some(FIFTH)).collect()
+        NODES
+            .into_iter()
+            .chain(self.shape.fleet.then_some(FIFTH))
+            .collect()
     }
 
     pub fn host(&self, name: &str) -> PathBuf {
@@ -122,11 +171,14 @@ impl Layout {
     pub fn watchdog(&self, name: &str) -> PathBuf {
         self.host(name).join("watchdog")
     }
-    /// Where the hosts' servers have their cgroups, if this machine lets us make any: one directory for each lab.
+    /// Where the hosts' servers have their cgroups, if this machine lets us make any: one directory
+    /// for each lab.
     pub fn cgroup(&self) -> Option<PathBuf> {
         // Where both versions are mounted, the second has a place of its own.
         let places = ["/sys/fs/cgroup", "/sys/fs/cgroup/unified"].map(Path::new);
-        let hierarchy = places.into_iter().find(|place| place.join("cgroup.procs").exists())?;
+        let hierarchy = places
+            .into_iter()
+            .find(|place| place.join("cgroup.procs").exists())?;
         let dir = hierarchy.join(format!("karst-lab-{}", self.port));
         fs::create_dir_all(&dir).ok().map(|()| dir)
     }
@@ -138,7 +190,12 @@ impl Layout {
     }
     /// The hardware's UUID of a host: its own, and what the power controller says that it powers.
     pub fn system_uuid(&self, name: &str) -> Option<String> {
-        Some(fs::read_to_string(self.host(name).join("system_uuid")).ok()?.trim().to_string())
+        Some(
+            fs::read_to_string(self.host(name).join("system_uuid"))
+                .ok()?
+                .trim()
+                .to_string(),
+        )
     }
     pub fn client_config(&self) -> PathBuf {
         self.dir.join("client.toml")
@@ -150,13 +207,19 @@ impl Layout {
         self.port + 32 + index as u16
     }
     pub fn servers(&self) -> Vec<String> {
-        (0..self.nodes().len()).map(|i| format!("http://127.0.0.1:{}", self.api_port(i))).collect()
+        (0..self.nodes().len())
+            .map(|i| format!("http://127.0.0.1:{}", self.api_port(i)))
+            .collect()
     }
     pub fn token(&self) -> Result<String> {
-        Ok(fs::read_to_string(self.secret("captain"))?.trim().to_string())
+        Ok(fs::read_to_string(self.secret("captain"))?
+            .trim()
+            .to_string())
     }
     pub fn client_password(&self) -> Result<String> {
-        Ok(fs::read_to_string(self.secret("client"))?.trim().to_string())
+        Ok(fs::read_to_string(self.secret("client"))?
+            .trim()
+            .to_string())
     }
     /// The gates, as they are forwarded to the user's own loopback.
     pub fn gates(&self) -> String {
@@ -165,7 +228,11 @@ impl Layout {
     }
     /// What an ordinary client on this machine uses.
     pub fn connection_string(&self) -> String {
-        format!("{} passfile={}", self.gates(), self.dir.join("passfile").display())
+        format!(
+            "{} passfile={}",
+            self.gates(),
+            self.dir.join("passfile").display()
+        )
     }
 }
 
@@ -182,7 +249,11 @@ impl RunAs {
     const NESTED: &str = "unshare -U --map-user=101 --map-group=104";
 
     pub fn now() -> Self {
-        if rustix::process::geteuid().is_root() { Self::Postgres } else { Self::Nested }
+        if rustix::process::geteuid().is_root() {
+            Self::Postgres
+        } else {
+            Self::Nested
+        }
     }
     /// The driver's setting that says so.
     pub fn spec_line(self) -> String {

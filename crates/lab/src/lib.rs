@@ -1,8 +1,8 @@
-//! A whole cluster on this machine: hosts as network namespaces, real daemons, real servers, a real client load, faults,
-//! drills and measurements.
+//! A whole cluster on this machine: hosts as network namespaces, real daemons, real servers, a real
+//! client load, faults, drills and measurements.
 //!
-//! The lab knows nothing about the daemons' inside: it starts the built programs, signals processes by number, and looks
-//! at the cluster through the HTTP interface like anyone else.
+//! The lab knows nothing about the daemons' inside: it starts the built programs, signals processes
+//! by number, and looks at the cluster through the HTTP interface like anyone else.
 
 pub mod bench;
 pub mod capture;

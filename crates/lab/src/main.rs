@@ -5,7 +5,9 @@ use clap::{Parser, Subcommand};
 use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, GATES, Layout, WORKLOAD};
 use karst_lab::shape::Shape;
 use karst_lab::writer::{self, Load};
-use karst_lab::{Lab, bench, controller, crowd, demo, dial, drill, fault, idle, inside, keep, scale};
+use karst_lab::{
+    Lab, bench, controller, crowd, demo, dial, drill, fault, idle, inside, keep, scale,
+};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -18,7 +20,12 @@ use std::time::Duration;
 )]
 struct Cli {
     /// The lab's directory
-    #[arg(long, global = true, env = "KARST_LAB", default_value = "/var/tmp/karst-lab")]
+    #[arg(
+        long,
+        global = true,
+        env = "KARST_LAB",
+        default_value = "/var/tmp/karst-lab"
+    )]
     dir: PathBuf,
     #[command(subcommand)]
     command: Command,
@@ -99,8 +106,15 @@ enum Command {
 
 #[derive(Subcommand)]
 enum CrowdCommand {
-    Idle { to: SocketAddr, count: u32, from: Option<std::net::IpAddr> },
-    Knock { to: SocketAddr, a_second: u32 },
+    Idle {
+        to: SocketAddr,
+        count: u32,
+        from: Option<std::net::IpAddr>,
+    },
+    Knock {
+        to: SocketAddr,
+        a_second: u32,
+    },
 }
 
 fn main() -> std::process::ExitCode {
@@ -123,7 +137,11 @@ fn start(cli: Cli) -> Result<()> {
         Command::Lead { socket, to } => return keep::lead(socket, *to),
         _ => {}
     }
-    tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?.block_on(run(cli))
+    tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()?
+        .block_on(run(cli))
 }
 
 async fn run(cli: Cli) -> Result<()> {
@@ -136,7 +154,14 @@ async fn run(cli: Cli) -> Result<()> {
         Command::Down { remove } => {
             let layout = Layout::load(&cli.dir)?;
             let ran = keep::stop(&layout)?;
-            println!("{}", if ran { "The lab has ended; nothing of it runs." } else { "No lab was running." });
+            println!(
+                "{}",
+                if ran {
+                    "The lab has ended; nothing of it runs."
+                } else {
+                    "No lab was running."
+                }
+            );
             if remove {
                 std::fs::remove_dir_all(&layout.dir)?;
                 println!("Removed {}.", layout.dir.display());
@@ -144,14 +169,21 @@ async fn run(cli: Cli) -> Result<()> {
         }
         Command::Status => {
             let layout = Layout::load(&cli.dir)?;
-            let Some(pid) = keep::running(&layout) else { bail!("the lab in {} does not run", layout.dir.display()) };
+            let Some(pid) = keep::running(&layout) else {
+                bail!("the lab in {} does not run", layout.dir.display())
+            };
             let status = Lab::attach(layout.clone())?.status().await?.status;
-            println!("The lab runs (keeper {pid}, {} processes).", karst_lab::find::of_lab(&layout).len());
+            println!(
+                "The lab runs (keeper {pid}, {} processes).",
+                karst_lab::find::of_lab(&layout).len()
+            );
             println!("{}", status.sentence);
         }
         Command::Env => print_env(&Layout::load(&cli.dir)?),
         Command::Demo { port, shape } => run_demo(&cli.dir, port, shape).await?,
-        Command::Drill(options) => drill::run(Lab::attach(Layout::load(&cli.dir)?)?, options).await?,
+        Command::Drill(options) => {
+            drill::run(Lab::attach(Layout::load(&cli.dir)?)?, options).await?
+        }
         Command::Fault { fault } => println!("{}", fault::apply(&Layout::load(&cli.dir)?, &fault)?),
         Command::Idle { seconds } => {
             let lab = Lab::attach(Layout::load(&cli.dir)?)?;
@@ -163,27 +195,59 @@ async fn run(cli: Cli) -> Result<()> {
             }
         }
         Command::Bench(options) => bench::run(&cli.dir, options).await?,
-        Command::Crowd(CrowdCommand::Idle { to, count, from }) => crowd::idle(to, count, from).await?,
+        Command::Crowd(CrowdCommand::Idle { to, count, from }) => {
+            crowd::idle(to, count, from).await?
+        }
         Command::Crowd(CrowdCommand::Knock { to, a_second }) => crowd::knock(to, a_second)?,
         Command::Scale => {
             let sizes = scale::measure();
             print!("{}", scale::table(&sizes));
-            ensure!(sizes.iter().all(scale::Scale::is_kept), "a limit is not kept");
+            ensure!(
+                sizes.iter().all(scale::Scale::is_kept),
+                "a limit is not kept"
+            );
         }
-        Command::Writer { writers, pause_ms, journal, until, direct } => {
+        Command::Writer {
+            writers,
+            pause_ms,
+            journal,
+            until,
+            direct,
+        } => {
             let layout = Layout::load(&cli.dir)?;
-            let hosts: Vec<String> = GATES.iter().filter_map(|g| Some(karst_lab::layout::host(g)?.client())).collect();
+            let hosts: Vec<String> = GATES
+                .iter()
+                .filter_map(|g| Some(karst_lab::layout::host(g)?.client()))
+                .collect();
             let to = match direct {
-                // The one address first; a client library that takes a list has the gates themselves too.
+                // The one address first; a client library that takes a list has the gates
+                // themselves too.
                 None => format!("host={FLOATING},{} port=6432,6432,6432", hosts.join(",")),
-                Some(at) => format!("host={} port={} options='-c synchronous_commit=local'", at.ip(), at.port()),
+                Some(at) => format!(
+                    "host={} port={} options='-c synchronous_commit=local'",
+                    at.ip(),
+                    at.port()
+                ),
             };
             let to = format!("{to} dbname={DATABASE} user={CLIENT_ROLE}");
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
-            writer::run(Load { to, password, writers, pause, journal, until, lab: layout }).await?;
+            writer::run(Load {
+                to,
+                password,
+                writers,
+                pause,
+                journal,
+                until,
+                lab: layout,
+            })
+            .await?;
         }
         Command::Dial { to, answers } => dial::run(to, &answers).await?,
-        Command::Keep | Command::Inside | Command::Controller | Command::Host { .. } | Command::Lead { .. } => {
+        Command::Keep
+        | Command::Inside
+        | Command::Controller
+        | Command::Host { .. }
+        | Command::Lead { .. } => {
             unreachable!("run before")
         }
     }
@@ -198,7 +262,10 @@ async fn up(dir: &std::path::Path, port: u16, shape: Shape) -> Result<Lab> {
 }
 
 fn print_env(layout: &Layout) {
-    let me = std::env::current_exe().ok().and_then(|p| Some(p.parent()?.display().to_string())).unwrap_or_default();
+    let me = std::env::current_exe()
+        .ok()
+        .and_then(|p| Some(p.parent()?.display().to_string()))
+        .unwrap_or_default();
     println!(
         "export KARST_CONFIG={} KARST_LAB={} PATH={me}:$PATH",
         layout.client_config().display(),
@@ -211,7 +278,9 @@ async fn run_demo(dir: &std::path::Path, port: u16, shape: Shape) -> Result<()> 
     let lab = up(dir, port, shape).await?;
     let layout = &lab.layout;
     println!("Filling `{WORKLOAD}` ...");
-    let bookings = demo::fill(&layout.gates(), &layout.client_password()?).await.context("filling")?;
+    let bookings = demo::fill(&layout.gates(), &layout.client_password()?)
+        .await
+        .context("filling")?;
     drill::start_load(layout, "demo", 2, 100)?;
     let reply = lab.healthy(Duration::from_secs(60)).await?;
     let token = layout.secret("captain");

@@ -1,4 +1,5 @@
-//! Three networks, each a bridge in a switch of its own kind: peers, clients, management. Hosts are network namespaces.
+//! Three networks, each a bridge in a switch of its own kind: peers, clients, management. Hosts are
+//! network namespaces.
 
 use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, CONTROLLER_ADDRESS, Host, Layout};
 use anyhow::{Context, Result, bail};
@@ -24,12 +25,32 @@ struct Port {
 fn ports(nodes: &[Host]) -> Vec<Port> {
     let mut ports = Vec::new();
     for node in nodes {
-        let networks = [("peer", node.peer()), ("client", node.client()), ("mgmt", node.management())];
-        ports.extend(networks.map(|(network, address)| Port { host: node.name, network, address }));
+        let networks = [
+            ("peer", node.peer()),
+            ("client", node.client()),
+            ("mgmt", node.management()),
+        ];
+        ports.extend(networks.map(|(network, address)| Port {
+            host: node.name,
+            network,
+            address,
+        }));
     }
-    ports.push(Port { host: CLIENT, network: "client", address: "10.30.0.100".into() });
-    ports.push(Port { host: ARCHIVE, network: "mgmt", address: "10.40.0.100".into() });
-    ports.push(Port { host: CONTROLLER, network: "mgmt", address: CONTROLLER_ADDRESS.into() });
+    ports.push(Port {
+        host: CLIENT,
+        network: "client",
+        address: "10.30.0.100".into(),
+    });
+    ports.push(Port {
+        host: ARCHIVE,
+        network: "mgmt",
+        address: "10.40.0.100".into(),
+    });
+    ports.push(Port {
+        host: CONTROLLER,
+        network: "mgmt",
+        address: CONTROLLER_ADDRESS.into(),
+    });
     ports
 }
 
@@ -39,12 +60,22 @@ pub const ARCHIVE_ADDRESS: &str = "10.40.0.100";
 /// Makes everything. Runs inside the lab's own network namespace.
 pub fn build(layout: &Layout) -> Result<()> {
     let nodes = layout.nodes();
-    for name in nodes.iter().map(|n| n.name).chain([SWITCH, CLIENT, ARCHIVE, CONTROLLER]) {
-        run(Command::new("ip").args(["netns", "add", name]), "ip netns add")?;
+    for name in nodes
+        .iter()
+        .map(|n| n.name)
+        .chain([SWITCH, CLIENT, ARCHIVE, CONTROLLER])
+    {
+        run(
+            Command::new("ip").args(["netns", "add", name]),
+            "ip netns add",
+        )?;
     }
     let mut switch = String::new();
     for network in NETWORKS {
-        let _ = writeln!(switch, "link add {network} type bridge stp_state 0 forward_delay 0\nlink set {network} up");
+        let _ = writeln!(
+            switch,
+            "link add {network} type bridge stp_state 0 forward_delay 0\nlink set {network} up"
+        );
     }
     batch(SWITCH, &switch)?;
     let mut links = String::new();
@@ -57,21 +88,38 @@ pub fn build(layout: &Layout) -> Result<()> {
     }
     batch(SWITCH, &links)?;
     let mut switch = String::new();
-    for Port { host, network, address } in ports(&nodes) {
-        let _ = writeln!(switch, "link set {} master {network} up", port(host, network));
-        let six = address
-            .strip_prefix("10.30.0.")
-            .map_or(String::new(), |n| format!("addr add fd30::{n}/64 dev {network} nodad\n"));
-        let up = format!("link set lo up\naddr add {address}/24 dev {network}\nlink set {network} up\n{six}");
+    for Port {
+        host,
+        network,
+        address,
+    } in ports(&nodes)
+    {
+        let _ = writeln!(
+            switch,
+            "link set {} master {network} up",
+            port(host, network)
+        );
+        let six = address.strip_prefix("10.30.0.").map_or(String::new(), |n| {
+            format!("addr add fd30::{n}/64 dev {network} nodad\n")
+        });
+        let up = format!(
+            "link set lo up\naddr add {address}/24 dev {network}\nlink set {network} up\n{six}"
+        );
         batch(host, &up)?;
     }
     batch(SWITCH, &switch)
 }
 
 fn batch(netns: &str, commands: &str) -> Result<()> {
-    let mut ip =
-        Command::new("ip").args(["-netns", netns, "-batch", "-"]).stdin(Stdio::piped()).spawn().context("ip")?;
-    ip.stdin.take().context("ip's input")?.write_all(commands.as_bytes())?;
+    let mut ip = Command::new("ip")
+        .args(["-netns", netns, "-batch", "-"])
+        .stdin(Stdio::piped())
+        .spawn()
+        .context("ip")?;
+    ip.stdin
+        .take()
+        .context("ip's input")?
+        .write_all(commands.as_bytes())?;
     let status = ip.wait()?;
     anyhow::ensure!(status.success(), "ip in {netns} failed on:\n{commands}");
     Ok(())

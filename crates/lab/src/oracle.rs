@@ -1,9 +1,10 @@
-//! The oracle: what is possible at best. It knows at once that the primary died, promotes a standby without waiting,
-//! nudges it, writes directly, then repoints the third server and waits for the first replicated write. No other host, no
-//! votes, no safety: the figure that the product's own is compared with, taken on the same machine in the same run.
+//! The oracle: what is possible at best. It knows at once that the primary died, promotes a standby
+//! without waiting, nudges it, writes directly, then repoints the third server and waits for the
+//! first replicated write. No other host, no votes, no safety: the figure that the product's own is
+//! compared with, taken on the same machine in the same run.
 //!
-//! Its standbys speak to their primary by TLS, as the product's do: the handshake is part of what is possible. In clear, as nobody
-//! should, it is measured too, to tell what TLS costs.
+//! Its standbys speak to their primary by TLS, as the product's do: the handshake is part of what
+//! is possible. In clear, as nobody should, it is measured too, to tell what TLS costs.
 
 use crate::certs;
 use crate::find;
@@ -52,27 +53,50 @@ const NUDGE: Duration = Duration::from_millis(10);
 
 impl Oracle {
     pub async fn start(dir: &Path, port: u16, link: Link) -> Result<Self> {
-        let servers: Vec<Server> =
-            (0..3).map(|i| Server { data: dir.join(format!("s{i}")), port: port + i, process: None }).collect();
+        let servers: Vec<Server> = (0..3)
+            .map(|i| Server {
+                data: dir.join(format!("s{i}")),
+                port: port + i,
+                process: None,
+            })
+            .collect();
         // Of a run that was killed.
         for server in &servers {
-            find::working_in(&server.data).into_iter().for_each(|pid| drop(find::signal(pid, Signal::KILL)));
+            find::working_in(&server.data)
+                .into_iter()
+                .for_each(|pid| drop(find::signal(pid, Signal::KILL)));
         }
         let _ = std::fs::remove_dir_all(dir);
         std::fs::create_dir_all(dir)?;
         certs::alone(dir)?;
         if RunAs::now() == RunAs::Postgres {
-            run(Command::new("chown").arg("-R").arg("postgres:postgres").arg(dir), "chown")?;
+            run(
+                Command::new("chown")
+                    .arg("-R")
+                    .arg("postgres:postgres")
+                    .arg(dir),
+                "chown",
+            )?;
         }
-        let mut oracle = Self { dir: dir.to_path_buf(), link, servers, primary: 0 };
+        let mut oracle = Self {
+            dir: dir.to_path_buf(),
+            link,
+            servers,
+            primary: 0,
+        };
         let data = oracle.servers[0].data.clone();
         run(
-            oracle.command("initdb").args(["-U", "postgres", "-A", "trust", "--no-instructions", "-D"]).arg(&data),
+            oracle
+                .command("initdb")
+                .args(["-U", "postgres", "-A", "trust", "--no-instructions", "-D"])
+                .arg(&data),
             "initdb",
         )?;
         oracle.start_server(0, None)?;
         let client = oracle.connect(0).await?;
-        client.batch_execute("set synchronous_commit = local; create table t (n bigint)").await?;
+        client
+            .batch_execute("set synchronous_commit = local; create table t (n bigint)")
+            .await?;
         for standby in [1, 2] {
             oracle.copy(0, standby)?;
         }
@@ -83,7 +107,12 @@ impl Oracle {
     fn command(&self, name: &str) -> Command {
         let words = RunAs::now().words();
         let mut command = Command::new(&words[0]);
-        command.args(&words[1..]).arg(program(name)).env_clear().env("PATH", "/usr/bin:/bin").current_dir("/");
+        command
+            .args(&words[1..])
+            .arg(program(name))
+            .env_clear()
+            .env("PATH", "/usr/bin:/bin")
+            .current_dir("/");
         command.stdin(Stdio::null());
         command
     }
@@ -91,10 +120,15 @@ impl Oracle {
     fn conninfo(&self, from: usize, name: usize) -> String {
         let port = self.servers[from].port;
         let how = match self.link {
-            Link::Tls => format!("sslmode=verify-full sslrootcert={}", self.dir.join(certs::ALONE).display()),
+            Link::Tls => format!(
+                "sslmode=verify-full sslrootcert={}",
+                self.dir.join(certs::ALONE).display()
+            ),
             Link::Clear => "sslmode=disable".into(),
         };
-        format!("host=localhost hostaddr=127.0.0.1 port={port} user=postgres application_name=s{name} {how}")
+        format!(
+            "host=localhost hostaddr=127.0.0.1 port={port} user=postgres application_name=s{name} {how}"
+        )
     }
 
     fn start_server(&mut self, i: usize, upstream: Option<usize>) -> Result<()> {
@@ -106,7 +140,8 @@ impl Oracle {
             dir = self.dir.display()
         );
         if self.link == Link::Tls {
-            let [certificate, key] = [certs::ALONE, certs::ALONE_KEY].map(|name| self.dir.join(name));
+            let [certificate, key] =
+                [certs::ALONE, certs::ALONE_KEY].map(|name| self.dir.join(name));
             conf += &format!(
                 "ssl = on\nssl_min_protocol_version = 'TLSv1.3'\nssl_cert_file = '{}'\nssl_key_file = '{}'\n",
                 certificate.display(),
@@ -122,11 +157,24 @@ impl Oracle {
         std::fs::write(data.join("postgresql.auto.conf"), "")?;
         let _ = std::fs::remove_file(data.join("postmaster.pid"));
         if RunAs::now() == RunAs::Postgres {
-            run(Command::new("chown").arg("-R").arg("postgres:postgres").arg(&data), "chown")?;
+            run(
+                Command::new("chown")
+                    .arg("-R")
+                    .arg("postgres:postgres")
+                    .arg(&data),
+                "chown",
+            )?;
         }
-        let log = std::fs::File::options().create(true).append(true).open(self.dir.join("log"))?;
+        let log = std::fs::File::options()
+            .create(true)
+            .append(true)
+            .open(self.dir.join("log"))?;
         let mut command = self.command("postgres");
-        command.arg("-D").arg(&data).stdout(log.try_clone()?).stderr(log);
+        command
+            .arg("-D")
+            .arg(&data)
+            .stdout(log.try_clone()?)
+            .stderr(log);
         self.servers[i].process = Some(command.spawn().context("postgres")?);
         Ok(())
     }
@@ -136,14 +184,22 @@ impl Oracle {
         let _ = std::fs::remove_dir_all(&data);
         let port = self.servers[from].port.to_string();
         let mut backup = self.command("pg_basebackup");
-        backup.args(["-c", "fast", "-U", "postgres", "-p", &port, "-h"]).arg(&self.dir).arg("-D").arg(&data);
+        backup
+            .args(["-c", "fast", "-U", "postgres", "-p", &port, "-h"])
+            .arg(&self.dir)
+            .arg("-D")
+            .arg(&data);
         run(&mut backup, "pg_basebackup")?;
         self.start_server(to, Some(from))
     }
 
     async fn connect(&self, i: usize) -> Result<Client> {
         let mut config = tokio_postgres::Config::new();
-        config.host_path(&self.dir).port(self.servers[i].port).user("postgres").dbname("postgres");
+        config
+            .host_path(&self.dir)
+            .port(self.servers[i].port)
+            .user("postgres")
+            .dbname("postgres");
         for _ in 0..4000 {
             if let Ok((client, session)) = config.connect(NoTls).await {
                 tokio::spawn(session);
@@ -151,14 +207,20 @@ impl Oracle {
             }
             tokio::time::sleep(Duration::from_millis(2)).await;
         }
-        bail!("the oracle's server {i} does not answer; its log is {}", self.dir.join("log").display())
+        bail!(
+            "the oracle's server {i} does not answer; its log is {}",
+            self.dir.join("log").display()
+        )
     }
 
     async fn streaming(&self) -> Result<i64> {
         let row = self
             .connect(self.primary)
             .await?
-            .query_one("select count(*) from pg_stat_replication where state = 'streaming'", &[])
+            .query_one(
+                "select count(*) from pg_stat_replication where state = 'streaming'",
+                &[],
+            )
             .await?;
         Ok(row.get(0))
     }
@@ -166,11 +228,17 @@ impl Oracle {
     async fn settle(&self) -> Result<()> {
         let begun = Instant::now();
         while self.streaming().await? < 2 {
-            anyhow::ensure!(begun.elapsed() < Duration::from_secs(60), "the oracle's standbys do not stream");
+            anyhow::ensure!(
+                begun.elapsed() < Duration::from_secs(60),
+                "the oracle's standbys do not stream"
+            );
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
         let primary = self.connect(self.primary).await?;
-        primary.batch_execute("alter system set synchronous_standby_names = 'FIRST 2 (s0, s1, s2)'").await.ok();
+        primary
+            .batch_execute("alter system set synchronous_standby_names = 'FIRST 2 (s0, s1, s2)'")
+            .await
+            .ok();
         primary.batch_execute("select pg_reload_conf()").await?;
         Ok(())
     }
@@ -178,16 +246,23 @@ impl Oracle {
     /// One round: kill the primary, or with `clean` stop it, promote the next at once, write.
     pub async fn round(&mut self, clean: bool) -> Result<Round> {
         let (old, new, third) = (self.primary, (self.primary + 1) % 3, (self.primary + 2) % 3);
-        let (candidate, other, primary) =
-            (self.connect(new).await?, self.connect(third).await?, self.connect(old).await?);
+        let (candidate, other, primary) = (
+            self.connect(new).await?,
+            self.connect(third).await?,
+            self.connect(old).await?,
+        );
         primary.batch_execute("insert into t values (1)").await?;
-        let mut process = self.servers[old].process.take().context("the primary's process")?;
+        let mut process = self.servers[old]
+            .process
+            .take()
+            .context("the primary's process")?;
         let steal = steal_millis();
         if clean {
             primary.batch_execute("checkpoint").await?;
         }
         let begun = Instant::now();
-        let pid = rustix::process::Pid::from_raw(process.id() as i32).context("a process number")?;
+        let pid =
+            rustix::process::Pid::from_raw(process.id() as i32).context("a process number")?;
         if clean {
             rustix::process::kill_process(pid, Signal::INT)?;
             tokio::task::spawn_blocking(move || process.wait()).await??;
@@ -197,25 +272,46 @@ impl Oracle {
         }
         candidate.batch_execute("select pg_promote(false)").await?;
         let mut nudged = Instant::now();
-        while candidate.query_one("select pg_is_in_recovery()", &[]).await?.get(0) {
+        while candidate
+            .query_one("select pg_is_in_recovery()", &[])
+            .await?
+            .get(0)
+        {
             if nudged.elapsed() >= NUDGE {
                 candidate.batch_execute("select pg_reload_conf()").await?;
                 nudged = Instant::now();
             }
             tokio::time::sleep(Duration::from_millis(2)).await;
         }
-        candidate.batch_execute("set synchronous_commit = local; insert into t values (2)").await?;
+        candidate
+            .batch_execute("set synchronous_commit = local; insert into t values (2)")
+            .await?;
         let local = begun.elapsed();
         // The third follows the new one; a write counts as replicated when it has it.
-        other.batch_execute(&format!("alter system set primary_conninfo = '{}'", self.conninfo(new, third))).await?;
+        other
+            .batch_execute(&format!(
+                "alter system set primary_conninfo = '{}'",
+                self.conninfo(new, third)
+            ))
+            .await?;
         other.batch_execute("select pg_reload_conf()").await?;
-        candidate.batch_execute(&format!("alter system set synchronous_standby_names = 'FIRST 1 (s{third})'")).await?;
-        candidate.batch_execute("select pg_reload_conf(); set synchronous_commit = on").await?;
+        candidate
+            .batch_execute(&format!(
+                "alter system set synchronous_standby_names = 'FIRST 1 (s{third})'"
+            ))
+            .await?;
+        candidate
+            .batch_execute("select pg_reload_conf(); set synchronous_commit = on")
+            .await?;
         let write = candidate.batch_execute("insert into t values (3)");
         let nudging = async {
             loop {
                 tokio::time::sleep(NUDGE).await;
-                if other.batch_execute("select pg_reload_conf()").await.is_err() {
+                if other
+                    .batch_execute("select pg_reload_conf()")
+                    .await
+                    .is_err()
+                {
                     std::future::pending::<()>().await;
                 }
             }
@@ -233,7 +329,11 @@ impl Oracle {
         self.copy(new, old)?;
         self.settle().await?;
         let ms = |d: Duration| d.as_secs_f64() * 1e3;
-        Ok(Round { local: ms(local), replicated: ms(replicated), steal })
+        Ok(Round {
+            local: ms(local),
+            replicated: ms(replicated),
+            steal,
+        })
     }
 }
 

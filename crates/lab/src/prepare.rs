@@ -12,14 +12,23 @@ impl Layout {
     pub fn prepare(&self, run_as: RunAs) -> Result<()> {
         use std::io::Write;
         use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
-        for dir in [self.dir.clone(), self.dir.join("secrets"), self.dir.join("logs")] {
+        for dir in [
+            self.dir.clone(),
+            self.dir.join("secrets"),
+            self.dir.join("logs"),
+        ] {
             fs::create_dir_all(&dir).with_context(|| format!("lab directory {}", dir.display()))?;
         }
         // The server's user has to pass through, and see nothing else.
         fs::set_permissions(&self.dir, fs::Permissions::from_mode(0o711))?;
         fs::set_permissions(self.dir.join("secrets"), fs::Permissions::from_mode(0o700))?;
         let put = |path: &Path, text: &str| -> Result<()> {
-            let mut file = fs::OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(path)?;
+            let mut file = fs::OpenOptions::new()
+                .create(true)
+                .truncate(true)
+                .write(true)
+                .mode(0o600)
+                .open(path)?;
             Ok(file.write_all(text.as_bytes())?)
         };
         for name in ["captain", "replication", "client", "history", "power"] {
@@ -32,15 +41,28 @@ impl Layout {
             .iter()
             .map(|b| format!("{b:02x}"))
             .collect();
-        put(&self.secret("tokens"), &format!("captain administer {digest}\n"))?;
-        put(&self.dir.join("passfile"), &format!("*:*:*:{CLIENT_ROLE}:{}\n", self.client_password()?))?;
-        let told = Told { port: self.port, shape: self.shape.clone() };
+        put(
+            &self.secret("tokens"),
+            &format!("captain administer {digest}\n"),
+        )?;
+        put(
+            &self.dir.join("passfile"),
+            &format!("*:*:*:{CLIENT_ROLE}:{}\n", self.client_password()?),
+        )?;
+        let told = Told {
+            port: self.port,
+            shape: self.shape.clone(),
+        };
         fs::write(self.dir.join("lab.json"), serde_json::to_string(&told)?)?;
         fs::write(self.spec(), spec::spec_text(self, run_as))?;
         let servers: Vec<String> = self.servers().iter().map(|s| format!("\"{s}\"")).collect();
         fs::write(
             self.client_config(),
-            format!("servers = [{}]\ntoken-file = \"{}\"\n", servers.join(", "), self.secret("captain").display()),
+            format!(
+                "servers = [{}]\ntoken-file = \"{}\"\n",
+                servers.join(", "),
+                self.secret("captain").display()
+            ),
         )?;
         for node in self.nodes() {
             for dir in ["run", "state", "data", "wal", "log"] {
@@ -52,9 +74,16 @@ impl Layout {
             let uuid = self.host(node.name).join("system_uuid");
             if !uuid.exists() {
                 // RFC 9562, version 4.
-                let random = rand::random::<u128>() & !(0xf << 76) & !(0x3 << 62) | (4 << 76) | (2 << 62);
+                let random =
+                    rand::random::<u128>() & !(0xf << 76) & !(0x3 << 62) | (4 << 76) | (2 << 62);
                 let hex = format!("{random:032x}");
-                let (a, b, c, d, e) = (&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]);
+                let (a, b, c, d, e) = (
+                    &hex[..8],
+                    &hex[8..12],
+                    &hex[12..16],
+                    &hex[16..20],
+                    &hex[20..],
+                );
                 fs::write(uuid, format!("{a}-{b}-{c}-{d}-{e}\n"))?;
             }
         }

@@ -1,7 +1,9 @@
-//! What a coordinator's work costs as a cluster grows: all beats and check-ins of one heartbeat, its own heartbeat with a look at
-//! every workload, and the whole step after one piece of news. The coordinator is the only voter, so that nothing is waited for.
+//! What a coordinator's work costs as a cluster grows: all beats and check-ins of one heartbeat,
+//! its own heartbeat with a look at every workload, and the whole step after one piece of news. The
+//! coordinator is the only voter, so that nothing is waited for.
 //!
-//! No machine has a thousand hosts to spare: the coordinator's core alone runs, on made-up messages, and its effects go nowhere.
+//! No machine has a thousand hosts to spare: the coordinator's core alone runs, on made-up
+//! messages, and its effects go nowhere.
 
 use crate::quantile::quantile;
 use karst_core::command::{Command, WorkloadAct};
@@ -10,8 +12,12 @@ use karst_core::health::Hears;
 use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig, SNAPSHOT_AFTER};
-use karst_core::replica::{Data, Downstream, GateReport, Observation, Parts, ReplicaReport, Report, Role};
-use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::replica::{
+    Data, Downstream, GateReport, Observation, Parts, ReplicaReport, Report, Role,
+};
+use karst_core::spec::{
+    Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
+};
 use karst_core::state::ClusterState;
 use karst_core::{BootId, Epoch, Lsn, Node, NodeId, Term, Time};
 use serde::Serialize;
@@ -39,19 +45,26 @@ pub struct Scale {
 
 impl Scale {
     pub fn is_kept(&self) -> bool {
-        self.news_us < NEWS_LIMIT.as_micros() as f64 && self.beats_us < BEATS_LIMIT.as_micros() as f64
+        self.news_us < NEWS_LIMIT.as_micros() as f64
+            && self.beats_us < BEATS_LIMIT.as_micros() as f64
     }
 }
 
 /// Every size, measured.
 pub fn measure() -> Vec<Scale> {
-    SIZES.iter().map(|(members, workloads)| of_size(*members, *workloads)).collect()
+    SIZES
+        .iter()
+        .map(|(members, workloads)| of_size(*members, *workloads))
+        .collect()
 }
 
 fn of_size(members: usize, workloads: usize) -> Scale {
     let rounds = rounds(members, workloads);
     let median = |part: fn(&Round) -> Duration| {
-        let mut parts: Vec<f64> = rounds.iter().map(|r| part(r).as_nanos() as f64 / 1_000.0).collect();
+        let mut parts: Vec<f64> = rounds
+            .iter()
+            .map(|r| part(r).as_nanos() as f64 / 1_000.0)
+            .collect();
         parts.sort_by(f64::total_cmp);
         quantile(&parts, 0.5)
     };
@@ -89,22 +102,32 @@ fn node_spec(i: usize) -> NodeSpec {
 /// Three replicas and two gates, on five nodes one after the other.
 fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
     let on = |j: usize| (k * 3 + j) % members;
-    let replica =
-        |j: usize| ReplicaSpec { rank: j as u32 + 1, address: address(on(j), 5_000 + k), data: "/d".into(), log: None };
+    let replica = |j: usize| ReplicaSpec {
+        rank: j as u32 + 1,
+        address: address(on(j), 5_000 + k),
+        data: "/d".into(),
+        log: None,
+    };
     WorkloadSpec {
         driver: "postgres".into(),
         loss: Loss::None,
         alone: Alone::Block,
         restart: false,
         replicas: (0..3).map(|j| (name(on(j)), replica(j))).collect(),
-        gates: (3..5).map(|j| (name(on(j)), address(on(j), 20_000 + k))).collect(),
+        gates: (3..5)
+            .map(|j| (name(on(j)), address(on(j), 20_000 + k)))
+            .collect(),
         address: None,
         settings: BTreeMap::new(),
     }
 }
 
 fn first(spec: &WorkloadSpec) -> &NodeId {
-    spec.replicas.iter().find(|(_, r)| r.rank == 1).map(|(n, _)| n).expect("one is the first")
+    spec.replicas
+        .iter()
+        .find(|(_, r)| r.rank == 1)
+        .map(|(n, _)| n)
+        .expect("one is the first")
 }
 
 /// Every workload is served by its first replica, with two standbys that confirm.
@@ -112,12 +135,31 @@ fn served(spec: &Spec) -> ClusterState {
     let mut state = ClusterState::default();
     for (workload, w) in &spec.workloads {
         let (workload, epoch, holder) = (workload.clone(), Epoch(1), first(w).clone());
-        let sync = w.replicas.keys().filter(|n| **n != holder).cloned().collect();
+        let sync = w
+            .replicas
+            .keys()
+            .filter(|n| **n != holder)
+            .cloned()
+            .collect();
         for command in [
-            Command::Workload(workload.clone(), WorkloadAct::Assign { epoch, holder, why: String::new() }),
             Command::Workload(
                 workload.clone(),
-                WorkloadAct::Open { epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: Vec::new(), sync },
+                WorkloadAct::Assign {
+                    epoch,
+                    holder,
+                    why: String::new(),
+                },
+            ),
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::Open {
+                    epoch,
+                    timeline: 1,
+                    began: Lsn(0),
+                    switch: Lsn(0),
+                    doubtful: Vec::new(),
+                    sync,
+                },
             ),
             Command::Workload(workload, WorkloadAct::Serve { epoch }),
         ] {
@@ -140,7 +182,11 @@ fn seen(w: &WorkloadSpec, me: &NodeId) -> Observation {
     let others = w.replicas.keys().filter(|n| primary && *n != me);
     Observation {
         runs: true,
-        role: Some(if primary { Role::Primary } else { Role::Standby }),
+        role: Some(if primary {
+            Role::Primary
+        } else {
+            Role::Standby
+        }),
         timeline: 1,
         position,
         streaming: !primary,
@@ -155,15 +201,29 @@ fn report(spec: &Spec, me: &NodeId) -> Report {
     for (id, w) in &spec.workloads {
         if w.replicas.contains_key(me) {
             let sync_held = (first(w) == me).then_some((Epoch(1), 1));
-            let report = ReplicaReport { seen: Some(seen(w, me)), sync_held, ..ReplicaReport::default() };
+            let report = ReplicaReport {
+                seen: Some(seen(w, me)),
+                sync_held,
+                ..ReplicaReport::default()
+            };
             parts.replicas.insert(id.clone(), report);
         }
         if w.gates.contains_key(me) {
-            let report = GateReport { listening: true, forwarding: Some(Epoch(1)), ..GateReport::default() };
+            let report = GateReport {
+                listening: true,
+                forwarding: Some(Epoch(1)),
+                ..GateReport::default()
+            };
             parts.gates.insert(id.clone(), report);
         }
     }
-    Report { boot: BootId::from("b"), store: None, counts: true, system: None, parts }
+    Report {
+        boot: BootId::from("b"),
+        store: None,
+        counts: true,
+        system: None,
+        parts,
+    }
 }
 
 /// Carries out the writes, drops everything else, and returns how much that was.
@@ -180,8 +240,16 @@ fn drain(node: &mut Node, now: Time) -> usize {
 
 fn coordinator(spec: &Spec) -> (Node, Time) {
     let state = served(spec);
-    let snapshot = Some(Snapshot { last: (Term(3), state.applied), state });
-    let stored = Stored { term: Term(3), vote: None, snapshot, ..Stored::forming("s".into()) };
+    let snapshot = Some(Snapshot {
+        last: (Term(3), state.applied),
+        state,
+    });
+    let stored = Stored {
+        term: Term(3),
+        vote: None,
+        snapshot,
+        ..Stored::forming("s".into())
+    };
     let config = NodeConfig {
         me: name(0),
         spec: spec.clone(),
@@ -223,17 +291,33 @@ fn rounds(members: usize, workloads: usize) -> Vec<Round> {
         timings: Timings::default(),
         zones: vec!["z".into()],
         nodes: (0..members).map(|i| (name(i), node_spec(i))).collect(),
-        workloads: (0..workloads).map(|k| (format!("w{k:05}").into(), workload_spec(k, members))).collect(),
+        workloads: (0..workloads)
+            .map(|k| (format!("w{k:05}").into(), workload_spec(k, members)))
+            .collect(),
     };
     let (mut node, mut now) = coordinator(&spec);
     let others: Vec<NodeId> = (1..members).map(name).collect();
     let reports: Vec<Report> = others.iter().map(|n| report(&spec, n)).collect();
-    let lately = spec.nodes.keys().cloned().collect::<Ordered>().pick(|_| true);
-    let hears = Hears { you: Some(Duration::from_millis(50)), lately };
+    let lately = spec
+        .nodes
+        .keys()
+        .cloned()
+        .collect::<Ordered>()
+        .pick(|_| true);
+    let hears = Hears {
+        you: Some(Duration::from_millis(50)),
+        lately,
+    };
     let round = |beat: u64| {
         now += Duration::from_millis(100);
         let receive = |node: &mut Node, now: Time, from: &NodeId, message: Message| {
-            node.handle(now, Input::Received { from: from.clone(), message });
+            node.handle(
+                now,
+                Input::Received {
+                    from: from.clone(),
+                    message,
+                },
+            );
             drain(node, now);
         };
         let checkin = |beat: u64, report: Option<&Report>, news: bool| {
@@ -241,7 +325,13 @@ fn rounds(members: usize, workloads: usize) -> Vec<Round> {
                 Some(report) => Says::All(Box::new(report.clone())),
                 None => Says::Since(beat, Box::default()),
             };
-            Message::Checkin { number: beat + 1, sent: now, wants: Vec::new(), says, news }
+            Message::Checkin {
+                number: beat + 1,
+                sent: now,
+                wants: Vec::new(),
+                says,
+                news,
+            }
         };
         let heartbeat = timed(|| {
             node.handle(now, Input::Woke);
@@ -249,18 +339,32 @@ fn rounds(members: usize, workloads: usize) -> Vec<Round> {
         });
         let beats = timed(|| {
             for from in &others {
-                let message = Message::Beat { number: beat, hears: hears.clone(), heads: Vec::new() };
+                let message = Message::Beat {
+                    number: beat,
+                    hears: hears.clone(),
+                    heads: Vec::new(),
+                };
                 receive(&mut node, now, from, message);
             }
         });
         let checkins = timed(|| {
             for (from, report) in others.iter().zip(&reports) {
-                receive(&mut node, now, from, checkin(beat, (beat == 0).then_some(report), false));
+                receive(
+                    &mut node,
+                    now,
+                    from,
+                    checkin(beat, (beat == 0).then_some(report), false),
+                );
             }
         });
         let after = now + Duration::from_millis(1);
         let news = timed(|| receive(&mut node, after, &others[0], checkin(beat + 1, None, true)));
-        Round { beats, checkins, heartbeat, news }
+        Round {
+            beats,
+            checkins,
+            heartbeat,
+            news,
+        }
     };
     (0..=ROUNDS as u64).map(round).skip(1).collect()
 }
@@ -276,7 +380,14 @@ pub fn table(sizes: &[Scale]) -> String {
         BEATS_LIMIT.as_micros()
     );
     for size in sizes {
-        let Scale { members, workloads, beats_us, checkins_us, heartbeat_us, news_us } = size;
+        let Scale {
+            members,
+            workloads,
+            beats_us,
+            checkins_us,
+            heartbeat_us,
+            news_us,
+        } = size;
         let _ = writeln!(
             text,
             "| {members} | {workloads} | {beats_us:.0} | {checkins_us:.0} | {heartbeat_us:.0} | {news_us:.0} |"

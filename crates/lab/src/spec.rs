@@ -1,24 +1,33 @@
 //! The spec file that a lab's daemons get.
 
 use crate::layout::{
-    CLIENT_ROLE, CONTROLLER_ADDRESS, CONTROLLER_USER, DATABASE, FLEET, FLOATING, FLOATING6, GATES, Host, Layout, RunAs,
-    SERVER_PROGRAMS, WORKLOAD, host,
+    CLIENT_ROLE, CONTROLLER_ADDRESS, CONTROLLER_USER, DATABASE, FLEET, FLOATING, FLOATING6, GATES,
+    Host, Layout, RunAs, SERVER_PROGRAMS, WORKLOAD, host,
 };
 use std::fmt::Write as _;
 
 /// The port of the servers of a workload: each has its own, as on a host that several share.
 fn server_port(workload: &str) -> usize {
-    5432 + FLEET.iter().position(|w| *w == workload).map_or(0, |i| i + 1)
+    5432 + FLEET
+        .iter()
+        .position(|w| *w == workload)
+        .map_or(0, |i| i + 1)
 }
 
-/// Where a workload's replicas are, and their rank: the demo's on its three hosts, the others on three hosts in turn.
+/// Where a workload's replicas are, and their rank: the demo's on its three hosts, the others on
+/// three hosts in turn.
 fn replicas(layout: &Layout, workload: &str) -> Vec<(Host, u32)> {
     let nodes = layout.nodes();
     let Some(i) = FLEET.iter().position(|w| *w == workload) else {
-        return nodes.into_iter().filter_map(|n| Some((n, n.rank?))).collect();
+        return nodes
+            .into_iter()
+            .filter_map(|n| Some((n, n.rank?)))
+            .collect();
     };
     let able: Vec<Host> = nodes.into_iter().filter(|n| !n.witness).collect();
-    (0..3).filter_map(|k| Some((*able.get((i + k) % able.len())?, k as u32 + 1))).collect()
+    (0..3)
+        .filter_map(|k| Some((*able.get((i + k) % able.len())?, k as u32 + 1)))
+        .collect()
 }
 
 /// The same on every node.
@@ -55,7 +64,11 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
         );
     }
     text += &workload_text(layout, WORKLOAD, run_as);
-    let follows = if shape.address_on_primary { "primary" } else { "gate" };
+    let follows = if shape.address_on_primary {
+        "primary"
+    } else {
+        "gate"
+    };
     let _ = writeln!(text, "\n[workload.{WORKLOAD}.gate]");
     for node in GATES.into_iter().filter_map(host) {
         let _ = writeln!(text, "{} = \"{}:6432\"", node.name, node.client());
@@ -65,7 +78,9 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
         "\n[workload.{WORKLOAD}.address]\non = [\"{FLOATING}/24\", \"{FLOATING6}/64\"]\nfollows = \"{follows}\"\n"
     );
     if shape.fleet {
-        FLEET.iter().for_each(|workload| text += &workload_text(layout, workload, run_as));
+        FLEET
+            .iter()
+            .for_each(|workload| text += &workload_text(layout, workload, run_as));
     }
     text
 }
@@ -85,7 +100,12 @@ fn workload_text(layout: &Layout, workload: &str, run_as: RunAs) -> String {
             client.display()
         );
     }
-    for (name, value) in layout.shape.settings.iter().filter_map(|s| s.split_once('=')) {
+    for (name, value) in layout
+        .shape
+        .settings
+        .iter()
+        .filter_map(|s| s.split_once('='))
+    {
         let _ = writeln!(text, "set.{name} = \"{value}\"");
     }
     for (node, rank) in replicas(layout, workload) {

@@ -9,7 +9,10 @@ use std::time::Duration;
 /// Milliseconds of steal since boot, all CPUs (proc(5): hundredths of a second in the ninth field).
 pub fn millis() -> u64 {
     let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
-    let steal = stat.lines().next().and_then(|l| l.split_whitespace().nth(8)?.parse::<u64>().ok());
+    let steal = stat
+        .lines()
+        .next()
+        .and_then(|l| l.split_whitespace().nth(8)?.parse::<u64>().ok());
     steal.unwrap_or(0) * 10
 }
 
@@ -25,8 +28,9 @@ pub fn wall_nanos() -> u128 {
     now.map_or(0, |d| d.as_nanos())
 }
 
-/// Watches, until it is dropped, for how long at most nothing ran on some CPU: a thread on each that wants to run all the time.
-/// What is stolen from one CPU alone stops whoever is on it just as well.
+/// Watches, until it is dropped, for how long at most nothing ran on some CPU: a thread on each
+/// that wants to run all the time. What is stolen from one CPU alone stops whoever is on it just as
+/// well.
 pub struct Standstill {
     longest: Arc<AtomicU64>,
     over: Arc<AtomicBool>,
@@ -37,7 +41,10 @@ impl Standstill {
     const STEP: Duration = Duration::from_millis(5);
 
     pub fn watch() -> Self {
-        let (longest, over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let (longest, over) = (
+            Arc::new(AtomicU64::new(0)),
+            Arc::new(AtomicBool::new(false)),
+        );
         let cpus = std::thread::available_parallelism().map_or(1, usize::from);
         let watch = |cpu| {
             let (found, ends) = (longest.clone(), over.clone());
@@ -56,7 +63,11 @@ impl Standstill {
             })
         };
         let watching = (0..cpus).map(watch).collect();
-        Self { longest, over, watching }
+        Self {
+            longest,
+            over,
+            watching,
+        }
     }
 
     /// The longest since the last time this was asked.

@@ -1,5 +1,6 @@
-//! What stands for the hosts' watchdog devices: a named pipe each, that the host's deadman feeds. Whoever has fed it once and
-//! then is silent is reset by the power controller, as real hardware does it.
+//! What stands for the hosts' watchdog devices: a named pipe each, that the host's deadman feeds.
+//! Whoever has fed it once and then is silent is reset by the power controller, as real hardware
+//! does it.
 
 use crate::find;
 use crate::layout::Layout;
@@ -21,7 +22,11 @@ struct Watched {
 
 /// Looks after all hosts until the process ends.
 pub fn watch(layout: &Layout) {
-    let mut all: Vec<Watched> = layout.nodes().iter().filter_map(|node| open(layout, node.name)).collect();
+    let mut all: Vec<Watched> = layout
+        .nodes()
+        .iter()
+        .filter_map(|node| open(layout, node.name))
+        .collect();
     loop {
         for watched in &mut all {
             let mut bytes = [0; 256];
@@ -34,8 +39,12 @@ pub fn watch(layout: &Layout) {
             watched.fed = None;
             // Without power there is no watchdog.
             if find::host_init(layout, watched.host).is_ok() {
-                eprintln!("{}: its watchdog was not fed for {PATIENCE:?}: reset", watched.host);
-                let reset = power::power_off(layout, watched.host).and_then(|()| power::power_on(layout, watched.host));
+                eprintln!(
+                    "{}: its watchdog was not fed for {PATIENCE:?}: reset",
+                    watched.host
+                );
+                let reset = power::power_off(layout, watched.host)
+                    .and_then(|()| power::power_on(layout, watched.host));
                 if let Err(error) = reset {
                     eprintln!("{}: the reset failed: {error:#}", watched.host);
                 }
@@ -48,10 +57,16 @@ pub fn watch(layout: &Layout) {
 fn open(layout: &Layout, host: &'static str) -> Option<Watched> {
     let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
     // For writing too: it has no end while nobody else writes.
-    let pipe = OpenOptions::new().read(true).write(true).custom_flags(flags).open(layout.watchdog(host));
-    pipe.inspect_err(|error| eprintln!("{host}: no watchdog: {error}")).ok().map(|pipe| Watched {
-        host,
-        pipe,
-        fed: None,
-    })
+    let pipe = OpenOptions::new()
+        .read(true)
+        .write(true)
+        .custom_flags(flags)
+        .open(layout.watchdog(host));
+    pipe.inspect_err(|error| eprintln!("{host}: no watchdog: {error}"))
+        .ok()
+        .map(|pipe| Watched {
+            host,
+            pipe,
+            fed: None,
+        })
 }

@@ -1,4 +1,5 @@
-//! The client load: ordinary PostgreSQL clients that commit numbered rows with no pause and see the server's warnings.
+//! The client load: ordinary PostgreSQL clients that commit numbered rows with no pause and see the
+//! server's warnings.
 
 use crate::journal::{Ending, Journal, Line};
 use crate::keep;
@@ -28,7 +29,8 @@ pub struct Load {
     pub lab: Layout,
 }
 
-/// How long a client waits for an answer before it gives its connection up: longer than any failover.
+/// How long a client waits for an answer before it gives its connection up: longer than any
+/// failover.
 const PATIENCE: Duration = Duration::from_secs(20);
 
 struct Session {
@@ -48,8 +50,9 @@ pub async fn run(load: Load) -> Result<()> {
         }
         anyhow::Ok(())
     });
-    let writers: Vec<_> =
-        (0..load.writers).map(|n| tokio::spawn(write(n, load.clone(), stop.clone(), lines.clone()))).collect();
+    let writers: Vec<_> = (0..load.writers)
+        .map(|n| tokio::spawn(write(n, load.clone(), stop.clone(), lines.clone())))
+        .collect();
     drop(lines);
     while !load.until.exists() && keep::running(&load.lab).is_some() {
         tokio::time::sleep(Duration::from_millis(20)).await;
@@ -67,7 +70,10 @@ pub async fn run(load: Load) -> Result<()> {
 
 async fn connect(load: &Load) -> Result<Session, tokio_postgres::Error> {
     let mut config: Config = load.to.parse()?;
-    config.password(&load.password).connect_timeout(PATIENCE).application_name("writer");
+    config
+        .password(&load.password)
+        .connect_timeout(PATIENCE)
+        .application_name("writer");
     let (client, mut connection) = config.connect(NoTls).await?;
     let warned = Arc::new(AtomicBool::new(false));
     let flag = warned.clone();
@@ -81,14 +87,21 @@ async fn connect(load: &Load) -> Result<Session, tokio_postgres::Error> {
             }
         }
     });
-    let row = client.query_one("select host(inet_server_addr())", &[]).await?;
-    Ok(Session { client, warned, server: row.get(0) })
+    let row = client
+        .query_one("select host(inet_server_addr())", &[])
+        .await?;
+    Ok(Session {
+        client,
+        warned,
+        server: row.get(0),
+    })
 }
 
 async fn write(number: u32, load: Load, stop: Arc<AtomicBool>, lines: mpsc::UnboundedSender<Line>) {
     let mut session = None;
     // Unique over all runs: the clock in front.
-    let mut id = (boot_nanos() >> 20) as i64 * 1_000_000 + i64::from(number) * 100_000_000_000_000_000;
+    let mut id =
+        (boot_nanos() >> 20) as i64 * 1_000_000 + i64::from(number) * 100_000_000_000_000_000;
     while !stop.load(Ordering::Relaxed) {
         id += 1;
         let began = boot_nanos();
@@ -116,11 +129,29 @@ async fn write(number: u32, load: Load, stop: Arc<AtomicBool>, lines: mpsc::Unbo
         let Some(open) = &session else { continue };
         open.warned.store(false, Ordering::SeqCst);
         let insert = "insert into drill_row (id, writer) values ($1, $2)";
-        let done = tokio::time::timeout(PATIENCE, open.client.execute(insert, &[&id, &(number as i32)])).await;
+        let done = tokio::time::timeout(
+            PATIENCE,
+            open.client.execute(insert, &[&id, &(number as i32)]),
+        )
+        .await;
         let clean = matches!(done, Ok(Ok(1))) && !open.warned.load(Ordering::SeqCst);
-        let ending = if clean { Ending::Acknowledged } else { Ending::Unknown };
+        let ending = if clean {
+            Ending::Acknowledged
+        } else {
+            Ending::Unknown
+        };
         let server = Some(open.server.clone());
-        if lines.send(Line { id, writer: number, began, ended: boot_nanos(), ending, server }).is_err() {
+        if lines
+            .send(Line {
+                id,
+                writer: number,
+                began,
+                ended: boot_nanos(),
+                ending,
+                server,
+            })
+            .is_err()
+        {
             return;
         }
         if !clean {
@@ -135,6 +166,8 @@ async fn write(number: u32, load: Load, stop: Arc<AtomicBool>, lines: mpsc::Unbo
 /// Nobody listened: what a gate must never let a client see.
 fn is_refusal(error: &tokio_postgres::Error) -> bool {
     use std::error::Error;
-    let io = error.source().and_then(|s| s.downcast_ref::<std::io::Error>());
+    let io = error
+        .source()
+        .and_then(|s| s.downcast_ref::<std::io::Error>());
     io.is_some_and(|e| e.kind() == std::io::ErrorKind::ConnectionRefused)
 }

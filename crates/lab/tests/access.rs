@@ -1,5 +1,5 @@
-//! A daemon by itself: who may do what with which token, what hostile requests are told, and what it says of files that are
-//! wrong before anything starts.
+//! A daemon by itself: who may do what with which token, what hostile requests are told, and what
+//! it says of files that are wrong before anything starts.
 
 use anyhow::{Context, Result, ensure};
 use karst_lab::shape::Shape;
@@ -29,17 +29,28 @@ impl Host {
         let layout = Layout::new(&dir.join("lab"), 9960, Shape::default())?;
         layout.prepare(karst_lab::layout::RunAs::now())?;
         certs::prepare(&layout)?;
-        let host = Self { dir, layout, running: None };
+        let host = Self {
+            dir,
+            layout,
+            running: None,
+        };
         // A peer's port that nobody has.
         let port = UdpSocket::bind("127.0.0.1:0")?.local_addr()?.port();
         host.write(
             "spec.toml",
             &format!("cluster = \"skerry\"\n[zone.lighthouse]\n[node.{NODE}]\nzone = \"lighthouse\"\npeer = \"127.0.0.1:{port}\"\n"),
         )?;
-        let digest =
-            |token: &str| Sha256::digest(token.as_bytes()).iter().map(|b| format!("{b:02x}")).collect::<String>();
+        let digest = |token: &str| {
+            Sha256::digest(token.as_bytes())
+                .iter()
+                .map(|b| format!("{b:02x}"))
+                .collect::<String>()
+        };
         let line = |level: &str| format!("{level}r {level} {}\n", digest(level));
-        host.write("tokens", &["observe", "operate", "administer"].map(line).concat())?;
+        host.write(
+            "tokens",
+            &["observe", "operate", "administer"].map(line).concat(),
+        )?;
         Ok(host)
     }
 
@@ -49,24 +60,45 @@ impl Host {
 
     fn command(&self) -> Result<Command> {
         let mut command = Command::new(find::sibling("karstd")?);
-        command.args(["run", "--form", "--node", NODE, "--system-uuid", "/nonexistent"]);
-        for (option, name) in
-            [("--spec", "spec.toml"), ("--runtime", "run"), ("--state", "state"), ("--tokens", "tokens")]
-        {
+        command.args([
+            "run",
+            "--form",
+            "--node",
+            NODE,
+            "--system-uuid",
+            "/nonexistent",
+        ]);
+        for (option, name) in [
+            ("--spec", "spec.toml"),
+            ("--runtime", "run"),
+            ("--state", "state"),
+            ("--tokens", "tokens"),
+        ] {
             command.arg(option).arg(self.dir.join(name));
         }
-        command.arg("--tls").arg(self.layout.host(NODE).join("tls")).stdin(Stdio::null());
+        command
+            .arg("--tls")
+            .arg(self.layout.host(NODE).join("tls"))
+            .stdin(Stdio::null());
         Ok(command)
     }
 
     /// Starts it, and waits until it answers.
     fn start(&mut self) -> Result<()> {
         let log = std::fs::File::create(self.dir.join("log"))?;
-        self.running = Some(self.command()?.stdout(log.try_clone()?).stderr(log).spawn()?);
+        self.running = Some(
+            self.command()?
+                .stdout(log.try_clone()?)
+                .stderr(log)
+                .spawn()?,
+        );
         let begun = Instant::now();
         // It elects itself; until then it answers for itself alone.
         let leads = |a: &Answer| a.status == 200 && a.body.contains("\"complete\":true");
-        while !self.ask("observe", "GET", "/api/v1/status", None).is_ok_and(|a| leads(&a)) {
+        while !self
+            .ask("observe", "GET", "/api/v1/status", None)
+            .is_ok_and(|a| leads(&a))
+        {
             let log = || std::fs::read_to_string(self.dir.join("log")).unwrap_or_default();
             ensure!(begun.elapsed() < LIMIT, "it does not answer: {}", log());
             std::thread::sleep(Duration::from_millis(20));
@@ -76,25 +108,52 @@ impl Host {
 
     /// What it says where it cannot start.
     fn refuses_to_start(&self) -> Result<String> {
-        let Output { status, stderr, stdout } = self.command()?.output()?;
-        ensure!(!status.success(), "it ran: {}", String::from_utf8_lossy(&stdout));
+        let Output {
+            status,
+            stderr,
+            stdout,
+        } = self.command()?.output()?;
+        ensure!(
+            !status.success(),
+            "it ran: {}",
+            String::from_utf8_lossy(&stdout)
+        );
         Ok(String::from_utf8_lossy(&stderr).into_owned())
     }
 
     fn ask(&self, token: &str, method: &str, path: &str, body: Option<&str>) -> Result<Answer> {
         let mut curl = Command::new("curl");
-        curl.args(["-s", "-X", method, "-w", "\n%{http_code} %{content_type}", "--max-time", "10"]);
+        curl.args([
+            "-s",
+            "-X",
+            method,
+            "-w",
+            "\n%{http_code} %{content_type}",
+            "--max-time",
+            "10",
+        ]);
         if !token.is_empty() {
             curl.arg("-H").arg(format!("Authorization: Bearer {token}"));
         }
         if let Some(body) = body {
-            curl.args(["-H", "Content-Type: application/json", "--data-binary", body]);
+            curl.args([
+                "-H",
+                "Content-Type: application/json",
+                "--data-binary",
+                body,
+            ]);
         }
-        curl.arg("--unix-socket").arg(self.dir.join("run/api.sock")).arg(format!("http://node{path}"));
+        curl.arg("--unix-socket")
+            .arg(self.dir.join("run/api.sock"))
+            .arg(format!("http://node{path}"));
         let text = String::from_utf8(curl.output()?.stdout)?;
         let (body, last) = text.rsplit_once('\n').context("curl's last line")?;
         let (status, kind) = last.split_once(' ').unwrap_or((last, ""));
-        Ok(Answer { status: status.parse()?, kind: kind.into(), body: body.into() })
+        Ok(Answer {
+            status: status.parse()?,
+            kind: kind.into(),
+            body: body.into(),
+        })
     }
 }
 
@@ -118,10 +177,17 @@ struct Answer {
 impl Answer {
     /// RFC 9457: every refusal has this form, and says something.
     fn problem(&self) -> Result<String> {
-        ensure!(self.kind.starts_with("application/problem+json"), "{self:?}");
+        ensure!(
+            self.kind.starts_with("application/problem+json"),
+            "{self:?}"
+        );
         let problem: Value = serde_json::from_str(&self.body)?;
         ensure!(problem["status"] == self.status, "{self:?}");
-        Ok(problem["detail"].as_str().filter(|d| d.len() > 10).context("a detail")?.into())
+        Ok(problem["detail"]
+            .as_str()
+            .filter(|d| d.len() > 10)
+            .context("a detail")?
+            .into())
     }
 }
 
@@ -132,8 +198,18 @@ fn each_level_may_do_its_own_and_no_more() {
     let calls = [
         ("GET", "/api/v1/status", None, [200, 200, 200]),
         ("GET", "/api/v1/spec", None, [200, 200, 200]),
-        ("PUT", "/api/v1/workloads/sailings/mode", Some("{\"mode\": \"ask\"}"), [403, 404, 404]),
-        ("POST", "/api/v1/workloads/sailings/switchover", Some("{}"), [403, 404, 404]),
+        (
+            "PUT",
+            "/api/v1/workloads/sailings/mode",
+            Some("{\"mode\": \"ask\"}"),
+            [403, 404, 404],
+        ),
+        (
+            "POST",
+            "/api/v1/workloads/sailings/switchover",
+            Some("{}"),
+            [403, 404, 404],
+        ),
         (
             "POST",
             "/api/v1/workloads/sailings/failover",
@@ -141,16 +217,29 @@ fn each_level_may_do_its_own_and_no_more() {
             [403, 403, 404],
         ),
         ("POST", "/api/v1/nodes/polje/fence", None, [403, 403, 404]),
-        ("POST", "/api/v1/operations/7/approve", None, [403, 404, 404]),
+        (
+            "POST",
+            "/api/v1/operations/7/approve",
+            None,
+            [403, 404, 404],
+        ),
     ];
     for (method, path, body, expected) in calls {
-        for (token, status) in ["observe", "operate", "administer"].into_iter().zip(expected) {
+        for (token, status) in ["observe", "operate", "administer"]
+            .into_iter()
+            .zip(expected)
+        {
             let answer = host.ask(token, method, path, body).unwrap();
-            // What is refused for another reason than the level is refused as a conflict or as unknown.
-            let fits = answer.status == status || status == 404 && matches!(answer.status, 400 | 404 | 409);
+            // What is refused for another reason than the level is refused as a conflict or as
+            // unknown.
+            let fits = answer.status == status
+                || status == 404 && matches!(answer.status, 400 | 404 | 409);
             assert!(fits, "{token} {method} {path}: {answer:?}");
             if status == 403 {
-                assert!(answer.problem().unwrap().contains("needs a token that may"), "{answer:?}");
+                assert!(
+                    answer.problem().unwrap().contains("needs a token that may"),
+                    "{answer:?}"
+                );
             }
         }
         for stranger in ["", "herring"] {
@@ -162,7 +251,8 @@ fn each_level_may_do_its_own_and_no_more() {
     }
 }
 
-/// A browser that is signed in serves no other site, and what was asked for is on record whether or not whoever asked waits.
+/// A browser that is signed in serves no other site, and what was asked for is on record whether or
+/// not whoever asked waits.
 #[test]
 fn a_change_is_asked_for_on_purpose_and_is_on_record() {
     let mut host = Host::new("purpose").unwrap();
@@ -170,14 +260,35 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
     let jar = host.dir.join("jar");
     let curl = |words: &[&str]| {
         let mut curl = Command::new("curl");
-        curl.args(["-s", "-o", "/dev/null", "-w", "%{http_code}", "--max-time", "10"]).args(words);
+        curl.args([
+            "-s",
+            "-o",
+            "/dev/null",
+            "-w",
+            "%{http_code}",
+            "--max-time",
+            "10",
+        ])
+        .args(words);
         curl.arg("--unix-socket").arg(host.dir.join("run/api.sock"));
         String::from_utf8(curl.output().unwrap().stdout).unwrap()
     };
     let (jar, json) = (jar.display().to_string(), "Content-Type: application/json");
-    let sign_in = ["-c", &jar, "-H", json, "-d", "{\"token\": \"administer\"}", "http://node/api/v1/session"];
+    let sign_in = [
+        "-c",
+        &jar,
+        "-H",
+        json,
+        "-d",
+        "{\"token\": \"administer\"}",
+        "http://node/api/v1/session",
+    ];
     assert_eq!(curl(&sign_in), "204");
-    assert_eq!(curl(&["-b", &jar, "http://node/api/v1/status"]), "200", "it may read");
+    assert_eq!(
+        curl(&["-b", &jar, "http://node/api/v1/status"]),
+        "200",
+        "it may read"
+    );
     let changing = [
         ("POST", "workloads/sailings/switchover"),
         ("POST", "workloads/sailings/failover"),
@@ -191,17 +302,42 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
     let form = "Content-Type: application/x-www-form-urlencoded";
     for (method, path) in changing {
         let url = format!("http://node/api/v1/{path}");
-        let asked = |more: &[&str]| curl(&[&["-X", method, "-b", &jar, "-d", "{}", &url], more].concat());
+        let asked =
+            |more: &[&str]| curl(&[&["-X", method, "-b", &jar, "-d", "{}", &url], more].concat());
         assert_eq!(asked(&["-H", json]), "403", "{path}: no browser's own call");
-        assert_eq!(asked(&["-H", json, "-H", "Sec-Fetch-Site: cross-site"]), "403", "{path}");
-        assert_eq!(asked(&["-H", form, "-H", "Sec-Fetch-Site: same-origin"]), "403", "{path}: a form");
+        assert_eq!(
+            asked(&["-H", json, "-H", "Sec-Fetch-Site: cross-site"]),
+            "403",
+            "{path}"
+        );
+        assert_eq!(
+            asked(&["-H", form, "-H", "Sec-Fetch-Site: same-origin"]),
+            "403",
+            "{path}: a form"
+        );
         let own = asked(&["-H", json, "-H", "Sec-Fetch-Site: same-origin"]);
-        assert!(["400", "404", "409"].contains(&own.as_str()), "{path}: the console's own call was answered {own}");
+        assert!(
+            ["400", "404", "409"].contains(&own.as_str()),
+            "{path}: the console's own call was answered {own}"
+        );
     }
-    let sign_out =
-        ["-X", "DELETE", "-b", &jar, "-H", json, "-H", "Sec-Fetch-Site: same-origin", "http://node/api/v1/session"];
+    let sign_out = [
+        "-X",
+        "DELETE",
+        "-b",
+        &jar,
+        "-H",
+        json,
+        "-H",
+        "Sec-Fetch-Site: same-origin",
+        "http://node/api/v1/session",
+    ];
     assert_eq!(curl(&sign_out), "204");
-    assert_eq!(curl(&["-b", &jar, "http://node/api/v1/status"]), "401", "signed out");
+    assert_eq!(
+        curl(&["-b", &jar, "http://node/api/v1/status"]),
+        "401",
+        "signed out"
+    );
 
     let body = "{\"mode\": \"watch\"}";
     let request = format!(
@@ -209,19 +345,31 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
          Content-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
         body.len()
     );
-    let mut stream = std::os::unix::net::UnixStream::connect(host.dir.join("run/api.sock")).unwrap();
+    let mut stream =
+        std::os::unix::net::UnixStream::connect(host.dir.join("run/api.sock")).unwrap();
     std::io::Write::write_all(&mut stream, request.as_bytes()).unwrap();
     drop(stream);
     let begun = Instant::now();
     let on_record = || {
-        let answer = host.ask("observe", "GET", "/api/v1/history?limit=10000", None).unwrap();
+        let answer = host
+            .ask("observe", "GET", "/api/v1/history?limit=10000", None)
+            .unwrap();
         let reply: Value = serde_json::from_str(&answer.body).unwrap();
-        let texts: Vec<String> =
-            reply["records"].as_array().unwrap().iter().filter_map(|r| r["text"].as_str().map(String::from)).collect();
-        texts.iter().any(|t| t.contains("(operate) asks") && t.contains("PUT /api/v1/workloads/sailings/mode"))
+        let texts: Vec<String> = reply["records"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter_map(|r| r["text"].as_str().map(String::from))
+            .collect();
+        texts.iter().any(|t| {
+            t.contains("(operate) asks") && t.contains("PUT /api/v1/workloads/sailings/mode")
+        })
     };
     while !on_record() {
-        assert!(begun.elapsed() < LIMIT, "what was asked for is not on record");
+        assert!(
+            begun.elapsed() < LIMIT,
+            "what was asked for is not on record"
+        );
         std::thread::sleep(Duration::from_millis(20));
     }
 }
@@ -242,17 +390,31 @@ fn hostile_requests_are_told_what_is_wrong_with_them() {
         ("GET", "/api/v1/history?limit=many", None),
         ("GET", "/api/v1/history?limit=-1", None),
         ("POST", "/api/v1/operations/seven/approve", None),
-        ("POST", "/api/v1/operations/99999999999999999999999/approve", None),
+        (
+            "POST",
+            "/api/v1/operations/99999999999999999999999/approve",
+            None,
+        ),
         ("GET", "/api/v1/workloads/%00/endpoints", None),
         ("GET", "/api/v1/nothing", None),
     ];
     for (method, path, body) in cases {
         let answer = host.ask("administer", method, path, body).unwrap();
-        assert!((400..500).contains(&answer.status), "{method} {path}: {answer:?}");
-        answer.problem().unwrap_or_else(|error| panic!("{method} {path}: {error}"));
+        assert!(
+            (400..500).contains(&answer.status),
+            "{method} {path}: {answer:?}"
+        );
+        answer
+            .problem()
+            .unwrap_or_else(|error| panic!("{method} {path}: {error}"));
     }
     // It goes on as if nothing had happened.
-    assert_eq!(host.ask("observe", "GET", "/api/v1/status", None).unwrap().status, 200);
+    assert_eq!(
+        host.ask("observe", "GET", "/api/v1/status", None)
+            .unwrap()
+            .status,
+        200
+    );
 }
 
 /// What the document names is there, and wants a token unless it is a probe.
@@ -260,15 +422,21 @@ fn hostile_requests_are_told_what_is_wrong_with_them() {
 fn the_document_and_the_service_agree() {
     let mut host = Host::new("document").unwrap();
     host.start().unwrap();
-    let document: Value = serde_json::from_str(&host.ask("", "GET", "/openapi.json", None).unwrap().body).unwrap();
+    let document: Value =
+        serde_json::from_str(&host.ask("", "GET", "/openapi.json", None).unwrap().body).unwrap();
     let paths = document["paths"].as_object().expect("paths");
     assert!(paths.len() > 10, "{}", paths.len());
     for (path, methods) in paths {
-        let concrete = path.replace("{workload}", "sailings").replace("{node}", "polje").replace("{operation}", "7");
+        let concrete = path
+            .replace("{workload}", "sailings")
+            .replace("{node}", "polje")
+            .replace("{operation}", "7");
         let concrete = concrete.replace("{role}", "primary");
         for method in methods.as_object().expect("methods").keys() {
             let body = (method != "get").then_some("{\"token\": \"herring\"}");
-            let answer = host.ask("", &method.to_uppercase(), &concrete, body).unwrap();
+            let answer = host
+                .ask("", &method.to_uppercase(), &concrete, body)
+                .unwrap();
             let probe = path.starts_with("/role/") && matches!(answer.status, 404 | 503);
             assert!(answer.status == 401 || probe, "{method} {path}: {answer:?}");
         }
@@ -283,17 +451,31 @@ fn files_that_are_wrong_are_named_before_anything_starts() {
     let secret = "0123456789abcdef";
     let cases = [
         ("spec.toml", spec.replace("zone = ", "zoon = "), "4:1"),
-        ("spec.toml", spec.replace("[node.ponor]", "[node.pomor]"), "pomor"),
+        (
+            "spec.toml",
+            spec.replace("[node.ponor]", "[node.pomor]"),
+            "pomor",
+        ),
         ("spec.toml", String::new(), "cluster"),
         ("tokens", format!("captain rule {secret}\n"), "line 1"),
-        ("tokens", format!("{tokens}\nmate operate {secret}\n"), "line 5"),
+        (
+            "tokens",
+            format!("{tokens}\nmate operate {secret}\n"),
+            "line 5",
+        ),
     ];
     for (name, text, words) in cases {
         host.write(name, &text).unwrap();
         let why = host.refuses_to_start().unwrap();
         let file = name.trim_end_matches(".toml");
-        assert!(why.contains(words) && why.contains(file), "{name}: `{words}` is not in: {why}");
-        assert!(!why.contains(secret), "what may be a secret is not repeated: {why}");
+        assert!(
+            why.contains(words) && why.contains(file),
+            "{name}: `{words}` is not in: {why}"
+        );
+        assert!(
+            !why.contains(secret),
+            "what may be a secret is not repeated: {why}"
+        );
         host.write("spec.toml", &spec).unwrap();
         host.write("tokens", &tokens).unwrap();
     }

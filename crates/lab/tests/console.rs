@@ -1,4 +1,5 @@
-//! The console in a real browser: the *Now* page shows a failover's steps as they happen, without navigation.
+//! The console in a real browser: the *Now* page shows a failover's steps as they happen, without
+//! navigation.
 
 use anyhow::{Context, Result, ensure};
 use fantoccini::{Client, ClientBuilder, Locator};
@@ -33,7 +34,10 @@ async fn open_browser(port: u16) -> Result<(Browser, Client)> {
         .stderr(Stdio::null())
         .spawn()
         .context("chromedriver")?;
-    let browser = Browser { driver, profile: profile.clone() };
+    let browser = Browser {
+        driver,
+        profile: profile.clone(),
+    };
     let mut arguments = vec![
         "--headless=new".to_string(),
         "--disable-gpu".into(),
@@ -49,8 +53,10 @@ async fn open_browser(port: u16) -> Result<(Browser, Client)> {
         arguments.push("--no-sandbox".into());
     }
     let mut capabilities = serde_json::map::Map::new();
-    capabilities
-        .insert("goog:chromeOptions".into(), serde_json::json!({ "args": arguments, "binary": "/usr/bin/chromium" }));
+    capabilities.insert(
+        "goog:chromeOptions".into(),
+        serde_json::json!({ "args": arguments, "binary": "/usr/bin/chromium" }),
+    );
     let begun = Instant::now();
     loop {
         match ClientBuilder::new(HttpConnector::new())
@@ -59,7 +65,10 @@ async fn open_browser(port: u16) -> Result<(Browser, Client)> {
             .await
         {
             Ok(client) => return Ok((browser, client)),
-            Err(error) => ensure!(begun.elapsed() < Duration::from_secs(30), "no browser: {error}"),
+            Err(error) => ensure!(
+                begun.elapsed() < Duration::from_secs(30),
+                "no browser: {error}"
+            ),
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
@@ -87,16 +96,44 @@ async fn watch_failover(lab: &Lab) -> Result<()> {
 
 async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
     page.goto(&lab.layout.servers()[2]).await?;
-    let token = page.wait().at_most(LIMIT).for_element(Locator::Id("token")).await?;
+    let token = page
+        .wait()
+        .at_most(LIMIT)
+        .for_element(Locator::Id("token"))
+        .await?;
     token.send_keys("not the token").await?;
-    page.find(Locator::Css("button[type=submit]")).await?.click().await?;
-    let refused = page.wait().at_most(LIMIT).for_element(Locator::Css(".alert-danger")).await?;
-    ensure!(refused.text().await?.contains("not known"), "a wrong token is refused in words");
+    page.find(Locator::Css("button[type=submit]"))
+        .await?
+        .click()
+        .await?;
+    let refused = page
+        .wait()
+        .at_most(LIMIT)
+        .for_element(Locator::Css(".alert-danger"))
+        .await?;
+    ensure!(
+        refused.text().await?.contains("not known"),
+        "a wrong token is refused in words"
+    );
     page.find(Locator::Id("token")).await?.clear().await?;
-    page.find(Locator::Id("token")).await?.send_keys(&lab.layout.token()?).await?;
-    page.find(Locator::Css("button[type=submit]")).await?.click().await?;
-    let sentence = page.wait().at_most(LIMIT).for_element(Locator::Id("sentence")).await?;
-    ensure!(sentence.text().await?.starts_with("All is well."), "{}", sentence.text().await?);
+    page.find(Locator::Id("token"))
+        .await?
+        .send_keys(&lab.layout.token()?)
+        .await?;
+    page.find(Locator::Css("button[type=submit]"))
+        .await?
+        .click()
+        .await?;
+    let sentence = page
+        .wait()
+        .at_most(LIMIT)
+        .for_element(Locator::Id("sentence"))
+        .await?;
+    ensure!(
+        sentence.text().await?.starts_with("All is well."),
+        "{}",
+        sentence.text().await?
+    );
 
     // A mark on the page's own window: it is gone if the page was loaded anew.
     page.execute("window.untouched = true", vec![]).await?;
@@ -107,17 +144,35 @@ async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
     let mut seen: Vec<&str> = Vec::new();
     let begun = Instant::now();
     while seen.len() < wanted.len() {
-        ensure!(begun.elapsed() < LIMIT, "only {seen:?} of {wanted:?} were shown");
+        ensure!(
+            begun.elapsed() < LIMIT,
+            "only {seen:?} of {wanted:?} were shown"
+        );
         if operation(page).await? != before {
-            let steps = page.find(Locator::Id("steps")).await?.text().await.unwrap_or_default();
+            let steps = page
+                .find(Locator::Id("steps"))
+                .await?
+                .text()
+                .await
+                .unwrap_or_default();
             let at: Vec<Option<usize>> = wanted.iter().map(|w| steps.find(w)).collect();
             ensure!(at.iter().flatten().is_sorted(), "out of order: {steps}");
-            seen = wanted.iter().zip(at).filter(|(_, at)| at.is_some()).map(|(w, _)| *w).collect();
+            seen = wanted
+                .iter()
+                .zip(at)
+                .filter(|(_, at)| at.is_some())
+                .map(|(w, _)| *w)
+                .collect();
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    let untouched = page.execute("return window.untouched === true", vec![]).await?;
-    ensure!(untouched.as_bool() == Some(true), "the page was loaded anew");
+    let untouched = page
+        .execute("return window.untouched === true", vec![])
+        .await?;
+    ensure!(
+        untouched.as_bool() == Some(true),
+        "the page was loaded anew"
+    );
     the_other_pages(lab, page).await?;
     nothing_old_looks_live(lab, page).await
 }
@@ -131,7 +186,10 @@ async fn nothing_old_looks_live(lab: &Lab, page: &Client) -> Result<()> {
     ensure!(said?.contains("Not live"), "it is not said in words");
     let begun = Instant::now();
     while page.find(Locator::Id("stale")).await.is_ok() {
-        ensure!(begun.elapsed() < LIMIT, "it stays old though its node is back");
+        ensure!(
+            begun.elapsed() < LIMIT,
+            "it stays old though its node is back"
+        );
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     Ok(())
@@ -140,30 +198,61 @@ async fn nothing_old_looks_live(lab: &Lab, page: &Client) -> Result<()> {
 /// Each page shows what the cluster says of itself.
 async fn the_other_pages(lab: &Lab, page: &Client) -> Result<()> {
     let status = lab.healthy(LIMIT).await?.status;
-    let newest = status.operations.first().context("an operation")?.id.0.to_string();
+    let newest = status
+        .operations
+        .first()
+        .context("an operation")?
+        .id
+        .0
+        .to_string();
     let zones = text_of(page, "zones").await?;
-    let wrong = status.nodes.iter().find(|n| !zones.contains(n.node.as_str()) || !zones.contains(&n.zone));
-    ensure!(wrong.is_none() && zones.contains("primary of"), "the map: {zones}");
-    page.find(Locator::Css("[data-writes=sailings] canvas")).await.context("the graph of what is written")?;
+    let wrong = status
+        .nodes
+        .iter()
+        .find(|n| !zones.contains(n.node.as_str()) || !zones.contains(&n.zone));
+    ensure!(
+        wrong.is_none() && zones.contains("primary of"),
+        "the map: {zones}"
+    );
+    page.find(Locator::Css("[data-writes=sailings] canvas"))
+        .await
+        .context("the graph of what is written")?;
     go(page, "operation").await?;
     let list = text_of(page, "operations").await?;
-    ensure!(list.contains(&format!("op-{newest}")), "the operations: {list}");
+    ensure!(
+        list.contains(&format!("op-{newest}")),
+        "the operations: {list}"
+    );
     go(page, "history").await?;
     let history = text_of(page, "history").await?;
-    ensure!(history.contains("is coordinator of term") && history.contains("vote."), "the history: {history}");
+    ensure!(
+        history.contains("is coordinator of term") && history.contains("vote."),
+        "the history: {history}"
+    );
     go(page, "workload/sailings").await?;
     let endpoints = text_of(page, "endpoints").await?;
-    ensure!(endpoints.contains(karst_lab::layout::FLOATING), "the endpoints: {endpoints}");
+    ensure!(
+        endpoints.contains(karst_lab::layout::FLOATING),
+        "the endpoints: {endpoints}"
+    );
     let positions = text_of(page, "positions").await?;
-    let standbys =
-        status.workloads[0].replicas.iter().filter(|r| Some(&r.node) != status.workloads[0].primary.as_ref());
-    let missing = standbys.map(|r| r.node.as_str()).find(|n| !positions.contains(n));
-    ensure!(missing.is_none() && positions.contains("0/"), "the positions: {positions}");
+    let standbys = status.workloads[0]
+        .replicas
+        .iter()
+        .filter(|r| Some(&r.node) != status.workloads[0].primary.as_ref());
+    let missing = standbys
+        .map(|r| r.node.as_str())
+        .find(|n| !positions.contains(n));
+    ensure!(
+        missing.is_none() && positions.contains("0/"),
+        "the positions: {positions}"
+    );
     Ok(())
 }
 
 async fn go(page: &Client, place: &str) -> Result<()> {
-    page.execute(&format!("window.location.hash = '#/{place}'"), vec![]).await?;
+    page.execute(&format!("window.location.hash = '#/{place}'"), vec![])
+        .await?;
     Ok(())
 }
 
@@ -171,7 +260,11 @@ async fn go(page: &Client, place: &str) -> Result<()> {
 async fn text_of(page: &Client, id: &str) -> Result<String> {
     let begun = Instant::now();
     loop {
-        let element = page.wait().at_most(LIMIT).for_element(Locator::Id(id)).await?;
+        let element = page
+            .wait()
+            .at_most(LIMIT)
+            .for_element(Locator::Id(id))
+            .await?;
         let text = element.text().await.unwrap_or_default();
         if !text.is_empty() {
             return Ok(text);

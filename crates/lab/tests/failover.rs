@@ -1,4 +1,5 @@
-//! End to end over a real lab: real daemons, real servers, real clients; driven through `karst` and HTTP.
+//! End to end over a real lab: real daemons, real servers, real clients; driven through `karst` and
+//! HTTP.
 
 mod rig;
 
@@ -14,12 +15,20 @@ use std::process::Command;
 
 fn karst(lab: &Lab, words: &[&str]) -> Result<(i32, String)> {
     let program = find::sibling("karst")?;
-    let output = Command::new(program).args(words).env("KARST_CONFIG", lab.layout.client_config()).output()?;
-    let text = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    let output = Command::new(program)
+        .args(words)
+        .env("KARST_CONFIG", lab.layout.client_config())
+        .output()?;
+    let text = format!(
+        "{}{}",
+        String::from_utf8_lossy(&output.stdout),
+        String::from_utf8_lossy(&output.stderr)
+    );
     Ok((output.status.code().context("an exit code")?, text))
 }
 
-/// The primary's server dies, clients carry on, the old one comes back; then it is moved back on purpose.
+/// The primary's server dies, clients carry on, the old one comes back; then it is moved back on
+/// purpose.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_server_dies_and_clients_carry_on() {
     let lab = TestLab::start("test-failover", 9500).await.unwrap();
@@ -35,19 +44,35 @@ async fn first_failover(lab: &Lab) -> Result<()> {
     let (code, text) = karst(lab, &["status"])?;
     ensure!(code == 0 && text.contains("All is well"), "{code}: {text}");
     let report = drill::lose_primary(lab, drill::Loss::Server, drill::Course::of(3)).await?;
-    ensure!(report.missing_total() == 0, "rows are missing: {:?}", report.missing);
-    ensure!(report.acknowledged > 100 && report.refused() == 0 && report.late().is_none(), "{report:?}");
+    ensure!(
+        report.missing_total() == 0,
+        "rows are missing: {:?}",
+        report.missing
+    );
+    ensure!(
+        report.acknowledged > 100 && report.refused() == 0 && report.late().is_none(),
+        "{report:?}"
+    );
     // What shows that a host without power says nothing shows here that one with power does.
     ensure!(
-        report.rounds.iter().all(|r| r.goodbyes.is_none_or(|n| n > 0)),
+        report
+            .rounds
+            .iter()
+            .all(|r| r.goodbyes.is_none_or(|n| n > 0)),
         "the capture saw nobody hang up: {report:?}"
     );
     let history = karst(lab, &["history", "--limit", "500"])?.1;
-    ensure!(history.contains("rewind to the history of"), "nobody was rewound: {history}");
+    ensure!(
+        history.contains("rewind to the history of"),
+        "nobody was rewound: {history}"
+    );
     for round in &report.rounds {
         ensure!(round.from != round.to && round.pause < 5_000.0, "{round:?}");
         let sum: f64 = round.phases.iter().map(|(_, ms)| ms).sum();
-        ensure!((sum - round.pause).abs() < 10.0, "phases do not add up: {round:?}");
+        ensure!(
+            (sum - round.pause).abs() < 10.0,
+            "phases do not add up: {round:?}"
+        );
     }
     Ok(())
 }
@@ -56,27 +81,49 @@ async fn switch_back(lab: &Lab) -> Result<()> {
     let from = lab.primary().await?;
     let to = if from == "doline" { "polje" } else { "doline" };
     let (code, text) = karst(lab, &["switchover", WORKLOAD, "--to", to, "--plan"])?;
-    ensure!(code == 0 && text.contains("may take over: met"), "{code}: {text}");
+    ensure!(
+        code == 0 && text.contains("may take over: met"),
+        "{code}: {text}"
+    );
     ensure!(lab.primary().await? == from, "a plan changes nothing");
     let (code, text) = karst(lab, &["switchover", WORKLOAD, "--to", to, "--yes"])?;
-    ensure!(code == 0 && text.contains("stopped cleanly"), "{code}: {text}");
+    ensure!(
+        code == 0 && text.contains("stopped cleanly"),
+        "{code}: {text}"
+    );
     ensure!(lab.primary().await? == to);
     let well = lab.healthy(LIMIT).await?;
-    let old = well.status.workloads[0].replicas.iter().find(|r| r.node.as_str() == from).context("the old primary")?;
+    let old = well.status.workloads[0]
+        .replicas
+        .iter()
+        .find(|r| r.node.as_str() == from)
+        .context("the old primary")?;
     // It followed as it was: no rewind, no clone.
     let rejoined = old.report.as_ref().and_then(|r| r.rejoined);
-    ensure!(old.in_sync_set && rejoined != Some(well.status.workloads[0].epoch), "{old:?}");
+    ensure!(
+        old.in_sync_set && rejoined != Some(well.status.workloads[0].epoch),
+        "{old:?}"
+    );
     Ok(())
 }
 
 async fn answers_and_refusals(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
     let (code, text) = karst(lab, &["switchover", WORKLOAD, "--to", &primary, "--yes"])?;
-    ensure!(code == 4 && text.contains("is the primary of sailings already"), "{code}: {text}");
+    ensure!(
+        code == 4 && text.contains("is the primary of sailings already"),
+        "{code}: {text}"
+    );
     let (code, text) = karst(lab, &["switchover", "sailing", "--yes"])?;
-    ensure!(code == 4 && text.contains("known: sailings"), "{code}: {text}");
+    ensure!(
+        code == 4 && text.contains("known: sailings"),
+        "{code}: {text}"
+    );
     let (code, text) = karst(lab, &["status", "--server", "http://127.0.0.1:1"])?;
-    ensure!(code == 5 && text.contains("cannot be reached"), "{code}: {text}");
+    ensure!(
+        code == 5 && text.contains("cannot be reached"),
+        "{code}: {text}"
+    );
     let get = |path: &str| {
         let socket = lab.layout.runtime(&primary).join("api.sock");
         let output = Command::new("curl")
@@ -90,55 +137,114 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
     let post = |path: &str, body: &str| {
         let socket = lab.layout.runtime(&primary).join("api.sock");
         let mut curl = Command::new("curl");
-        curl.args(["-s", "-w", "\n%{http_code}", "-H", &token, "-H", "Content-Type: application/json", "-d", body]);
-        let output = curl.arg("--unix-socket").arg(socket).arg(format!("http://node{path}")).output();
+        curl.args([
+            "-s",
+            "-w",
+            "\n%{http_code}",
+            "-H",
+            &token,
+            "-H",
+            "Content-Type: application/json",
+            "-d",
+            body,
+        ]);
+        let output = curl
+            .arg("--unix-socket")
+            .arg(socket)
+            .arg(format!("http://node{path}"))
+            .output();
         output.map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
     };
     let switchover = "/api/v1/workloads/sailings/switchover";
-    for (body, words) in
-        [("{", "cannot be read"), ("{\"to\": 7}", "cannot be read"), ("{\"to\": \"poljee\"}", "has no replica")]
-    {
+    for (body, words) in [
+        ("{", "cannot be read"),
+        ("{\"to\": 7}", "cannot be read"),
+        ("{\"to\": \"poljee\"}", "has no replica"),
+    ] {
         let answer = post(switchover, body)?;
         let refused = answer.ends_with("400") || answer.ends_with("409");
-        ensure!(refused && answer.contains(words) && answer.contains("\"title\""), "{body}: {answer}");
+        ensure!(
+            refused && answer.contains(words) && answer.contains("\"title\""),
+            "{body}: {answer}"
+        );
     }
-    ensure!(get("/api/v1/nothing")?.contains("there is no call"), "an unknown call is refused in words");
+    ensure!(
+        get("/api/v1/nothing")?.contains("there is no call"),
+        "an unknown call is refused in words"
+    );
     let unsigned = get("/api/v1/status")?;
-    ensure!(unsigned.ends_with("401") && unsigned.contains("no valid token"), "{unsigned}");
+    ensure!(
+        unsigned.ends_with("401") && unsigned.contains("no valid token"),
+        "{unsigned}"
+    );
     ensure!(get("/role/sailings/primary")?.ends_with("200"));
     ensure!(get("/role/sailings/standby")?.ends_with("503"));
     let metrics = get("/metrics")?;
-    ensure!(metrics.contains("karst_workload_role{workload=\"sailings\"} 2") && metrics.contains("# EOF"), "{metrics}");
+    ensure!(
+        metrics.contains("karst_workload_role{workload=\"sailings\"} 2")
+            && metrics.contains("# EOF"),
+        "{metrics}"
+    );
     ensure!(get("/openapi.json")?.contains("/api/v1/workloads/{workload}/switchover"));
     over_tls(lab)
 }
 
-/// The audit trail: who asks, from where, and then the answer; a stranger too, and neither token nor body.
+/// The audit trail: who asks, from where, and then the answer; a stranger too, and neither token
+/// nor body.
 async fn who_asked_is_on_record(lab: &Lab) -> Result<()> {
     let socket = lab.layout.runtime(NODES[0].name).join("api.sock");
     let stranger = Command::new("curl")
-        .args(["-s", "-X", "POST", "-H", "Authorization: Bearer herring-gull", "--unix-socket"])
+        .args([
+            "-s",
+            "-X",
+            "POST",
+            "-H",
+            "Authorization: Bearer herring-gull",
+            "--unix-socket",
+        ])
         .arg(socket)
         .arg("http://node/api/v1/nodes/polje/fence")
         .output()?;
-    ensure!(String::from_utf8_lossy(&stranger.stdout).contains("no valid token"), "a stranger was let in");
+    ensure!(
+        String::from_utf8_lossy(&stranger.stdout).contains("no valid token"),
+        "a stranger was let in"
+    );
     let asked = |text: &str, what: &[&str]| what.iter().all(|w| text.contains(w));
     let begun = std::time::Instant::now();
     loop {
         let records = lab.client.history("limit=500").await?.records;
         let lines: Vec<&str> = records
             .iter()
-            .filter(|r| [FactKind::Asked, FactKind::Answered].iter().any(|kind| r.kind == kind.word()))
+            .filter(|r| {
+                [FactKind::Asked, FactKind::Answered]
+                    .iter()
+                    .any(|kind| r.kind == kind.word())
+            })
             .map(|r| r.text.as_str())
             .collect();
         let all = [
-            &["captain (administer) asks doline", "POST /api/v1/workloads/sailings/switchover"][..],
-            &["answered 202 to captain (administer)", "POST /api/v1/workloads/sailings/switchover"],
+            &[
+                "captain (administer) asks doline",
+                "POST /api/v1/workloads/sailings/switchover",
+            ][..],
+            &[
+                "answered 202 to captain (administer)",
+                "POST /api/v1/workloads/sailings/switchover",
+            ],
             &["somebody without a valid token asks", "/nodes/polje/fence"],
-            &["answered 401 to somebody without a valid token", "/nodes/polje/fence"],
+            &[
+                "answered 401 to somebody without a valid token",
+                "/nodes/polje/fence",
+            ],
         ];
-        if all.iter().all(|words| lines.iter().any(|l| asked(l, words))) {
-            ensure!(lines.iter().all(|l| !l.contains("herring")), "a token is on record: {lines:?}");
+        if all
+            .iter()
+            .all(|words| lines.iter().any(|l| asked(l, words)))
+        {
+            ensure!(
+                lines.iter().all(|l| !l.contains("herring")),
+                "a token is on record: {lines:?}"
+            );
             return Ok(());
         }
         ensure!(begun.elapsed() < LIMIT, "not on record: {lines:?}");
@@ -148,25 +254,44 @@ async fn who_asked_is_on_record(lab: &Lab) -> Result<()> {
 
 /// None of the lab's secrets is in a log, in the history, or in the words of a process.
 async fn nothing_secret_is_shown(lab: &Lab) -> Result<()> {
-    let secrets = ["captain", "replication", "client", "history", "power"]
-        .map(|name| (name, std::fs::read_to_string(lab.layout.secret(name)).unwrap_or_default().trim().to_string()));
-    ensure!(secrets.iter().all(|(_, s)| s.len() > 20), "the secrets cannot be read");
-    let shown = |what: &str, text: &str| match secrets.iter().find(|(_, s)| text.contains(s.as_str())) {
-        Some((name, _)) => anyhow::bail!("the secret `{name}` is in {what}"),
-        None => Ok(()),
-    };
-    let logs = NODES.iter().map(|n| lab.layout.host(n.name).join("log")).chain([lab.layout.dir.join("logs")]);
+    let secrets = ["captain", "replication", "client", "history", "power"].map(|name| {
+        (
+            name,
+            std::fs::read_to_string(lab.layout.secret(name))
+                .unwrap_or_default()
+                .trim()
+                .to_string(),
+        )
+    });
+    ensure!(
+        secrets.iter().all(|(_, s)| s.len() > 20),
+        "the secrets cannot be read"
+    );
+    let shown =
+        |what: &str, text: &str| match secrets.iter().find(|(_, s)| text.contains(s.as_str())) {
+            Some((name, _)) => anyhow::bail!("the secret `{name}` is in {what}"),
+            None => Ok(()),
+        };
+    let logs = NODES
+        .iter()
+        .map(|n| lab.layout.host(n.name).join("log"))
+        .chain([lab.layout.dir.join("logs")]);
     let mut looked = 0;
     for dir in logs {
         for entry in std::fs::read_dir(&dir)? {
             let path = entry?.path();
-            shown(&path.display().to_string(), &String::from_utf8_lossy(&std::fs::read(&path)?))?;
+            shown(
+                &path.display().to_string(),
+                &String::from_utf8_lossy(&std::fs::read(&path)?),
+            )?;
             looked += 1;
         }
     }
     ensure!(looked >= 12, "only {looked} logs");
     let records = lab.client.history("limit=1000").await?.records;
-    records.iter().try_for_each(|r| shown("the history", &format!("{r:?}")))?;
+    records
+        .iter()
+        .try_for_each(|r| shown("the history", &format!("{r:?}")))?;
     for pid in find::of_lab(&lab.layout) {
         let words = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
         shown("a process's words", &String::from_utf8_lossy(&words))?;
@@ -180,9 +305,23 @@ fn over_tls(lab: &Lab) -> Result<()> {
     let ask = |more: &[&std::ffi::OsStr]| -> Result<(i32, String)> {
         let mut command = find::enter(&lab.layout, ARCHIVE)?;
         let server = format!("https://{}:4780", NODES[2].management());
-        command.arg(find::sibling("karst")?).args(["status", "--server", &server, "--config", "/dev/null"]);
-        let output = command.arg("--token-file").arg(lab.layout.secret("captain")).args(more).output()?;
-        let text = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+        command.arg(find::sibling("karst")?).args([
+            "status",
+            "--server",
+            &server,
+            "--config",
+            "/dev/null",
+        ]);
+        let output = command
+            .arg("--token-file")
+            .arg(lab.layout.secret("captain"))
+            .args(more)
+            .output()?;
+        let text = format!(
+            "{}{}",
+            String::from_utf8_lossy(&output.stdout),
+            String::from_utf8_lossy(&output.stderr)
+        );
         Ok((output.status.code().context("an exit code")?, text))
     };
     let (code, text) = ask(&["--ca".as_ref(), ca.as_os_str()])?;
@@ -192,8 +331,8 @@ fn over_tls(lab: &Lab) -> Result<()> {
     Ok(())
 }
 
-/// The primary's daemon is killed (its server is picked up again) or stands still past its lease (its server ends
-/// before the lease does); nothing acknowledged is missing and everything heals.
+/// The primary's daemon is killed (its server is picked up again) or stands still past its lease
+/// (its server ends before the lease does); nothing acknowledged is missing and everything heals.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_primarys_daemon_dies_or_stands_still() {
     let lab = TestLab::start("test-daemon", 9600).await.unwrap();
@@ -202,7 +341,10 @@ async fn the_primarys_daemon_dies_or_stands_still() {
     frozen_daemon(&lab).await.unwrap();
     let lines = load.finish().unwrap();
     let (acknowledged, missing) = drill::compare(&lab, &lines).await.unwrap();
-    assert!(acknowledged > 100 && missing.iter().all(|(_, n)| *n == 0), "{acknowledged}: {missing:?}");
+    assert!(
+        acknowledged > 100 && missing.iter().all(|(_, n)| *n == 0),
+        "{acknowledged}: {missing:?}"
+    );
 }
 
 async fn killed_daemon(lab: &Lab) -> Result<()> {
@@ -211,11 +353,19 @@ async fn killed_daemon(lab: &Lab) -> Result<()> {
     let server = find::postmaster(&lab.layout, &primary)?;
     let daemon = find::daemon(&lab.layout, &primary, "run")?;
     find::signal(daemon, Signal::KILL)?;
-    lab.wait("a new daemon", LIMIT, |_| find::daemon(&lab.layout, &primary, "run").is_ok_and(|pid| pid != daemon))
-        .await?;
+    lab.wait("a new daemon", LIMIT, |_| {
+        find::daemon(&lab.layout, &primary, "run").is_ok_and(|pid| pid != daemon)
+    })
+    .await?;
     let well = lab.healthy(LIMIT).await?;
-    ensure!(well.status.workloads[0].epoch == before.epoch, "the epoch did not change");
-    ensure!(find::postmaster(&lab.layout, &primary)? == server, "the running server was picked up");
+    ensure!(
+        well.status.workloads[0].epoch == before.epoch,
+        "the epoch did not change"
+    );
+    ensure!(
+        find::postmaster(&lab.layout, &primary)? == server,
+        "the running server was picked up"
+    );
     Ok(())
 }
 

@@ -1,5 +1,5 @@
-//! Faults one after the other on one lab, under load: deadman, coordinator, standby, history store. No acknowledged row is
-//! missing after any of them, and everything heals.
+//! Faults one after the other on one lab, under load: deadman, coordinator, standby, history store.
+//! No acknowledged row is missing after any of them, and everything heals.
 
 mod rig;
 
@@ -25,17 +25,31 @@ async fn faults_under_load() {
     history_away(&lab).await.unwrap();
     let lines = load.finish().unwrap();
     let (acknowledged, missing) = drill::compare(&lab, &lines).await.unwrap();
-    assert!(acknowledged > 1000 && missing.iter().all(|(_, n)| *n == 0), "{acknowledged}: {missing:?}");
-    assert_eq!(lines.iter().filter(|l| l.ending == Ending::Refused).count(), 0, "a gate refused a connection");
+    assert!(
+        acknowledged > 1000 && missing.iter().all(|(_, n)| *n == 0),
+        "{acknowledged}: {missing:?}"
+    );
+    assert_eq!(
+        lines.iter().filter(|l| l.ending == Ending::Refused).count(),
+        0,
+        "a gate refused a connection"
+    );
 }
 
 /// The longest time without an acknowledged write since `from`.
 fn longest_stall(lines: &[Line], from: u64) -> Duration {
-    let mut acks: Vec<u64> = lines.iter().filter(|l| l.ending == Ending::Acknowledged).map(|l| l.ended).collect();
+    let mut acks: Vec<u64> = lines
+        .iter()
+        .filter(|l| l.ending == Ending::Acknowledged)
+        .map(|l| l.ended)
+        .collect();
     acks.retain(|at| *at >= from);
     acks.push(from);
     acks.sort_unstable();
-    acks.windows(2).map(|w| Duration::from_nanos(w[1] - w[0])).max().unwrap_or_default()
+    acks.windows(2)
+        .map(|w| Duration::from_nanos(w[1] - w[0]))
+        .max()
+        .unwrap_or_default()
 }
 
 /// Writers have gone on for a while since `from`.
@@ -43,11 +57,17 @@ async fn writes_since(path: &std::path::Path, from: u64) -> Result<Vec<Line>> {
     let begun = std::time::Instant::now();
     loop {
         let lines = journal::read(path)?;
-        let fresh = lines.iter().filter(|l| l.ending == Ending::Acknowledged && l.began > from).count();
+        let fresh = lines
+            .iter()
+            .filter(|l| l.ending == Ending::Acknowledged && l.began > from)
+            .count();
         if fresh > 200 {
             return Ok(lines);
         }
-        ensure!(begun.elapsed() < LIMIT, "only {fresh} writes since the fault");
+        ensure!(
+            begun.elapsed() < LIMIT,
+            "only {fresh} writes since the fault"
+        );
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }
@@ -58,13 +78,23 @@ async fn standby_killed(lab: &Lab, path: &std::path::Path) -> Result<()> {
     let pid = find::postmaster(&lab.layout, standby.as_str())?;
     let at = boot_nanos();
     find::signal(pid, Signal::KILL)?;
-    lab.wait("the set shrinks", LIMIT, |r| r.status.workloads[0].sync.number > before.sync.number).await?;
+    lab.wait("the set shrinks", LIMIT, |r| {
+        r.status.workloads[0].sync.number > before.sync.number
+    })
+    .await?;
     let lines = writes_since(path, at).await?;
     let stall = longest_stall(&lines, at);
-    ensure!(stall < Duration::from_secs(1), "writes stalled for {stall:?}");
+    ensure!(
+        stall < Duration::from_secs(1),
+        "writes stalled for {stall:?}"
+    );
     let well = lab.healthy(LIMIT).await?;
     let after = &well.status.workloads[0];
-    ensure!(after.sync.sure.contains(&standby) && after.epoch == before.epoch, "{:?}", after.sync);
+    ensure!(
+        after.sync.sure.contains(&standby) && after.epoch == before.epoch,
+        "{:?}",
+        after.sync
+    );
     Ok(())
 }
 
@@ -73,21 +103,39 @@ async fn voters_killed(lab: &Lab, path: &std::path::Path) -> Result<()> {
     for node in NODES.iter().filter(|n| n.votes > 0) {
         let well = lab.healthy(LIMIT).await?;
         let workload = &well.status.workloads[0];
-        if workload.primary.as_ref().is_some_and(|p| p.as_str() == node.name) {
+        if workload
+            .primary
+            .as_ref()
+            .is_some_and(|p| p.as_str() == node.name)
+        {
             continue;
         }
         // Two coordinators lost within one lease would be one too many.
-        leased(lab, workload.primary.as_ref().context("a primary")?.as_str()).await?;
+        leased(
+            lab,
+            workload.primary.as_ref().context("a primary")?.as_str(),
+        )
+        .await?;
         let daemon = find::daemon(&lab.layout, node.name, "run")?;
         let at = boot_nanos();
         find::signal(daemon, Signal::KILL)?;
         let lines = writes_since(path, at).await?;
         let stall = longest_stall(&lines, at);
-        ensure!(stall < Duration::from_millis(1500), "{}: writes stalled for {stall:?}", node.name);
-        lab.wait("its daemon again", LIMIT, |_| find::daemon(&lab.layout, node.name, "run").is_ok_and(|p| p != daemon))
-            .await?;
+        ensure!(
+            stall < Duration::from_millis(1500),
+            "{}: writes stalled for {stall:?}",
+            node.name
+        );
+        lab.wait("its daemon again", LIMIT, |_| {
+            find::daemon(&lab.layout, node.name, "run").is_ok_and(|p| p != daemon)
+        })
+        .await?;
         let after = lab.healthy(LIMIT).await?;
-        ensure!(after.status.workloads[0].epoch == workload.epoch, "{}: nothing had to move", node.name);
+        ensure!(
+            after.status.workloads[0].epoch == workload.epoch,
+            "{}: nothing had to move",
+            node.name
+        );
     }
     Ok(())
 }
@@ -96,11 +144,13 @@ async fn voters_killed(lab: &Lab, path: &std::path::Path) -> Result<()> {
 async fn leased(lab: &Lab, primary: &str) -> Result<()> {
     let kept = lab.layout.host(primary).join("run/deadman.json");
     let deadline = || {
-        let list: Vec<(serde_json::Value, u64)> = serde_json::from_slice(&std::fs::read(&kept).ok()?).ok()?;
+        let list: Vec<(serde_json::Value, u64)> =
+            serde_json::from_slice(&std::fs::read(&kept).ok()?).ok()?;
         list.into_iter().map(|(_, at)| at).max()
     };
     let is_new = || deadline().is_some_and(|at| at > boot_nanos() + 1_600_000_000);
-    lab.wait("a lease of whoever coordinates now", LIMIT, |_| is_new()).await?;
+    lab.wait("a lease of whoever coordinates now", LIMIT, |_| is_new())
+        .await?;
     Ok(())
 }
 
@@ -110,14 +160,20 @@ async fn deadman_killed(lab: &Lab) -> Result<()> {
     let primary = before.primary.context("a primary")?.to_string();
     let deadman = find::daemon(&lab.layout, &primary, "deadman")?;
     find::signal(deadman, Signal::KILL)?;
-    lab.wait("a new deadman", LIMIT, |_| find::daemon(&lab.layout, &primary, "deadman").is_ok_and(|p| p != deadman))
-        .await?;
+    lab.wait("a new deadman", LIMIT, |_| {
+        find::daemon(&lab.layout, &primary, "deadman").is_ok_and(|p| p != deadman)
+    })
+    .await?;
     let after = lab.healthy(LIMIT).await?;
-    ensure!(after.status.workloads[0].epoch == before.epoch, "nothing had to move");
+    ensure!(
+        after.status.workloads[0].epoch == before.epoch,
+        "nothing had to move"
+    );
     Ok(())
 }
 
-/// A deadman that stands still confirms nothing: the daemon ends the server before the confirmed deadline (C6).
+/// A deadman that stands still confirms nothing: the daemon ends the server before the confirmed
+/// deadline (C6).
 async fn deadman_frozen(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
     let deadman = find::daemon(&lab.layout, &primary, "deadman")?;
@@ -131,7 +187,8 @@ async fn deadman_frozen(lab: &Lab) -> Result<()> {
     Ok(())
 }
 
-/// With the history store away a failover works the same; afterwards each node's record is complete.
+/// With the history store away a failover works the same; afterwards each node's record is
+/// complete.
 async fn history_away(lab: &Lab) -> Result<()> {
     let well = lab.healthy(LIMIT).await?;
     let hold = lab.layout.host(ARCHIVE).join("hold");
@@ -140,11 +197,19 @@ async fn history_away(lab: &Lab) -> Result<()> {
         let _ = find::signal(pid, Signal::KILL);
     }
     let primary = lab.primary().await?;
-    let coordinator = well.status.coordinator.context("a coordinator")?.to_string();
+    let coordinator = well
+        .status
+        .coordinator
+        .context("a coordinator")?
+        .to_string();
     find::signal(find::postmaster(&lab.layout, &primary)?, Signal::KILL)?;
-    find::signal(find::daemon(&lab.layout, &coordinator, "run")?, Signal::KILL)?;
+    find::signal(
+        find::daemon(&lab.layout, &coordinator, "run")?,
+        Signal::KILL,
+    )?;
     let delayed = |r: &karst_api::StatusReply| !r.history.reachable && r.history.waiting > 0;
-    lab.wait("history delayed, and said so", LIMIT, delayed).await?;
+    lab.wait("history delayed, and said so", LIMIT, delayed)
+        .await?;
     lab.healthy(LIMIT).await?;
     std::fs::remove_file(&hold)?;
     rig::history_is_complete(lab).await

@@ -1,5 +1,5 @@
-//! The acceptance run in small: hosts lose their power, are cut off, stand still, fill their disks, hear one way only, and come
-//! back. Every promise is kept.
+//! The acceptance run in small: hosts lose their power, are cut off, stand still, fill their disks,
+//! hear one way only, and come back. Every promise is kept.
 
 mod rig;
 
@@ -13,6 +13,10 @@ async fn every_promise_is_kept() {
     let found = acceptance::run(&lab, &Extent::of(2)).await.unwrap();
     let report = lab.layout.dir.join("report");
     found.save(&report).unwrap();
-    assert!(std::fs::read_to_string(report.join("phases.svg")).unwrap().contains("power-off"));
+    assert!(
+        std::fs::read_to_string(report.join("phases.svg"))
+            .unwrap()
+            .contains("power-off")
+    );
     assert_eq!(found.broken(), 0, "{found}");
 }

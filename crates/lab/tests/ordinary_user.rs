@@ -1,5 +1,5 @@
-//! A lab of an ordinary user, and what is left of it when its keeper is killed: nothing. Run by root (who can become such a
-//! user); for anybody else every other test is this test.
+//! A lab of an ordinary user, and what is left of it when its keeper is killed: nothing. Run by
+//! root (who can become such a user); for anybody else every other test is this test.
 
 use anyhow::{Context, Result, ensure};
 use karst_lab::{Layout, find, keep};
@@ -15,11 +15,32 @@ const USER: u32 = 48_611;
 fn lab(dir: &Path, words: &[&str]) -> Result<String> {
     let id = USER.to_string();
     let mut command = Command::new("setpriv");
-    command.args(["--reuid", &id, "--regid", &id, "--clear-groups", "timeout", "120"]);
-    command.arg(dir.join("bin/karst-lab")).arg("--dir").arg(dir.join("lab")).args(words).current_dir(dir);
+    command.args([
+        "--reuid",
+        &id,
+        "--regid",
+        &id,
+        "--clear-groups",
+        "timeout",
+        "120",
+    ]);
+    command
+        .arg(dir.join("bin/karst-lab"))
+        .arg("--dir")
+        .arg(dir.join("lab"))
+        .args(words)
+        .current_dir(dir);
     let output = command.env("HOME", dir).output().context("setpriv")?;
-    let text = format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
-    ensure!(output.status.success(), "karst-lab {}: {text}", words.join(" "));
+    let text = format!(
+        "{}{}",
+        String::from_utf8_lossy(&output.stdout),
+        String::from_utf8_lossy(&output.stderr)
+    );
+    ensure!(
+        output.status.success(),
+        "karst-lab {}: {text}",
+        words.join(" ")
+    );
     Ok(text)
 }
 
@@ -45,10 +66,17 @@ fn an_ordinary_user_has_a_lab_and_a_killed_keeper_leaves_nothing() -> Result<()>
     ensure!(drill.contains("rows missing: 0"), "{drill}");
 
     let layout = Layout::load(&dir.join("lab"))?;
-    find::signal(keep::running(&layout).context("the keeper runs")?, Signal::KILL)?;
+    find::signal(
+        keep::running(&layout).context("the keeper runs")?,
+        Signal::KILL,
+    )?;
     let begun = Instant::now();
     while !find::of_lab(&layout).is_empty() {
-        ensure!(begun.elapsed() < Duration::from_secs(20), "still there: {:?}", find::of_lab(&layout));
+        ensure!(
+            begun.elapsed() < Duration::from_secs(20),
+            "still there: {:?}",
+            find::of_lab(&layout)
+        );
         std::thread::sleep(Duration::from_millis(20));
     }
     std::fs::remove_dir_all(dir)?;

@@ -1,5 +1,6 @@
-//! Random seeds for as long as wanted, on every core: `SOAK_SECONDS` (default 60), from seed `SOAK_FROM` on (default: by the clock), or
-//! `SOAK_SEEDS=A..B`. Prints what was covered, how fast, and of each failure the fewest faults that tell it.
+//! Random seeds for as long as wanted, on every core: `SOAK_SECONDS` (default 60), from seed
+//! `SOAK_FROM` on (default: by the clock), or `SOAK_SEEDS=A..B`. Prints what was covered, how fast,
+//! and of each failure the fewest faults that tell it.
 
 use karst_sim::{Fault, Run, Script, Shape, World, five_by_three, shrink};
 use std::collections::BTreeMap;
@@ -16,19 +17,30 @@ struct Tally {
     failures: Vec<String>,
 }
 
-#[expect(clippy::disallowed_methods, reason = "the program's own switches and clock, not the world's")]
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the program's own switches and clock, not the world's"
+)]
 fn setting(name: &str) -> Option<String> {
     std::env::var(name).ok()
 }
 
-#[expect(clippy::disallowed_methods, reason = "the program's own clock, not the world's")]
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the program's own clock, not the world's"
+)]
 fn now() -> Instant {
     Instant::now()
 }
 
-#[expect(clippy::disallowed_methods, reason = "the program's own clock, not the world's")]
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the program's own clock, not the world's"
+)]
 fn seed_by_the_clock() -> u64 {
-    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |since| since.as_secs() * 1_000)
+    SystemTime::now()
+        .duration_since(SystemTime::UNIX_EPOCH)
+        .map_or(0, |since| since.as_secs() * 1_000)
 }
 
 /// A seed's run; and as often as every other shape, one beside a hostile node.
@@ -51,9 +63,16 @@ fn play_run(run: Run, tally: &Mutex<Tally>) {
         }
     };
     let story = failed.map(|failure| {
-        let first = format!("{} {}", failure.guarantee, failure.what.chars().take(300).collect::<String>());
+        let first = format!(
+            "{} {}",
+            failure.guarantee,
+            failure.what.chars().take(300).collect::<String>()
+        );
         let (least, failure) = shrink(&run, failure);
-        format!("SEED {} ({:?}): {first}\nwith {:#?}\n{failure}", run.seed, run.shape, least.script.faults)
+        format!(
+            "SEED {} ({:?}): {first}\nwith {:#?}\n{failure}",
+            run.seed, run.shape, least.script.faults
+        )
     });
     let mut tally = tally.lock().expect("no thread panics while it counts");
     *tally.runs.entry(run.shape).or_default() += 1;
@@ -63,15 +82,20 @@ fn play_run(run: Run, tally: &Mutex<Tally>) {
     tally.virtual_time += lasted;
     if let Some(story) = story {
         println!("{story}");
-        tally.failures.push(story.lines().next().unwrap_or_default().to_string());
+        tally
+            .failures
+            .push(story.lines().next().unwrap_or_default().to_string());
     }
 }
 
-/// Virtual cluster-minutes per wall minute on one core: five nodes, three workloads, nothing happening but their lives.
+/// Virtual cluster-minutes per wall minute on one core: five nodes, three workloads, nothing
+/// happening but their lives.
 fn speed() -> f64 {
     let begun = now();
     let mut world = World::new(five_by_three(), 1, None);
-    world.run(&Script::calm(120)).unwrap_or_else(|failure| panic!("{failure}"));
+    world
+        .run(&Script::calm(120))
+        .unwrap_or_else(|failure| panic!("{failure}"));
     world.now().as_secs_f64() / begun.elapsed().as_secs_f64()
 }
 
@@ -80,11 +104,22 @@ fn main() -> ExitCode {
         let (a, b) = text.split_once("..")?;
         Some((a.parse::<u64>().ok()?, b.parse::<u64>().ok()?))
     });
-    let seconds = setting("SOAK_SECONDS").and_then(|s| s.parse().ok()).unwrap_or(60);
-    let from = setting("SOAK_FROM").and_then(|s| s.parse().ok()).unwrap_or_else(seed_by_the_clock);
+    let seconds = setting("SOAK_SECONDS")
+        .and_then(|s| s.parse().ok())
+        .unwrap_or(60);
+    let from = setting("SOAK_FROM")
+        .and_then(|s| s.parse().ok())
+        .unwrap_or_else(seed_by_the_clock);
     let (first, end) = range.unwrap_or((from, u64::MAX));
-    let limit = if range.is_some() { Duration::MAX } else { Duration::from_secs(seconds) };
-    println!("five nodes, three workloads: {:.0} virtual minutes a minute and core", speed());
+    let limit = if range.is_some() {
+        Duration::MAX
+    } else {
+        Duration::from_secs(seconds)
+    };
+    println!(
+        "five nodes, three workloads: {:.0} virtual minutes a minute and core",
+        speed()
+    );
     let (next, tally, begun) = (AtomicU64::new(first), Mutex::new(Tally::default()), now());
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     std::thread::scope(|scope| {
@@ -103,9 +138,15 @@ fn main() -> ExitCode {
     let tally = tally.into_inner().expect("no thread panicked");
     let minutes = begun.elapsed().as_secs_f64() / 60.0 * cores as f64;
     println!("\n{:<18} runs", "shape");
-    tally.runs.iter().for_each(|(shape, count)| println!("{:<18} {count}", format!("{shape:?}")));
+    tally
+        .runs
+        .iter()
+        .for_each(|(shape, count)| println!("{:<18} {count}", format!("{shape:?}")));
     println!("\n{:<18} times", "fault");
-    tally.faults.iter().for_each(|(kind, count)| println!("{kind:<18} {count}"));
+    tally
+        .faults
+        .iter()
+        .for_each(|(kind, count)| println!("{kind:<18} {count}"));
     let runs: u64 = tally.runs.values().sum();
     let rate = tally.virtual_time.as_secs_f64() / 60.0 / minutes;
     println!(
@@ -113,5 +154,9 @@ fn main() -> ExitCode {
         tally.failures.len()
     );
     tally.failures.iter().for_each(|line| println!("  {line}"));
-    if tally.failures.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+    if tally.failures.is_empty() {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::FAILURE
+    }
 }

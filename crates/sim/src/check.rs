@@ -22,8 +22,14 @@ pub struct Failure {
 
 impl fmt::Display for Failure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        writeln!(f, "{} broken at {} ms with seed {}: {}", self.guarantee, self.at_ms, self.seed, self.what)?;
-        self.story.iter().try_for_each(|line| writeln!(f, "  {line}"))
+        writeln!(
+            f,
+            "{} broken at {} ms with seed {}: {}",
+            self.guarantee, self.at_ms, self.seed, self.what
+        )?;
+        self.story
+            .iter()
+            .try_for_each(|line| writeln!(f, "  {line}"))
     }
 }
 
@@ -36,7 +42,8 @@ type Checkin = (Time, u64);
 /// Check-ins remembered per node: more than are under way.
 const SAID: usize = 64;
 
-/// What was written so shortly before an opening may be lost beyond a bound by size: nobody heard how far the primary was.
+/// What was written so shortly before an opening may be lost beyond a bound by size: nobody heard
+/// how far the primary was.
 const UNHEARD: u64 = 3_500_000_000;
 
 /// What is true of the cluster as a whole.
@@ -45,14 +52,16 @@ pub struct Truth {
     committed: Vec<Entry>,
     seen: BTreeMap<NodeId, Index>,
     pub state: ClusterState,
-    /// Per workload: writes whose commit returned to the client, and when; `u64::MAX` where nobody else heard the primary.
+    /// Per workload: writes whose commit returned to the client, and when; `u64::MAX` where nobody
+    /// else heard the primary.
     acknowledged: Vec<Vec<(u64, u64)>>,
     /// Since when a node is fenced.
     pub fenced_at: BTreeMap<NodeId, u64>,
     pub restarted_in_place: BTreeSet<(usize, u64)>,
     /// Who was promoted under which epoch (S4).
     promoted: BTreeMap<(WorkloadId, u64), NodeId>,
-    /// What each node said in its last check-ins, and which of them each coordinator was found to have.
+    /// What each node said in its last check-ins, and which of them each coordinator was found to
+    /// have.
     said: BTreeMap<NodeId, VecDeque<(Checkin, Parts)>>,
     heard: BTreeMap<(NodeId, NodeId), Checkin>,
 }
@@ -88,12 +97,15 @@ impl Truth {
         self.acknowledged.iter().map(Vec::len).sum()
     }
 
-    /// Acknowledged writes that are not in this log; of those only that were acknowledged before some moment.
+    /// Acknowledged writes that are not in this log; of those only that were acknowledged before
+    /// some moment.
     pub fn lacks(&self, workload: usize, log: &[u64], before: Option<u64>) -> Vec<u64> {
         let has: BTreeSet<u64> = log.iter().copied().collect();
         let counts = |at: &u64| before.is_none_or(|before| *at < before);
         let all = self.acknowledged[workload].iter();
-        all.filter(|(w, at)| counts(at) && !has.contains(w)).map(|(w, _)| *w).collect()
+        all.filter(|(w, at)| counts(at) && !has.contains(w))
+            .map(|(w, _)| *w)
+            .collect()
     }
 
     /// S1: at most one coordinator per term.
@@ -105,14 +117,24 @@ impl Truth {
             None => drop(self.leaders.insert(node.term(), node.me().clone())),
             Some(first) if first == node.me() => {}
             Some(first) => {
-                return Err(("S1", format!("{first} and {} both lead term {}", node.me(), node.term())));
+                return Err((
+                    "S1",
+                    format!("{first} and {} both lead term {}", node.me(), node.term()),
+                ));
             }
         }
         Ok(())
     }
 
-    /// S2: what one node committed, every node commits. S4, S5 and S8 are checked as the entries become true.
-    pub fn check_commits(&mut self, node: &Node, workloads: &[WorkloadId], data: &dyn Data, now: u64) -> Verdict {
+    /// S2: what one node committed, every node commits. S4, S5 and S8 are checked as the entries
+    /// become true.
+    pub fn check_commits(
+        &mut self,
+        node: &Node,
+        workloads: &[WorkloadId],
+        data: &dyn Data,
+        now: u64,
+    ) -> Verdict {
         let mut seen = self.seen.get(node.me()).copied().unwrap_or_default();
         let (term, base) = node.log().base();
         if seen >= base && seen == node.commit() {
@@ -120,26 +142,45 @@ impl Truth {
         }
         if seen < base {
             // What a snapshot stands for was committed somewhere else before.
-            if self.committed.get(base.0 as usize - 1).is_none_or(|e| e.term != term) {
-                return Err(("S2", format!("{} has a snapshot up to {base}, which nobody committed", node.me())));
+            if self
+                .committed
+                .get(base.0 as usize - 1)
+                .is_none_or(|e| e.term != term)
+            {
+                return Err((
+                    "S2",
+                    format!(
+                        "{} has a snapshot up to {base}, which nobody committed",
+                        node.me()
+                    ),
+                ));
             }
             seen = base;
         }
         while seen < node.commit() {
             seen = seen.next();
             let Some(entry) = node.log().get(seen) else {
-                return Err(("S2", format!("{} committed {seen} without having it", node.me())));
+                return Err((
+                    "S2",
+                    format!("{} committed {seen} without having it", node.me()),
+                ));
             };
             match self.committed.get(seen.0 as usize - 1) {
                 Some(first) if first == entry => {}
                 Some(first) => {
-                    let what = format!("entry {seen} is {first:?} for one node and {entry:?} for {}", node.me());
+                    let what = format!(
+                        "entry {seen} is {first:?} for one node and {entry:?} for {}",
+                        node.me()
+                    );
                     return Err(("S2", what));
                 }
                 None => {
                     let on = data.durable_on(entry.index, entry.term);
                     if !node.spec().votes().is_majority(&on) {
-                        return Err(("S8", format!("entry {seen} is committed and durable on {on:?} only")));
+                        return Err((
+                            "S8",
+                            format!("entry {seen} is committed and durable on {on:?} only"),
+                        ));
                     }
                     self.commit(entry.clone(), node, workloads, data, now)?;
                 }
@@ -148,25 +189,57 @@ impl Truth {
         self.seen.insert(node.me().clone(), seen);
         // However it came to it: by entries, by a snapshot of its own or another's.
         if node.state().applied == self.state.applied && *node.state() != self.state {
-            return Err(("S2", format!("{} makes something else of the entries up to {seen}", node.me())));
+            return Err((
+                "S2",
+                format!(
+                    "{} makes something else of the entries up to {seen}",
+                    node.me()
+                ),
+            ));
         }
         Ok(())
     }
 
-    fn commit(&mut self, entry: Entry, node: &Node, workloads: &[WorkloadId], data: &dyn Data, now: u64) -> Verdict {
+    fn commit(
+        &mut self,
+        entry: Entry,
+        node: &Node,
+        workloads: &[WorkloadId],
+        data: &dyn Data,
+        now: u64,
+    ) -> Verdict {
         let in_place = restarts_in_place(&self.state, &entry.command);
-        let forced = entry.command.workload().and_then(|id| self.state.running(id)).map(|(_, o)| o.what.clone());
+        let forced = entry
+            .command
+            .workload()
+            .and_then(|id| self.state.running(id))
+            .map(|(_, o)| o.what.clone());
         let changed = self.state.apply(entry.index, &entry.command);
         match &entry.command {
-            Command::Node(node, NodeAct::Fence { .. }) if changed => drop(self.fenced_at.insert(node.clone(), now)),
-            Command::Node(node, NodeAct::Readmit { .. }) if changed => drop(self.fenced_at.remove(node)),
+            Command::Node(node, NodeAct::Fence { .. }) if changed => {
+                self.fenced_at.insert(node.clone(), now);
+            }
+            Command::Node(node, NodeAct::Readmit { .. }) if changed => {
+                self.fenced_at.remove(node);
+            }
             Command::Workload(workload, WorkloadAct::Open { epoch, .. }) if changed => {
-                let w = workloads.binary_search(workload).expect("it is in the spec");
+                let w = workloads
+                    .binary_search(workload)
+                    .expect("it is in the spec");
                 if in_place {
                     self.restarted_in_place.insert((w, epoch.0));
                 }
-                let accepted = forced.filter(|o| o.kind == Kind::ForcedFailover).map_or(0, |o| o.accept_loss);
-                self.check_open(w, workload, node.spec().workloads[workload].loss, accepted, data, now)?;
+                let accepted = forced
+                    .filter(|o| o.kind == Kind::ForcedFailover)
+                    .map_or(0, |o| o.accept_loss);
+                self.check_open(
+                    w,
+                    workload,
+                    node.spec().workloads[workload].loss,
+                    accepted,
+                    data,
+                    now,
+                )?;
             }
             _ => {}
         }
@@ -174,11 +247,20 @@ impl Truth {
         Ok(())
     }
 
-    /// S5: a new primary has every write that was acknowledged before; or lacks no more than may be lost.
+    /// S5: a new primary has every write that was acknowledged before; or lacks no more than may be
+    /// lost.
     fn check_open(
-        &mut self, w: usize, workload: &WorkloadId, loss: Loss, accepted: u64, data: &dyn Data, now: u64,
+        &mut self,
+        w: usize,
+        workload: &WorkloadId,
+        loss: Loss,
+        accepted: u64,
+        data: &dyn Data,
+        now: u64,
     ) -> Verdict {
-        let Some(opened) = self.state.workload(workload).opened.clone() else { return Ok(()) };
+        let Some(opened) = self.state.workload(workload).opened.clone() else {
+            return Ok(());
+        };
         let log = data.log_of(&opened.holder, w);
         let before = matches!(loss, Loss::Bytes(_)).then(|| now.saturating_sub(UNHEARD));
         let allowed = match loss {
@@ -188,8 +270,10 @@ impl Truth {
         let missing = self.lacks(w, log, before);
         if missing.len() as u64 > allowed {
             let (holder, first, count) = (&opened.holder, missing[0], missing.len());
-            let what =
-                format!("{holder} opened epoch {} without {count} acknowledged writes from {first} on", opened.epoch);
+            let what = format!(
+                "{holder} opened epoch {} without {count} acknowledged writes from {first} on",
+                opened.epoch
+            );
             return Err(("S5", what));
         }
         // What may be lost is lost.
@@ -203,7 +287,11 @@ impl Truth {
     /// A coordinator has of each node what that node said, however much of it came in pieces.
     pub fn check_reports(&mut self, node: &Node, checked_in: Option<&NodeId>) -> Verdict {
         if let Some((checkin, parts)) = node.last_said() {
-            let news = self.said.get(node.me()).and_then(|s| s.back()).is_none_or(|(last, _)| *last != checkin);
+            let news = self
+                .said
+                .get(node.me())
+                .and_then(|s| s.back())
+                .is_none_or(|(last, _)| *last != checkin);
             if news {
                 let said = self.said.entry(node.me().clone()).or_default();
                 said.push_back((checkin, parts.clone()));
@@ -222,12 +310,18 @@ impl Truth {
                 continue;
             }
             self.heard.insert(key, checkin);
-            let said = self.said.get(from).and_then(|s| s.iter().find(|(said, _)| *said == checkin));
+            let said = self
+                .said
+                .get(from)
+                .and_then(|s| s.iter().find(|(said, _)| *said == checkin));
             if let Some((_, parts)) = said
                 && *parts != heard.report.parts.still()
             {
                 let has = heard.report.parts.still();
-                return Err(("report", format!("{from} said {parts:?} and {} has {has:?}", node.me())));
+                return Err((
+                    "report",
+                    format!("{from} said {parts:?} and {} has {has:?}", node.me()),
+                ));
             }
         }
         Ok(())
@@ -237,16 +331,30 @@ impl Truth {
         self.seen.remove(node);
     }
 
-    /// S4: a promotion is covered by the newest committed epoch, and nobody else was ever promoted under it.
+    /// S4: a promotion is covered by the newest committed epoch, and nobody else was ever promoted
+    /// under it.
     pub fn check_promotion(&mut self, node: &NodeId, workload: &WorkloadId) -> Verdict {
         let w = self.state.workload(workload);
         if w.holder() != Some(node) {
-            let what = format!("{node} is promoted while epoch {} belongs to {:?}", w.epoch, w.holder());
+            let what = format!(
+                "{node} is promoted while epoch {} belongs to {:?}",
+                w.epoch,
+                w.holder()
+            );
             return Err(("S4", what));
         }
-        let first = self.promoted.entry((workload.clone(), w.epoch.0)).or_insert_with(|| node.clone());
+        let first = self
+            .promoted
+            .entry((workload.clone(), w.epoch.0))
+            .or_insert_with(|| node.clone());
         if first != node {
-            return Err(("S4", format!("{first} and {node} were promoted under epoch {} of {workload}", w.epoch)));
+            return Err((
+                "S4",
+                format!(
+                    "{first} and {node} were promoted under epoch {} of {workload}",
+                    w.epoch
+                ),
+            ));
         }
         Ok(())
     }
@@ -269,7 +377,11 @@ impl Truth {
 
 /// A restart in place: the holder of the epoch before opens the next one on the same timeline.
 fn restarts_in_place(state: &ClusterState, command: &Command) -> bool {
-    let Command::Workload(workload, WorkloadAct::Open { timeline, .. }) = command else { return false };
+    let Command::Workload(workload, WorkloadAct::Open { timeline, .. }) = command else {
+        return false;
+    };
     let w = state.workload(workload);
-    w.opened.as_ref().is_some_and(|o| w.holder() == Some(&o.holder) && o.timeline == *timeline)
+    w.opened
+        .as_ref()
+        .is_some_and(|o| w.holder() == Some(&o.holder) && o.timeline == *timeline)
 }

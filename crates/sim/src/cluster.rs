@@ -1,8 +1,8 @@
 //! The clusters that the seeds run: the ferry company's own, and others of every shape.
 
 use karst_core::spec::{
-    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec, Spec, Subnet, Timings,
-    WorkloadSpec,
+    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
+    Spec, Subnet, Timings, WorkloadSpec,
 };
 use karst_core::{NodeId, WorkloadId};
 use std::collections::BTreeMap;
@@ -26,15 +26,23 @@ fn node(zone: &str, votes: u32, witness: bool, host: u8) -> NodeSpec {
 }
 
 fn replica(rank: u32, host: u8, port: u16) -> ReplicaSpec {
-    ReplicaSpec { rank, address: address(host, port), data: format!("/data/{port}"), log: None }
+    ReplicaSpec {
+        rank,
+        address: address(host, port),
+        data: format!("/data/{port}"),
+        log: None,
+    }
 }
 
-/// Three voters in three zones (one a witness), a fourth node without a vote, one workload with three replicas.
+/// Three voters in three zones (one a witness), a fourth node without a vote, one workload with
+/// three replicas.
 pub fn ferry_spec() -> Spec {
     Spec {
         cluster: "skerry".into(),
         timings: Timings::default(),
-        zones: ["northquay", "southquay", "lighthouse"].map(String::from).to_vec(),
+        zones: ["northquay", "southquay", "lighthouse"]
+            .map(String::from)
+            .to_vec(),
         nodes: BTreeMap::from([
             ("doline".into(), node("northquay", 1, false, 11)),
             ("polje".into(), node("southquay", 1, false, 12)),
@@ -56,9 +64,15 @@ fn sailings() -> WorkloadSpec {
             ("polje".into(), replica(2, 12, 5432)),
             ("uvala".into(), replica(9, 14, 5432)),
         ]),
-        gates: BTreeMap::from([("ponor".into(), address(13, 7433)), ("uvala".into(), address(14, 7433))]),
+        gates: BTreeMap::from([
+            ("ponor".into(), address(13, 7433)),
+            ("uvala".into(), address(14, 7433)),
+        ]),
         address: Some(AddressSpec {
-            on: vec![Subnet { ip: [10, 30, 0, 50].into(), prefix: 24 }],
+            on: vec![Subnet {
+                ip: [10, 30, 0, 50].into(),
+                prefix: 24,
+            }],
             follows: Follows::Gate,
         }),
         settings: BTreeMap::new(),
@@ -72,7 +86,11 @@ pub fn powered_spec() -> Spec {
 
 fn powered(mut spec: Spec, after: After) -> Spec {
     for node in spec.nodes.values_mut() {
-        node.power = Some(PowerSpec { driver: "command".into(), settings: BTreeMap::new(), after });
+        node.power = Some(PowerSpec {
+            driver: "command".into(),
+            settings: BTreeMap::new(),
+            after,
+        });
     }
     spec
 }
@@ -129,7 +147,8 @@ impl Shape {
     /// With power devices, or without where that is allowed.
     pub fn spec(self, with_power: bool) -> Spec {
         let mut spec = ferry_spec();
-        let mut own = |change: &dyn Fn(&mut WorkloadSpec)| spec.workloads.values_mut().for_each(change);
+        let mut own =
+            |change: &dyn Fn(&mut WorkloadSpec)| spec.workloads.values_mut().for_each(change);
         match self {
             Shape::Ferry => {}
             Shape::OneNode => keep(&mut spec, &["doline"]),
@@ -143,21 +162,33 @@ impl Shape {
                 spec.workloads.insert("manifests".into(), second);
             }
             Shape::AddressOnPrimary => {
-                own(&|w| w.address.iter_mut().for_each(|a| a.follows = Follows::Primary));
+                own(&|w| {
+                    w.address
+                        .iter_mut()
+                        .for_each(|a| a.follows = Follows::Primary)
+                });
             }
             Shape::Brisk => spec.timings = Timings::brisk(),
             Shape::Restart => own(&|w| w.restart = true),
             Shape::AloneContinue => own(&|w| w.alone = Alone::Continue),
             Shape::LossBySize => own(&|w| w.loss = Loss::Bytes(50)),
-            Shape::ClockMayStop => spec.nodes.values_mut().for_each(|n| n.clock = Clock::MayStop),
+            Shape::ClockMayStop => spec
+                .nodes
+                .values_mut()
+                .for_each(|n| n.clock = Clock::MayStop),
             Shape::Hostile => {
-                spec.nodes.insert(HOSTILE.into(), node("southquay", 0, false, 19));
+                spec.nodes
+                    .insert(HOSTILE.into(), node("southquay", 0, false, 19));
                 for workload in spec.workloads.values_mut() {
                     workload.gates.insert(HOSTILE.into(), address(19, 7433));
                 }
             }
         }
-        if with_power || self == Shape::ClockMayStop { powered(spec, After::On) } else { spec }
+        if with_power || self == Shape::ClockMayStop {
+            powered(spec, After::On)
+        } else {
+            spec
+        }
     }
 }
 
@@ -177,10 +208,16 @@ fn keep(spec: &mut Spec, names: &[&str]) {
 /// Everybody votes, and so many more nodes with a replica each.
 fn grow(spec: &mut Spec, more: usize) {
     spec.nodes.values_mut().for_each(|n| n.votes = 1);
-    for (name, host) in [("cenote", 15), ("tarn", 16), ("mere", 17)].into_iter().take(more) {
-        spec.nodes.insert(name.into(), node("northquay", 1, false, host));
+    for (name, host) in [("cenote", 15), ("tarn", 16), ("mere", 17)]
+        .into_iter()
+        .take(more)
+    {
+        spec.nodes
+            .insert(name.into(), node("northquay", 1, false, host));
         for workload in spec.workloads.values_mut() {
-            workload.replicas.insert(name.into(), replica(u32::from(host), host, 5432));
+            workload
+                .replicas
+                .insert(name.into(), replica(u32::from(host), host, 5432));
         }
     }
 }
@@ -189,8 +226,13 @@ fn grow(spec: &mut Spec, more: usize) {
 fn second(first: &WorkloadSpec) -> WorkloadSpec {
     let ranks = [("doline", 9, 11), ("polje", 1, 12), ("uvala", 2, 14)];
     WorkloadSpec {
-        replicas: ranks.map(|(n, rank, host)| (NodeId::from(n), replica(rank, host, 5433))).into(),
-        gates: BTreeMap::from([("ponor".into(), address(13, 7434)), ("uvala".into(), address(14, 7434))]),
+        replicas: ranks
+            .map(|(n, rank, host)| (NodeId::from(n), replica(rank, host, 5433)))
+            .into(),
+        gates: BTreeMap::from([
+            ("ponor".into(), address(13, 7434)),
+            ("uvala".into(), address(14, 7434)),
+        ]),
         address: None,
         ..first.clone()
     }
@@ -202,9 +244,20 @@ pub fn five_by_three() -> Spec {
     let first = spec.workloads.values().next().expect("it has one").clone();
     for (name, port) in [("manifests", 5433), ("crew", 5434)] {
         let mut workload = second(&first);
-        workload.replicas.values_mut().for_each(|r| r.address.set_port(port));
-        workload.replicas.values_mut().for_each(|r| r.data = format!("/data/{port}"));
-        workload.gates = workload.gates.keys().map(|n| (n.clone(), address(13, port + 2_000))).take(1).collect();
+        workload
+            .replicas
+            .values_mut()
+            .for_each(|r| r.address.set_port(port));
+        workload
+            .replicas
+            .values_mut()
+            .for_each(|r| r.data = format!("/data/{port}"));
+        workload.gates = workload
+            .gates
+            .keys()
+            .map(|n| (n.clone(), address(13, port + 2_000)))
+            .take(1)
+            .collect();
         spec.workloads.insert(WorkloadId::from(name), workload);
     }
     spec

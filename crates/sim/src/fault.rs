@@ -31,20 +31,33 @@ pub enum Fault {
     /// Nothing gets in or out.
     Isolate { node: NodeId, for_ms: u64 },
     /// Nothing gets from one to the other; the way back works.
-    OneWay { from: NodeId, to: NodeId, for_ms: u64 },
+    OneWay {
+        from: NodeId,
+        to: NodeId,
+        for_ms: u64,
+    },
     /// These hear each other, and the others each other.
     Partition { inside: Vec<NodeId>, for_ms: u64 },
     /// Every message may be lost, and may come late, by up to so much, or twice.
-    Lossy { percent: u32, late_ms: u64, for_ms: u64 },
+    Lossy {
+        percent: u32,
+        late_ms: u64,
+        for_ms: u64,
+    },
     /// Syncs of that node take this long.
-    SlowDisk { node: NodeId, sync_ms: u64, for_ms: u64 },
+    SlowDisk {
+        node: NodeId,
+        sync_ms: u64,
+        for_ms: u64,
+    },
     /// Its clock runs so much faster or slower, in millionths.
     ClockRate { node: NodeId, ppm: i64 },
     /// No power device answers.
     DeadDevices { for_ms: u64 },
     /// Every power device answers that much later.
     LateDevices { by_ms: u64, for_ms: u64 },
-    /// So many per cent of all actions on servers fail; half of these were carried out all the same.
+    /// So many per cent of all actions on servers fail; half of these were carried out all the
+    /// same.
     Flaky { percent: u32, for_ms: u64 },
     /// No action on a server of that node ends.
     HangActions { node: NodeId, for_ms: u64 },

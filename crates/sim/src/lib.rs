@@ -1,7 +1,9 @@
-//! A virtual world around the core: time, a network, disks, servers, hosts and faults, all from one seed.
+//! A virtual world around the core: time, a network, disks, servers, hosts and faults, all from one
+//! seed.
 //!
-//! Many [`karst_core::Node`]s run in it exactly as they run in the daemon. After every step the guarantees are checked;
-//! a failing seed replays the same way and tells its story, and [`shrink`] finds the fewest faults that tell it.
+//! Many [`karst_core::Node`]s run in it exactly as they run in the daemon. After every step the
+//! guarantees are checked; a failing seed replays the same way and tells its story, and [`shrink`]
+//! finds the fewest faults that tell it.
 //!
 //! ```
 //! use karst_sim::{Script, World};

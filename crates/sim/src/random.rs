@@ -1,4 +1,5 @@
-//! Seeds: each draws a cluster's shape and a script of faults; of a script that breaks a guarantee, the fewest faults that do.
+//! Seeds: each draws a cluster's shape and a script of faults; of a script that breaks a guarantee,
+//! the fewest faults that do.
 
 use crate::check::Failure;
 use crate::cluster::Shape;
@@ -34,7 +35,12 @@ impl Run {
         let spec = shape.spec(with_power);
         let mut chance = Pcg64Mcg::seed_from_u64(seed ^ 0xfe44);
         let script = Script::random(&mut chance, &spec, FAULTS);
-        Self { seed, shape, spec, script }
+        Self {
+            seed,
+            shape,
+            spec,
+            script,
+        }
     }
 
     /// # Errors

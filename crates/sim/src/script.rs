@@ -16,7 +16,8 @@ pub struct Script {
     pub faults: Vec<(u64, Fault)>,
     /// When the run ends.
     pub until_ms: u64,
-    /// The last of this many milliseconds are free of faults, and the cluster has to be whole at the end (L1).
+    /// The last of this many milliseconds are free of faults, and the cluster has to be whole at
+    /// the end (L1).
     pub calm_ms: u64,
 }
 
@@ -27,7 +28,11 @@ const TIDY_MS: u64 = 43_000;
 impl Script {
     /// Nothing happens for so many seconds.
     pub fn calm(seconds: u64) -> Self {
-        Self { faults: Vec::new(), until_ms: seconds * 1000, calm_ms: seconds * 1000 }
+        Self {
+            faults: Vec::new(),
+            until_ms: seconds * 1000,
+            calm_ms: seconds * 1000,
+        }
     }
 
     /// Up to `count` faults of every kind over half a minute, from the formation on, then calm.
@@ -42,11 +47,21 @@ impl Script {
         }
         let hostile = NodeId::from(HOSTILE);
         if draw.nodes.contains(&hostile) {
-            faults.push((300, Fault::Hostile { node: hostile, for_ms: STORMY_MS }));
+            faults.push((
+                300,
+                Fault::Hostile {
+                    node: hostile,
+                    for_ms: STORMY_MS,
+                },
+            ));
         }
         draw.tidy_up(&mut faults);
         faults.sort_by_key(|(at, _)| *at);
-        Self { faults, until_ms: 75_000, calm_ms: 25_000 }
+        Self {
+            faults,
+            until_ms: 75_000,
+            calm_ms: 25_000,
+        }
     }
 }
 
@@ -62,10 +77,21 @@ struct Draw<'a> {
 impl<'a> Draw<'a> {
     fn new(chance: &'a mut Pcg64Mcg, spec: &'a Spec) -> Self {
         let nodes = spec.nodes.keys().cloned().collect();
-        let mut replicas: Vec<NodeId> = spec.workloads.values().flat_map(|w| w.replicas.keys().cloned()).collect();
+        let mut replicas: Vec<NodeId> = spec
+            .workloads
+            .values()
+            .flat_map(|w| w.replicas.keys().cloned())
+            .collect();
         replicas.sort();
         replicas.dedup();
-        Self { chance, spec, nodes, replicas, workloads: spec.workloads.keys().cloned().collect(), store_lost: false }
+        Self {
+            chance,
+            spec,
+            nodes,
+            replicas,
+            workloads: spec.workloads.keys().cloned().collect(),
+            store_lost: false,
+        }
     }
 
     fn one<T: Clone>(&mut self, of: &[T]) -> T {
@@ -77,44 +103,107 @@ impl<'a> Draw<'a> {
         let (node, other, replica) = (self.one(&nodes), self.one(&nodes), self.one(&replicas));
         let for_ms = self.one(&[50u64, 300, 900, 2_500, 6_000]);
         match self.chance.random_range(0..30) {
-            0 => Fault::KillDaemon { node, down_ms: for_ms },
+            0 => Fault::KillDaemon {
+                node,
+                down_ms: for_ms,
+            },
             1 => Fault::PauseDaemon { node, for_ms },
-            2 | 3 => Fault::PowerCut { node, down_ms: for_ms },
-            4 => Fault::KillServer { node: replica, lingers_ms: self.chance.random_range(1..60) },
-            5 => Fault::KillServer { node: replica, lingers_ms: for_ms },
+            2 | 3 => Fault::PowerCut {
+                node,
+                down_ms: for_ms,
+            },
+            4 => Fault::KillServer {
+                node: replica,
+                lingers_ms: self.chance.random_range(1..60),
+            },
+            5 => Fault::KillServer {
+                node: replica,
+                lingers_ms: for_ms,
+            },
             6 => Fault::Isolate { node, for_ms },
-            7 => Fault::OneWay { from: node, to: other, for_ms },
+            7 => Fault::OneWay {
+                from: node,
+                to: other,
+                for_ms,
+            },
             8 => {
-                let inside = nodes.into_iter().filter(|_| self.chance.random_range(0..2) == 0).collect();
+                let inside = nodes
+                    .into_iter()
+                    .filter(|_| self.chance.random_range(0..2) == 0)
+                    .collect();
                 Fault::Partition { inside, for_ms }
             }
-            9 => Fault::Lossy { percent: self.chance.random_range(5..40), late_ms: 60, for_ms: for_ms * 2 },
+            9 => Fault::Lossy {
+                percent: self.chance.random_range(5..40),
+                late_ms: 60,
+                for_ms: for_ms * 2,
+            },
             10 => {
                 let late_ms = self.chance.random_range(60..400);
-                Fault::Lossy { percent: self.chance.random_range(0..20), late_ms, for_ms: for_ms * 2 }
+                Fault::Lossy {
+                    percent: self.chance.random_range(0..20),
+                    late_ms,
+                    for_ms: for_ms * 2,
+                }
             }
-            11 => Fault::SlowDisk { node, sync_ms: self.chance.random_range(5..200), for_ms },
-            12 => Fault::SlowDisk { node, sync_ms: self.chance.random_range(200..8_000), for_ms },
+            11 => Fault::SlowDisk {
+                node,
+                sync_ms: self.chance.random_range(5..200),
+                for_ms,
+            },
+            12 => Fault::SlowDisk {
+                node,
+                sync_ms: self.chance.random_range(200..8_000),
+                for_ms,
+            },
             13 => Fault::DeadDevices { for_ms: for_ms * 2 },
-            14 => Fault::LateDevices { by_ms: self.chance.random_range(100..4_000), for_ms: for_ms * 2 },
+            14 => Fault::LateDevices {
+                by_ms: self.chance.random_range(100..4_000),
+                for_ms: for_ms * 2,
+            },
             15 | 16 => self.request(Self::switchover),
-            17 => Fault::KillDeadman { node, for_ms: for_ms * 2 },
-            18 => Fault::LateDeadman { node, for_ms: for_ms * 2 },
-            19 if self.may_lose_its_store(&node) => Fault::LoseStore { node, down_ms: for_ms },
+            17 => Fault::KillDeadman {
+                node,
+                for_ms: for_ms * 2,
+            },
+            18 => Fault::LateDeadman {
+                node,
+                for_ms: for_ms * 2,
+            },
+            19 if self.may_lose_its_store(&node) => Fault::LoseStore {
+                node,
+                down_ms: for_ms,
+            },
             20 => Fault::FreezeHost { node, for_ms },
             21 => Fault::Suspend { node, for_ms },
-            22 => Fault::HangServer { node: replica, for_ms: for_ms * 2 },
-            23 => Fault::ClockRate { node, ppm: self.one(&[-10_000, -4_000, 0, 4_000, 10_000]) },
-            24 => Fault::Flaky { percent: self.chance.random_range(10..60), for_ms: for_ms * 2 },
-            25 => Fault::HangActions { node: replica, for_ms: for_ms * 2 },
-            26 => Fault::SlowStandby { node: replica, for_ms: for_ms * 3 },
+            22 => Fault::HangServer {
+                node: replica,
+                for_ms: for_ms * 2,
+            },
+            23 => Fault::ClockRate {
+                node,
+                ppm: self.one(&[-10_000, -4_000, 0, 4_000, 10_000]),
+            },
+            24 => Fault::Flaky {
+                percent: self.chance.random_range(10..60),
+                for_ms: for_ms * 2,
+            },
+            25 => Fault::HangActions {
+                node: replica,
+                for_ms: for_ms * 2,
+            },
+            26 => Fault::SlowStandby {
+                node: replica,
+                for_ms: for_ms * 3,
+            },
             27 => self.request(Self::failover),
             28 => self.request(Self::fence),
             _ => self.request(Self::mode),
         }
     }
 
-    /// Once in a script, and only where the others are a majority: they have to take it in again (A6).
+    /// Once in a script, and only where the others are a majority: they have to take it in again
+    /// (A6).
     fn may_lose_its_store(&mut self, node: &NodeId) -> bool {
         let votes = self.spec.votes();
         let others = 2 * (votes.total() - votes.weight(node)) > votes.total();
@@ -123,7 +212,10 @@ impl<'a> Draw<'a> {
 
     fn request(&mut self, what: fn(&mut Self) -> Request) -> Fault {
         let (nodes, request) = (self.nodes.clone(), what(self));
-        Fault::Ask { of: self.one(&nodes), request }
+        Fault::Ask {
+            of: self.one(&nodes),
+            request,
+        }
     }
 
     fn workload(&mut self) -> WorkloadId {
@@ -132,47 +224,95 @@ impl<'a> Draw<'a> {
     }
 
     fn replica_of(&mut self, workload: &WorkloadId) -> NodeId {
-        let replicas: Vec<NodeId> = self.spec.workloads[workload].replicas.keys().cloned().collect();
+        let replicas: Vec<NodeId> = self.spec.workloads[workload]
+            .replicas
+            .keys()
+            .cloned()
+            .collect();
         self.one(&replicas)
     }
 
     fn switchover(&mut self) -> Request {
         let workload = self.workload();
         let to = Some(self.replica_of(&workload));
-        Request::Switchover { workload, to, by: "marlin".into(), plan_only: false }
+        Request::Switchover {
+            workload,
+            to,
+            by: "marlin".into(),
+            plan_only: false,
+        }
     }
 
     fn failover(&mut self) -> Request {
         let workload = self.workload();
         let to = self.replica_of(&workload);
-        Request::Failover { workload, to, by: "marlin".into(), accept_loss: 0, plan_only: false }
+        Request::Failover {
+            workload,
+            to,
+            by: "marlin".into(),
+            accept_loss: 0,
+            plan_only: false,
+        }
     }
 
     fn fence(&mut self) -> Request {
         let nodes = self.nodes.clone();
-        Request::Fence { node: self.one(&nodes), by: "marlin".into() }
+        Request::Fence {
+            node: self.one(&nodes),
+            by: "marlin".into(),
+        }
     }
 
     fn mode(&mut self) -> Request {
         let workload = self.workload();
-        Request::Mode { workload, mode: self.one(&Mode::ALL), by: "marlin".into() }
+        Request::Mode {
+            workload,
+            mode: self.one(&Mode::ALL),
+            by: "marlin".into(),
+        }
     }
 
-    /// Whoever fenced a node, lost its store, or told the cluster to wait, puts that right before the calm.
+    /// Whoever fenced a node, lost its store, or told the cluster to wait, puts that right before
+    /// the calm.
     fn tidy_up(&mut self, faults: &mut Vec<(u64, Fault)>) {
         let mut asks = Vec::new();
         let by = || "marlin".to_string();
         for (at, fault) in faults.iter() {
             match fault {
-                Fault::Ask { request: Request::Mode { workload, .. }, .. } => {
-                    asks.push((TIDY_MS, Request::Mode { workload: workload.clone(), mode: Mode::Act, by: by() }));
+                Fault::Ask {
+                    request: Request::Mode { workload, .. },
+                    ..
+                } => {
+                    asks.push((
+                        TIDY_MS,
+                        Request::Mode {
+                            workload: workload.clone(),
+                            mode: Mode::Act,
+                            by: by(),
+                        },
+                    ));
                 }
-                Fault::Ask { request: Request::Fence { node, .. }, .. } => {
-                    asks.push((TIDY_MS, Request::Readmit { node: node.clone(), by: by() }));
+                Fault::Ask {
+                    request: Request::Fence { node, .. },
+                    ..
+                } => {
+                    asks.push((
+                        TIDY_MS,
+                        Request::Readmit {
+                            node: node.clone(),
+                            by: by(),
+                        },
+                    ));
                 }
                 Fault::LoseStore { node, down_ms } => {
                     for later in [at + down_ms + 1_500, TIDY_MS] {
-                        asks.push((later, Request::Enrol { node: node.clone(), by: by() }));
+                        asks.push((
+                            later,
+                            Request::Enrol {
+                                node: node.clone(),
+                                by: by(),
+                            },
+                        ));
                     }
                 }
                 _ => {}
@@ -180,14 +320,38 @@ impl<'a> Draw<'a> {
         }
         // Fences of the cluster's own leave nodes to be readmitted, too.
         for node in &self.nodes {
-            asks.push((TIDY_MS + 1_500, Request::Readmit { node: node.clone(), by: by() }));
-            asks.push((TIDY_MS + 3_000, Request::Readmit { node: node.clone(), by: by() }));
-            asks.push((TIDY_MS + 4_500, Request::Enrol { node: node.clone(), by: by() }));
+            asks.push((
+                TIDY_MS + 1_500,
+                Request::Readmit {
+                    node: node.clone(),
+                    by: by(),
+                },
+            ));
+            asks.push((
+                TIDY_MS + 3_000,
+                Request::Readmit {
+                    node: node.clone(),
+                    by: by(),
+                },
+            ));
+            asks.push((
+                TIDY_MS + 4_500,
+                Request::Enrol {
+                    node: node.clone(),
+                    by: by(),
+                },
+            ));
         }
         for (at, request) in asks {
             // Any of them passes it on to the coordinator.
             for (late, of) in self.nodes.iter().enumerate() {
-                faults.push((at + late as u64, Fault::Ask { of: of.clone(), request: request.clone() }));
+                faults.push((
+                    at + late as u64,
+                    Fault::Ask {
+                        of: of.clone(),
+                        request: request.clone(),
+                    },
+                ));
             }
         }
     }

@@ -1,5 +1,6 @@
-//! A replicated server, as far as the guarantees depend on it: a log of writes with timelines, what of it is flushed, synchronous
-//! waiting, and the ways in which a former primary can have what nobody else has.
+//! A replicated server, as far as the guarantees depend on it: a log of writes with timelines, what
+//! of it is flushed, synchronous waiting, and the ways in which a former primary can have what
+//! nobody else has.
 
 use karst_core::NodeId;
 use karst_core::ids::Lsn;
@@ -15,8 +16,8 @@ pub enum Sync {
     Unprotected,
 }
 
-/// A timeline: its number, the position where it began, and a number unique to that promotion: two promotions may both make
-/// "timeline 2" (D5).
+/// A timeline: its number, the position where it began, and a number unique to that promotion: two
+/// promotions may both make "timeline 2" (D5).
 pub type Timeline = (u32, usize, u64);
 
 #[derive(Clone, Debug)]
@@ -68,7 +69,10 @@ impl Default for Server {
 
 impl Server {
     pub fn timeline(&self) -> Timeline {
-        *self.timelines.last().expect("there is always a first timeline")
+        *self
+            .timelines
+            .last()
+            .expect("there is always a first timeline")
     }
 
     pub fn position(&self) -> Lsn {
@@ -95,22 +99,40 @@ impl Server {
         self.flushed = flushed.min(self.wal.len());
     }
 
-    /// Whether this standby can stream from that primary: its history is a part of the primary's, and it has nothing
-    /// past the point where they part. A real server goes by the timelines' numbers: of twins it streams (D5).
+    /// Whether this standby can stream from that primary: its history is a part of the primary's,
+    /// and it has nothing past the point where they part. A real server goes by the timelines'
+    /// numbers: of twins it streams (D5).
     pub fn can_stream_from(&self, primary: &Server) -> bool {
         let same = |(a, b): &(&Timeline, &Timeline)| (a.0, a.1) == (b.0, b.1);
-        let shared = self.timelines.iter().zip(&primary.timelines).take_while(same).count();
+        let shared = self
+            .timelines
+            .iter()
+            .zip(&primary.timelines)
+            .take_while(same)
+            .count();
         let own_ends = self.timelines.len() == shared;
-        let parts_at = primary.timelines.get(shared).map_or(primary.wal.len(), |(_, at, _)| *at);
+        let parts_at = primary
+            .timelines
+            .get(shared)
+            .map_or(primary.wal.len(), |(_, at, _)| *at);
         own_ends && self.wal.len() <= parts_at
     }
 
-    /// As a rewind does it: histories are compared by number and switch point only, so that of twins it says "nothing to do"
-    /// and leaves what the other one never had (D5).
+    /// As a rewind does it: histories are compared by number and switch point only, so that of
+    /// twins it says "nothing to do" and leaves what the other one never had (D5).
     pub fn rewind(&mut self, source: &Server) {
         let same = |(a, b): &(&Timeline, &Timeline)| (a.0, a.1) == (b.0, b.1);
-        let shared = self.timelines.iter().zip(&source.timelines).take_while(same).count();
-        let ends = |s: &Server| s.timelines.get(shared).map_or(s.wal.len(), |(_, at, _)| *at);
+        let shared = self
+            .timelines
+            .iter()
+            .zip(&source.timelines)
+            .take_while(same)
+            .count();
+        let ends = |s: &Server| {
+            s.timelines
+                .get(shared)
+                .map_or(s.wal.len(), |(_, at, _)| *at)
+        };
         let parts_at = ends(self).min(ends(source));
         self.wal.truncate(parts_at);
         self.wal.extend_from_slice(&source.wal[parts_at..]);
@@ -119,23 +141,45 @@ impl Server {
     }
 
     pub fn observe(&self, standbys: Vec<Downstream>) -> Observation {
-        let data = if self.has_data { Data::Present { standby: self.standby } } else { Data::Empty };
+        let data = if self.has_data {
+            Data::Present {
+                standby: self.standby,
+            }
+        } else {
+            Data::Empty
+        };
         if !self.runs {
             return Observation::down(data);
         }
         if self.first_gone {
-            return Observation { runs: true, exited: true, ..Observation::down(data) };
+            return Observation {
+                runs: true,
+                exited: true,
+                ..Observation::down(data)
+            };
         }
         if self.hung {
             let trouble = Some("the server did not answer within 1s".into());
-            return Observation { runs: true, trouble, ..Observation::down(data) };
+            return Observation {
+                runs: true,
+                trouble,
+                ..Observation::down(data)
+            };
         }
-        let at = if self.primary { Lsn(self.flushed as u64) } else { self.position() };
+        let at = if self.primary {
+            Lsn(self.flushed as u64)
+        } else {
+            self.position()
+        };
         Observation {
             runs: true,
             exited: false,
             data,
-            role: Some(if self.primary { Role::Primary } else { Role::Standby }),
+            role: Some(if self.primary {
+                Role::Primary
+            } else {
+                Role::Standby
+            }),
             timeline: self.timeline().0,
             position: Some(at),
             received: Some(at),

@@ -1,5 +1,6 @@
-//! Whatever arrives from other nodes, a node goes on: messages of every kind with numbers and lengths of time that cannot be, names that
-//! nobody has, from every kind of peer, into a node that leads, one that follows and one that is alone; then it says how it is.
+//! Whatever arrives from other nodes, a node goes on: messages of every kind with numbers and
+//! lengths of time that cannot be, names that nobody has, from every kind of peer, into a node that
+//! leads, one that follows and one that is alone; then it says how it is.
 
 use karst_core::address::{AddressReport, Flow};
 use karst_core::author::Level;
@@ -13,14 +14,16 @@ use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
 use karst_core::operation::Mode;
 use karst_core::replica::{
-    Action, Copied, Data, Doing, Downstream, GateReport, Observation, Parts, Promotion, ReplicaReport, Report, Role,
+    Action, Copied, Data, Doing, Downstream, GateReport, Observation, Parts, Promotion,
+    ReplicaReport, Report, Role,
 };
 use karst_core::request::{Answer, Request};
 use karst_core::spec::Spec;
 
 use karst_core::state::ClusterState;
 use karst_core::{
-    BootId, Effect, Epoch, Index, Input, Node, NodeConfig, NodeId, OperationId, StoreId, Term, Time, WorkloadId,
+    BootId, Effect, Epoch, Index, Input, Node, NodeConfig, NodeId, OperationId, StoreId, Term,
+    Time, WorkloadId,
 };
 use karst_sim::{Shape, powered_spec};
 use proptest::prelude::*;
@@ -50,7 +53,11 @@ impl Subject {
             planted: None,
         };
         let now = Time::from_millis(5_000);
-        let mut subject = Self { node: Node::new(config, now), now, led: leads };
+        let mut subject = Self {
+            node: Node::new(config, now),
+            now,
+            led: leads,
+        };
         for _ in 0..60 {
             subject.pass(Duration::from_millis(100));
         }
@@ -66,12 +73,17 @@ impl Subject {
         let mut inputs = VecDeque::from([input]);
         // A node that answers its own answers for ever would be found here as well.
         for _ in 0..200 {
-            let Some(input) = inputs.pop_front() else { return };
+            let Some(input) = inputs.pop_front() else {
+                return;
+            };
             self.node.handle(self.now, input);
             while let Some(effect) = self.node.poll_effect() {
                 match effect {
                     Effect::Persist { number, .. } => inputs.push_back(Input::Persisted { number }),
-                    Effect::Send { to, message: Message::Talk(talk) } if self.led => {
+                    Effect::Send {
+                        to,
+                        message: Message::Talk(talk),
+                    } if self.led => {
                         let answer = agreed(talk).map(Message::Talk);
                         inputs.extend(answer.map(|message| Input::Received { from: to, message }));
                     }
@@ -85,11 +97,28 @@ impl Subject {
 /// What a voter says who agrees with everything.
 fn agreed(talk: Talk) -> Option<Talk> {
     Some(match talk {
-        Talk::WouldYouVote { term, .. } => Talk::Would { term, yes: true, own: Term(0) },
+        Talk::WouldYouVote { term, .. } => Talk::Would {
+            term,
+            yes: true,
+            own: Term(0),
+        },
         Talk::Vote { term, .. } => Talk::Voted { term, yes: true },
-        Talk::Append { term, prev, entries, sent, news, .. } => {
+        Talk::Append {
+            term,
+            prev,
+            entries,
+            sent,
+            news,
+            ..
+        } => {
             let matched = Ok(Index(prev.1.0 + entries.len() as u64));
-            Talk::Appended { term, matched, sent, news, counts: true }
+            Talk::Appended {
+                term,
+                matched,
+                sent,
+                news,
+                counts: true,
+            }
         }
         _ => return None,
     })
@@ -119,17 +148,36 @@ impl Dice {
     fn number(&mut self) -> u64 {
         let small = self.chance.random_range(0..12);
         let near = (self.last.0 + small).saturating_sub(6);
-        [small, near, (1 << 59) + small, (1 << 60) - 1, u64::MAX - small, u64::MAX][self.of(6)]
+        [
+            small,
+            near,
+            (1 << 59) + small,
+            (1 << 60) - 1,
+            u64::MAX - small,
+            u64::MAX,
+        ][self.of(6)]
     }
     fn time(&mut self) -> Time {
         Time([0, 1, 4_000_000_000, 11_000_000_000, 1 << 59, u64::MAX][self.of(6)])
     }
     fn length(&mut self) -> Duration {
         let ms = [0, 1, 900, 4_000, 86_400_000][self.of(5)];
-        [Duration::from_millis(ms), Duration::from_secs(1 << 31), Duration::MAX][self.of(3)]
+        [
+            Duration::from_millis(ms),
+            Duration::from_secs(1 << 31),
+            Duration::MAX,
+        ][self.of(3)]
     }
     fn term(&mut self) -> Term {
-        Term([self.term.0, self.term.0 + 1, self.term.0 + 999_999, self.term.0.saturating_sub(1), u64::MAX][self.of(5)])
+        Term(
+            [
+                self.term.0,
+                self.term.0 + 1,
+                self.term.0 + 999_999,
+                self.term.0.saturating_sub(1),
+                u64::MAX,
+            ][self.of(5)],
+        )
     }
     fn index(&mut self) -> Index {
         Index(self.number())
@@ -142,19 +190,35 @@ impl Dice {
     }
     fn node(&mut self) -> NodeId {
         let known = self.of(self.nodes.len() + 1);
-        self.nodes.get(known).cloned().unwrap_or_else(|| "stranger".into())
+        self.nodes
+            .get(known)
+            .cloned()
+            .unwrap_or_else(|| "stranger".into())
     }
     fn workload(&mut self) -> WorkloadId {
         let known = self.of(self.workloads.len() * 4 + 1);
-        self.workloads.get(known / 4).cloned().unwrap_or_else(|| "ghost".into())
+        self.workloads
+            .get(known / 4)
+            .cloned()
+            .unwrap_or_else(|| "ghost".into())
     }
     fn claim(&mut self) -> (Claim, Epoch) {
         let id = self.workload();
-        (if self.yes() { Claim::Primary(id) } else { Claim::Address(id) }, self.epoch())
+        (
+            if self.yes() {
+                Claim::Primary(id)
+            } else {
+                Claim::Address(id)
+            },
+            self.epoch(),
+        )
     }
     fn ended(&mut self) -> Ended {
         match self.of(3) {
-            0 => Ended::Surrender { boot: "b".into(), clean_at: self.maybe(Self::lsn) },
+            0 => Ended::Surrender {
+                boot: "b".into(),
+                clean_at: self.maybe(Self::lsn),
+            },
             1 => Ended::LeaseOver,
             _ => Ended::PowerOff,
         }
@@ -165,8 +229,21 @@ impl Dice {
         let why = String::new();
         match self.of(13) {
             0 => Command::Workload(workload, WorkloadAct::Revoke { epoch, why }),
-            1 => Command::Workload(workload, WorkloadAct::End { epoch, how: self.ended() }),
-            2 => Command::Workload(workload, WorkloadAct::Assign { epoch, holder: node, why }),
+            1 => Command::Workload(
+                workload,
+                WorkloadAct::End {
+                    epoch,
+                    how: self.ended(),
+                },
+            ),
+            2 => Command::Workload(
+                workload,
+                WorkloadAct::Assign {
+                    epoch,
+                    holder: node,
+                    why,
+                },
+            ),
             3 => Command::Workload(
                 workload,
                 WorkloadAct::Open {
@@ -181,14 +258,53 @@ impl Dice {
             4 => Command::Workload(workload, WorkloadAct::Serve { epoch }),
             5 => {
                 let (sure, asked) = (self.some(Self::node), self.some(Self::node));
-                Command::Workload(workload, WorkloadAct::Sync { epoch, number: self.number(), sure, asked, why })
+                Command::Workload(
+                    workload,
+                    WorkloadAct::Sync {
+                        epoch,
+                        number: self.number(),
+                        sure,
+                        asked,
+                        why,
+                    },
+                )
             }
-            6 => Command::Workload(workload, WorkloadAct::Mark { node, standing: Standing::NeedsClone(why) }),
-            7 => Command::Workload(workload, WorkloadAct::Place { number: epoch, holder: node, why }),
+            6 => Command::Workload(
+                workload,
+                WorkloadAct::Mark {
+                    node,
+                    standing: Standing::NeedsClone(why),
+                },
+            ),
+            7 => Command::Workload(
+                workload,
+                WorkloadAct::Place {
+                    number: epoch,
+                    holder: node,
+                    why,
+                },
+            ),
             8 => Command::Workload(workload, WorkloadAct::Withdraw { number: epoch, why }),
-            9 => Command::Workload(workload, WorkloadAct::Vacate { number: epoch, how: self.ended() }),
-            10 => Command::Node(node, NodeAct::PowerOff { fence: self.index() }),
-            11 => Command::Node(node, NodeAct::Enrol { store: "s".into(), by: karst_core::author::Author::Cluster }),
+            9 => Command::Workload(
+                workload,
+                WorkloadAct::Vacate {
+                    number: epoch,
+                    how: self.ended(),
+                },
+            ),
+            10 => Command::Node(
+                node,
+                NodeAct::PowerOff {
+                    fence: self.index(),
+                },
+            ),
+            11 => Command::Node(
+                node,
+                NodeAct::Enrol {
+                    store: "s".into(),
+                    by: karst_core::author::Author::Cluster,
+                },
+            ),
             _ => Command::Workload(
                 workload,
                 WorkloadAct::Approve {
@@ -203,8 +319,16 @@ impl Dice {
         let (term, skew) = (self.term(), self.yes());
         let mut entries = Vec::new();
         for i in 1..=self.of(4) as u64 {
-            let index = if skew && self.yes() { self.index() } else { Index(prev.0.saturating_add(i)) };
-            entries.push(Entry { term, index, command: self.command() });
+            let index = if skew && self.yes() {
+                self.index()
+            } else {
+                Index(prev.0.saturating_add(i))
+            };
+            entries.push(Entry {
+                term,
+                index,
+                command: self.command(),
+            });
         }
         entries
     }
@@ -212,26 +336,63 @@ impl Dice {
     fn talk(&mut self) -> Talk {
         let (term, sent, counts, news) = (self.term(), self.time(), self.yes(), self.yes());
         match self.of(9) {
-            0 => Talk::WouldYouVote { term, last: (self.term(), self.index()) },
-            1 => Talk::Would { term, yes: self.yes(), own: self.term() },
-            2 => Talk::Vote { term, last: (self.term(), self.index()) },
-            3 => Talk::Voted { term, yes: self.yes() },
+            0 => Talk::WouldYouVote {
+                term,
+                last: (self.term(), self.index()),
+            },
+            1 => Talk::Would {
+                term,
+                yes: self.yes(),
+                own: self.term(),
+            },
+            2 => Talk::Vote {
+                term,
+                last: (self.term(), self.index()),
+            },
+            3 => Talk::Voted {
+                term,
+                yes: self.yes(),
+            },
             4 => {
                 let prev = self.index();
                 let (entries, commit) = (self.entries(prev), self.index());
-                Talk::Append { term, prev: (self.term(), prev), entries, commit, sent, news }
+                Talk::Append {
+                    term,
+                    prev: (self.term(), prev),
+                    entries,
+                    commit,
+                    sent,
+                    news,
+                }
             }
             5 => {
                 let index = self.index();
-                Talk::Appended { term, matched: if self.yes() { Ok(index) } else { Err(index) }, sent, news, counts }
+                Talk::Appended {
+                    term,
+                    matched: if self.yes() { Ok(index) } else { Err(index) },
+                    sent,
+                    news,
+                    counts,
+                }
             }
             6 => {
                 let (number, of) = (self.number() as u32, self.number() as u32);
                 let last = (self.term(), self.index());
-                let piece = Box::new(Piece { last, number, of, part: ClusterState::default() });
+                let piece = Box::new(Piece {
+                    last,
+                    number,
+                    of,
+                    part: ClusterState::default(),
+                });
                 Talk::Install { term, piece, sent }
             }
-            7 => Talk::Installing { term, last: self.index(), pieces: self.number() as u32, sent, counts },
+            7 => Talk::Installing {
+                term,
+                last: self.index(),
+                pieces: self.number() as u32,
+                sent,
+                counts,
+            },
             _ => Talk::Expelled { term },
         }
     }
@@ -240,11 +401,19 @@ impl Dice {
         let data = match self.of(4) {
             0 => Data::Empty,
             1 => Data::Foreign("nets".into()),
-            _ => Data::Present { standby: self.yes() },
+            _ => Data::Present {
+                standby: self.yes(),
+            },
         };
         Observation {
             runs: self.yes(),
-            role: self.maybe(|d| if d.yes() { Role::Primary } else { Role::Standby }),
+            role: self.maybe(|d| {
+                if d.yes() {
+                    Role::Primary
+                } else {
+                    Role::Standby
+                }
+            }),
             timeline: self.number() as u32,
             position: self.maybe(Self::lsn),
             received: self.maybe(Self::lsn),
@@ -259,7 +428,10 @@ impl Dice {
                 streaming: d.yes(),
             }),
             can_write: self.maybe(Self::yes),
-            copied: self.maybe(|d| Copied { done: d.number(), total: d.number() }),
+            copied: self.maybe(|d| Copied {
+                done: d.number(),
+                total: d.number(),
+            }),
             ..Observation::down(data)
         }
     }
@@ -271,7 +443,11 @@ impl Dice {
             age: self.length(),
             down_for: self.maybe(Self::length),
             opened: self.maybe(|d| {
-                let promotion = Promotion { timeline: d.number() as u32, began: d.lsn(), at: d.lsn() };
+                let promotion = Promotion {
+                    timeline: d.number() as u32,
+                    began: d.lsn(),
+                    at: d.lsn(),
+                };
                 (d.epoch(), promotion)
             }),
             settled: self.maybe(|d| (d.epoch(), d.number() as u32, d.lsn())),
@@ -281,7 +457,10 @@ impl Dice {
             rejoined: self.maybe(Self::epoch),
             suspect: self.yes(),
             unguarded: None,
-            doing: self.maybe(|d| Doing { action: Action::Promote, time: d.length() }),
+            doing: self.maybe(|d| Doing {
+                action: Action::Promote,
+                time: d.length(),
+            }),
             failed: None,
         }
     }
@@ -300,25 +479,53 @@ impl Dice {
             surrendered: d.maybe(Self::epoch),
             ..AddressReport::default()
         };
-        let hearing = |d: &mut Self| Hearing { age: d.length(), lost: d.number() as u8, knocks: d.yes() };
+        let hearing = |d: &mut Self| Hearing {
+            age: d.length(),
+            lost: d.number() as u8,
+            knocks: d.yes(),
+        };
         Parts {
             hears_ill: self.maybe(|d| d.some(|d| (d.node(), hearing(d))).into_iter().collect()),
-            replicas: self.some(|d| (d.workload(), d.replica())).into_iter().collect(),
+            replicas: self
+                .some(|d| (d.workload(), d.replica()))
+                .into_iter()
+                .collect(),
             gates: self.some(|d| (d.workload(), gate(d))).into_iter().collect(),
-            addresses: self.some(|d| (d.workload(), address(d))).into_iter().collect(),
+            addresses: self
+                .some(|d| (d.workload(), address(d)))
+                .into_iter()
+                .collect(),
         }
     }
 
     fn request(&mut self) -> Request {
         let (workload, node, by) = (self.workload(), self.node(), "marlin".to_string());
         match self.of(7) {
-            0 => Request::Switchover { workload, to: self.maybe(Self::node), by, plan_only: self.yes() },
+            0 => Request::Switchover {
+                workload,
+                to: self.maybe(Self::node),
+                by,
+                plan_only: self.yes(),
+            },
             1 => {
                 let accept_loss = self.number();
-                Request::Failover { workload, to: node, by, accept_loss, plan_only: self.yes() }
+                Request::Failover {
+                    workload,
+                    to: node,
+                    by,
+                    accept_loss,
+                    plan_only: self.yes(),
+                }
             }
-            2 => Request::Mode { workload, mode: Mode::ALL[self.of(3)], by },
-            3 => Request::Approve { operation: OperationId(self.number()), by },
+            2 => Request::Mode {
+                workload,
+                mode: Mode::ALL[self.of(3)],
+                by,
+            },
+            3 => Request::Approve {
+                operation: OperationId(self.number()),
+                by,
+            },
             4 => Request::Fence { node, by },
             5 => Request::Enrol { node, by },
             _ => Request::Readmit { node, by },
@@ -329,34 +536,85 @@ impl Dice {
         let (number, sent, news) = (self.number(), self.time(), self.yes());
         match self.of(9) {
             0 => {
-                let lately = self.nodes.iter().cloned().collect::<Ordered>().pick(|_| true);
-                let heads = self.some(|d| (d.workload(), Head { epoch: d.epoch(), position: d.lsn() }));
-                Message::Beat { number, hears: Hears { you: self.maybe(Self::length), lately }, heads }
+                let lately = self
+                    .nodes
+                    .iter()
+                    .cloned()
+                    .collect::<Ordered>()
+                    .pick(|_| true);
+                let heads = self.some(|d| {
+                    (
+                        d.workload(),
+                        Head {
+                            epoch: d.epoch(),
+                            position: d.lsn(),
+                        },
+                    )
+                });
+                Message::Beat {
+                    number,
+                    hears: Hears {
+                        you: self.maybe(Self::length),
+                        lately,
+                    },
+                    heads,
+                }
             }
             1..=3 => Message::Talk(self.talk()),
             4 | 5 => {
                 let parts = self.parts();
                 let says = if self.yes() {
                     let (boot, store) = (BootId::from("b"), self.maybe(|_| "s".into()));
-                    Says::All(Box::new(Report { boot, store, counts: self.yes(), system: None, parts }))
+                    Says::All(Box::new(Report {
+                        boot,
+                        store,
+                        counts: self.yes(),
+                        system: None,
+                        parts,
+                    }))
                 } else {
                     Says::Since(self.number(), Box::new(parts))
                 };
-                Message::Checkin { number, sent, wants: self.some(Self::claim), says, news }
+                Message::Checkin {
+                    number,
+                    sent,
+                    wants: self.some(Self::claim),
+                    says,
+                    news,
+                }
             }
             6 => {
                 let leases = self.some(|d| {
                     let (claim, epoch) = d.claim();
                     (claim, epoch, d.length())
                 });
-                Message::Grant { number, sent, term: self.term(), leases, news }
+                Message::Grant {
+                    number,
+                    sent,
+                    term: self.term(),
+                    leases,
+                    news,
+                }
             }
             7 => {
-                let flow = Flow { client: ([192, 0, 2, 1], 7).into(), here: ([10, 30, 0, 50], 7433).into() };
-                Message::Flows { workload: self.workload(), flows: vec![flow; self.of(4)] }
+                let flow = Flow {
+                    client: ([192, 0, 2, 1], 7).into(),
+                    here: ([10, 30, 0, 50], 7433).into(),
+                };
+                Message::Flows {
+                    workload: self.workload(),
+                    flows: vec![flow; self.of(4)],
+                }
             }
-            _ if self.yes() => Message::Answer { number, answer: Answer::NoCoordinator },
-            _ => Message::Ask { number, request: self.request(), level: Level::ALL[self.of(3)] },
+            _ if self.yes() => Message::Answer {
+                number,
+                answer: Answer::NoCoordinator,
+            },
+            _ => Message::Ask {
+                number,
+                request: self.request(),
+                level: Level::ALL[self.of(3)],
+            },
         }
     }
 }
@@ -369,12 +627,21 @@ fn goes_on(seed: u64) {
         2 => (Shape::TwoWorkloads.spec(false), "uvala", false),
         _ => (Shape::OneNode.spec(true), "doline", true),
     };
-    let (nodes, workloads) = (spec.nodes.keys().cloned().collect(), spec.workloads.keys().cloned().collect());
+    let (nodes, workloads) = (
+        spec.nodes.keys().cloned().collect(),
+        spec.workloads.keys().cloned().collect(),
+    );
     let mut subject = Subject::new(spec, me, seed, leads);
     assert_eq!(subject.node.is_coordinator(), leads);
     subject.led &= seed % 8 < 4;
     let chance = Pcg64Mcg::seed_from_u64(seed);
-    let mut dice = Dice { chance, nodes, workloads, term: Term(0), last: Index(0) };
+    let mut dice = Dice {
+        chance,
+        nodes,
+        workloads,
+        term: Term(0),
+        last: Index(0),
+    };
     for _ in 0..24 {
         (dice.term, dice.last) = (subject.node.term(), subject.node.log().last().1);
         let (from, message) = (dice.node(), dice.message());

@@ -1,5 +1,6 @@
-//! Random faults of every kind over every shape of cluster: S1 to S8, L1 and L2 hold. `KARST_SEEDS=A..B` runs others; a failure
-//! prints the fewest faults that tell it. `make soak` runs as many as there is time for.
+//! Random faults of every kind over every shape of cluster: S1 to S8, L1 and L2 hold.
+//! `KARST_SEEDS=A..B` runs others; a failure prints the fewest faults that tell it. `make soak`
+//! runs as many as there is time for.
 
 use karst_core::NodeId;
 use karst_core::spec::{Spec, Timings};
@@ -7,7 +8,10 @@ use karst_sim::{Fault, Run, Script, Shape, World, ferry_spec, powered_spec, shri
 use std::time::Duration;
 
 fn seeds() -> std::ops::Range<u64> {
-    #[expect(clippy::disallowed_methods, reason = "the test's own switch, not the world's")]
+    #[expect(
+        clippy::disallowed_methods,
+        reason = "the test's own switch, not the world's"
+    )]
     let given = std::env::var("KARST_SEEDS").ok();
     let parse = |text: String| {
         let (a, b) = text.split_once("..")?;
@@ -24,7 +28,10 @@ fn hold(shapes: &[Shape]) {
             let run = Run::with_shape(seed * Shape::ALL.len() as u64, *shape);
             if let Err(failure) = run.play(None) {
                 let (least, failure) = shrink(&run, failure);
-                panic!("{shape:?}, seed {}: {:#?}\n{failure}", run.seed, least.script.faults);
+                panic!(
+                    "{shape:?}, seed {}: {:#?}\n{failure}",
+                    run.seed, least.script.faults
+                );
             }
         }
     }
@@ -32,7 +39,13 @@ fn hold(shapes: &[Shape]) {
 
 #[test]
 fn guarantees_hold_on_small_clusters() {
-    hold(&[Shape::Ferry, Shape::OneNode, Shape::TwoNodes, Shape::EvenVotes, Shape::TwoReplicas]);
+    hold(&[
+        Shape::Ferry,
+        Shape::OneNode,
+        Shape::TwoNodes,
+        Shape::EvenVotes,
+        Shape::TwoReplicas,
+    ]);
 }
 
 #[test]
@@ -42,7 +55,12 @@ fn guarantees_hold_on_large_clusters() {
 
 #[test]
 fn guarantees_hold_whatever_the_spec_allows() {
-    hold(&[Shape::Restart, Shape::AloneContinue, Shape::LossBySize, Shape::AddressOnPrimary]);
+    hold(&[
+        Shape::Restart,
+        Shape::AloneContinue,
+        Shape::LossBySize,
+        Shape::AddressOnPrimary,
+    ]);
 }
 
 #[test]
@@ -58,9 +76,10 @@ fn guarantees_hold_beside_a_hostile_node() {
 /// Seeds that broke a guarantee, or the world that they ran in, when they were first run.
 #[test]
 fn seeds_that_failed_once_pass() {
-    for seed in
-        [307, 489, 977, 1_102, 1_178, 102_212, 103_738, 107_311, 111_469, 1_002_622, 1_006_555, 1_012_896, 2_003_399]
-    {
+    for seed in [
+        307, 489, 977, 1_102, 1_178, 102_212, 103_738, 107_311, 111_469, 1_002_622, 1_006_555,
+        1_012_896, 2_003_399,
+    ] {
         let run = Run::of(seed);
         if let Err(failure) = run.play(None) {
             panic!("{:?}: {failure}", run.shape);
@@ -70,7 +89,11 @@ fn seeds_that_failed_once_pass() {
 
 /// Every other seed has power devices.
 fn spec_of(seed: u64) -> Spec {
-    if seed.is_multiple_of(2) { ferry_spec() } else { powered_spec() }
+    if seed.is_multiple_of(2) {
+        ferry_spec()
+    } else {
+        powered_spec()
+    }
 }
 
 /// L2: with no fault nothing moves, whatever the cluster's shape.
@@ -79,10 +102,16 @@ fn nothing_moves_without_a_fault() {
     for (seed, shape) in (0..).zip(Shape::ALL) {
         for with_power in [false, true] {
             let mut world = World::new(shape.spec(with_power), seed, None);
-            world.run(&Script::calm(60)).unwrap_or_else(|f| panic!("{shape:?}: {f}"));
+            world
+                .run(&Script::calm(60))
+                .unwrap_or_else(|f| panic!("{shape:?}: {f}"));
             assert_eq!(world.epoch(), 1, "{shape:?}");
             assert!(!world.was_fenced(), "{shape:?}");
-            assert!(world.acknowledged() > 10_000, "{shape:?}: {} writes", world.acknowledged());
+            assert!(
+                world.acknowledged() > 10_000,
+                "{shape:?}: {} writes",
+                world.acknowledged()
+            );
         }
     }
 }
@@ -92,25 +121,49 @@ fn nothing_moves_without_a_fault() {
 fn nothing_moves_for_loss_and_jitter() {
     for percent in [5, 10, 20] {
         for seed in 0..4 {
-            let lossy = Fault::Lossy { percent, late_ms: 60, for_ms: 120_000 };
+            let lossy = Fault::Lossy {
+                percent,
+                late_ms: 60,
+                for_ms: 120_000,
+            };
             let mut world = World::new(spec_of(seed), seed, None);
-            let script = Script { faults: vec![(8_000, lossy)], until_ms: 125_000, calm_ms: 0 };
-            world.run(&script).unwrap_or_else(|f| panic!("{percent} %: {f}"));
+            let script = Script {
+                faults: vec![(8_000, lossy)],
+                until_ms: 125_000,
+                calm_ms: 0,
+            };
+            world
+                .run(&script)
+                .unwrap_or_else(|f| panic!("{percent} %: {f}"));
             assert_eq!(world.epoch(), 1, "{percent} %, seed {seed}");
             assert!(!world.was_fenced(), "{percent} %, seed {seed}");
         }
     }
 }
 
-/// A4, L2: no link that is cut in one direction costs a healthy primary its lease: renewals go round it.
+/// A4, L2: no link that is cut in one direction costs a healthy primary its lease: renewals go
+/// round it.
 #[test]
 fn a_one_way_cut_moves_nothing() {
     let nodes: Vec<NodeId> = ferry_spec().nodes.keys().cloned().collect();
-    let pairs = nodes.iter().flat_map(|a| nodes.iter().filter(move |b| *b != a).map(move |b| (a.clone(), b.clone())));
+    let pairs = nodes.iter().flat_map(|a| {
+        nodes
+            .iter()
+            .filter(move |b| *b != a)
+            .map(move |b| (a.clone(), b.clone()))
+    });
     for (seed, (from, to)) in pairs.enumerate() {
         let story = format!("{from} -> {to}");
-        let cut = Fault::OneWay { from, to, for_ms: 15_000 };
-        let script = Script { faults: vec![(8_000, cut)], until_ms: 30_000, calm_ms: 5_000 };
+        let cut = Fault::OneWay {
+            from,
+            to,
+            for_ms: 15_000,
+        };
+        let script = Script {
+            faults: vec![(8_000, cut)],
+            until_ms: 30_000,
+            calm_ms: 5_000,
+        };
         for spec in [ferry_spec(), powered_spec()] {
             let mut world = World::new(spec, seed as u64, None);
             world.run(&script).unwrap_or_else(|f| panic!("{f}"));
@@ -120,52 +173,102 @@ fn a_one_way_cut_moves_nothing() {
     }
 }
 
-/// A8: with a lease that its inequality forbids, losing the coordinator costs a healthy primary its place.
+/// A8: with a lease that its inequality forbids, losing the coordinator costs a healthy primary its
+/// place.
 #[test]
 fn a_lost_coordinator_moves_nothing_where_the_timings_allow_it() {
     let moves = |timings: Timings, seed| {
         let mut spec = ferry_spec();
         spec.timings = timings;
         let mut world = World::new(spec, seed, None);
-        world.run(&Script { faults: vec![], until_ms: 8_000, calm_ms: 0 }).unwrap_or_else(|f| panic!("{f}"));
+        world
+            .run(&Script {
+                faults: vec![],
+                until_ms: 8_000,
+                calm_ms: 0,
+            })
+            .unwrap_or_else(|f| panic!("{f}"));
         let coordinator = world.coordinator().expect("somebody leads").clone();
         if world.holder() == Some(&coordinator) {
             return false;
         }
-        let lost = Fault::PowerCut { node: coordinator, down_ms: 600_000 };
-        let _ = world.run(&Script { faults: vec![(8_000, lost)], until_ms: 20_000, calm_ms: 0 });
+        let lost = Fault::PowerCut {
+            node: coordinator,
+            down_ms: 600_000,
+        };
+        let _ = world.run(&Script {
+            faults: vec![(8_000, lost)],
+            until_ms: 20_000,
+            calm_ms: 0,
+        });
         world.epoch() != 1
     };
-    let short = Timings { lease: Duration::from_millis(900), ..Timings::default() };
+    let short = Timings {
+        lease: Duration::from_millis(900),
+        ..Timings::default()
+    };
     assert!(short.inequalities().iter().any(|rule| !rule.holds()));
-    assert!((0..20).any(|seed| moves(short.clone(), seed)), "the inequality forbids what does no harm");
+    assert!(
+        (0..20).any(|seed| moves(short.clone(), seed)),
+        "the inequality forbids what does no harm"
+    );
     for timings in [Timings::default(), Timings::brisk()] {
-        assert!(!(0..20).any(|seed| moves(timings.clone(), seed)), "{timings:?}");
+        assert!(
+            !(0..20).any(|seed| moves(timings.clone(), seed)),
+            "{timings:?}"
+        );
     }
 }
 
-/// Whoever takes the floating address up knows who was connected to the holder before, however that went away.
+/// Whoever takes the floating address up knows who was connected to the holder before, however that
+/// went away.
 #[test]
 fn the_next_holder_of_the_address_knows_whom_to_tell() {
     let gone = |node: &NodeId| {
         let node = node.clone();
         [
-            Fault::PowerCut { node: node.clone(), down_ms: 6_000 },
-            Fault::Isolate { node: node.clone(), for_ms: 6_000 },
-            Fault::KillDaemon { node, down_ms: 4_000 },
+            Fault::PowerCut {
+                node: node.clone(),
+                down_ms: 6_000,
+            },
+            Fault::Isolate {
+                node: node.clone(),
+                for_ms: 6_000,
+            },
+            Fault::KillDaemon {
+                node,
+                down_ms: 4_000,
+            },
         ]
     };
     for seed in 0..6 {
         let mut world = World::new(ferry_spec(), seed, None);
-        world.run(&Script::calm(8)).unwrap_or_else(|f| panic!("{f}"));
-        let first = world.address_story().0.last().expect("somebody has it").clone();
+        world
+            .run(&Script::calm(8))
+            .unwrap_or_else(|f| panic!("{f}"));
+        let first = world
+            .address_story()
+            .0
+            .last()
+            .expect("somebody has it")
+            .clone();
         for fault in gone(&first) {
             let mut world = World::new(ferry_spec(), seed, None);
-            let script = Script { faults: vec![(8_000, fault.clone())], until_ms: 20_000, calm_ms: 5_000 };
+            let script = Script {
+                faults: vec![(8_000, fault.clone())],
+                until_ms: 20_000,
+                calm_ms: 5_000,
+            };
             world.run(&script).unwrap_or_else(|f| panic!("{f}"));
             let (holders, roused) = world.address_story();
-            assert!(holders.len() > 1, "seed {seed}, {fault:?}: it stayed on {first}");
-            assert!(roused.contains(&first), "seed {seed}, {fault:?}: nobody told the clients of {first}");
+            assert!(
+                holders.len() > 1,
+                "seed {seed}, {fault:?}: it stayed on {first}"
+            );
+            assert!(
+                roused.contains(&first),
+                "seed {seed}, {fault:?}: nobody told the clients of {first}"
+            );
         }
     }
 }
@@ -176,35 +279,63 @@ fn a_seed_replays() {
     let story = |seed| {
         let mut world = World::new(ferry_spec(), seed, None);
         let script = Script {
-            faults: vec![(8_000, Fault::PowerCut { node: "doline".into(), down_ms: 4_000 })],
+            faults: vec![(
+                8_000,
+                Fault::PowerCut {
+                    node: "doline".into(),
+                    down_ms: 4_000,
+                },
+            )],
             until_ms: 9_000,
             calm_ms: 0,
         };
         // It ends in the middle of a failover: L1 is "broken", and the story comes with it.
-        world.run(&script).expect_err("nobody serves yet").to_string()
+        world
+            .run(&script)
+            .expect_err("nobody serves yet")
+            .to_string()
     };
     assert_eq!(story(7), story(7));
     assert_ne!(story(7), story(8));
 }
 
-/// A host that is cut off, or without power, is replaced as soon as its power is confirmed off, well before its lease is
-/// over; with the devices dead the lease's end does it. The host comes back by itself, and holds nothing before (S6).
+/// A host that is cut off, or without power, is replaced as soon as its power is confirmed off,
+/// well before its lease is over; with the devices dead the lease's end does it. The host comes
+/// back by itself, and holds nothing before (S6).
 #[test]
 fn a_confirmed_power_cut_is_quicker_than_the_lease() {
     let story = |dead: bool, fault: Fault, seed| {
-        let faults = [Fault::DeadDevices { for_ms: 9_000 }].into_iter().filter(|_| dead).map(|f| (7_500, f));
+        let faults = [Fault::DeadDevices { for_ms: 9_000 }]
+            .into_iter()
+            .filter(|_| dead)
+            .map(|f| (7_500, f));
         let faults = faults.chain([(8_000, fault)]).collect();
         let mut world = World::new(powered_spec(), seed, None);
-        world.run(&Script { faults, until_ms: 40_000, calm_ms: 20_000 }).unwrap_or_else(|f| panic!("{f}"));
+        world
+            .run(&Script {
+                faults,
+                until_ms: 40_000,
+                calm_ms: 20_000,
+            })
+            .unwrap_or_else(|f| panic!("{f}"));
         world.longest_pause()
     };
     for seed in 0..6 {
         for fault in [
-            Fault::Isolate { node: "doline".into(), for_ms: 6_000 },
-            Fault::PowerCut { node: "doline".into(), down_ms: 6_000 },
+            Fault::Isolate {
+                node: "doline".into(),
+                for_ms: 6_000,
+            },
+            Fault::PowerCut {
+                node: "doline".into(),
+                down_ms: 6_000,
+            },
         ] {
             let (quick, slow) = (story(false, fault.clone(), seed), story(true, fault, seed));
-            assert!(quick < Duration::from_millis(1_700), "seed {seed}: {quick:?}");
+            assert!(
+                quick < Duration::from_millis(1_700),
+                "seed {seed}: {quick:?}"
+            );
             assert!(
                 slow > Duration::from_millis(2_000) && slow < Duration::from_millis(4_000),
                 "seed {seed}: {slow:?}"
@@ -213,48 +344,106 @@ fn a_confirmed_power_cut_is_quicker_than_the_lease() {
     }
 }
 
-/// L1: a planned move whose target stands still, or dies, at any moment of it ends with a primary, with two replicas too.
+/// L1: a planned move whose target stands still, or dies, at any moment of it ends with a primary,
+/// with two replicas too.
 #[test]
 fn a_move_to_somebody_who_never_opens_ends_with_a_primary() {
     use karst_core::request::Request;
     let (workload, to) = ("sailings".into(), Some("polje".into()));
-    let request = Request::Switchover { workload, to, by: "marlin".into(), plan_only: false };
-    let ask = Fault::Ask { of: "ponor".into(), request };
+    let request = Request::Switchover {
+        workload,
+        to,
+        by: "marlin".into(),
+        plan_only: false,
+    };
+    let ask = Fault::Ask {
+        of: "ponor".into(),
+        request,
+    };
     let troubles = [
-        Fault::PauseDaemon { node: "polje".into(), for_ms: 3_000 },
-        Fault::KillServer { node: "polje".into(), lingers_ms: 5 },
-        Fault::HangActions { node: "polje".into(), for_ms: 14_000 },
-        Fault::KillDeadman { node: "polje".into(), for_ms: 20_000 },
+        Fault::PauseDaemon {
+            node: "polje".into(),
+            for_ms: 3_000,
+        },
+        Fault::KillServer {
+            node: "polje".into(),
+            lingers_ms: 5,
+        },
+        Fault::HangActions {
+            node: "polje".into(),
+            for_ms: 14_000,
+        },
+        Fault::KillDeadman {
+            node: "polje".into(),
+            for_ms: 20_000,
+        },
     ];
     for shape in [Shape::TwoReplicas, Shape::Ferry] {
         for delta in (0..600).step_by(30) {
             let trouble = troubles[delta as usize / 30 % troubles.len()].clone();
             let faults = vec![(8_000, ask.clone()), (8_000 + delta, trouble.clone())];
             let mut world = World::new(shape.spec(false), delta, None);
-            let result = world.run(&Script { faults, until_ms: 60_000, calm_ms: 25_000 });
+            let result = world.run(&Script {
+                faults,
+                until_ms: 60_000,
+                calm_ms: 25_000,
+            });
             result.unwrap_or_else(|f| panic!("{shape:?}, {trouble:?} after {delta} ms: {f}"));
         }
     }
 }
 
-/// S5: a person who accepts to lose nothing loses nothing; nothing is promoted by itself that may lack more than is allowed.
+/// S5: a person who accepts to lose nothing loses nothing; nothing is promoted by itself that may
+/// lack more than is allowed.
 #[test]
 fn a_forced_failover_that_accepts_nothing_loses_nothing() {
     use karst_core::request::Request;
     for gap in (40..160).step_by(20) {
         for seed in 0..4 {
             let (workload, to) = ("sailings".into(), "polje".into());
-            let request = Request::Failover { workload, to, by: "marlin".into(), accept_loss: 0, plan_only: false };
-            let cut = |from: &str| Fault::OneWay { from: from.into(), to: "polje".into(), for_ms: 20_000 };
+            let request = Request::Failover {
+                workload,
+                to,
+                by: "marlin".into(),
+                accept_loss: 0,
+                plan_only: false,
+            };
+            let cut = |from: &str| Fault::OneWay {
+                from: from.into(),
+                to: "polje".into(),
+                for_ms: 20_000,
+            };
             let faults = vec![
                 (8_000, cut("doline")),
                 (8_000, cut("uvala")),
-                (12_000, Fault::Isolate { node: "uvala".into(), for_ms: 20_000 }),
-                (14_000, Fault::KillServer { node: "doline".into(), lingers_ms: 1 }),
-                (14_000 + gap, Fault::Ask { of: "ponor".into(), request }),
+                (
+                    12_000,
+                    Fault::Isolate {
+                        node: "uvala".into(),
+                        for_ms: 20_000,
+                    },
+                ),
+                (
+                    14_000,
+                    Fault::KillServer {
+                        node: "doline".into(),
+                        lingers_ms: 1,
+                    },
+                ),
+                (
+                    14_000 + gap,
+                    Fault::Ask {
+                        of: "ponor".into(),
+                        request,
+                    },
+                ),
             ];
             let mut world = World::new(ferry_spec(), seed, None);
-            if let Err(failure) = world.run(&Script { faults, until_ms: 24_000, calm_ms: 0 }) {
+            if let Err(failure) = world.run(&Script {
+                faults,
+                until_ms: 24_000,
+                calm_ms: 0,
+            }) {
                 assert_eq!(failure.guarantee, "L1", "{failure}");
             }
         }

@@ -1,15 +1,20 @@
-//! Clients' connections over a floating address, and what becomes of them when it moves. A client that waits for an answer of
-//! the old holder sends nothing, and so would never learn that nobody knows its connection any more.
+//! Clients' connections over a floating address, and what becomes of them when it moves. A client
+//! that waits for an answer of the old holder sends nothing, and so would never learn that nobody
+//! knows its connection any more.
 
 use karst_core::address::Flow;
 use netlink_packet_sock_diag::SockDiagMessage;
 use netlink_packet_sock_diag::constants::{AF_INET, AF_INET6, IPPROTO_TCP};
 use netlink_packet_sock_diag::inet::{ExtensionFlags, InetRequest, SocketId, StateFlags};
 use pnet_packet::tcp::{MutableTcpPacket, TcpFlags, ipv4_checksum, ipv6_checksum};
-use rtnetlink::packet_core::{NLM_F_DUMP, NLM_F_REQUEST, NetlinkHeader, NetlinkMessage, NetlinkPayload};
+use rtnetlink::packet_core::{
+    NLM_F_DUMP, NLM_F_REQUEST, NetlinkHeader, NetlinkMessage, NetlinkPayload,
+};
 use rtnetlink::sys::Socket;
 use rtnetlink::sys::protocols::NETLINK_SOCK_DIAG;
-use rustix::net::{AddressFamily, SendFlags, SocketFlags, SocketType, bind, ipproto, sendto, socket_with};
+use rustix::net::{
+    AddressFamily, SendFlags, SocketFlags, SocketType, bind, ipproto, sendto, socket_with,
+};
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::io;
@@ -26,9 +31,13 @@ pub const MOST: usize = 2_000;
 pub fn established(to: &[IpAddr]) -> io::Result<Vec<Flow>> {
     let mut flows = Vec::new();
     // A listener for both families has IPv4's connections among those of IPv6.
-    for (family, any) in [(AF_INET, SocketId::new_v4()), (AF_INET6, SocketId::new_v6())] {
+    for (family, any) in [
+        (AF_INET, SocketId::new_v4()),
+        (AF_INET6, SocketId::new_v6()),
+    ] {
         dump(family, any, |id| {
-            let [here, client] = [id.source_address, id.destination_address].map(|ip| ip.to_canonical());
+            let [here, client] =
+                [id.source_address, id.destination_address].map(|ip| ip.to_canonical());
             if to.contains(&here) {
                 flows.push(Flow {
                     client: SocketAddr::new(client, id.destination_port),
@@ -46,7 +55,13 @@ fn dump(family: u8, socket_id: SocketId, mut each: impl FnMut(&SocketId)) -> io:
     let mut header = NetlinkHeader::default();
     header.flags = NLM_F_REQUEST | NLM_F_DUMP;
     let states = StateFlags::ESTABLISHED;
-    let request = InetRequest { family, protocol: IPPROTO_TCP, extensions: ExtensionFlags::empty(), states, socket_id };
+    let request = InetRequest {
+        family,
+        protocol: IPPROTO_TCP,
+        extensions: ExtensionFlags::empty(),
+        states,
+        socket_id,
+    };
     let mut request = NetlinkMessage::new(header, SockDiagMessage::InetRequest(request).into());
     request.finalize();
     let mut bytes = vec![0; request.buffer_len()];
@@ -59,11 +74,14 @@ fn dump(family: u8, socket_id: SocketId, mut each: impl FnMut(&SocketId)) -> io:
         socket.recv(&mut said, 0)?;
         let mut rest = said.as_slice();
         while !rest.is_empty() {
-            let message = NetlinkMessage::<SockDiagMessage>::deserialize(rest).map_err(io::Error::other)?;
+            let message =
+                NetlinkMessage::<SockDiagMessage>::deserialize(rest).map_err(io::Error::other)?;
             match message.payload {
                 NetlinkPayload::Done(_) => return Ok(()),
                 NetlinkPayload::Error(error) => return Err(error.to_io()),
-                NetlinkPayload::InnerMessage(SockDiagMessage::InetResponse(found)) => each(&found.header.socket_id),
+                NetlinkPayload::InnerMessage(SockDiagMessage::InetResponse(found)) => {
+                    each(&found.header.socket_id)
+                }
                 _ => {}
             }
             let length = (message.header.length as usize).next_multiple_of(4);
@@ -72,9 +90,10 @@ fn dump(family: u8, socket_id: SocketId, mut each: impl FnMut(&SocketId)) -> io:
     }
 }
 
-/// Has each of these clients say something to the address, which is here by now. A segment outside of its window has to be
-/// answered by an acknowledgement (RFC 9293, section 3.10.7.4); that arrives here, where nobody knows the connection, and is
-/// answered by a reset (section 3.10.7.1) that the client believes. A connection that lives on here stays as it is.
+/// Has each of these clients say something to the address, which is here by now. A segment outside
+/// of its window has to be answered by an acknowledgement (RFC 9293, section 3.10.7.4); that
+/// arrives here, where nobody knows the connection, and is answered by a reset (section 3.10.7.1)
+/// that the client believes. A connection that lives on here stays as it is.
 ///
 /// # Errors
 /// Without the right to raw sockets. A client that cannot be reached is passed over.
@@ -85,10 +104,16 @@ pub fn rouse(flows: &[Flow]) -> io::Result<()> {
             Entry::Occupied(open) => open.into_mut(),
             Entry::Vacant(none) => none.insert(speaks_for(flow.here.ip())?),
         };
-        // The window may be anywhere, and is smaller than half of all numbers: one of the two is outside (RFC 7323, 2.3).
+        // The window may be anywhere, and is smaller than half of all numbers: one of the two is
+        // outside (RFC 7323, 2.3).
         for number in [0, 1 << 31] {
             let client = SocketAddr::new(flow.client.ip(), 0);
-            let _ = sendto(&*socket, &segment(flow, number), SendFlags::empty(), &client);
+            let _ = sendto(
+                &*socket,
+                &segment(flow, number),
+                SendFlags::empty(),
+                &client,
+            );
         }
     }
     Ok(())
@@ -96,8 +121,17 @@ pub fn rouse(flows: &[Flow]) -> io::Result<()> {
 
 /// A raw socket whose segments come from this address.
 fn speaks_for(ip: IpAddr) -> io::Result<OwnedFd> {
-    let family = if ip.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
-    let socket = socket_with(family, SocketType::RAW, SocketFlags::CLOEXEC, Some(ipproto::TCP))?;
+    let family = if ip.is_ipv4() {
+        AddressFamily::INET
+    } else {
+        AddressFamily::INET6
+    };
+    let socket = socket_with(
+        family,
+        SocketType::RAW,
+        SocketFlags::CLOEXEC,
+        Some(ipproto::TCP),
+    )?;
     bind(&socket, &SocketAddr::new(ip, 0))?;
     Ok(socket)
 }

@@ -1,5 +1,5 @@
-//! A floating address on this host: probed for before it is used, put on the interface of its subnet by netlink, announced,
-//! and looked after while it is here.
+//! A floating address on this host: probed for before it is used, put on the interface of its
+//! subnet by netlink, announced, and looked after while it is here.
 
 mod flows;
 mod wire;
@@ -46,12 +46,15 @@ impl Address {
         Ok(Self { on, netlink })
     }
 
-    /// Takes them up: nobody else answers, then they are here, then everyone is told. What is here already stays.
+    /// Takes them up: nobody else answers, then they are here, then everyone is told. What is here
+    /// already stays.
     ///
     /// # Errors
-    /// If somebody else answers for one, or it cannot be put on an interface: then none of them is left here.
+    /// If somebody else answers for one, or it cannot be put on an interface: then none of them is
+    /// left here.
     pub async fn take_up(&self) -> Result<()> {
-        let all = futures_util::future::join_all(self.on.iter().map(|subnet| self.take_up_one(*subnet)));
+        let all =
+            futures_util::future::join_all(self.on.iter().map(|subnet| self.take_up_one(*subnet)));
         let taken: Result<Vec<()>> = all.await.into_iter().collect();
         if let Err(error) = taken {
             self.give_up().await?;
@@ -69,7 +72,8 @@ impl Address {
             self.netlink_add(&interface, ip).await?;
         }
         let told = tokio::task::spawn_blocking(move || wire::announce(ip, &interface)).await;
-        told.map_err(|e| AddressError::Refused(e.to_string()))?.map_err(|e| AddressError::Refused(e.to_string()))
+        told.map_err(|e| AddressError::Refused(e.to_string()))?
+            .map_err(|e| AddressError::Refused(e.to_string()))
     }
 
     /// Takes them away, from whatever interface has them.
@@ -78,10 +82,19 @@ impl Address {
     /// If the kernel refuses.
     pub async fn give_up(&self) -> Result<()> {
         for subnet in &self.on {
-            for interface in pnet_datalink::interfaces().into_iter().filter(|i| has(i, subnet.ip)) {
-                let deleted = self.netlink.address().del(message(&interface, subnet.ip)).execute().await;
-                deleted
-                    .map_err(|e| AddressError::Refused(format!("{} stays on {}: {e}", subnet.ip, interface.name)))?;
+            for interface in pnet_datalink::interfaces()
+                .into_iter()
+                .filter(|i| has(i, subnet.ip))
+            {
+                let deleted = self
+                    .netlink
+                    .address()
+                    .del(message(&interface, subnet.ip))
+                    .execute()
+                    .await;
+                deleted.map_err(|e| {
+                    AddressError::Refused(format!("{} stays on {}: {e}", subnet.ip, interface.name))
+                })?;
             }
         }
         Ok(())
@@ -90,7 +103,9 @@ impl Address {
     /// Whether all of them are here.
     pub fn is_here(&self) -> bool {
         let interfaces = pnet_datalink::interfaces();
-        self.on.iter().all(|subnet| interfaces.iter().any(|i| has(i, subnet.ip)))
+        self.on
+            .iter()
+            .all(|subnet| interfaces.iter().any(|i| has(i, subnet.ip)))
     }
 
     /// The clients' connections over them.
@@ -124,9 +139,15 @@ impl Address {
 
     async fn who_else(&self, subnet: Subnet) -> Result<Option<String>> {
         let interface = interface_of(subnet)?;
-        let asked = tokio::task::spawn_blocking(move || wire::who_else_has(subnet.ip, &interface, PROBE)).await;
-        let refused = |e: String| AddressError::Refused(format!("nobody can be asked for {}: {e}", subnet.ip));
-        let other = asked.map_err(|e| refused(e.to_string()))?.map_err(|e| refused(e.to_string()))?;
+        let asked =
+            tokio::task::spawn_blocking(move || wire::who_else_has(subnet.ip, &interface, PROBE))
+                .await;
+        let refused = |e: String| {
+            AddressError::Refused(format!("nobody can be asked for {}: {e}", subnet.ip))
+        };
+        let other = asked
+            .map_err(|e| refused(e.to_string()))?
+            .map_err(|e| refused(e.to_string()))?;
         Ok(other.map(|mac| mac.to_string()))
     }
 
@@ -137,7 +158,9 @@ impl Address {
             request.message_mut().header.flags |= AddressHeaderFlags::Nodad;
         }
         let added = request.replace().execute().await;
-        added.map_err(|e| AddressError::Refused(format!("{ip} does not go on {}: {e}", interface.name)))
+        added.map_err(|e| {
+            AddressError::Refused(format!("{ip} does not go on {}: {e}", interface.name))
+        })
     }
 }
 
@@ -147,12 +170,14 @@ fn whole(ip: IpAddr) -> u8 {
 
 fn message(interface: &NetworkInterface, ip: IpAddr) -> AddressMessage {
     match ip {
-        IpAddr::V4(v4) => {
-            AddressMessageBuilder::<std::net::Ipv4Addr>::new().index(interface.index).address(v4, 32).build()
-        }
-        IpAddr::V6(v6) => {
-            AddressMessageBuilder::<std::net::Ipv6Addr>::new().index(interface.index).address(v6, 128).build()
-        }
+        IpAddr::V4(v4) => AddressMessageBuilder::<std::net::Ipv4Addr>::new()
+            .index(interface.index)
+            .address(v4, 32)
+            .build(),
+        IpAddr::V6(v6) => AddressMessageBuilder::<std::net::Ipv6Addr>::new()
+            .index(interface.index)
+            .address(v6, 128)
+            .build(),
     }
 }
 
@@ -162,24 +187,47 @@ fn has(interface: &NetworkInterface, ip: IpAddr) -> bool {
 
 /// The interface that has an address of its own in the subnet.
 fn interface_of(subnet: Subnet) -> Result<NetworkInterface> {
-    let fits = |i: &NetworkInterface| i.ips.iter().any(|n| n.ip() != subnet.ip && subnet.has(n.ip()));
-    pnet_datalink::interfaces().into_iter().find(fits).ok_or(AddressError::NoInterface(subnet))
+    let fits = |i: &NetworkInterface| {
+        i.ips
+            .iter()
+            .any(|n| n.ip() != subnet.ip && subnet.has(n.ip()))
+    };
+    pnet_datalink::interfaces()
+        .into_iter()
+        .find(fits)
+        .ok_or(AddressError::NoInterface(subnet))
 }
 
-/// Takes an address away without a runtime and without waiting for one: the deadman's way. Returns whether it was here.
+/// Takes an address away without a runtime and without waiting for one: the deadman's way. Returns
+/// whether it was here.
 ///
 /// # Errors
 /// If `ip` cannot be run, or refuses.
 pub fn remove_now(ip: IpAddr) -> std::io::Result<bool> {
     let mut was_here = false;
-    for interface in pnet_datalink::interfaces().into_iter().filter(|i| has(i, ip)) {
+    for interface in pnet_datalink::interfaces()
+        .into_iter()
+        .filter(|i| has(i, ip))
+    {
         was_here = true;
         let mut command = std::process::Command::new("ip");
-        command.args(["address", "del", &format!("{ip}/{}", whole(ip)), "dev", &interface.name]);
-        let output = command.env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin").output()?;
+        command.args([
+            "address",
+            "del",
+            &format!("{ip}/{}", whole(ip)),
+            "dev",
+            &interface.name,
+        ]);
+        let output = command
+            .env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin")
+            .output()?;
         if !output.status.success() {
             let why = String::from_utf8_lossy(&output.stderr);
-            return Err(std::io::Error::other(format!("{ip} stays on {}: {}", interface.name, why.trim())));
+            return Err(std::io::Error::other(format!(
+                "{ip} stays on {}: {}",
+                interface.name,
+                why.trim()
+            )));
         }
     }
     Ok(was_here)

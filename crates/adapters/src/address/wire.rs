@@ -1,5 +1,5 @@
-//! What an address says on the wire: probes and announcements, ARP for IPv4 (RFC 826, RFC 5227), neighbour discovery for
-//! IPv6 (RFC 4861, RFC 4862).
+//! What an address says on the wire: probes and announcements, ARP for IPv4 (RFC 826, RFC 5227),
+//! neighbour discovery for IPv6 (RFC 4861, RFC 4862).
 
 use pnet_datalink::{Channel, ChannelType, Config, MacAddr, NetworkInterface};
 use pnet_packet::icmpv6::{Icmpv6Packet, checksum};
@@ -16,23 +16,36 @@ const ALL_NODES: Ipv6Addr = Ipv6Addr::new(0xff02, 0, 0, 0, 0, 0, 0, 1);
 
 fn open(
     on: &NetworkInterface,
-) -> io::Result<(Box<dyn pnet_datalink::DataLinkSender>, Box<dyn pnet_datalink::DataLinkReceiver>)> {
+) -> io::Result<(
+    Box<dyn pnet_datalink::DataLinkSender>,
+    Box<dyn pnet_datalink::DataLinkReceiver>,
+)> {
     let read_timeout = Some(Duration::from_millis(2));
-    let config = Config { read_timeout, promiscuous: false, channel_type: ChannelType::Layer2, ..Config::default() };
+    let config = Config {
+        read_timeout,
+        promiscuous: false,
+        channel_type: ChannelType::Layer2,
+        ..Config::default()
+    };
     match pnet_datalink::channel(on, config)? {
         Channel::Ethernet(send, receive) => Ok((send, receive)),
         _ => Err(io::Error::other("not an Ethernet interface")),
     }
 }
 
-/// Asks who has the address, and gives the hardware address of the first other one that answers in time. RFC 5227, section
-/// 2.1.1, waits for seconds; here the lease says already that no member of the cluster has it, and clients wait.
+/// Asks who has the address, and gives the hardware address of the first other one that answers in
+/// time. RFC 5227, section 2.1.1, waits for seconds; here the lease says already that no member of
+/// the cluster has it, and clients wait.
 ///
 /// Blocks for up to `patience`.
 ///
 /// # Errors
 /// If the interface takes no frames.
-pub fn who_else_has(ip: IpAddr, on: &NetworkInterface, patience: Duration) -> io::Result<Option<MacAddr>> {
+pub fn who_else_has(
+    ip: IpAddr,
+    on: &NetworkInterface,
+    patience: Duration,
+) -> io::Result<Option<MacAddr>> {
     let mac = own(on)?;
     let (mut send, mut receive) = open(on)?;
     let probe = match ip {
@@ -44,7 +57,8 @@ pub fn who_else_has(ip: IpAddr, on: &NetworkInterface, patience: Duration) -> io
     while begun.elapsed() < patience {
         // Three times, as one may be lost.
         if sent < 3 && begun.elapsed() >= patience / 4 * sent {
-            send.send_to(&probe, None).unwrap_or_else(|| Err(io::Error::other("the frame was not taken")))?;
+            send.send_to(&probe, None)
+                .unwrap_or_else(|| Err(io::Error::other("the frame was not taken")))?;
             sent += 1;
         }
         match receive.next() {
@@ -53,15 +67,19 @@ pub fn who_else_has(ip: IpAddr, on: &NetworkInterface, patience: Duration) -> io
                     return Ok(Some(other));
                 }
             }
-            Err(error) if matches!(error.kind(), io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock) => {}
+            Err(error)
+                if matches!(
+                    error.kind(),
+                    io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock
+                ) => {}
             Err(error) => return Err(error),
         }
     }
     Ok(None)
 }
 
-/// Tells everyone on the link that the address is here now: a gratuitous ARP request, or an unsolicited neighbour
-/// advertisement that overrides. Twice, as one may be lost.
+/// Tells everyone on the link that the address is here now: a gratuitous ARP request, or an
+/// unsolicited neighbour advertisement that overrides. Twice, as one may be lost.
 ///
 /// # Errors
 /// If the interface takes no frames.
@@ -73,13 +91,15 @@ pub fn announce(ip: IpAddr, on: &NetworkInterface) -> io::Result<()> {
         IpAddr::V6(ip) => advertisement(mac, ip),
     };
     for _ in 0..2 {
-        send.send_to(&frame, None).unwrap_or_else(|| Err(io::Error::other("the frame was not taken")))?;
+        send.send_to(&frame, None)
+            .unwrap_or_else(|| Err(io::Error::other("the frame was not taken")))?;
     }
     Ok(())
 }
 
 fn own(on: &NetworkInterface) -> io::Result<MacAddr> {
-    on.mac.ok_or_else(|| io::Error::other(format!("{} has no hardware address", on.name)))
+    on.mac
+        .ok_or_else(|| io::Error::other(format!("{} has no hardware address", on.name)))
 }
 
 fn ethernet(to: [u8; 6], from: MacAddr, kind: u16, payload: &[u8]) -> Vec<u8> {
@@ -89,7 +109,14 @@ fn ethernet(to: [u8; 6], from: MacAddr, kind: u16, payload: &[u8]) -> Vec<u8> {
 fn arp_request(mac: MacAddr, sender: Ipv4Addr, target: Ipv4Addr) -> Vec<u8> {
     // Ethernet, IPv4, their lengths, request.
     let head = [0, 1, 8, 0, 6, 4, 0, 1];
-    let body = [&head[..], &mac.octets(), &sender.octets(), &[0; 6], &target.octets()].concat();
+    let body = [
+        &head[..],
+        &mac.octets(),
+        &sender.octets(),
+        &[0; 6],
+        &target.octets(),
+    ]
+    .concat();
     ethernet(EVERYONE, mac, ARP, &body)
 }
 
@@ -98,9 +125,21 @@ fn neighbour(mac: MacAddr, from: Ipv6Addr, to: Ipv6Addr, message: &mut [u8]) -> 
     message[2..4].copy_from_slice(&sum.to_be_bytes());
     let length = (message.len() as u16).to_be_bytes();
     // Version 6, ICMPv6, hop limit 255 (RFC 4861, section 7.1).
-    let head = [&[0x60, 0, 0, 0][..], &length, &[58, 255], &from.octets(), &to.octets()].concat();
+    let head = [
+        &[0x60, 0, 0, 0][..],
+        &length,
+        &[58, 255],
+        &from.octets(),
+        &to.octets(),
+    ]
+    .concat();
     let [.., a, b, c, d] = to.octets();
-    ethernet([0x33, 0x33, a, b, c, d], mac, IPV6, &[&head, &*message].concat())
+    ethernet(
+        [0x33, 0x33, a, b, c, d],
+        mac,
+        IPV6,
+        &[&head, &*message].concat(),
+    )
 }
 
 fn solicitation(mac: MacAddr, target: Ipv6Addr) -> Vec<u8> {
@@ -123,7 +162,9 @@ fn claimed_by(frame: &[u8], ip: IpAddr) -> Option<MacAddr> {
     let body = frame.get(14..)?;
     let mac = |bytes: &[u8]| <[u8; 6]>::try_from(bytes).ok().map(MacAddr::from);
     match (ip, kind) {
-        (IpAddr::V4(ip), ARP) => (body.get(14..18)? == ip.octets()).then(|| mac(body.get(8..14)?))?,
+        (IpAddr::V4(ip), ARP) => {
+            (body.get(14..18)? == ip.octets()).then(|| mac(body.get(8..14)?))?
+        }
         (IpAddr::V6(ip), IPV6) => {
             let says = body.get(6) == Some(&58) && body.get(40) == Some(&ADVERTISEMENT);
             (says && body.get(48..64)? == ip.octets()).then(|| mac(frame.get(6..12)?))?
@@ -142,12 +183,18 @@ mod tests {
     #[test]
     fn a_probe_claims_nothing_and_an_announcement_does() {
         let ip = Ipv4Addr::new(10, 30, 0, 50);
-        assert_eq!(claimed_by(&arp_request(MAC, Ipv4Addr::UNSPECIFIED, ip), ip.into()), None);
+        assert_eq!(
+            claimed_by(&arp_request(MAC, Ipv4Addr::UNSPECIFIED, ip), ip.into()),
+            None
+        );
         assert_eq!(claimed_by(&arp_request(MAC, ip, ip), ip.into()), Some(MAC));
         let six: Ipv6Addr = "fd30::50".parse().unwrap();
         assert_eq!(claimed_by(&solicitation(MAC, six), six.into()), None);
         assert_eq!(claimed_by(&advertisement(MAC, six), six.into()), Some(MAC));
-        assert_eq!(claimed_by(&advertisement(MAC, six), "fd30::51".parse().unwrap()), None);
+        assert_eq!(
+            claimed_by(&advertisement(MAC, six), "fd30::51".parse().unwrap()),
+            None
+        );
         for cut in 0..86 {
             claimed_by(&advertisement(MAC, six)[..cut], six.into());
         }

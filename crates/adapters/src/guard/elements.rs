@@ -1,5 +1,6 @@
-//! Elements of nftables sets, said to the kernel directly: a renewal of the guard comes ten times a second, and `nft` reads
-//! every table anew before each. Messages as in `linux/netfilter/nf_tables.h`; one batch is one transaction.
+//! Elements of nftables sets, said to the kernel directly: a renewal of the guard comes ten times a
+//! second, and `nft` reads every table anew before each. Messages as in
+//! `linux/netfilter/nf_tables.h`; one batch is one transaction.
 
 use rtnetlink::sys::Socket;
 use rtnetlink::sys::protocols::NETLINK_NETFILTER;
@@ -76,20 +77,33 @@ impl Key for IpAddr {
 impl Change {
     /// There for good; nothing happens if it is.
     pub fn add(set: Set, key: &impl Key) -> Self {
-        Self { set, key: key.bytes(), what: What::Add(None) }
+        Self {
+            set,
+            key: key.bytes(),
+            what: What::Add(None),
+        }
     }
 
-    /// Not there, whether it was or not: the kernel refuses to delete what is missing, so it is added first.
+    /// Not there, whether it was or not: the kernel refuses to delete what is missing, so it is
+    /// added first.
     pub fn remove(set: Set, key: &impl Key, timed: bool) -> [Self; 2] {
         let add = What::Add(timed.then_some(Duration::from_secs(1)));
-        [add, What::Delete].map(|what| Self { set, key: key.bytes(), what })
+        [add, What::Delete].map(|what| Self {
+            set,
+            key: key.bytes(),
+            what,
+        })
     }
 
-    /// There for that long from now on. Adding what is there does not prolong it, so it goes first: in one transaction, in
-    /// which no packet sees it missing.
+    /// There for that long from now on. Adding what is there does not prolong it, so it goes first:
+    /// in one transaction, in which no packet sees it missing.
     pub fn renew(set: Set, key: &impl Key, time: Duration) -> [Self; 3] {
         let add = What::Add(Some(time));
-        [add, What::Delete, add].map(|what| Self { set, key: key.bytes(), what })
+        [add, What::Delete, add].map(|what| Self {
+            set,
+            key: key.bytes(),
+            what,
+        })
     }
 
     fn message(&self, number: u32) -> Vec<u8> {
@@ -107,8 +121,18 @@ impl Change {
         let Set(family, name) = self.set;
         let mut body = attribute(LIST_TABLE, b"karst\0");
         body.extend(attribute(LIST_SET, format!("{name}\0").as_bytes()));
-        body.extend(attribute(LIST_ELEMENTS | NESTED, &attribute(ELEMENT | NESTED, &element)));
-        message(u16::from(NFTABLES) << 8 | kind, flags, number, family as u8, 0, &body)
+        body.extend(attribute(
+            LIST_ELEMENTS | NESTED,
+            &attribute(ELEMENT | NESTED, &element),
+        ));
+        message(
+            u16::from(NFTABLES) << 8 | kind,
+            flags,
+            number,
+            family as u8,
+            0,
+            &body,
+        )
     }
 }
 
@@ -147,7 +171,8 @@ impl Kernel {
     pub fn connect() -> io::Result<Self> {
         let mut socket = Socket::new(NETLINK_NETFILTER)?;
         socket.bind_auto()?;
-        // Every answer is there when the request returns; waiting for one would be waiting for ever.
+        // Every answer is there when the request returns; waiting for one would be waiting for
+        // ever.
         socket.set_non_blocking(true)?;
         Ok(Self { socket, number: 0 })
     }
@@ -155,7 +180,8 @@ impl Kernel {
     /// All of them or none; in force when this returns, which takes well under a millisecond.
     ///
     /// # Errors
-    /// The kernel's refusal: not found if the table or set is missing, permission denied without the right to it.
+    /// The kernel's refusal: not found if the table or set is missing, permission denied without
+    /// the right to it.
     pub fn transact(&mut self, changes: &[Change]) -> io::Result<()> {
         let mut next = || {
             self.number = self.number.wrapping_add(1);
@@ -185,8 +211,11 @@ impl Kernel {
                 let kind = u16::from_ne_bytes([rest[4], rest[5]]);
                 let number = u32::from_ne_bytes([rest[8], rest[9], rest[10], rest[11]]);
                 let code = i32::from_ne_bytes([rest[16], rest[17], rest[18], rest[19]]);
-                // A refusal of the whole batch bears the number of its beginning. What an earlier one left is passed over.
-                if kind == ERROR && (numbers.contains(&number) || number == numbers.start.wrapping_sub(1)) {
+                // A refusal of the whole batch bears the number of its beginning. What an earlier
+                // one left is passed over.
+                if kind == ERROR
+                    && (numbers.contains(&number) || number == numbers.start.wrapping_sub(1))
+                {
                     if code != 0 {
                         return Err(io::Error::from_raw_os_error(-code));
                     }

@@ -1,10 +1,12 @@
-//! The packet guard of a primary (SAFETY C3): what is sent to or from the workload's port passes only while an nftables
-//! element with a timeout lives. A host that is frozen as a whole and thawed later finds it expired, whatever of it runs
-//! first: its kernel still completes handshakes and its server still answers, and nothing of it gets through. The same holds
-//! for a floating address, ARP and neighbour discovery included.
+//! The packet guard of a primary (SAFETY C3): what is sent to or from the workload's port passes
+//! only while an nftables element with a timeout lives. A host that is frozen as a whole and thawed
+//! later finds it expired, whatever of it runs first: its kernel still completes handshakes and its
+//! server still answers, and nothing of it gets through. The same holds for a floating address, ARP
+//! and neighbour discovery included.
 //!
-//! `nft` makes the tables, once; what changes from then on are elements of their sets, which the kernel is told directly.
-//! Only the deadman opens. A host without `nft` or without the right to use it has no guard, and says so.
+//! `nft` makes the tables, once; what changes from then on are elements of their sets, which the
+//! kernel is told directly. Only the deadman opens. A host without `nft` or without the right to
+//! use it has no guard, and says so.
 
 mod elements;
 
@@ -24,9 +26,9 @@ const PATIENCE: Duration = Duration::from_secs(1);
 const GUARDED: Set = Set(Family::Inet, "guarded");
 const OPEN: Set = Set(Family::Inet, "open");
 
-/// What would leave is answered with a reset to the server's own socket: an answer that only waited there would be sent
-/// again by the kernel when the port is free for a standby, long after the server's end.
-/// Loopback stays open: what runs on the host itself ends with the host's server.
+/// What would leave is answered with a reset to the server's own socket: an answer that only waited
+/// there would be sent again by the kernel when the port is free for a standby, long after the
+/// server's end. Loopback stays open: what runs on the host itself ends with the host's server.
 const RULES: &str = "add table inet karst; \
     add set inet karst guarded { type inet_service; }; \
     add set inet karst open { type inet_service; flags timeout; }; \
@@ -52,7 +54,8 @@ const RULES: &str = "add table inet karst; \
 #[derive(Debug, Default)]
 pub struct Guard {
     kernel: Option<Kernel>,
-    /// How long the caller can wait for an answer: it has deadlines of its own to keep. Default one second.
+    /// How long the caller can wait for an answer: it has deadlines of its own to keep. Default one
+    /// second.
     patience: Option<Duration>,
 }
 
@@ -92,7 +95,8 @@ impl Guard {
         self.change(&Change::remove(GUARDED, &port, false))
     }
 
-    /// Nobody here answers for this address until it is opened: neither to ARP nor to neighbour discovery, nor to packets.
+    /// Nobody here answers for this address until it is opened: neither to ARP nor to neighbour
+    /// discovery, nor to packets.
     ///
     /// # Errors
     /// As [`Guard::open_for`].
@@ -106,7 +110,11 @@ impl Guard {
     /// # Errors
     /// As [`Guard::open_for`].
     pub fn open_address(&mut self, ip: IpAddr, time: Duration) -> io::Result<()> {
-        let both = |(held, open)| Change::renew(open, &ip, time).into_iter().chain([Change::add(held, &ip)]);
+        let both = |(held, open)| {
+            Change::renew(open, &ip, time)
+                .into_iter()
+                .chain([Change::add(held, &ip)])
+        };
         let changes: Vec<Change> = sets(ip).flat_map(both).collect();
         self.change(&changes)
     }
@@ -116,7 +124,9 @@ impl Guard {
     /// # Errors
     /// As [`Guard::open_for`].
     pub fn close_address(&mut self, ip: IpAddr) -> io::Result<()> {
-        let changes: Vec<Change> = sets(ip).flat_map(|(_, open)| Change::remove(open, &ip, true)).collect();
+        let changes: Vec<Change> = sets(ip)
+            .flat_map(|(_, open)| Change::remove(open, &ip, true))
+            .collect();
         self.change(&changes)
     }
 
@@ -128,7 +138,10 @@ impl Guard {
         }
         let kernel = self.kernel.as_mut().expect("it was just connected");
         let mut done = kernel.transact(changes);
-        if done.as_ref().is_err_and(|e| e.kind() == io::ErrorKind::NotFound) {
+        if done
+            .as_ref()
+            .is_err_and(|e| e.kind() == io::ErrorKind::NotFound)
+        {
             make_tables(self.patience.unwrap_or(PATIENCE))?;
             done = kernel.transact(changes);
         }
@@ -139,38 +152,68 @@ impl Guard {
     }
 }
 
-/// The sets that have a say over an address: those it is in while this host holds it back, and those that let it through.
+/// The sets that have a say over an address: those it is in while this host holds it back, and
+/// those that let it through.
 fn sets(ip: IpAddr) -> impl Iterator<Item = (Set, Set)> {
-    let families: &[Family] = if ip.is_ipv4() { &[Family::Inet, Family::Arp] } else { &[Family::Inet] };
-    let (held, open) = if ip.is_ipv4() { ("held4", "open4") } else { ("held6", "open6") };
-    families.iter().map(move |family| (Set(*family, held), Set(*family, open)))
+    let families: &[Family] = if ip.is_ipv4() {
+        &[Family::Inet, Family::Arp]
+    } else {
+        &[Family::Inet]
+    };
+    let (held, open) = if ip.is_ipv4() {
+        ("held4", "open4")
+    } else {
+        ("held6", "open6")
+    };
+    families
+        .iter()
+        .map(move |family| (Set(*family, held), Set(*family, open)))
 }
 
 /// Blocks until `nft` has made them, or for as long as the caller can wait.
 fn make_tables(patience: Duration) -> io::Result<()> {
     let program = PROGRAMS.iter().find(|p| Path::new(p).exists());
-    let program =
-        program.ok_or_else(|| io::Error::new(io::ErrorKind::NotFound, "there is no nft (package nftables)"))?;
-    let patience = Timespec { tv_sec: patience.as_secs().cast_signed(), tv_nsec: patience.subsec_nanos().into() };
+    let program = program.ok_or_else(|| {
+        io::Error::new(
+            io::ErrorKind::NotFound,
+            "there is no nft (package nftables)",
+        )
+    })?;
+    let patience = Timespec {
+        tv_sec: patience.as_secs().cast_signed(),
+        tv_nsec: patience.subsec_nanos().into(),
+    };
     let mut nft = Command::new(program)
         .args(["-f", "-"])
         .stdin(Stdio::piped())
         .stdout(Stdio::null())
         .stderr(Stdio::piped())
         .spawn()?;
-    nft.stdin.take().expect("it is piped").write_all(RULES.as_bytes())?;
+    nft.stdin
+        .take()
+        .expect("it is piped")
+        .write_all(RULES.as_bytes())?;
     // It says nothing, and closes this when it ends, unless it has something to complain about.
     let mut complaint = nft.stderr.take().expect("it is piped");
-    if poll(&mut [PollFd::new(&complaint, PollFlags::IN)], Some(&patience))? == 0 {
+    if poll(
+        &mut [PollFd::new(&complaint, PollFlags::IN)],
+        Some(&patience),
+    )? == 0
+    {
         nft.kill()?;
         nft.wait()?;
-        return Err(io::Error::new(io::ErrorKind::TimedOut, "nft does not answer"));
+        return Err(io::Error::new(
+            io::ErrorKind::TimedOut,
+            "nft does not answer",
+        ));
     }
     let mut said = String::new();
     complaint.read_to_string(&mut said)?;
     if nft.wait()?.success() {
         Ok(())
     } else {
-        Err(io::Error::other(said.lines().next().unwrap_or("nft failed").to_string()))
+        Err(io::Error::other(
+            said.lines().next().unwrap_or("nft failed").to_string(),
+        ))
     }
 }

@@ -6,9 +6,9 @@ use karst_core::NodeId;
 use std::path::{Path, PathBuf};
 
 impl Postgres {
-    /// Copies the primary into a directory beside the data and puts it in its place when it is complete, so that the
-    /// data directory always holds either the old data or a whole copy. A server that still runs on the old ones does so until
-    /// then.
+    /// Copies the primary into a directory beside the data and puts it in its place when it is
+    /// complete, so that the data directory always holds either the old data or a whole copy. A
+    /// server that still runs on the old ones does so until then.
     pub(super) async fn clone_from(&self, from: &NodeId) -> Result<()> {
         let plan = &self.plan;
         let source = self.source(from)?;
@@ -16,7 +16,9 @@ impl Postgres {
         let (copy, old) = (self.beside("copy"), self.beside("old"));
         let files = self.files();
         self.clear(&old)?;
-        files.make_dir(&copy).map_err(Trouble::io(copy.display().to_string()))?;
+        files
+            .make_dir(&copy)
+            .map_err(Trouble::io(copy.display().to_string()))?;
         let mut backup = self.program("pg_basebackup");
         backup
             .args(["--no-password", "--progress"])
@@ -30,7 +32,9 @@ impl Postgres {
         }
         self.run(backup, "pg_basebackup").await?;
         let signal = copy.join("standby.signal");
-        files.put(&signal, b"", false).map_err(Trouble::io(signal.display().to_string()))?;
+        files
+            .put(&signal, b"", false)
+            .map_err(Trouble::io(signal.display().to_string()))?;
         self.stop_now().await?;
         let swap = || {
             if files.exists(&plan.data)? {
@@ -43,12 +47,17 @@ impl Postgres {
         self.fresh_log().map(drop)
     }
 
-    /// An empty directory for the log of data that are about to be made, where the spec names a volume for logs. Two take
-    /// turns, so that a copy leaves the log of the data that it will replace alone.
+    /// An empty directory for the log of data that are about to be made, where the spec names a
+    /// volume for logs. Two take turns, so that a copy leaves the log of the data that it will
+    /// replace alone.
     pub(super) fn fresh_log(&self) -> Result<Option<PathBuf>> {
-        let Some(dir) = &self.plan.log else { return Ok(None) };
+        let Some(dir) = &self.plan.log else {
+            return Ok(None);
+        };
         let fresh = unused_turn(dir, &self.plan.data);
-        self.files().ensure_dir(dir).map_err(Trouble::io(dir.display().to_string()))?;
+        self.files()
+            .ensure_dir(dir)
+            .map_err(Trouble::io(dir.display().to_string()))?;
         fresh.iter().try_for_each(|fresh| self.clear(fresh))?;
         Ok(fresh)
     }
@@ -59,12 +68,14 @@ impl Postgres {
     }
 
     pub(super) fn clear(&self, path: &Path) -> Result<()> {
-        self.files().clear(path).map_err(Trouble::io(path.display().to_string()))
+        self.files()
+            .clear(path)
+            .map_err(Trouble::io(path.display().to_string()))
     }
 }
 
-/// Which of the two directories for logs the data do not use. They are told apart by what they are: the text of the link is the
-/// server's own spelling of the path.
+/// Which of the two directories for logs the data do not use. They are told apart by what they are:
+/// the text of the link is the server's own spelling of the path.
 fn unused_turn(dir: &Path, data: &Path) -> Option<PathBuf> {
     let used = data.join("pg_wal").canonicalize().ok();
     let mut turns = ["a", "b"].map(|turn| dir.join(turn)).into_iter();
@@ -80,11 +91,19 @@ mod tests {
     #[test]
     fn the_log_in_use_is_never_the_one_that_is_cleared_however_its_path_is_written() {
         let volume = tempfile::tempdir().unwrap();
-        let (data, log, other) = (volume.path().join("data"), volume.path().join("log"), volume.path().join("other"));
+        let (data, log, other) = (
+            volume.path().join("data"),
+            volume.path().join("log"),
+            volume.path().join("other"),
+        );
         for dir in [&data, &other, &log.join("a"), &log.join("b")] {
             create_dir_all(dir).unwrap();
         }
-        let spellings = [log.clone(), other.join("../log"), volume.path().join("./log/")];
+        let spellings = [
+            log.clone(),
+            other.join("../log"),
+            volume.path().join("./log/"),
+        ];
         for dir in &spellings {
             assert_eq!(unused_turn(dir, &data), Some(dir.join("a")), "no data yet");
         }
@@ -92,7 +111,11 @@ mod tests {
             let _ = std::fs::remove_file(data.join("pg_wal"));
             symlink(log.join(used), data.join("pg_wal")).unwrap();
             for dir in &spellings {
-                assert_eq!(unused_turn(dir, &data), Some(dir.join(fresh)), "{used} is in use");
+                assert_eq!(
+                    unused_turn(dir, &data),
+                    Some(dir.join(fresh)),
+                    "{used} is in use"
+                );
             }
         }
     }

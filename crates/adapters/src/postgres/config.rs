@@ -35,8 +35,9 @@ pub struct Plan {
     /// Where its write-ahead log is kept, if not within its data.
     pub log: Option<PathBuf>,
     pub processes: Processes,
-    /// Under the daemon's runtime directory: configuration and password file, which the server reads and cannot replace, and below it a
-    /// directory of the server's own for its socket. Gone after a reboot.
+    /// Under the daemon's runtime directory: configuration and password file, which the server
+    /// reads and cannot replace, and below it a directory of the server's own for its socket. Gone
+    /// after a reboot.
     pub runtime: PathBuf,
     pub programs: PathBuf,
     /// Put before the command of every server program, to run it as the server's user.
@@ -44,8 +45,8 @@ pub struct Plan {
     pub owner: Option<(u32, u32)>,
     pub replicas: BTreeMap<NodeId, SocketAddr>,
     pub replication_password: String,
-    /// Where the cluster's CA is, and the server's certificate and key: servers speak to each other by TLS alone. Not the node's: with
-    /// that key the server's user could speak for the node.
+    /// Where the cluster's CA is, and the server's certificate and key: servers speak to each other
+    /// by TLS alone. Not the node's: with that key the server's user could speak for the node.
     pub tls: PathBuf,
     /// A database and the role that owns it, made with the first data.
     pub database: Option<(String, String, String)>,
@@ -57,9 +58,16 @@ pub struct Plan {
 #[non_exhaustive]
 pub enum PlanError {
     #[error("workload {workload}: `{key}` is needed by the postgres driver")]
-    Missing { workload: WorkloadId, key: &'static str },
+    Missing {
+        workload: WorkloadId,
+        key: &'static str,
+    },
     #[error("workload {workload}: the secret of `{key}` cannot be read: {why}")]
-    Secret { workload: WorkloadId, key: &'static str, why: String },
+    Secret {
+        workload: WorkloadId,
+        key: &'static str,
+        why: String,
+    },
     #[error(
         "{}: it is the node's own key, and whoever has that speaks for the node: give the server one of its own", .0.display()
     )]
@@ -71,40 +79,67 @@ pub enum PlanError {
 }
 
 impl Plan {
-    /// `tls` holds `ca.pem`, `server.pem` and `server.key`, which the server gets copies of. From the spec's settings: `programs` (directory), `user` or `launcher`, `secret` (of the replication role),
-    /// `database`, `client`, `client-secret`, and `set.NAME` for server settings. Secrets are `file:` or `env:`
-    /// references.
+    /// `tls` holds `ca.pem`, `server.pem` and `server.key`, which the server gets copies of. From
+    /// the spec's settings: `programs` (directory), `user` or `launcher`, `secret` (of the
+    /// replication role), `database`, `client`, `client-secret`, and `set.NAME` for server
+    /// settings. Secrets are `file:` or `env:` references.
     ///
     /// # Errors
     /// What is missing, and where.
     pub fn from_spec(
-        workload: &WorkloadId, spec: &WorkloadSpec, me: &NodeId, (runtime, tls): (&Path, &Path), processes: Processes,
+        workload: &WorkloadId,
+        spec: &WorkloadSpec,
+        me: &NodeId,
+        (runtime, tls): (&Path, &Path),
+        processes: Processes,
     ) -> std::result::Result<Self, PlanError> {
         let given = |key: &'static str| spec.settings.get(key);
         let secret = |key: &'static str| {
-            let reference = given(key).ok_or(PlanError::Missing { workload: workload.clone(), key })?;
-            read_secret(reference).map_err(|why| PlanError::Secret { workload: workload.clone(), key, why })
+            let reference = given(key).ok_or(PlanError::Missing {
+                workload: workload.clone(),
+                key,
+            })?;
+            read_secret(reference).map_err(|why| PlanError::Secret {
+                workload: workload.clone(),
+                key,
+                why,
+            })
         };
         let user = given("user").map_or("postgres", String::as_str);
         let owner = (given("launcher").is_none() && rustix::process::geteuid().is_root())
-            .then(|| ids_of(user).ok_or_else(|| PlanError::NoUser { workload: workload.clone(), user: user.into() }))
+            .then(|| {
+                ids_of(user).ok_or_else(|| PlanError::NoUser {
+                    workload: workload.clone(),
+                    user: user.into(),
+                })
+            })
             .transpose()?;
         let launcher = match (given("launcher"), owner) {
             (Some(words), _) => words.split_whitespace().map(String::from).collect(),
             (None, Some((uid, gid))) => {
-                vec!["setpriv".into(), format!("--reuid={uid}"), format!("--regid={gid}"), "--clear-groups".into()]
+                vec![
+                    "setpriv".into(),
+                    format!("--reuid={uid}"),
+                    format!("--regid={gid}"),
+                    "--clear-groups".into(),
+                ]
             }
             (None, None) => Vec::new(),
         };
         let database = match (given("database"), given("client")) {
-            (Some(database), Some(client)) => Some((database.clone(), client.clone(), secret("client-secret")?)),
+            (Some(database), Some(client)) => {
+                Some((database.clone(), client.clone(), secret("client-secret")?))
+            }
             _ => None,
         };
         let (node, server) = (key_in(tls, "node.key")?, key_in(tls, KEY)?);
         if node.is_some() && node == server {
             return Err(PlanError::NodesKey(tls.join(KEY)));
         }
-        let extra = spec.settings.iter().filter_map(|(k, v)| Some((k.strip_prefix("set.")?.into(), v.clone())));
+        let extra = spec
+            .settings
+            .iter()
+            .filter_map(|(k, v)| Some((k.strip_prefix("set.")?.into(), v.clone())));
         Ok(Self {
             workload: workload.clone(),
             me: me.clone(),
@@ -113,10 +148,16 @@ impl Plan {
             log: spec.replicas[me].log.clone().map(PathBuf::from),
             processes,
             runtime: runtime.join(workload.as_str()),
-            programs: given("programs").map_or("/usr/lib/postgresql/15/bin", String::as_str).into(),
+            programs: given("programs")
+                .map_or("/usr/lib/postgresql/15/bin", String::as_str)
+                .into(),
             launcher,
             owner,
-            replicas: spec.replicas.iter().map(|(n, r)| (n.clone(), r.address)).collect(),
+            replicas: spec
+                .replicas
+                .iter()
+                .map(|(n, r)| (n.clone(), r.address))
+                .collect(),
             replication_password: long_enough(workload, secret("secret")?)?,
             tls: tls.to_owned(),
             database,
@@ -133,14 +174,21 @@ impl Plan {
     }
 }
 
-/// Whoever reaches a server's port may try to log in as a standby, and what a server keeps of the password bears few tries each.
+/// Whoever reaches a server's port may try to log in as a standby, and what a server keeps of the
+/// password bears few tries each.
 fn long_enough(workload: &WorkloadId, password: String) -> std::result::Result<String, PlanError> {
     if password.len() >= SECRET {
         return Ok(password);
     }
-    let why =
-        format!("it has {} characters; make one of at least {SECRET}, with `openssl rand -hex 32`", password.len());
-    Err(PlanError::Secret { workload: workload.clone(), key: "secret", why })
+    let why = format!(
+        "it has {} characters; make one of at least {SECRET}, with `openssl rand -hex 32`",
+        password.len()
+    );
+    Err(PlanError::Secret {
+        workload: workload.clone(),
+        key: "secret",
+        why,
+    })
 }
 
 /// What a key file holds; none where there is no such file.
@@ -149,7 +197,10 @@ fn key_in(tls: &Path, name: &str) -> std::result::Result<Option<Vec<u8>>, PlanEr
     match std::fs::read(&path) {
         Ok(key) => Ok(Some(key)),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(PlanError::Key { path, why: error.to_string() }),
+        Err(error) => Err(PlanError::Key {
+            path,
+            why: error.to_string(),
+        }),
     }
 }
 
@@ -175,8 +226,8 @@ pub(super) fn quoted(value: &str) -> String {
 }
 
 impl Postgres {
-    /// How another server is spoken to: it has to show the certificate of the node that it is meant to be, and learns the password of
-    /// nobody (RFC 5802; RFC 5929, section 4).
+    /// How another server is spoken to: it has to show the certificate of the node that it is meant
+    /// to be, and learns the password of nobody (RFC 5802; RFC 5929, section 4).
     fn reaches(&self, node: &NodeId) -> Result<String> {
         let plan = &self.plan;
         let unknown = || Trouble::Wrong(format!("{node} has no replica of {}", plan.workload));
@@ -190,8 +241,9 @@ impl Postgres {
         ))
     }
 
-    /// What a clone or a rewind copies from. A source that loses its power says nothing more, and a copy of it would wait for ever
-    /// (seen: fourteen minutes). Its name is no node's: a copy's stream must not pass for a synchronous standby.
+    /// What a clone or a rewind copies from. A source that loses its power says nothing more, and a
+    /// copy of it would wait for ever (seen: fourteen minutes). Its name is no node's: a copy's
+    /// stream must not pass for a synchronous standby.
     pub(super) fn source(&self, node: &NodeId) -> Result<String> {
         Ok(format!(
             "{} dbname=postgres application_name=karst_copy connect_timeout=5 keepalives_idle=1 keepalives_interval=1 \
@@ -215,7 +267,8 @@ impl Postgres {
     /// Writes everything that the server reads, by replacing whole files.
     pub(super) fn write_settings(&self, upstream: Option<&NodeId>, sync: &str) -> Result<()> {
         let plan = &self.plan;
-        let mut text = String::from("# Written by Karst at every start and change; edits are lost.\n");
+        let mut text =
+            String::from("# Written by Karst at every start and change; edits are lost.\n");
         let mut set = |key: &str, value: &str| {
             let _ = writeln!(text, "{key} = {}", quoted(value));
         };
@@ -244,33 +297,62 @@ impl Postgres {
         ];
         defaults.iter().for_each(|(k, v)| set(k, v));
         plan.extra.iter().for_each(|(k, v)| set(k, v));
-        set("unix_socket_directories", &plan.socket_dir().display().to_string());
-        for (key, name) in [("ssl_ca_file", CA), ("ssl_cert_file", CERTIFICATE), ("ssl_key_file", KEY)] {
+        set(
+            "unix_socket_directories",
+            &plan.socket_dir().display().to_string(),
+        );
+        for (key, name) in [
+            ("ssl_ca_file", CA),
+            ("ssl_cert_file", CERTIFICATE),
+            ("ssl_key_file", KEY),
+        ] {
             set(key, &plan.runtime.join(name).display().to_string());
         }
-        set("hba_file", &plan.runtime.join("hba.conf").display().to_string());
-        set("primary_conninfo", &upstream.map(|u| self.conninfo(u)).transpose()?.unwrap_or_default());
+        set(
+            "hba_file",
+            &plan.runtime.join("hba.conf").display().to_string(),
+        );
+        set(
+            "primary_conninfo",
+            &upstream
+                .map(|u| self.conninfo(u))
+                .transpose()?
+                .unwrap_or_default(),
+        );
         set("synchronous_standby_names", sync);
         self.remember(|m| m.written_sync = Some((sync.to_string(), std::time::Instant::now())));
-        // Not synced: the runtime directory is empty after a boot anyway, and every start writes all of this again.
+        // Not synced: the runtime directory is empty after a boot anyway, and every start writes
+        // all of this again.
         self.lay_out("server.conf", &text, 0o640)?;
         self.lay_out("hba.conf", &self.who_may_connect(), 0o640)
     }
 
-    /// The server's users on this host, the other replicas by TLS and from their own addresses, and clients.
+    /// The server's users on this host, the other replicas by TLS and from their own addresses, and
+    /// clients.
     fn who_may_connect(&self) -> String {
         let mut text = String::from(
             "# The socket's directory is closed to everyone but the server's user and Karst.\nlocal all all trust\n",
         );
-        for (_, address) in self.plan.replicas.iter().filter(|(node, _)| **node != self.plan.me) {
+        for (_, address) in self
+            .plan
+            .replicas
+            .iter()
+            .filter(|(node, _)| **node != self.plan.me)
+        {
             let ip = address.ip();
             let whole = if ip.is_ipv4() { 32 } else { 128 };
             // To stream the log, and for a rewind.
             for database in ["replication", "postgres"] {
-                let _ = writeln!(text, "hostssl {database} {REPLICATION_ROLE} {ip}/{whole} scram-sha-256");
+                let _ = writeln!(
+                    text,
+                    "hostssl {database} {REPLICATION_ROLE} {ip}/{whole} scram-sha-256"
+                );
             }
         }
-        let _ = writeln!(text, "host replication all all reject\nhost all {REPLICATION_ROLE} all reject");
+        let _ = writeln!(
+            text,
+            "host replication all all reject\nhost all {REPLICATION_ROLE} all reject"
+        );
         text += "host all postgres all reject\nhost all all all scram-sha-256\n";
         text
     }
@@ -286,37 +368,59 @@ impl Postgres {
         };
         make().map_err(Trouble::io(dir.display().to_string()))?;
         let socket = plan.socket_dir();
-        self.files().ensure_dir(&socket).map_err(Trouble::io(socket.display().to_string()))?;
-        for (name, mode) in [(CA, 0o640), (CERTIFICATE, 0o640), (KEY, if group.is_some() { 0o640 } else { 0o600 })] {
+        self.files()
+            .ensure_dir(&socket)
+            .map_err(Trouble::io(socket.display().to_string()))?;
+        for (name, mode) in [
+            (CA, 0o640),
+            (CERTIFICATE, 0o640),
+            (KEY, if group.is_some() { 0o640 } else { 0o600 }),
+        ] {
             let from = plan.tls.join(name);
-            let text = std::fs::read_to_string(&from).map_err(Trouble::io(from.display().to_string()))?;
+            let text =
+                std::fs::read_to_string(&from).map_err(Trouble::io(from.display().to_string()))?;
             self.lay_out(name, &text, mode)?;
         }
-        // The library passes over a password file that a group may read, so that this one is the server's user's own.
+        // The library passes over a password file that a group may read, so that this one is the
+        // server's user's own.
         let text = format!("*:*:*:{REPLICATION_ROLE}:{}\n", plan.replication_password);
         let file = plan.passfile();
-        self.files().put(&file, text.as_bytes(), false).map_err(Trouble::io(file.display().to_string()))
+        self.files()
+            .put(&file, text.as_bytes(), false)
+            .map_err(Trouble::io(file.display().to_string()))
     }
 
-    /// Takes up what is new of the certificates, and has a server that runs do the same: who connects from here on sees it.
+    /// Takes up what is new of the certificates, and has a server that runs do the same: who
+    /// connects from here on sees it.
     ///
     /// # Errors
     /// If a file cannot be read or put where the server finds it.
     pub async fn renew_certificates(&self) -> Result<()> {
         self.write_passfile()?;
-        if self.first().is_some() { self.reload().await } else { Ok(()) }
+        if self.first().is_some() {
+            self.reload().await
+        } else {
+            Ok(())
+        }
     }
 
     /// A file that the server may read and not replace.
     fn lay_out(&self, name: &str, text: &str, mode: u32) -> Result<()> {
-        let (path, group) = (self.plan.runtime.join(name), self.plan.owner.map(|(_, gid)| gid));
+        let (path, group) = (
+            self.plan.runtime.join(name),
+            self.plan.owner.map(|(_, gid)| gid),
+        );
         if std::fs::read_to_string(&path).is_ok_and(|now| now == text) {
             return Ok(());
         }
         let next = with_ending(&path, "next");
         let write = || {
             let _ = std::fs::remove_file(&next);
-            let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&next)?;
+            let mut file = OpenOptions::new()
+                .write(true)
+                .create_new(true)
+                .mode(0o600)
+                .open(&next)?;
             file.write_all(text.as_bytes())?;
             fchown(&file, None, group)?;
             file.set_permissions(Permissions::from_mode(mode))?;
@@ -336,6 +440,8 @@ impl Postgres {
         if self.files().read_text(&path).is_ok_and(|now| now == text) {
             return Ok(());
         }
-        self.files().put(&path, text.as_bytes(), true).map_err(Trouble::io(path.display().to_string()))
+        self.files()
+            .put(&path, text.as_bytes(), true)
+            .map_err(Trouble::io(path.display().to_string()))
     }
 }

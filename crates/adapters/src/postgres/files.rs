@@ -1,9 +1,12 @@
-//! Files in places where the server's user may write. This daemon is root: whatever that user planted there, a link, a pipe, a device,
-//! must lead nowhere that the user could not go by itself, and must not make anybody wait.
+//! Files in places where the server's user may write. This daemon is root: whatever that user
+//! planted there, a link, a pipe, a device, must lead nowhere that the user could not go by itself,
+//! and must not make anybody wait.
 //!
-//! So what is done there is done with that user's rights: on a thread of its own whose file accesses are that user's (setfsuid(2)). Only
-//! where the user may not write, nor swap a directory above, this process acts as itself, and gives away what it made by its handle. Paths
-//! in the spec have to be the real ones therefore: a link on the way is never followed with this process's own rights.
+//! So what is done there is done with that user's rights: on a thread of its own whose file
+//! accesses are that user's (setfsuid(2)). Only where the user may not write, nor swap a directory
+//! above, this process acts as itself, and gives away what it made by its handle. Paths in the spec
+//! have to be the real ones therefore: a link on the way is never followed with this process's own
+//! rights.
 
 use nix::unistd::{Gid, Uid, setfsgid, setfsuid};
 use rustix::fs::{Mode, OFlags, fchmod, fchown, open};
@@ -24,7 +27,9 @@ pub(super) struct Files {
 impl Files {
     /// With the server's user's rights and no more.
     fn as_owner<T: Send>(self, act: impl FnOnce() -> io::Result<T> + Send) -> io::Result<T> {
-        let Some((uid, gid)) = self.owner else { return act() };
+        let Some((uid, gid)) = self.owner else {
+            return act();
+        };
         let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
         let body = || {
             rustix::thread::set_thread_groups(&[])?;
@@ -37,29 +42,45 @@ impl Files {
             act()
         };
         std::thread::scope(|scope| {
-            let thread = std::thread::Builder::new().name("as-owner".into()).spawn_scoped(scope, body)?;
-            thread
-                .join()
-                .unwrap_or_else(|_| Err(io::Error::other("the thread that acts for the server's user panicked")))
+            let thread = std::thread::Builder::new()
+                .name("as-owner".into())
+                .spawn_scoped(scope, body)?;
+            thread.join().unwrap_or_else(|_| {
+                Err(io::Error::other(
+                    "the thread that acts for the server's user panicked",
+                ))
+            })
         })
     }
 
     /// Changes something in the directory that holds `path`: as whoever may write there.
-    fn beside<T: Send>(self, path: &Path, act: impl FnOnce() -> io::Result<T> + Send) -> io::Result<T> {
-        if self.is_closed_to_owner(path)? { act() } else { self.as_owner(act) }
+    fn beside<T: Send>(
+        self,
+        path: &Path,
+        act: impl FnOnce() -> io::Result<T> + Send,
+    ) -> io::Result<T> {
+        if self.is_closed_to_owner(path)? {
+            act()
+        } else {
+            self.as_owner(act)
+        }
     }
 
-    /// Whether the user can neither write into the directory that holds `path` nor put another in the place of one above it.
+    /// Whether the user can neither write into the directory that holds `path` nor put another in
+    /// the place of one above it.
     fn is_closed_to_owner(self, path: &Path) -> io::Result<bool> {
-        let Some((uid, gid)) = self.owner else { return Ok(true) };
+        let Some((uid, gid)) = self.owner else {
+            return Ok(true);
+        };
         let named = path.parent().unwrap_or(Path::new("/"));
         let parent = named.canonicalize()?;
         // A link on the way may be the user's: where it leads to is then no place for this process.
         if parent != named {
             return Ok(false);
         }
-        let writes =
-            |m: &Metadata| m.uid() == uid || (m.gid() == gid && m.mode() & 0o020 != 0) || m.mode() & 0o002 != 0;
+        let writes = |m: &Metadata| {
+            m.uid() == uid || (m.gid() == gid && m.mode() & 0o020 != 0) || m.mode() & 0o002 != 0
+        };
         for (above, dir) in parent.ancestors().enumerate() {
             let metadata = std::fs::symlink_metadata(dir)?;
             // In a directory with the sticky bit nobody renames what is another's.
@@ -99,19 +120,26 @@ impl Files {
                 *there = match std::fs::symlink_metadata(path) {
                     Ok(_) => true,
                     Err(error) if error.kind() == ErrorKind::NotFound => false,
-                    Err(error) => return Err(io::Error::new(error.kind(), format!("{}: {error}", path.display()))),
+                    Err(error) => {
+                        return Err(io::Error::new(
+                            error.kind(),
+                            format!("{}: {error}", path.display()),
+                        ));
+                    }
                 };
             }
             Ok(there)
         })
     }
 
-    /// Puts a new file in the place of whatever has that name. The directory is synced too where it has to outlive a power cut.
+    /// Puts a new file in the place of whatever has that name. The directory is synced too where it
+    /// has to outlive a power cut.
     pub fn put(self, path: &Path, content: &[u8], durable: bool) -> io::Result<()> {
         let next = with_ending(path, "next");
         self.beside(path, || {
             gone(std::fs::remove_file(&next))?;
-            let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            let flags =
+                OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
             let mut file = File::from(open(&next, flags, Mode::from(0o600))?);
             self.give_away(&file, 0o600)?;
             file.write_all(content)?;
@@ -119,7 +147,11 @@ impl Files {
                 file.sync_all()?;
             }
             std::fs::rename(&next, path)?;
-            if durable { File::open(path.parent().unwrap_or(Path::new("/")))?.sync_all() } else { Ok(()) }
+            if durable {
+                File::open(path.parent().unwrap_or(Path::new("/")))?.sync_all()
+            } else {
+                Ok(())
+            }
         })
     }
 
@@ -148,7 +180,11 @@ impl Files {
 
     /// The directory, made if it is not there.
     pub fn ensure_dir(self, path: &Path) -> io::Result<()> {
-        if self.exists(path)? { self.beside(path, || self.own_dir(path)) } else { self.make_dir(path) }
+        if self.exists(path)? {
+            self.beside(path, || self.own_dir(path))
+        } else {
+            self.make_dir(path)
+        }
     }
 
     fn own_dir(self, path: &Path) -> io::Result<()> {
@@ -164,7 +200,8 @@ impl Files {
         self.beside(dir, || std::fs::create_dir(dir))
     }
 
-    /// Nothing of that name is left, nor of what was in it. The standard library follows no link on its way down.
+    /// Nothing of that name is left, nor of what was in it. The standard library follows no link on
+    /// its way down.
     pub fn clear(self, path: &Path) -> io::Result<()> {
         if !self.exists(path)? {
             return Ok(());
@@ -186,7 +223,9 @@ impl Files {
     pub fn names(self, dir: &Path) -> io::Result<Vec<String>> {
         self.as_owner(|| {
             let entries = std::fs::read_dir(dir)?;
-            entries.map(|entry| Ok(entry?.file_name().to_string_lossy().into_owned())).collect()
+            entries
+                .map(|entry| Ok(entry?.file_name().to_string_lossy().into_owned()))
+                .collect()
         })
     }
 
@@ -194,7 +233,11 @@ impl Files {
         if let Some((uid, gid)) = self.owner
             && file.metadata()?.uid() != uid
         {
-            fchown(file, Some(rustix::fs::Uid::from_raw(uid)), Some(rustix::fs::Gid::from_raw(gid)))?;
+            fchown(
+                file,
+                Some(rustix::fs::Uid::from_raw(uid)),
+                Some(rustix::fs::Gid::from_raw(gid)),
+            )?;
         }
         Ok(fchmod(file, Mode::from(mode))?)
     }
@@ -252,25 +295,40 @@ mod tests {
         if is_root {
             chown(&data, Some(USER.0), Some(USER.1)).unwrap();
         }
-        Place { outside, data, files: Files { owner: is_root.then_some(USER) }, _dir: dir }
+        Place {
+            outside,
+            data,
+            files: Files {
+                owner: is_root.then_some(USER),
+            },
+            _dir: dir,
+        }
     }
 
     impl Place {
         fn untouched(&self) {
             let metadata = std::fs::metadata(&self.outside).unwrap();
             assert_eq!(std::fs::read(&self.outside).unwrap(), b"root's");
-            assert_eq!((metadata.uid(), metadata.mode() & 0o777), (rustix::process::geteuid().as_raw(), 0o600));
+            assert_eq!(
+                (metadata.uid(), metadata.mode() & 0o777),
+                (rustix::process::geteuid().as_raw(), 0o600)
+            );
         }
 
         /// Everything that is ever done to a name.
         fn all(&self, name: &str) {
             let (path, files) = (self.data.join(name), self.files);
             let _ = files.read(&path);
-            let _ = files.append(&path).and_then(|mut file| file.write_all(b"x"));
+            let _ = files
+                .append(&path)
+                .and_then(|mut file| file.write_all(b"x"));
             let _ = files.ensure_dir(&path);
             let _ = files.rename(&path, &self.data.join("elsewhere"));
             let _ = files.rename(&self.data.join("elsewhere"), &path);
-            files.put(&path, b"ours", true).or_else(|_| files.clear(&path)).unwrap();
+            files
+                .put(&path, b"ours", true)
+                .or_else(|_| files.clear(&path))
+                .unwrap();
             files.put(&path, b"ours", true).unwrap();
             assert_eq!(files.read(&path).unwrap(), b"ours", "{name}");
             files.make_dir(&path).unwrap();
@@ -288,9 +346,15 @@ mod tests {
         let make: [Plant<'_>; 5] = [
             ("plain", &|_| {}),
             ("link", &|path| symlink(&place.outside, path).unwrap()),
-            ("hard", &|path| drop(std::fs::hard_link(&place.outside, path))),
-            ("pipe", &|path| nix::unistd::mkfifo(path, nix::sys::stat::Mode::S_IRWXU).unwrap()),
-            ("dir", &|path| symlink(place.outside.parent().unwrap(), path).unwrap()),
+            ("hard", &|path| {
+                drop(std::fs::hard_link(&place.outside, path))
+            }),
+            ("pipe", &|path| {
+                nix::unistd::mkfifo(path, nix::sys::stat::Mode::S_IRWXU).unwrap()
+            }),
+            ("dir", &|path| {
+                symlink(place.outside.parent().unwrap(), path).unwrap()
+            }),
         ];
         for (name, make) in make {
             for planted in [name.to_string(), format!("{name}.next")] {
@@ -303,7 +367,12 @@ mod tests {
         std::fs::remove_dir_all(&place.data).unwrap();
         symlink(place.outside.parent().unwrap(), &place.data).unwrap();
         if place.files.owner.is_some() {
-            assert!(place.files.put(&place.data.join("shadow"), b"mine", false).is_err());
+            assert!(
+                place
+                    .files
+                    .put(&place.data.join("shadow"), b"mine", false)
+                    .is_err()
+            );
         }
         place.untouched();
         assert!(begun.elapsed() < Duration::from_secs(5), "somebody waited");
@@ -313,10 +382,15 @@ mod tests {
     #[test]
     fn what_root_makes_is_given_away() {
         let place = place();
-        let Some((uid, gid)) = place.files.owner else { return };
+        let Some((uid, gid)) = place.files.owner else {
+            return;
+        };
         let copy = with_ending(&place.data, "copy");
         place.files.make_dir(&copy).unwrap();
-        place.files.rename(&copy, &with_ending(&place.data, "old")).unwrap();
+        place
+            .files
+            .rename(&copy, &with_ending(&place.data, "old"))
+            .unwrap();
         let log = with_ending(&place.data, "log");
         place.files.append(&log).unwrap();
         for (path, mode) in [(with_ending(&place.data, "old"), 0o700), (log, 0o600)] {

@@ -1,8 +1,10 @@
-//! The driver of PostgreSQL 15 or newer with streaming replication: through SQL and the server's own programs.
+//! The driver of PostgreSQL 15 or newer with streaming replication: through SQL and the server's
+//! own programs.
 //!
-//! Configuration is written by Karst at every start: the data directory's `postgresql.conf` holds one line that includes
-//! a file under the runtime directory, so that nothing starts the server behind Karst's back (D8), and that file holds
-//! everything else. A server starts with a synchronous setting that lets no commit return until the epoch is opened (D4).
+//! Configuration is written by Karst at every start: the data directory's `postgresql.conf` holds
+//! one line that includes a file under the runtime directory, so that nothing starts the server
+//! behind Karst's back (D8), and that file holds everything else. A server starts with a
+//! synchronous setting that lets no commit return until the epoch is opened (D4).
 
 mod clone;
 mod config;
@@ -31,7 +33,10 @@ use words::Life;
 #[non_exhaustive]
 pub enum Trouble {
     #[error("{what}: {source}")]
-    Io { what: String, source: std::io::Error },
+    Io {
+        what: String,
+        source: std::io::Error,
+    },
     #[error("the server says: {0}")]
     Sql(#[from] sqlx::Error),
     #[error("{program} failed: {output}")]
@@ -54,7 +59,8 @@ type Result<T> = std::result::Result<T, Trouble>;
 /// What the driver remembers between two calls; nothing that a new one could not find out.
 #[derive(Debug, Default)]
 struct Memory {
-    /// The newest timeline seen of this run of the server: a standby between two streams does not say.
+    /// The newest timeline seen of this run of the server: a standby between two streams does not
+    /// say.
     timeline: u32,
     upstream: Option<karst_core::NodeId>,
     write_failures: u32,
@@ -109,22 +115,33 @@ impl Postgres {
             .test_before_acquire(false)
             .acquire_timeout(Duration::from_millis(1500))
             .connect_lazy_with(options.clone());
-        Self { plan, options, pool, memory: Mutex::default() }
+        Self {
+            plan,
+            options,
+            pool,
+            memory: Mutex::default(),
+        }
     }
 
     fn remember<T>(&self, f: impl FnOnce(&mut Memory) -> T) -> T {
-        f(&mut self.memory.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
+        f(&mut self
+            .memory
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner))
     }
 
     fn files(&self) -> Files {
-        Files { owner: self.plan.owner }
+        Files {
+            owner: self.plan.owner,
+        }
     }
 
     pub fn data(&self) -> &Path {
         &self.plan.data
     }
 
-    /// Carries out one action. Dropping the future abandons it at the next await; every action may be repeated.
+    /// Carries out one action. Dropping the future abandons it at the next await; every action may
+    /// be repeated.
     ///
     /// # Errors
     /// What the server or its programs said, in words.
@@ -132,10 +149,17 @@ impl Postgres {
         match action {
             Action::Create => self.create().await.map(|()| Done::Ok),
             Action::StartPrimary => self.start_primary().await.map(|()| Done::Ok),
-            Action::StartStandby { upstream } => self.start_standby(upstream).await.map(|()| Done::Ok),
+            Action::StartStandby { upstream } => {
+                self.start_standby(upstream).await.map(|()| Done::Ok)
+            }
             Action::Checkpoint => self.sql("checkpoint").await.map(|()| Done::Ok),
-            Action::StopClean { limit } => Ok(Done::Stopped { clean_at: self.stop_clean(limit).await? }),
-            Action::StopNow => self.stop_now().await.map(|()| Done::Stopped { clean_at: None }),
+            Action::StopClean { limit } => Ok(Done::Stopped {
+                clean_at: self.stop_clean(limit).await?,
+            }),
+            Action::StopNow => self
+                .stop_now()
+                .await
+                .map(|()| Done::Stopped { clean_at: None }),
             Action::Promote => self.promote().await.map(Done::Promoted),
             Action::Settle { enough } => {
                 let (timeline, position) = self.settle(enough).await?;
@@ -144,9 +168,15 @@ impl Postgres {
             Action::Repoint { upstream } => self.repoint(upstream).await.map(|()| Done::Ok),
             Action::Rewind { to } => self.rewind_to(&to).await.map(|()| Done::Ok),
             Action::Clone { from } => self.clone_from(&from).await.map(|()| Done::Ok),
-            Action::SetSync { epoch, number, standbys, unprotected } => {
-                self.set_sync((epoch.0, number), &standbys, unprotected).await.map(|()| Done::Ok)
-            }
+            Action::SetSync {
+                epoch,
+                number,
+                standbys,
+                unprotected,
+            } => self
+                .set_sync((epoch.0, number), &standbys, unprotected)
+                .await
+                .map(|()| Done::Ok),
         }
     }
 
@@ -159,42 +189,66 @@ impl Postgres {
     pub fn just_exited(&self) -> Observation {
         let trouble = self.last_words(Life::Served);
         self.remember(|m| m.last_words.clone_from(&trouble));
-        Observation { runs: true, exited: true, trouble, ..Observation::down(self.data_kind()) }
+        Observation {
+            runs: true,
+            exited: true,
+            trouble,
+            ..Observation::down(self.data_kind())
+        }
     }
 
     /// What is so now.
     pub async fn observe(&self) -> Observation {
-        Observation { copied: self.remember(|m| m.copied), ..self.observe_server().await }
+        Observation {
+            copied: self.remember(|m| m.copied),
+            ..self.observe_server().await
+        }
     }
 
     async fn observe_server(&self) -> Observation {
-        // While the first process runs nobody has to look for the others: that costs a walk through all of the host's.
-        // And whoever cannot look does not know that none is there.
+        // While the first process runs nobody has to look for the others: that costs a walk through
+        // all of the host's. And whoever cannot look does not know that none is there.
         if self.first().is_none() && self.nothing_runs().is_ok_and(|nothing| nothing) {
             let trouble = self.remember(|m| m.last_words.clone());
-            return Observation { trouble, ..Observation::down(self.data_kind()) };
+            return Observation {
+                trouble,
+                ..Observation::down(self.data_kind())
+            };
         }
-        let seen = if self.has_lost_first() { self.just_exited() } else { self.probe().await };
+        let seen = if self.has_lost_first() {
+            self.just_exited()
+        } else {
+            self.probe().await
+        };
         // Its children answer for a moment longer, as if nothing had happened.
-        if self.has_lost_first() { self.just_exited() } else { seen }
+        if self.has_lost_first() {
+            self.just_exited()
+        } else {
+            seen
+        }
     }
 
     fn data_kind(&self) -> Data {
         let data = &self.plan.data;
         let files = self.files();
-        let [mark, version, signal] = [rewind::MARK, "PG_VERSION", "standby.signal"].map(|name| data.join(name));
+        let [mark, version, signal] =
+            [rewind::MARK, "PG_VERSION", "standby.signal"].map(|name| data.join(name));
         match files.exist([&mark, &version, &signal]) {
             Ok([true, ..]) => return Data::Unusable("a rewind was cut short".into()),
             Ok([false, true, standby]) => return Data::Present { standby },
             Ok([false, false, _]) => {}
             Err(error) => return Data::Foreign(error.to_string()),
         }
-        // What is not a server's, or cannot be looked at, may be anybody's: no copy takes its place.
+        // What is not a server's, or cannot be looked at, may be anybody's: no copy takes its
+        // place.
         match files.names(data) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Data::Empty,
             Err(error) => Data::Foreign(format!("{}: {error}", data.display())),
             Ok(names) if names.is_empty() => Data::Empty,
-            Ok(_) => Data::Foreign(format!("{} is not empty and not a server's data directory", data.display())),
+            Ok(_) => Data::Foreign(format!(
+                "{} is not empty and not a server's data directory",
+                data.display()
+            )),
         }
     }
 
@@ -231,6 +285,12 @@ where
     .await
 }
 
-async fn within<T>(what: &'static str, limit: Duration, waiting: impl Future<Output = Result<T>>) -> Result<T> {
-    tokio::time::timeout(limit, waiting).await.unwrap_or(Err(Trouble::Late { what, limit }))
+async fn within<T>(
+    what: &'static str,
+    limit: Duration,
+    waiting: impl Future<Output = Result<T>>,
+) -> Result<T> {
+    tokio::time::timeout(limit, waiting)
+        .await
+        .unwrap_or(Err(Trouble::Late { what, limit }))
 }

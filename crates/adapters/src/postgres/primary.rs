@@ -14,24 +14,30 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
-/// How long the members of a sync set may take to be there; the coordinator changes the set long before.
+/// How long the members of a sync set may take to be there; the coordinator changes the set long
+/// before.
 const SYNC_LIMIT: Duration = Duration::from_secs(60);
 
 /// The streaming standbys: priority in the synchronous setting, and flushed position.
 type Members = BTreeMap<String, (i32, Lsn)>;
 
 impl Postgres {
-    /// A configuration reload. Sent to the first process itself: a query would cost a busy host more than the signal.
+    /// A configuration reload. Sent to the first process itself: a query would cost a busy host
+    /// more than the signal.
     pub(super) async fn reload(&self) -> Result<()> {
-        let first = self.first().ok_or_else(|| Trouble::Wrong("the server does not run".into()))?;
+        let first = self
+            .first()
+            .ok_or_else(|| Trouble::Wrong("the server does not run".into()))?;
         self.remember(|m| m.others_behind = None);
-        pidfd_send_signal(&*first, Signal::HUP).map_err(|e| Trouble::io("the reload signal")(e.into()))
+        pidfd_send_signal(&*first, Signal::HUP)
+            .map_err(|e| Trouble::io("the reload signal")(e.into()))
     }
 
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
     pub(super) async fn promote(&self) -> Result<Promotion> {
         let mut nudges = Nudges::of(self.replayer().await?);
-        self.sql("select case when pg_is_in_recovery() then pg_promote(false) end").await?;
+        self.sql("select case when pg_is_in_recovery() then pg_promote(false) end")
+            .await?;
         let place = "select case when not pg_is_in_recovery() then
                          pg_walfile_name(pg_current_wal_insert_lsn()) || ' ' || pg_current_wal_insert_lsn() end";
         let place = within("the promotion", PROMOTE_LIMIT, async {
@@ -51,9 +57,14 @@ impl Postgres {
         });
         let timeline = place.get(..8).and_then(|t| u32::from_str_radix(t, 16).ok());
         let at = place.split_once(' ').and_then(|(_, at)| Lsn::parse(at));
-        let (timeline, at) =
-            timeline.zip(at).ok_or_else(|| Trouble::Wrong(format!("not a log file and a position: {place}")))?;
-        Ok(Promotion { timeline, began: self.switch_point(timeline)?, at })
+        let (timeline, at) = timeline
+            .zip(at)
+            .ok_or_else(|| Trouble::Wrong(format!("not a log file and a position: {place}")))?;
+        Ok(Promotion {
+            timeline,
+            began: self.switch_point(timeline)?,
+            at,
+        })
     }
 
     /// Where a timeline began, from its history file; the first began at zero.
@@ -61,16 +72,32 @@ impl Postgres {
         if timeline <= 1 {
             return Ok(Lsn(0));
         }
-        let path = self.plan.data.join(format!("pg_wal/{timeline:08X}.history"));
-        let text = self.files().read_text(&path).map_err(Trouble::io(path.display().to_string()))?;
-        parse_switch(&text).ok_or_else(|| Trouble::Wrong(format!("{} does not end in a switch point", path.display())))
+        let path = self
+            .plan
+            .data
+            .join(format!("pg_wal/{timeline:08X}.history"));
+        let text = self
+            .files()
+            .read_text(&path)
+            .map_err(Trouble::io(path.display().to_string()))?;
+        parse_switch(&text).ok_or_else(|| {
+            Trouble::Wrong(format!("{} does not end in a switch point", path.display()))
+        })
     }
 
-    /// Makes commits wait for these standbys, all of them (D1), and returns when each has everything written so far.
-    pub(super) async fn set_sync(&self, number: (u64, u64), standbys: &[NodeId], unprotected: bool) -> Result<()> {
+    /// Makes commits wait for these standbys, all of them (D1), and returns when each has
+    /// everything written so far.
+    pub(super) async fn set_sync(
+        &self,
+        number: (u64, u64),
+        standbys: &[NodeId],
+        unprotected: bool,
+    ) -> Result<()> {
         let newest = self.remember(|m| m.sync);
         if number < newest {
-            return Err(Trouble::Wrong(format!("setting {number:?} is older than {newest:?}, which is in force")));
+            return Err(Trouble::Wrong(format!(
+                "setting {number:?} is older than {newest:?}, which is in force"
+            )));
         }
         let was_unprotected = self.remember(|m| {
             m.sync = number;
@@ -90,21 +117,35 @@ impl Postgres {
         if standbys.is_empty() {
             return Ok(());
         }
-        // `SHOW` would prove one backend only; that every member's priority is its place in the new list proves that
-        // the senders, who let commits return, have read it (D2).
-        // One connection for all of it: another one would be another server process, just when the clients come back.
+        // `SHOW` would prove one backend only; that every member's priority is its place in the new
+        // list proves that the senders, who let commits return, have read it (D2). One connection
+        // for all of it: another one would be another server process, just when the clients come
+        // back.
         let mut connection = self.pool.acquire().await?;
         within("the sync set", SYNC_LIMIT, async {
-            let place = |n: &NodeId| standbys.iter().position(|m| m == n).map_or(0, |i| i as i32 + 1);
+            let place = |n: &NodeId| {
+                standbys
+                    .iter()
+                    .position(|m| m == n)
+                    .map_or(0, |i| i as i32 + 1)
+            };
             let listed = |members: Members| {
-                standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(priority, _)| *priority == place(n)))
+                standbys.iter().all(|n| {
+                    members
+                        .get(n.as_str())
+                        .is_some_and(|(priority, _)| *priority == place(n))
+                })
             };
             while !listed(members(&mut connection).await?) {
                 tokio::time::sleep(STREAM_POLL).await;
             }
             let barrier = self.pulse(&mut connection).await?;
             let caught_up = |members: Members| {
-                standbys.iter().all(|n| members.get(n.as_str()).is_some_and(|(_, flushed)| *flushed >= barrier))
+                standbys.iter().all(|n| {
+                    members
+                        .get(n.as_str())
+                        .is_some_and(|(_, flushed)| *flushed >= barrier)
+                })
             };
             while !caught_up(members(&mut connection).await?) {
                 tokio::time::sleep(STREAM_POLL).await;
@@ -114,20 +155,31 @@ impl Postgres {
         .await
     }
 
-    /// From a setting that waits for nobody: go through the impossible name until a commit is seen waiting, so that no
-    /// backend still returns commits under the old setting (D2).
+    /// From a setting that waits for nobody: go through the impossible name until a commit is seen
+    /// waiting, so that no backend still returns commits under the old setting (D2).
     async fn leave_unprotected(&self) -> Result<()> {
         self.write_settings(None, IMPOSSIBLE)?;
         self.reload().await?;
         let mut canary = self.pool.acquire().await?;
-        let pid: i32 = sqlx::query("select pg_backend_pid()").fetch_one(&mut *canary).await?.try_get(0)?;
-        let commit =
-            sqlx::query("update karst.pulse set count = count + 1 where node = $1").bind(self.plan.me.as_str());
-        let waiting = until("a commit that waits", Duration::from_secs(10), || async move {
-            let query = "select wait_event = 'SyncRep' from pg_stat_activity where pid = $1";
-            let row = sqlx::query(query).bind(pid).fetch_optional(&self.pool).await?;
-            Ok(row.is_some_and(|r| r.try_get::<Option<bool>, _>(0).ok().flatten() == Some(true)))
-        });
+        let pid: i32 = sqlx::query("select pg_backend_pid()")
+            .fetch_one(&mut *canary)
+            .await?
+            .try_get(0)?;
+        let commit = sqlx::query("update karst.pulse set count = count + 1 where node = $1")
+            .bind(self.plan.me.as_str());
+        let waiting = until(
+            "a commit that waits",
+            Duration::from_secs(10),
+            || async move {
+                let query = "select wait_event = 'SyncRep' from pg_stat_activity where pid = $1";
+                let row = sqlx::query(query)
+                    .bind(pid)
+                    .fetch_optional(&self.pool)
+                    .await?;
+                Ok(row
+                    .is_some_and(|r| r.try_get::<Option<bool>, _>(0).ok().flatten() == Some(true)))
+            },
+        );
         tokio::select! {
             returned = commit.execute(&mut *canary) => {
                 returned?;
@@ -142,9 +194,10 @@ impl Postgres {
     }
 }
 
-/// Wakes the process that replays the log again and again while something is waited for: it may be waiting out a retry
-/// interval (D10), and takes one for each of the states that it goes through. Each makes it read its settings again, so not
-/// more often than it helps. To that process alone: a reload of the whole server would have each of its processes read them.
+/// Wakes the process that replays the log again and again while something is waited for: it may be
+/// waiting out a retry interval (D10), and takes one for each of the states that it goes through.
+/// Each makes it read its settings again, so not more often than it helps. To that process alone: a
+/// reload of the whole server would have each of its processes read them.
 pub(super) struct Nudges {
     replayer: Option<Arc<OwnedFd>>,
     next: Instant,
@@ -154,12 +207,19 @@ impl Nudges {
     const EVERY: Duration = Duration::from_millis(10);
 
     pub(super) fn of(replayer: Option<Arc<OwnedFd>>) -> Self {
-        Self { replayer, next: Instant::now() }
+        Self {
+            replayer,
+            next: Instant::now(),
+        }
     }
 
     /// Sends one if it is time.
     pub(super) fn next(&mut self) {
-        if let Some(replayer) = self.replayer.as_ref().filter(|_| self.next <= Instant::now()) {
+        if let Some(replayer) = self
+            .replayer
+            .as_ref()
+            .filter(|_| self.next <= Instant::now())
+        {
             self.next = Instant::now() + Self::EVERY;
             // Gone is as good as awake.
             let _ = pidfd_send_signal(&**replayer, Signal::HUP);
@@ -172,12 +232,22 @@ async fn members(connection: &mut PgConnection) -> Result<Members> {
                  from pg_stat_replication where state = 'streaming'";
     let rows = sqlx::query(query).fetch_all(connection).await?;
     // One whose position is not known has nothing yet, as far as a barrier goes.
-    rows.iter().map(|r| Ok((r.try_get(0)?, (r.try_get(1)?, lsn(r, "flushed")?.unwrap_or_default())))).collect()
+    rows.iter()
+        .map(|r| {
+            Ok((
+                r.try_get(0)?,
+                (r.try_get(1)?, lsn(r, "flushed")?.unwrap_or_default()),
+            ))
+        })
+        .collect()
 }
 
-/// The last line of a history file names the parent timeline and the switch point (manual, section 26.3.5).
+/// The last line of a history file names the parent timeline and the switch point (manual, section
+/// 26.3.5).
 fn parse_switch(history: &str) -> Option<Lsn> {
-    let last = history.lines().rfind(|l| !l.trim().is_empty() && !l.starts_with('#'))?;
+    let last = history
+        .lines()
+        .rfind(|l| !l.trim().is_empty() && !l.starts_with('#'))?;
     Lsn::parse(last.split_whitespace().nth(1)?)
 }
 

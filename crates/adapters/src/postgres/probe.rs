@@ -12,8 +12,8 @@ use std::time::{Duration, Instant};
 const PATIENCE: Duration = Duration::from_millis(1000);
 /// A little less than a second: a calm server is looked at each second, give or take.
 const WRITE_EVERY: Duration = Duration::from_millis(900);
-/// Failed write probes in a row before "cannot write"; one that did not come back in time counts less than an error: on a
-/// host that is short of CPU it says nothing about the disk.
+/// Failed write probes in a row before "cannot write"; one that did not come back in time counts
+/// less than an error: on a host that is short of CPU it says nothing about the disk.
 const WRITE_TRIES: u32 = 10;
 /// Between two new connections: each costs the server a process.
 const CONNECT_EVERY: Duration = Duration::from_secs(3);
@@ -60,7 +60,12 @@ const SETTINGS: &[(&str, &str, &[&str])] = &[
 ];
 
 fn setting(name: &str, value: String, source: String, ends_promise: bool) -> Setting {
-    Setting { name: name.into(), value, source, ends_promise }
+    Setting {
+        name: name.into(),
+        value,
+        source,
+        ends_promise,
+    }
 }
 
 const STANDBYS: &str = "
@@ -70,8 +75,12 @@ from pg_stat_replication where application_name is not null order by application
 
 /// None where the server does not know, which is not zero (F2).
 pub(super) fn lsn(row: &PgRow, column: &str) -> Result<Option<Lsn>> {
-    let Some(text) = row.try_get::<Option<String>, _>(column)? else { return Ok(None) };
-    Lsn::parse(&text).map(Some).ok_or_else(|| Trouble::Wrong(format!("`{text}` is not a position")))
+    let Some(text) = row.try_get::<Option<String>, _>(column)? else {
+        return Ok(None);
+    };
+    Lsn::parse(&text)
+        .map(Some)
+        .ok_or_else(|| Trouble::Wrong(format!("`{text}` is not a position")))
 }
 
 /// One that has to be there.
@@ -81,7 +90,10 @@ pub(super) fn known(lsn: Option<Lsn>, what: &str) -> Result<Lsn> {
 
 impl Postgres {
     pub(super) async fn probe(&self) -> Observation {
-        let mut seen = Observation { runs: true, ..Observation::down(self.data_kind()) };
+        let mut seen = Observation {
+            runs: true,
+            ..Observation::down(self.data_kind())
+        };
         match tokio::time::timeout(PATIENCE, self.look(&mut seen)).await {
             Ok(Ok(())) => {}
             Ok(Err(error)) => seen.trouble = Some(error.to_string()),
@@ -89,9 +101,11 @@ impl Postgres {
         }
         if seen.role == Some(Role::Primary) {
             self.probe_write().await;
-            (seen.can_write, seen.trouble) = self.remember(|m| (m.can_write, m.write_trouble.clone()));
+            (seen.can_write, seen.trouble) =
+                self.remember(|m| (m.can_write, m.write_trouble.clone()));
             if let Err(trouble) = self.probe_connect().await {
-                // Whoever is connected is answered, and nobody else: that is not a server which serves (F7).
+                // Whoever is connected is answered, and nobody else: that is not a server which
+                // serves (F7).
                 (seen.role, seen.trouble) = (None, Some(trouble.to_string()));
             }
         }
@@ -101,7 +115,10 @@ impl Postgres {
     async fn look(&self, seen: &mut Observation) -> Result<()> {
         let row = sqlx::query(LOOK).fetch_one(&self.pool).await?;
         let standby: bool = row.try_get("standby")?;
-        let timeline = row.try_get::<Option<i32>, _>("timeline")?.unwrap_or(0).unsigned_abs();
+        let timeline = row
+            .try_get::<Option<i32>, _>("timeline")?
+            .unwrap_or(0)
+            .unsigned_abs();
         seen.timeline = self.remember(|m| {
             m.timeline = m.timeline.max(timeline);
             m.timeline
@@ -134,10 +151,11 @@ impl Postgres {
         Ok(())
     }
 
-    /// Whether it accepts a new connection, now and then; and with each look as long as it does not. That all of them are taken is
-    /// an answer.
+    /// Whether it accepts a new connection, now and then; and with each look as long as it does
+    /// not. That all of them are taken is an answer.
     async fn probe_connect(&self) -> Result<()> {
-        let due = self.remember(|m| m.refuses || m.connected.is_none_or(|at| at.elapsed() >= CONNECT_EVERY));
+        let due = self
+            .remember(|m| m.refuses || m.connected.is_none_or(|at| at.elapsed() >= CONNECT_EVERY));
         if !due {
             return Ok(());
         }
@@ -158,8 +176,8 @@ impl Postgres {
         result
     }
 
-    /// What is in force in place of what Karst wrote, or of what its promises rest on (F11). The synchronous setting is put right
-    /// at once; that it was another one is said all the same.
+    /// What is in force in place of what Karst wrote, or of what its promises rest on (F11). The
+    /// synchronous setting is put right at once; that it was another one is said all the same.
     async fn look_at_settings(&self, row: &PgRow) -> Result<Vec<Setting>> {
         let mut found = Vec::new();
         let written = self.remember(|m| m.written_sync.clone());
@@ -170,7 +188,8 @@ impl Postgres {
         {
             let source: String = row.try_get("sync_source")?;
             found.push(setting("synchronous_standby_names", sync, source, true));
-            self.sql("alter system reset synchronous_standby_names").await?;
+            self.sql("alter system reset synchronous_standby_names")
+                .await?;
             self.reload().await?;
         }
         for (name, column, good) in SETTINGS {
@@ -180,13 +199,18 @@ impl Postgres {
             }
         }
         if let Some(overrides) = row.try_get::<Option<String>, _>("overrides")? {
-            found.push(setting("synchronous_commit", "overridden".into(), overrides, false));
+            found.push(setting(
+                "synchronous_commit",
+                "overridden".into(),
+                overrides,
+                false,
+            ));
         }
         Ok(found)
     }
 
-    /// Whether a write still works, without waiting for any standby: a full or failing disk accepts connections and
-    /// answers reads.
+    /// Whether a write still works, without waiting for any standby: a full or failing disk accepts
+    /// connections and answers reads.
     async fn probe_write(&self) {
         let due = self.remember(|m| m.write_probed.is_none_or(|at| at.elapsed() >= WRITE_EVERY));
         if !due {
@@ -212,14 +236,17 @@ impl Postgres {
         });
     }
 
-    /// A commit, and a little room on the volumes of the data and of the log: an update of one row would go on for long where
-    /// there is none, and a server that finds none for its log ends.
+    /// A commit, and a little room on the volumes of the data and of the log: an update of one row
+    /// would go on for long where there is none, and a server that finds none for its log ends.
     async fn write_a_little(&self) -> Result<()> {
         let mut script = self.pulse_script();
         for volume in std::iter::once(&self.plan.data).chain(&self.plan.log) {
             let file = quoted(&volume.join(ROOM).to_string_lossy());
             // It is left empty, so that the next probe needs as much room again.
-            for rows in [format!("select repeat('.', {ROOM_BYTES})"), "select '' limit 0".into()] {
+            for rows in [
+                format!("select repeat('.', {ROOM_BYTES})"),
+                "select '' limit 0".into(),
+            ] {
                 script += &format!("copy ({rows}) to {file};");
             }
         }
@@ -227,8 +254,8 @@ impl Postgres {
         Ok(())
     }
 
-    /// One local write, of this node's own row. Several statements sent as one are one transaction (manual, section 55.2.2.1),
-    /// and one round trip.
+    /// One local write, of this node's own row. Several statements sent as one are one transaction
+    /// (manual, section 55.2.2.1), and one round trip.
     fn pulse_script(&self) -> String {
         format!(
             "set local synchronous_commit = local;
@@ -241,7 +268,9 @@ impl Postgres {
     /// One local write; returns the position after it.
     pub(super) async fn pulse(&self, connection: &mut PgConnection) -> Result<Lsn> {
         connection.execute(self.pulse_script().as_str()).await?;
-        let row = sqlx::query("select pg_current_wal_insert_lsn()::text as at").fetch_one(connection).await?;
+        let row = sqlx::query("select pg_current_wal_insert_lsn()::text as at")
+            .fetch_one(connection)
+            .await?;
         known(lsn(&row, "at")?, "where its log ends")
     }
 }

@@ -9,10 +9,11 @@ use karst_core::ids::Lsn;
 use sqlx::Row;
 use std::time::{Duration, Instant};
 
-/// A primary that dies may have sent the beginning of a record: its log is written by the page. After so many nudges without
-/// another record there is none.
+/// A primary that dies may have sent the beginning of a record: its log is written by the page.
+/// After so many nudges without another record there is none.
 const BROKEN_OFF: Duration = Duration::from_millis(40);
-/// How long after the process that replays the log the others of a standby are told of its new upstream.
+/// How long after the process that replays the log the others of a standby are told of its new
+/// upstream.
 const OTHERS_TOLD: Duration = Duration::from_secs(1);
 const SETTLE_LIMIT: Duration = Duration::from_secs(5);
 const REPOINT_LIMIT: Duration = Duration::from_secs(5);
@@ -30,8 +31,9 @@ struct Replay {
 }
 
 impl Postgres {
-    /// Stops receiving, lets replay drain, and reports the final position (D6). If that is where a clean stop ended the log, its
-    /// upstream has stopped sending by itself, and what follows it does not wait for a reload.
+    /// Stops receiving, lets replay drain, and reports the final position (D6). If that is where a
+    /// clean stop ended the log, its upstream has stopped sending by itself, and what follows it
+    /// does not wait for a reload.
     pub(super) async fn settle(&self, enough: Option<Lsn>) -> Result<(u32, Lsn)> {
         self.remember(|m| m.upstream = None);
         if let Some(end) = enough
@@ -40,7 +42,8 @@ impl Postgres {
             return Ok((replay.timeline, replay.at));
         }
         self.write_settings(None, IMPOSSIBLE)?;
-        // Whoever lost its stream in the middle of a record waits before it looks at what it has: up to 1.4 s were seen.
+        // Whoever lost its stream in the middle of a record waits before it looks at what it has:
+        // up to 1.4 s were seen.
         let mut nudges = self.tell_replayer().await?;
         within("the end of streaming and of replay", SETTLE_LIMIT, async {
             let (mut before, mut since) = (None, Instant::now());
@@ -51,8 +54,9 @@ impl Postgres {
                 if now != before {
                     (before, since) = (now, Instant::now());
                 } else if now.is_some() {
-                    // Twice the same: whoever replays may not have read yet that it has nobody to follow. The beginning of a
-                    // record is nothing that could be replayed: nudged again and again, it still has nothing to do.
+                    // Twice the same: whoever replays may not have read yet that it has nobody to
+                    // follow. The beginning of a record is nothing that could be replayed: nudged
+                    // again and again, it still has nothing to do.
                     let broken_off = replay.waits && since.elapsed() >= BROKEN_OFF;
                     if replay.is_complete || broken_off {
                         return Ok((replay.timeline, replay.at));
@@ -77,15 +81,19 @@ impl Postgres {
         let row = sqlx::query(look).fetch_one(&self.pool).await?;
         Ok(Replay {
             at: known(lsn(&row, "at")?, "how far it has replayed")?,
-            timeline: row.try_get::<i32, _>("timeline")?.unsigned_abs().max(self.remember(|m| m.timeline)),
+            timeline: row
+                .try_get::<i32, _>("timeline")?
+                .unsigned_abs()
+                .max(self.remember(|m| m.timeline)),
             receives: row.try_get("receives")?,
             is_complete: row.try_get("is_complete")?,
             waits: row.try_get::<Option<bool>, _>("waits")?.unwrap_or(false),
         })
     }
 
-    /// Has the process that replays the log read what was written, and for now it alone: at each reload the first process makes its
-    /// TLS context anew, and the server's other processes read all settings, just when somebody waits for this one.
+    /// Has the process that replays the log read what was written, and for now it alone: at each
+    /// reload the first process makes its TLS context anew, and the server's other processes read
+    /// all settings, just when somebody waits for this one.
     async fn tell_replayer(&self) -> Result<Nudges> {
         let replayer = self.replayer().await?;
         if replayer.is_none() {
@@ -109,7 +117,11 @@ impl Postgres {
         self.write_settings(Some(&upstream), IMPOSSIBLE)?;
         let streams = "select exists (select from pg_stat_wal_receiver where status = 'streaming' and sender_port = $1
                        and sender_host = $2)";
-        let port = self.plan.replicas.get(&upstream).map_or(0, |a| i32::from(a.port()));
+        let port = self
+            .plan
+            .replicas
+            .get(&upstream)
+            .map_or(0, |a| i32::from(a.port()));
         // It is named by whose certificate it shows.
         let (host, pool) = (upstream.as_str(), &self.pool);
         let mut nudges = self.tell_replayer().await?;
@@ -117,7 +129,11 @@ impl Postgres {
             loop {
                 // D13: the first acknowledged write of the new primary waits for this.
                 nudges.next();
-                let row = sqlx::query(streams).bind(port).bind(host).fetch_one(pool).await?;
+                let row = sqlx::query(streams)
+                    .bind(port)
+                    .bind(host)
+                    .fetch_one(pool)
+                    .await?;
                 if row.try_get::<bool, _>(0)? {
                     return Ok(());
                 }

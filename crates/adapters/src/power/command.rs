@@ -1,7 +1,7 @@
-//! A power device behind a program of the user's: `PROGRAM ARGUMENTS state` prints `{"power": "on"}` or
-//! `{"power": "off"}`, with `"system": "UUID"` where it knows; `PROGRAM ARGUMENTS off` asks for the cut,
-//! `on` for power again. Exit code 0 means
-//! that it was done, anything else that it was not, and the last line on standard error says why. It gets an empty environment but for
+//! A power device behind a program of the user's: `PROGRAM ARGUMENTS state` prints `{"power":
+//! "on"}` or `{"power": "off"}`, with `"system": "UUID"` where it knows; `PROGRAM ARGUMENTS off`
+//! asks for the cut, `on` for power again. Exit code 0 means that it was done, anything else that
+//! it was not, and the last line on standard error says why. It gets an empty environment but for
 //! `PATH` and `LC_ALL`, and runs in `/`.
 
 use super::{PowerError, Result, check_system, needed};
@@ -24,9 +24,15 @@ struct Said {
 
 impl Program {
     pub(super) fn from_settings(settings: &BTreeMap<String, String>) -> Result<Self> {
-        let words: Vec<String> = needed(settings, "command", "run")?.split_whitespace().map(String::from).collect();
+        let words: Vec<String> = needed(settings, "command", "run")?
+            .split_whitespace()
+            .map(String::from)
+            .collect();
         if !words.first().is_some_and(|w| w.starts_with('/')) {
-            return Err(PowerError::Setting { key: "run", why: "begin it with the program's absolute path".into() });
+            return Err(PowerError::Setting {
+                key: "run",
+                why: "begin it with the program's absolute path".into(),
+            });
         }
         Ok(Self { words })
     }
@@ -34,29 +40,57 @@ impl Program {
     async fn run(&self, verb: &str) -> Result<Vec<u8>> {
         let program = &self.words[0];
         let mut command = Command::new(program);
-        command.args(&self.words[1..]).arg(verb).stdin(Stdio::null()).kill_on_drop(true).current_dir("/");
+        command
+            .args(&self.words[1..])
+            .arg(verb)
+            .stdin(Stdio::null())
+            .kill_on_drop(true)
+            .current_dir("/");
         // What this daemon was started with, secrets among it, is none of the program's business.
-        command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
-        let output = command.output().await.map_err(|e| PowerError::Unreachable(format!("{program}: {e}")))?;
+        command
+            .env_clear()
+            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+            .env("LC_ALL", "C.UTF-8");
+        let output = command
+            .output()
+            .await
+            .map_err(|e| PowerError::Unreachable(format!("{program}: {e}")))?;
         if output.status.success() {
             return Ok(output.stdout);
         }
         let error = String::from_utf8_lossy(&output.stderr);
-        let why = error.lines().last().map_or_else(|| output.status.to_string(), String::from);
-        Err(PowerError::Refused { what: format!("`{program} {verb}`"), why })
+        let why = error
+            .lines()
+            .last()
+            .map_or_else(|| output.status.to_string(), String::from);
+        Err(PowerError::Refused {
+            what: format!("`{program} {verb}`"),
+            why,
+        })
     }
 
     pub(super) async fn look(&self, system: Option<&str>) -> Result<PowerSeen> {
         let out = self.run("state").await?;
-        let said: Said = serde_json::from_slice(&out)
-            .map_err(|e| PowerError::Strange(format!("`{} state` printed no such JSON: {e}", self.words[0])))?;
+        let said: Said = serde_json::from_slice(&out).map_err(|e| {
+            PowerError::Strange(format!(
+                "`{} state` printed no such JSON: {e}",
+                self.words[0]
+            ))
+        })?;
         let on = match said.power.as_str() {
             "on" => true,
             "off" => false,
-            other => return Err(PowerError::Strange(format!("power `{other}`; use `on` or `off`"))),
+            other => {
+                return Err(PowerError::Strange(format!(
+                    "power `{other}`; use `on` or `off`"
+                )));
+            }
         };
         check_system(system, said.system.as_deref())?;
-        Ok(PowerSeen { on, system: said.system })
+        Ok(PowerSeen {
+            on,
+            system: said.system,
+        })
     }
 
     pub(super) async fn turn_on(&self) -> Result<()> {

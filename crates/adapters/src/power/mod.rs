@@ -1,7 +1,7 @@
 //! Power devices (SAFETY C7): what can cut a host's power, and say that it is off.
 //!
-//! A device is asked to cut only while the caller's permit holds, checked just before the request. What counts is the
-//! state that is read afterwards; a request that was taken proves nothing.
+//! A device is asked to cut only while the caller's permit holds, checked just before the request.
+//! What counts is the state that is read afterwards; a request that was taken proves nothing.
 
 mod command;
 mod redfish;
@@ -22,7 +22,10 @@ const READ_EVERY: Duration = Duration::from_millis(20);
 #[non_exhaustive]
 pub enum PowerError {
     #[error("`{key}` is needed by the {driver} power driver")]
-    Missing { driver: &'static str, key: &'static str },
+    Missing {
+        driver: &'static str,
+        key: &'static str,
+    },
     #[error("`{key}`: {why}")]
     Setting { key: &'static str, why: String },
     #[error("{0}")]
@@ -63,12 +66,16 @@ impl Power {
         }))
     }
 
-    /// Carries out one order. `system` is the host's own UUID, where it is known; `permit` is asked just before anything is changed.
+    /// Carries out one order. `system` is the host's own UUID, where it is known; `permit` is asked
+    /// just before anything is changed.
     ///
     /// # Errors
     /// Whatever leaves the state unknown, in words for the record; never a secret.
     pub async fn carry_out(
-        &self, order: PowerOrder, system: Option<&str>, permit: impl Fn() -> bool + Sync,
+        &self,
+        order: PowerOrder,
+        system: Option<&str>,
+        permit: impl Fn() -> bool + Sync,
     ) -> Result<PowerSeen> {
         let work = async {
             let mut seen = self.look(system).await?;
@@ -84,7 +91,11 @@ impl Power {
                 return Err(PowerError::NotPermitted);
             }
             // A refusal may mean that it is so meanwhile: the reading decides.
-            let asked = if wanted { self.turn_on(system).await } else { self.force_off(system).await };
+            let asked = if wanted {
+                self.turn_on(system).await
+            } else {
+                self.force_off(system).await
+            };
             while seen.on != wanted {
                 seen = self.look(system).await?;
                 if seen.on != wanted {
@@ -96,7 +107,9 @@ impl Power {
             }
             Ok(seen)
         };
-        tokio::time::timeout(LIMIT, work).await.unwrap_or(Err(PowerError::TimedOut))
+        tokio::time::timeout(LIMIT, work)
+            .await
+            .unwrap_or(Err(PowerError::TimedOut))
     }
 
     /// Leaves nothing open at the device.
@@ -128,16 +141,25 @@ impl Power {
     }
 }
 
-fn needed<'a>(settings: &'a BTreeMap<String, String>, driver: &'static str, key: &'static str) -> Result<&'a str> {
-    settings.get(key).map(String::as_str).ok_or(PowerError::Missing { driver, key })
+fn needed<'a>(
+    settings: &'a BTreeMap<String, String>,
+    driver: &'static str,
+    key: &'static str,
+) -> Result<&'a str> {
+    settings
+        .get(key)
+        .map(String::as_str)
+        .ok_or(PowerError::Missing { driver, key })
 }
 
 /// The device powers this host, if both say what they are (C7).
 fn check_system(host: Option<&str>, device: Option<&str>) -> Result<()> {
     match (host, device) {
-        (Some(host), Some(device)) if !host.eq_ignore_ascii_case(device) => Err(PowerError::WrongSystem(format!(
-            "the device powers hardware {device}, and this host is {host}: not touched"
-        ))),
+        (Some(host), Some(device)) if !host.eq_ignore_ascii_case(device) => {
+            Err(PowerError::WrongSystem(format!(
+                "the device powers hardware {device}, and this host is {host}: not touched"
+            )))
+        }
         _ => Ok(()),
     }
 }

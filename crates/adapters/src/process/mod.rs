@@ -1,12 +1,13 @@
 //! Processes of a workload: finding them all, ending them all, and making sure (SAFETY C1).
 //!
-//! A server's children have sessions of their own, so a process group is not enough, and killing the first process is not
-//! stopping the server. Where there is a cgroup v2 hierarchy each workload's server runs in a cgroup of its own, which is
-//! killed as a whole. Every process of a PostgreSQL server also works in its data directory, and that is how they are found
-//! in any case. Zombies have neither: they count as gone (D12).
+//! A server's children have sessions of their own, so a process group is not enough, and killing
+//! the first process is not stopping the server. Where there is a cgroup v2 hierarchy each
+//! workload's server runs in a cgroup of its own, which is killed as a whole. Every process of a
+//! PostgreSQL server also works in its data directory, and that is how they are found in any case.
+//! Zombies have neither: they count as gone (D12).
 //!
-//! An error while looking is not an empty list: whoever cannot look (no descriptor is left, say) does not know that nothing runs, and
-//! must not say so.
+//! An error while looking is not an empty list: whoever cannot look (no descriptor is left, say)
+//! does not know that nothing runs, and must not say so.
 
 mod cgroup;
 
@@ -31,7 +32,10 @@ pub struct Processes {
 impl Processes {
     /// Those that work in `data`, and those of the cgroup.
     pub fn new(data: &Path, cgroup: Option<Cgroup>) -> Self {
-        Self { data: data.into(), cgroup }
+        Self {
+            data: data.into(),
+            cgroup,
+        }
     }
 
     /// What is there now.
@@ -48,7 +52,8 @@ impl Processes {
         Ok(all)
     }
 
-    /// The words before a command that start it in the workload's cgroup; none where there is no cgroup.
+    /// The words before a command that start it in the workload's cgroup; none where there is no
+    /// cgroup.
     ///
     /// # Errors
     /// If the cgroup cannot be made.
@@ -61,12 +66,14 @@ impl Processes {
     /// Blocking; takes about 10 to 25 ms for a server of 16 processes.
     ///
     /// # Errors
-    /// `TimedOut` if some process is still there after `limit`; whatever kept it from looking until then.
+    /// `TimedOut` if some process is still there after `limit`; whatever kept it from looking until
+    /// then.
     pub fn end_all(&self, limit: Duration) -> io::Result<usize> {
         let begun = Instant::now();
         let mut ended = 0;
         loop {
-            // A walk through all of the host's processes is dear on a busy host: the cgroup tells first.
+            // A walk through all of the host's processes is dear on a busy host: the cgroup tells
+            // first.
             if let Some(cgroup) = &self.cgroup {
                 ended = ended.max(cgroup.list().map_or(0, |all| all.len()));
                 cgroup.kill();
@@ -126,27 +133,38 @@ fn works_in(pid: i32, data: &Path) -> io::Result<bool> {
     match std::fs::read_link(format!("/proc/{pid}/cwd")) {
         Ok(cwd) => Ok(cwd == data),
         Err(error) if is_gone(&error) => Ok(false),
-        // It has rights that this process does not have (ptrace(2), access mode checking): nothing that this one started has.
+        // It has rights that this process does not have (ptrace(2), access mode checking): nothing
+        // that this one started has.
         Err(error) if error.kind() == io::ErrorKind::PermissionDenied => Ok(false),
         Err(error) => Err(error),
     }
 }
 
-/// It ended while it was looked at (proc_pid_cwd(5), proc(5)); a zombie has no directory any more either.
+/// It ended while it was looked at (proc_pid_cwd(5), proc(5)); a zombie has no directory any more
+/// either.
 fn is_gone(error: &io::Error) -> bool {
-    error.kind() == io::ErrorKind::NotFound || error.raw_os_error() == Some(rustix::io::Errno::SRCH.raw_os_error())
+    error.kind() == io::ErrorKind::NotFound
+        || error.raw_os_error() == Some(rustix::io::Errno::SRCH.raw_os_error())
 }
 
-/// As many descriptors as the host allows: whoever has none left cannot look what runs, and has to let a lease run out.
+/// As many descriptors as the host allows: whoever has none left cannot look what runs, and has to
+/// let a lease run out.
 pub fn raise_descriptor_limit() {
     let limit = getrlimit(Resource::Nofile);
-    let raised = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, ..limit });
+    let raised = setrlimit(
+        Resource::Nofile,
+        Rlimit {
+            current: limit.maximum,
+            ..limit
+        },
+    );
     if let Err(error) = raised {
         tracing::warn!(%error, "the limit of open files cannot be raised");
     }
 }
 
-/// A server does not inherit the daemon's raised priority: whoever watches has to come first on a busy host.
+/// A server does not inherit the daemon's raised priority: whoever watches has to come first on a
+/// busy host.
 pub fn at_ordinary_priority(child: &tokio::process::Child) {
     if let Some(pid) = child.id().and_then(|pid| Pid::from_raw(pid.cast_signed())) {
         // Gone already, or never raised for want of the right to it: both are fine.
@@ -165,7 +183,10 @@ mod tests {
         let dir = std::env::temp_dir().join(format!("karst-process-{}", std::process::id()));
         std::fs::create_dir_all(&dir).unwrap();
         let mut parent = Command::new("sh")
-            .args(["-c", "setsid sleep 600 & setsid sh -c 'sleep 600 & wait' & wait"])
+            .args([
+                "-c",
+                "setsid sleep 600 & setsid sh -c 'sleep 600 & wait' & wait",
+            ])
             .current_dir(&dir)
             .stdin(Stdio::null())
             .spawn()
@@ -184,15 +205,31 @@ mod tests {
     #[test]
     fn who_cannot_look_does_not_say_that_nothing_runs() {
         let dir = tempfile::tempdir().unwrap();
-        let mut child = Command::new("sleep").arg("600").current_dir(dir.path()).stdin(Stdio::null()).spawn().unwrap();
+        let mut child = Command::new("sleep")
+            .arg("600")
+            .current_dir(dir.path())
+            .stdin(Stdio::null())
+            .spawn()
+            .unwrap();
         let processes = Processes::new(dir.path(), None);
         while processes.list().unwrap().is_empty() {
             std::thread::yield_now();
         }
         let before = getrlimit(Resource::Nofile);
-        setrlimit(Resource::Nofile, Rlimit { current: Some(64), ..before }).unwrap();
-        let all: Vec<std::fs::File> = std::iter::from_fn(|| std::fs::File::open("/dev/null").ok()).collect();
-        let (listed, ended) = (processes.list(), processes.end_all(Duration::from_millis(50)));
+        setrlimit(
+            Resource::Nofile,
+            Rlimit {
+                current: Some(64),
+                ..before
+            },
+        )
+        .unwrap();
+        let all: Vec<std::fs::File> =
+            std::iter::from_fn(|| std::fs::File::open("/dev/null").ok()).collect();
+        let (listed, ended) = (
+            processes.list(),
+            processes.end_all(Duration::from_millis(50)),
+        );
         drop(all);
         setrlimit(Resource::Nofile, before).unwrap();
         assert!(listed.is_err(), "{listed:?}");
@@ -201,10 +238,13 @@ mod tests {
         child.wait().unwrap();
     }
 
-    /// Whoever left the data directory is ended by its cgroup; a machine that gives this test none has nothing to show.
+    /// Whoever left the data directory is ended by its cgroup; a machine that gives this test none
+    /// has nothing to show.
     #[test]
     fn nobody_leaves_a_cgroup() {
-        let Some(hierarchy) = find_hierarchy() else { return };
+        let Some(hierarchy) = find_hierarchy() else {
+            return;
+        };
         let name = format!("karst-test-{}", std::process::id());
         let cgroup = Cgroup::new(&hierarchy.join(name), "sailings");
         let dir = std::env::temp_dir().join(format!("karst-cgroup-{}", std::process::id()));
@@ -219,7 +259,10 @@ mod tests {
             .unwrap();
         let begun = std::time::Instant::now();
         while processes.list().unwrap().len() < 3 {
-            assert!(begun.elapsed() < Duration::from_secs(10), "it did not enter the cgroup");
+            assert!(
+                begun.elapsed() < Duration::from_secs(10),
+                "it did not enter the cgroup"
+            );
             std::thread::yield_now();
         }
         assert_eq!(working_in(&dir).unwrap(), Vec::<i32>::new());

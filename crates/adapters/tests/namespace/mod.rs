@@ -1,4 +1,5 @@
-//! Tests that need a network of their own: no packet, table or address of theirs is seen on the machine.
+//! Tests that need a network of their own: no packet, table or address of theirs is seen on the
+//! machine.
 
 use std::process::Command;
 
@@ -7,9 +8,16 @@ const INSIDE: &str = "KARST_TEST_INSIDE";
 /// Runs a program of the system, whose words have no spaces, and gives what it says.
 pub fn run(program: &str, words: &str) -> String {
     let mut command = Command::new(program);
-    let output = command.args(words.split(' ')).env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin").output();
+    let output = command
+        .args(words.split(' '))
+        .env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin")
+        .output();
     let output = output.unwrap_or_else(|e| panic!("{program}: {e}"));
-    assert!(output.status.success(), "{program} {words}: {}", String::from_utf8_lossy(&output.stderr));
+    assert!(
+        output.status.success(),
+        "{program} {words}: {}",
+        String::from_utf8_lossy(&output.stderr)
+    );
     String::from_utf8(output.stdout).expect("it speaks UTF-8")
 }
 
@@ -25,7 +33,8 @@ pub fn in_own_network(name: &str) -> bool {
         .env(INSIDE, "1")
         .output()
         .expect("unshare runs (package util-linux)");
-    let said = [output.stdout, output.stderr].map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+    let said =
+        [output.stdout, output.stderr].map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
     assert!(output.status.success(), "{}", said.concat());
     false
 }

@@ -8,12 +8,18 @@ use crate::time::Time;
 use std::collections::{BTreeMap, BTreeSet};
 
 impl Consensus {
-    /// Asks whether a campaign would win, so that a node that was cut off does not depose a healthy leader.
+    /// Asks whether a campaign would win, so that a node that was cut off does not depose a healthy
+    /// leader.
     pub(super) fn sound_out(&mut self, now: Time, chance: f64) {
         self.leader = None;
         self.put_off_campaign(now, chance);
-        self.role = Role::Sounding { yes: BTreeSet::from([self.me.clone()]) };
-        self.send_voters(Talk::WouldYouVote { term: self.term.next(), last: self.log.last() });
+        self.role = Role::Sounding {
+            yes: BTreeSet::from([self.me.clone()]),
+        };
+        self.send_voters(Talk::WouldYouVote {
+            term: self.term.next(),
+            last: self.log.last(),
+        });
         self.campaign_if_backed(now, chance);
     }
 
@@ -23,21 +29,45 @@ impl Consensus {
         }
     }
 
-    /// Whether this node still keeps faith with a leader, or with a promise that it may have forgotten (A1).
+    /// Whether this node still keeps faith with a leader, or with a promise that it may have
+    /// forgotten (A1).
     fn is_faithful(&self, now: Time) -> bool {
-        let heard = self.heard_leader.is_some_and(|at| now.since(at) < self.pace.stickiness);
+        let heard = self
+            .heard_leader
+            .is_some_and(|at| now.since(at) < self.pace.stickiness);
         now < self.quiet_until || heard || self.is_leader()
     }
 
-    pub(super) fn on_would_you_vote(&mut self, from: &NodeId, term: Term, last: (Term, Index), now: Time) {
-        let yes = self.counts && term > self.term && last >= self.log.last() && !self.is_faithful(now);
-        let own = if self.planted == Some(Planted::RefuseWithoutTerm) { Term(0) } else { self.term };
-        self.orders.push(Order::Send(from.clone(), Talk::Would { term, yes, own }));
+    pub(super) fn on_would_you_vote(
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        last: (Term, Index),
+        now: Time,
+    ) {
+        let yes =
+            self.counts && term > self.term && last >= self.log.last() && !self.is_faithful(now);
+        let own = if self.planted == Some(Planted::RefuseWithoutTerm) {
+            Term(0)
+        } else {
+            self.term
+        };
+        self.orders
+            .push(Order::Send(from.clone(), Talk::Would { term, yes, own }));
     }
 
-    pub(super) fn on_would(&mut self, from: &NodeId, term: Term, agreed: bool, own: Term, now: Time, chance: f64) {
+    pub(super) fn on_would(
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        agreed: bool,
+        own: Term,
+        now: Time,
+        chance: f64,
+    ) {
         if own > self.term {
-            // It may have the newer log of the two, and the other one would refuse its lower term for ever (F4).
+            // It may have the newer log of the two, and the other one would refuse its lower term
+            // for ever (F4).
             self.follow(own, now, chance, None);
         } else if let Role::Sounding { yes } = &mut self.role
             && agreed
@@ -61,17 +91,33 @@ impl Consensus {
         self.put_off_campaign(now, chance);
         self.term = term;
         self.vote = Some(self.me.clone());
-        self.role = Role::Candidate { votes: BTreeMap::new() };
+        self.role = Role::Candidate {
+            votes: BTreeMap::new(),
+        };
         // A5: the vote for oneself is durable before any request leaves.
-        self.orders.push(Order::Persist(Durable::Vote { term, vote: self.vote.clone() }));
-        self.send_voters(Talk::Vote { term, last: self.log.last() });
+        self.orders.push(Order::Persist(Durable::Vote {
+            term,
+            vote: self.vote.clone(),
+        }));
+        self.send_voters(Talk::Vote {
+            term,
+            last: self.log.last(),
+        });
     }
 
-    pub(super) fn on_vote(&mut self, from: &NodeId, term: Term, last: (Term, Index), now: Time, chance: f64) {
+    pub(super) fn on_vote(
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        last: (Term, Index),
+        now: Time,
+        chance: f64,
+    ) {
         if !self.counts || self.is_faithful(now) || term < self.term {
             let silent = self.planted == Some(Planted::RefuseWithoutTerm);
             let term = if silent { term } else { term.max(self.term) };
-            self.orders.push(Order::Send(from.clone(), Talk::Voted { term, yes: false }));
+            self.orders
+                .push(Order::Send(from.clone(), Talk::Voted { term, yes: false }));
             return;
         }
         if term > self.term {
@@ -81,13 +127,24 @@ impl Consensus {
         let yes = free && last >= self.log.last();
         if yes && self.vote.is_none() {
             self.vote = Some(from.clone());
-            self.orders.push(Order::Persist(Durable::Vote { term, vote: self.vote.clone() }));
+            self.orders.push(Order::Persist(Durable::Vote {
+                term,
+                vote: self.vote.clone(),
+            }));
             self.put_off_campaign(now, chance);
         }
-        self.orders.push(Order::Send(from.clone(), Talk::Voted { term, yes }));
+        self.orders
+            .push(Order::Send(from.clone(), Talk::Voted { term, yes }));
     }
 
-    pub(super) fn on_voted(&mut self, from: &NodeId, term: Term, yes: bool, now: Time, chance: f64) {
+    pub(super) fn on_voted(
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        yes: bool,
+        now: Time,
+        chance: f64,
+    ) {
         if term > self.term {
             self.follow(term, now, chance, None);
         } else if let Role::Candidate { votes } = &mut self.role
@@ -100,12 +157,17 @@ impl Consensus {
 
     /// Takes the lead if a majority said yes, the own durable vote included.
     pub(super) fn count_votes(&mut self, now: Time) {
-        let Role::Candidate { votes } = &self.role else { return };
+        let Role::Candidate { votes } = &self.role else {
+            return;
+        };
         let mut votes = votes.clone();
         if self.vote_stable == self.term {
             votes.insert(self.me.clone(), true);
         }
-        if !self.votes.is_majority(votes.iter().filter(|(_, yes)| **yes).map(|(n, _)| n)) {
+        if !self
+            .votes
+            .is_majority(votes.iter().filter(|(_, yes)| **yes).map(|(n, _)| n))
+        {
             return;
         }
         let next = self.log.last().1.next();
@@ -122,9 +184,17 @@ impl Consensus {
         };
         let others = self.members.iter().filter(|m| **m != self.me);
         let followers = others.map(|m| (m.clone(), progress.clone())).collect();
-        self.role = Role::Leader(Leader { elected_at: now, first: next, followers, beat_due: now });
+        self.role = Role::Leader(Leader {
+            elected_at: now,
+            first: next,
+            followers,
+            beat_due: now,
+        });
         self.leader = Some(self.me.clone());
-        self.orders.push(Order::Elected { term: self.term, votes });
+        self.orders.push(Order::Elected {
+            term: self.term,
+            votes,
+        });
         self.propose(vec![Command::Noop], now);
     }
 }

@@ -1,9 +1,11 @@
-//! Every schedule of three voters, within budgets: campaigns, proposals, messages that come late (at any later moment), crashes that
-//! lose what was not synced, stores that are lost; and without any: messages that never come, syncs at any moment, leaders that give up.
-//! In each state that can be reached, a term has one leader (S1), what is committed stays (S2) and was durable on a majority (S8).
+//! Every schedule of three voters, within budgets: campaigns, proposals, messages that come late
+//! (at any later moment), crashes that lose what was not synced, stores that are lost; and without
+//! any: messages that never come, syncs at any moment, leaders that give up. In each state that can
+//! be reached, a term has one leader (S1), what is committed stays (S2) and was durable on a
+//! majority (S8).
 //!
-//! Time is taken out: no promise lasts, so that none keeps anybody from voting. Promises are for leases and for calm (A1, A3); S1
-//! and S2 must hold without them.
+//! Time is taken out: no promise lasts, so that none keeps anybody from voting. Promises are for
+//! leases and for calm (A1, A3); S1 and S2 must hold without them.
 
 use super::{Consensus, Durable, Entry, Order, Pace, Role, Setup, Stored, Talk};
 use crate::command::Command;
@@ -18,7 +20,11 @@ use std::hash::Hasher;
 use std::time::Duration;
 
 const NAMES: [&str; 3] = ["a", "b", "c"];
-const PACE: Pace = Pace { heartbeat: Duration::ZERO, stickiness: Duration::ZERO, election_spread: Duration::ZERO };
+const PACE: Pace = Pace {
+    heartbeat: Duration::ZERO,
+    stickiness: Duration::ZERO,
+    election_spread: Duration::ZERO,
+};
 const NOW: Time = Time::ZERO;
 
 /// What may still happen.
@@ -71,14 +77,28 @@ enum Step {
 }
 
 fn place(name: &NodeId) -> usize {
-    NAMES.iter().position(|n| *n == name.as_str()).expect("one of three")
+    NAMES
+        .iter()
+        .position(|n| *n == name.as_str())
+        .expect("one of three")
 }
 
 fn member(n: usize, stored: Stored, broken: Broken) -> Consensus {
     let members: BTreeSet<NodeId> = NAMES.map(NodeId::from).into();
     let votes = Votes::new(members.iter().map(|m| (m.clone(), 1)));
-    let planted = if let Broken::Rule(rule) = broken { Some(rule) } else { None };
-    let setup = Setup { me: NAMES[n].into(), members, votes, pace: PACE, quiet: Duration::ZERO, planted };
+    let planted = if let Broken::Rule(rule) = broken {
+        Some(rule)
+    } else {
+        None
+    };
+    let setup = Setup {
+        me: NAMES[n].into(),
+        members,
+        votes,
+        pace: PACE,
+        quiet: Duration::ZERO,
+        planted,
+    };
     Consensus::new(setup, stored, NOW, 0.0)
 }
 
@@ -112,7 +132,12 @@ impl World {
             // Whoever is the first to campaign is called a.
             let first = n == 0 || self.nodes.iter().any(|m| m.term > Term(0));
             let quiet = self.wires.is_empty();
-            if quiet && self.budget.campaigns > 0 && first && !self.nodes[n].is_leader() && self.nodes[n].counts {
+            if quiet
+                && self.budget.campaigns > 0
+                && first
+                && !self.nodes[n].is_leader()
+                && self.nodes[n].counts
+            {
                 steps.push(Step::Campaign(n));
             }
             if quiet && self.nodes[n].is_leader() {
@@ -134,11 +159,16 @@ impl World {
     fn after(&self, step: &Step, broken: Broken) -> Self {
         let mut next = self.clone();
         let n = match step {
-            Step::Deliver | Step::Drop | Step::Delay => self.wires.front().map_or(0, |(_, to, _)| *to),
-            Step::DeliverLate(late) => self.late[*late].1,
-            Step::Campaign(n) | Step::GiveUp(n) | Step::Sync(n) | Step::Propose(n) | Step::Crash(n) | Step::Lose(n) => {
-                *n
+            Step::Deliver | Step::Drop | Step::Delay => {
+                self.wires.front().map_or(0, |(_, to, _)| *to)
             }
+            Step::DeliverLate(late) => self.late[*late].1,
+            Step::Campaign(n)
+            | Step::GiveUp(n)
+            | Step::Sync(n)
+            | Step::Propose(n)
+            | Step::Crash(n)
+            | Step::Lose(n) => *n,
         };
         match step {
             Step::Deliver => {
@@ -170,7 +200,10 @@ impl World {
             }
             Step::Lose(_) => {
                 next.budget.losses -= 1;
-                next.disks[n] = Stored { store: Some("new".into()), ..Stored::default() };
+                next.disks[n] = Stored {
+                    store: Some("new".into()),
+                    ..Stored::default()
+                };
                 next.restart(n, broken);
             }
         }
@@ -183,22 +216,36 @@ impl World {
         next
     }
 
-    /// Whoever wants to campaign may: the sounding out before only ever forbids it, and the messages of it change nothing.
+    /// Whoever wants to campaign may: the sounding out before only ever forbids it, and the
+    /// messages of it change nothing.
     fn campaign(&mut self, n: usize) {
         let node = &mut self.nodes[n];
         node.on_time(NOW, 0.0);
         let (term, own) = (node.term.next(), node.term);
         node.take_orders();
         for other in NAMES.iter().filter(|m| **m != NAMES[n]) {
-            node.on_talk(&(*other).into(), Talk::Would { term, yes: true, own }, NOW, 0.0);
+            node.on_talk(
+                &(*other).into(),
+                Talk::Would {
+                    term,
+                    yes: true,
+                    own,
+                },
+                NOW,
+                0.0,
+            );
         }
     }
 
     fn sync(&mut self, n: usize) {
-        let Some((durable, waits)) = self.pending[n].pop_front() else { return };
+        let Some((durable, waits)) = self.pending[n].pop_front() else {
+            return;
+        };
         let (last, term) = durable.reached();
         self.disks[n].take(durable);
-        waits.into_iter().for_each(|(to, talk)| self.say(n, &to, talk));
+        waits
+            .into_iter()
+            .for_each(|(to, talk)| self.say(n, &to, talk));
         self.nodes[n].on_stable(last, term, NOW);
     }
 
@@ -218,7 +265,9 @@ impl World {
                 Order::Send(to, talk) => {
                     let says = Message::Talk(talk.clone()).says_what_is_durable();
                     match self.pending[n].back_mut() {
-                        Some((_, waits)) if says && broken != Broken::SaidTooEarly => waits.push((to, talk)),
+                        Some((_, waits)) if says && broken != Broken::SaidTooEarly => {
+                            waits.push((to, talk))
+                        }
                         _ => self.say(n, &to, talk),
                     }
                 }
@@ -239,17 +288,25 @@ impl World {
             }
             for index in 1..=node.commit().0 {
                 let at = Index(index);
-                let Some(term) = node.log().term_at(at) else { return Err(format!("S2: {at} is committed and gone")) };
+                let Some(term) = node.log().term_at(at) else {
+                    return Err(format!("S2: {at} is committed and gone"));
+                };
                 match self.committed.get(index as usize - 1) {
                     Some(first) if *first == term => {}
                     Some(first) => {
-                        return Err(format!("S2: entry {at} is of term {first} for one and {term} for another"));
+                        return Err(format!(
+                            "S2: entry {at} is of term {first} for one and {term} for another"
+                        ));
                     }
                     None => {
                         // What a lost store acknowledged was durable there once.
-                        let has = |d: &&Stored| !d.counts || d.entries.iter().any(|e| e.index == at && e.term == term);
+                        let has = |d: &&Stored| {
+                            !d.counts || d.entries.iter().any(|e| e.index == at && e.term == term)
+                        };
                         if self.disks.iter().filter(has).count() < 2 {
-                            return Err(format!("S8: entry {at} is committed and not durable on a majority"));
+                            return Err(format!(
+                                "S8: entry {at} is committed and not durable on a majority"
+                            ));
                         }
                         self.committed.push(term);
                     }
@@ -259,26 +316,42 @@ impl World {
         Ok(())
     }
 
-    /// The state without what makes no difference: 128 bits, so that two states are never taken for one.
+    /// The state without what makes no difference: 128 bits, so that two states are never taken for
+    /// one.
     fn key(&self) -> (u64, u64) {
         let mut bytes = Bytes::default();
         for n in 0..3 {
             let node = &self.nodes[n];
-            bytes.add(node.term.0).add(node.commit.0).add(node.stable.0).add(node.vote_stable.0);
-            bytes.add(u64::from(node.counts)).node(node.vote.as_ref()).node(node.leader.as_ref());
+            bytes
+                .add(node.term.0)
+                .add(node.commit.0)
+                .add(node.stable.0)
+                .add(node.vote_stable.0);
+            bytes
+                .add(u64::from(node.counts))
+                .node(node.vote.as_ref())
+                .node(node.leader.as_ref());
             bytes.entries(node.log.after(Index(0)));
             match &node.role {
                 Role::Follower => bytes.add(0),
                 Role::Sounding { yes } => yes.iter().fold(bytes.add(1), |b, n| b.node(Some(n))),
-                Role::Candidate { votes } => {
-                    votes.iter().fold(bytes.add(2), |b, (n, yes)| b.node(Some(n)).add(u64::from(*yes)))
-                }
+                Role::Candidate { votes } => votes.iter().fold(bytes.add(2), |b, (n, yes)| {
+                    b.node(Some(n)).add(u64::from(*yes))
+                }),
                 Role::Leader(leader) => leader.followers.values().fold(bytes.add(3), |b, p| {
-                    b.add(p.next.0).add(p.matched.0).add(p.told.0).add(u64::from(p.counts)).add(u64::from(p.expelled))
+                    b.add(p.next.0)
+                        .add(p.matched.0)
+                        .add(p.told.0)
+                        .add(u64::from(p.counts))
+                        .add(u64::from(p.expelled))
                 }),
             };
             let disk = &self.disks[n];
-            bytes.add(disk.term.0).node(disk.vote.as_ref()).add(u64::from(disk.counts)).entries(&disk.entries);
+            bytes
+                .add(disk.term.0)
+                .node(disk.vote.as_ref())
+                .add(u64::from(disk.counts))
+                .entries(&disk.entries);
             for (durable, waits) in &self.pending[n] {
                 match durable {
                     Durable::Vote { term, vote } => bytes.add(4).add(term.0).node(vote.as_ref()),
@@ -303,7 +376,13 @@ impl World {
         let mut late: Vec<Vec<u8>> = late.collect();
         late.sort();
         late.iter().for_each(|one| bytes.0.extend(one));
-        let Budget { campaigns, proposals, lates, crashes, losses } = self.budget;
+        let Budget {
+            campaigns,
+            proposals,
+            lates,
+            crashes,
+            losses,
+        } = self.budget;
         for left in [campaigns, proposals, lates, crashes, losses] {
             bytes.add(u64::from(left));
         }
@@ -329,7 +408,8 @@ struct Bytes(Vec<u8>);
 
 impl Bytes {
     fn add(&mut self, number: u64) -> &mut Self {
-        self.0.push(u8::try_from(number).expect("all numbers are small here"));
+        self.0
+            .push(u8::try_from(number).expect("all numbers are small here"));
         self
     }
 
@@ -346,22 +426,47 @@ impl Bytes {
 
     fn talk(&mut self, talk: &Talk) -> &mut Self {
         match talk {
-            Talk::WouldYouVote { term, last } => self.add(10).add(term.0).add(last.0.0).add(last.1.0),
-            Talk::Would { term, yes, own } => self.add(11).add(term.0).add(u64::from(*yes)).add(own.0),
+            Talk::WouldYouVote { term, last } => {
+                self.add(10).add(term.0).add(last.0.0).add(last.1.0)
+            }
+            Talk::Would { term, yes, own } => {
+                self.add(11).add(term.0).add(u64::from(*yes)).add(own.0)
+            }
             Talk::Vote { term, last } => self.add(12).add(term.0).add(last.0.0).add(last.1.0),
             Talk::Voted { term, yes } => self.add(13).add(term.0).add(u64::from(*yes)),
-            Talk::Append { term, prev, entries, commit, .. } => {
-                self.add(14).add(term.0).add(prev.0.0).add(prev.1.0).add(commit.0).entries(entries)
-            }
-            Talk::Appended { term, matched, counts, .. } => {
+            Talk::Append {
+                term,
+                prev,
+                entries,
+                commit,
+                ..
+            } => self
+                .add(14)
+                .add(term.0)
+                .add(prev.0.0)
+                .add(prev.1.0)
+                .add(commit.0)
+                .entries(entries),
+            Talk::Appended {
+                term,
+                matched,
+                counts,
+                ..
+            } => {
                 let (yes, at) = match matched {
                     Ok(at) => (1, at.0),
                     Err(at) => (0, at.0),
                 };
-                self.add(15).add(term.0).add(yes).add(at).add(u64::from(*counts))
+                self.add(15)
+                    .add(term.0)
+                    .add(yes)
+                    .add(at)
+                    .add(u64::from(*counts))
             }
             Talk::Expelled { term } => self.add(16).add(term.0),
-            Talk::Install { .. } | Talk::Installing { .. } => unreachable!("no log is compacted here"),
+            Talk::Install { .. } | Talk::Installing { .. } => {
+                unreachable!("no log is compacted here")
+            }
         }
     }
 }
@@ -384,32 +489,77 @@ fn explore(budget: Budget, broken: Broken) -> Result<usize, String> {
     Ok(seen.len())
 }
 
-const NONE: Budget = Budget { campaigns: 2, proposals: 0, lates: 0, crashes: 0, losses: 0 };
+const NONE: Budget = Budget {
+    campaigns: 2,
+    proposals: 0,
+    lates: 0,
+    crashes: 0,
+    losses: 0,
+};
 
-/// The numbers are pinned: a change of them is a change of what consensus does, or of how thoroughly it is looked at.
+/// The numbers are pinned: a change of them is a change of what consensus does, or of how
+/// thoroughly it is looked at.
 #[test]
 fn every_schedule_without_a_crash_is_safe() {
-    assert_eq!(explore(Budget { proposals: 1, ..NONE }, Broken::Nothing), Ok(67_607));
-    assert_eq!(explore(Budget { lates: 1, ..NONE }, Broken::Nothing), Ok(158_018));
-    assert_eq!(explore(Budget { campaigns: 3, ..NONE }, Broken::Nothing), Ok(176_867));
+    assert_eq!(
+        explore(
+            Budget {
+                proposals: 1,
+                ..NONE
+            },
+            Broken::Nothing
+        ),
+        Ok(67_607)
+    );
+    assert_eq!(
+        explore(Budget { lates: 1, ..NONE }, Broken::Nothing),
+        Ok(158_018)
+    );
+    assert_eq!(
+        explore(
+            Budget {
+                campaigns: 3,
+                ..NONE
+            },
+            Broken::Nothing
+        ),
+        Ok(176_867)
+    );
 }
 
 #[test]
 fn every_schedule_with_a_crash_is_safe() {
-    assert_eq!(explore(Budget { crashes: 1, ..NONE }, Broken::Nothing), Ok(466_607));
+    assert_eq!(
+        explore(Budget { crashes: 1, ..NONE }, Broken::Nothing),
+        Ok(466_607)
+    );
 }
 
 #[test]
 fn every_schedule_with_a_lost_store_is_safe() {
-    assert_eq!(explore(Budget { losses: 1, ..NONE }, Broken::Nothing), Ok(460_176));
+    assert_eq!(
+        explore(Budget { losses: 1, ..NONE }, Broken::Nothing),
+        Ok(460_176)
+    );
 }
 
 /// What it would find.
 #[test]
 fn a_broken_rule_is_found() {
-    let found = |budget, broken| explore(budget, broken).expect_err("a rule is broken, and nothing is found");
+    let found = |budget, broken| {
+        explore(budget, broken).expect_err("a rule is broken, and nothing is found")
+    };
     let early = found(Budget { crashes: 1, ..NONE }, Broken::SaidTooEarly);
-    assert!(early.starts_with("S1") || early.starts_with("S8"), "{early}");
-    let empty = found(Budget { losses: 1, ..NONE }, Broken::Rule(Planted::EmptyStoreVotes));
-    assert!(empty.starts_with("S1") || empty.starts_with("S2"), "{empty}");
+    assert!(
+        early.starts_with("S1") || early.starts_with("S8"),
+        "{early}"
+    );
+    let empty = found(
+        Budget { losses: 1, ..NONE },
+        Broken::Rule(Planted::EmptyStoreVotes),
+    );
+    assert!(
+        empty.starts_with("S1") || empty.starts_with("S2"),
+        "{empty}"
+    );
 }

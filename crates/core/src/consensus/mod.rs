@@ -1,17 +1,22 @@
-//! The replicated log with leader election, after the Raft paper (Ongaro and Ousterhout 2014) and dissertation:
-//! pre-vote, leader stickiness, and a leadership lease. The leader is called the coordinator.
+//! The replicated log with leader election, after the Raft paper (Ongaro and Ousterhout 2014) and
+//! dissertation: pre-vote, leader stickiness, and a leadership lease. The leader is called the
+//! coordinator.
 //!
 //! Invariants kept here:
-//! 1. At most one leader per term (S1): a vote is durable before it is sent, and a node campaigns once per term (A5).
-//! 2. A committed entry is never lost, changed or reordered (S2): only entries of the leader's own term are counted,
-//!    a follower's reply leaves after its entries are durable, and the leader counts itself only up to what is durable.
+//! 1. At most one leader per term (S1): a vote is durable before it is sent, and a node campaigns
+//!    once per term (A5).
+//! 2. A committed entry is never lost, changed or reordered (S2): only entries of the leader's own
+//!    term are counted, a follower's reply leaves after its entries are durable, and the leader
+//!    counts itself only up to what is durable.
 //! 3. After a start a node neither votes nor campaigns until its earlier promise has run out (A1).
 //! 4. A leader without acknowledgements of a majority for one window falls silent (A3).
-//! 5. A snapshot stands only for committed entries, and replaces nothing that it does not stand for.
-//! 6. A store that is new, or went back in time, neither votes nor campaigns, and what it acknowledges counts neither as a
-//!    match nor as a promise, until an entry that the others committed takes it in (A6, F3).
-//! 7. A refusal carries the refuser's term, and the asker takes it: of two voters the one with the newer log is never kept
-//!    out by the other's higher term (F4).
+//! 5. A snapshot stands only for committed entries, and replaces nothing that it does not stand
+//!    for.
+//! 6. A store that is new, or went back in time, neither votes nor campaigns, and what it
+//!    acknowledges counts neither as a match nor as a promise, until an entry that the others
+//!    committed takes it in (A6, F3).
+//! 7. A refusal carries the refuser's term, and the asker takes it: of two voters the one with the
+//!    newer log is never kept out by the other's higher term (F4).
 
 mod elect;
 mod log;
@@ -59,7 +64,8 @@ pub enum Talk {
         /// It has entries, or more of them are committed than the one before said.
         news: bool,
     },
-    /// `matched` is the last index known equal to the leader's, or the refusal's hint where to look next.
+    /// `matched` is the last index known equal to the leader's, or the refusal's hint where to look
+    /// next.
     Appended {
         term: Term,
         matched: Result<Index, Index>,
@@ -69,10 +75,21 @@ pub enum Talk {
         /// The store behind it counts (A6).
         counts: bool,
     },
-    /// A piece of the leader's snapshot, for a follower that lacks entries which the leader has no more.
-    Install { term: Term, piece: Box<Piece>, sent: Time },
+    /// A piece of the leader's snapshot, for a follower that lacks entries which the leader has no
+    /// more.
+    Install {
+        term: Term,
+        piece: Box<Piece>,
+        sent: Time,
+    },
     /// So many pieces of the snapshot up to `last` are here.
-    Installing { term: Term, last: Index, pieces: u32, sent: Time, counts: bool },
+    Installing {
+        term: Term,
+        last: Index,
+        pieces: u32,
+        sent: Time,
+        counts: bool,
+    },
     /// "What you had acknowledged is not there any more: nothing that you say counts" (A6).
     Expelled { term: Term },
 }
@@ -95,11 +112,20 @@ pub enum Durable {
 }
 
 impl Durable {
-    /// What [`Consensus::on_stable`] is told once this is durable: up to which entry, and for which term the vote.
+    /// What [`Consensus::on_stable`] is told once this is durable: up to which entry, and for which
+    /// term the vote.
     pub fn reached(&self) -> ((Term, Index), Term) {
         match self {
-            Durable::Vote { term, vote } => (Default::default(), if vote.is_some() { *term } else { Term(0) }),
-            Durable::Entries(entries) => (entries.last().map_or(Default::default(), |e| (e.term, e.index)), Term(0)),
+            Durable::Vote { term, vote } => (
+                Default::default(),
+                if vote.is_some() { *term } else { Term(0) },
+            ),
+            Durable::Entries(entries) => (
+                entries
+                    .last()
+                    .map_or(Default::default(), |e| (e.term, e.index)),
+                Term(0),
+            ),
             Durable::Compacted(snapshot) | Durable::Installed(snapshot) => (snapshot.last, Term(0)),
             Durable::Enrolled(_) | Durable::Expelled(_) => Default::default(),
         }
@@ -140,17 +166,20 @@ pub enum Order {
 struct Progress {
     next: Index,
     matched: Index,
-    /// When the acknowledgement of `matched` arrived; a message sent later finds at least that there (A6).
+    /// When the acknowledgement of `matched` arrived; a message sent later finds at least that
+    /// there (A6).
     matched_at: Time,
     /// The send time (leader's clock) of the newest message it answered; zero before the first.
     heard_at: Time,
     /// How much is committed, as it was told last.
     told: Index,
-    /// What its store acknowledges counts: it says so itself, and never fell below what it had acknowledged (A6).
+    /// What its store acknowledges counts: it says so itself, and never fell below what it had
+    /// acknowledged (A6).
     counts: bool,
     /// It fell below what it had acknowledged, and has not taken another name for its store yet.
     expelled: bool,
-    /// The snapshot that it is being given: up to which entry, how many pieces it has, when the next one was sent.
+    /// The snapshot that it is being given: up to which entry, how many pieces it has, when the
+    /// next one was sent.
     installing: Option<(Index, u32, Time)>,
 }
 
@@ -160,7 +189,11 @@ impl Progress {
     }
 
     fn promised_at(&self) -> Time {
-        if self.counts { self.heard_at } else { Time::ZERO }
+        if self.counts {
+            self.heard_at
+        } else {
+            Time::ZERO
+        }
     }
 }
 
@@ -199,7 +232,8 @@ pub struct Pace {
 pub struct Stored {
     /// This store's name; a new one has a new name.
     pub store: Option<StoreId>,
-    /// It formed the cluster, or was enrolled since it was made: it votes, and what it has counts (A6).
+    /// It formed the cluster, or was enrolled since it was made: it votes, and what it has counts
+    /// (A6).
     pub counts: bool,
     pub term: Term,
     pub vote: Option<NodeId>,
@@ -211,7 +245,11 @@ pub struct Stored {
 impl Stored {
     /// Of a node that is told that it forms the cluster.
     pub fn forming(store: StoreId) -> Self {
-        Self { store: Some(store), counts: true, ..Self::default() }
+        Self {
+            store: Some(store),
+            counts: true,
+            ..Self::default()
+        }
     }
 
     /// Takes what became durable, as every node store has to.
@@ -287,10 +325,27 @@ pub struct Consensus {
 
 impl Consensus {
     pub fn new(setup: Setup, stored: Stored, now: Time, chance: f64) -> Self {
-        let Setup { me, members, votes, pace, quiet, planted } = setup;
+        let Setup {
+            me,
+            members,
+            votes,
+            pace,
+            quiet,
+            planted,
+        } = setup;
         let counts = stored.counts || planted == Some(Planted::EmptyStoreVotes);
-        let silence = if planted == Some(Planted::ForgetPromise) { Duration::ZERO } else { quiet };
-        let log = Log::new(stored.snapshot.as_ref().map_or_else(Default::default, |s| s.last), stored.entries);
+        let silence = if planted == Some(Planted::ForgetPromise) {
+            Duration::ZERO
+        } else {
+            quiet
+        };
+        let log = Log::new(
+            stored
+                .snapshot
+                .as_ref()
+                .map_or_else(Default::default, |s| s.last),
+            stored.entries,
+        );
         Self {
             me,
             members,
@@ -326,8 +381,9 @@ impl Consensus {
     pub fn commit(&self) -> Index {
         self.commit
     }
-    /// Whether what is committed here is what was committed at some moment since the start. Until then it may be as old as
-    /// the host was away, and whoever acts on it acts on a cluster that is no more.
+    /// Whether what is committed here is what was committed at some moment since the start. Until
+    /// then it may be as old as the host was away, and whoever acts on it acts on a cluster that is
+    /// no more.
     pub fn is_current(&self) -> bool {
         self.current || self.is_established()
     }
@@ -341,7 +397,11 @@ impl Consensus {
         matches!(self.role, Role::Leader(_))
     }
     pub fn leader(&self) -> Option<&NodeId> {
-        if self.is_leader() { Some(&self.me) } else { self.leader.as_ref() }
+        if self.is_leader() {
+            Some(&self.me)
+        } else {
+            self.leader.as_ref()
+        }
     }
     pub fn elected_at(&self) -> Option<Time> {
         self.as_leader().map(|l| l.elected_at)
@@ -363,15 +423,19 @@ impl Consensus {
         followers.filter(|(_, p)| !p.counts).map(|(n, _)| n)
     }
 
-    /// The others committed that this store counts from here on. What its predecessor promised has run out first (A1).
+    /// The others committed that this store counts from here on. What its predecessor promised has
+    /// run out first (A1).
     pub fn enrol(&mut self, now: Time) {
-        let Some(store) = self.store.clone().filter(|_| !self.counts) else { return };
+        let Some(store) = self.store.clone().filter(|_| !self.counts) else {
+            return;
+        };
         self.counts = true;
         self.quiet_until = self.quiet_until.max(now + self.quiet);
         self.orders.push(Order::Persist(Durable::Enrolled(store)));
     }
 
-    /// The leader found that this store went back in time: it is another one from here on, under the name `anew` (A6).
+    /// The leader found that this store went back in time: it is another one from here on, under
+    /// the name `anew` (A6).
     fn on_expelled(&mut self, from: &NodeId, term: Term, anew: StoreId) {
         if term == self.term && self.leader.as_ref() == Some(from) && self.counts {
             (self.counts, self.store) = (false, Some(anew.clone()));
@@ -395,8 +459,8 @@ impl Consensus {
         }
     }
 
-    /// Until when no other leader can have been elected: a majority promised, counted from when the acknowledged
-    /// message was sent.
+    /// Until when no other leader can have been elected: a majority promised, counted from when the
+    /// acknowledged message was sent.
     pub fn leadership_until(&self, now: Time) -> Option<Time> {
         let acknowledged = self.acknowledged_at(now)?;
         if self.planted == Some(Planted::NeverSilent) {
@@ -405,16 +469,25 @@ impl Consensus {
         Some(acknowledged + shortened(self.pace.stickiness))
     }
 
-    /// The newest of this leader's messages that a majority has answered was sent then: nobody else had been elected by them.
+    /// The newest of this leader's messages that a majority has answered was sent then: nobody else
+    /// had been elected by them.
     pub fn acknowledged_at(&self, now: Time) -> Option<Time> {
         let leader = self.as_leader()?;
         let heard = |n: &NodeId| {
-            if *n == self.me { now } else { leader.followers.get(n).map_or(Time::ZERO, Progress::promised_at) }
+            if *n == self.me {
+                now
+            } else {
+                leader
+                    .followers
+                    .get(n)
+                    .map_or(Time::ZERO, Progress::promised_at)
+            }
         };
         self.votes.reached(heard)
     }
 
-    /// When this leader gives up for want of acknowledgements (A3); a fresh one has a window to collect them.
+    /// When this leader gives up for want of acknowledgements (A3); a fresh one has a window to
+    /// collect them.
     fn silent_from(&self, now: Time) -> Option<Time> {
         let fresh = self.as_leader()?.elected_at + self.pace.stickiness;
         Some(self.leadership_until(now)?.max(fresh))
@@ -423,9 +496,12 @@ impl Consensus {
     /// When to call [`Consensus::on_time`] next.
     pub fn next_due(&self, now: Time) -> Time {
         match &self.role {
-            Role::Leader(leader) => leader.beat_due.min(self.silent_from(now).unwrap_or(Time(u64::MAX))),
+            Role::Leader(leader) => leader
+                .beat_due
+                .min(self.silent_from(now).unwrap_or(Time(u64::MAX))),
             _ if !self.may_campaign() && self.leader.is_none() => Time(u64::MAX),
-            // Nobody campaigns before the quiet time is over, however long ago it would have been its turn.
+            // Nobody campaigns before the quiet time is over, however long ago it would have been
+            // its turn.
             _ => self.campaign_at.max(self.quiet_until),
         }
     }
@@ -434,7 +510,12 @@ impl Consensus {
     pub fn on_time(&mut self, now: Time, chance: f64) {
         if let Some(until) = self.silent_from(now) {
             if until <= now {
-                self.follow(self.term, now, chance, Some("no acknowledgement from a majority for one window"));
+                self.follow(
+                    self.term,
+                    now,
+                    chance,
+                    Some("no acknowledgement from a majority for one window"),
+                );
             } else if self.as_leader().is_some_and(|l| l.beat_due <= now) {
                 self.beat(now);
             }
@@ -455,19 +536,42 @@ impl Consensus {
             Talk::Would { term, yes, own } => self.on_would(from, term, yes, own, now, chance),
             Talk::Vote { term, last } => self.on_vote(from, term, last, now, chance),
             Talk::Voted { term, yes } => self.on_voted(from, term, yes, now, chance),
-            Talk::Append { term, prev, entries, commit, sent, news } => {
+            Talk::Append {
+                term,
+                prev,
+                entries,
+                commit,
+                sent,
+                news,
+            } => {
                 self.on_append(from, term, prev, entries, commit, sent, news, now, chance);
             }
-            Talk::Appended { term, matched, sent, counts, .. } => {
+            Talk::Appended {
+                term,
+                matched,
+                sent,
+                counts,
+                ..
+            } => {
                 self.on_appended(from, term, matched, sent, counts, now, chance);
             }
-            Talk::Install { term, piece, sent } => self.on_install(from, term, *piece, sent, now, chance),
-            Talk::Installing { term, last, pieces, sent, counts } => {
+            Talk::Install { term, piece, sent } => {
+                self.on_install(from, term, *piece, sent, now, chance)
+            }
+            Talk::Installing {
+                term,
+                last,
+                pieces,
+                sent,
+                counts,
+            } => {
                 self.on_installing(from, term, (last, pieces), sent, counts, now, chance);
             }
-            Talk::Expelled { term } => {
-                self.on_expelled(from, term, StoreId::from(format!("{:016x}", chance.to_bits())))
-            }
+            Talk::Expelled { term } => self.on_expelled(
+                from,
+                term,
+                StoreId::from(format!("{:016x}", chance.to_bits())),
+            ),
         }
     }
 
@@ -481,7 +585,8 @@ impl Consensus {
         self.count_votes(now);
     }
 
-    /// Appends commands if this node leads; they commit when a majority has them. Returns the indexes that they have.
+    /// Appends commands if this node leads; they commit when a majority has them. Returns the
+    /// indexes that they have.
     pub fn propose(&mut self, commands: Vec<Command>, now: Time) -> Option<RangeInclusive<Index>> {
         if !self.is_leader() || commands.is_empty() {
             return None;
@@ -500,7 +605,8 @@ impl Consensus {
         if term > self.term {
             self.term = term;
             self.vote = None;
-            self.orders.push(Order::Persist(Durable::Vote { term, vote: None }));
+            self.orders
+                .push(Order::Persist(Durable::Vote { term, vote: None }));
         }
     }
 
@@ -508,7 +614,10 @@ impl Consensus {
     fn follow(&mut self, term: Term, now: Time, chance: f64, why: Option<&'static str>) {
         if self.is_leader() {
             let why = why.unwrap_or("a newer term exists");
-            self.orders.push(Order::SteppedDown { term: self.term, why });
+            self.orders.push(Order::SteppedDown {
+                term: self.term,
+                why,
+            });
             self.leader = None;
         }
         if term > self.term {

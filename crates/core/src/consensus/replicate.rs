@@ -5,7 +5,8 @@ use crate::ids::{Index, NodeId, Term};
 use crate::planted::Planted;
 use crate::time::Time;
 
-/// Entries in one message at most, so that one slow follower's catch-up does not hold up a heartbeat.
+/// Entries in one message at most, so that one slow follower's catch-up does not hold up a
+/// heartbeat.
 const BATCH: usize = 256;
 
 impl Consensus {
@@ -18,8 +19,10 @@ impl Consensus {
 
     /// Sends every follower what it lacks (or an empty message, which is a heartbeat).
     pub(super) fn replicate(&mut self, now: Time) {
-        let followers: Vec<NodeId> =
-            self.as_leader().map(|l| l.followers.keys().cloned().collect()).unwrap_or_default();
+        let followers: Vec<NodeId> = self
+            .as_leader()
+            .map(|l| l.followers.keys().cloned().collect())
+            .unwrap_or_default();
         for node in followers {
             self.send_append(&node, now);
         }
@@ -27,33 +30,73 @@ impl Consensus {
 
     fn send_append(&mut self, node: &NodeId, now: Time) {
         let (term, commit) = (self.term, self.commit);
-        let Role::Leader(leader) = &mut self.role else { return };
-        let Some(progress) = leader.followers.get_mut(node) else { return };
+        let Role::Leader(leader) = &mut self.role else {
+            return;
+        };
+        let Some(progress) = leader.followers.get_mut(node) else {
+            return;
+        };
         let base = self.log.base();
         if progress.next <= base.1 {
             if !self.send_piece(node, now) {
                 // A heartbeat: the pieces under way say the rest.
-                let append = Talk::Append { term, prev: base, entries: Vec::new(), commit, sent: now, news: false };
+                let append = Talk::Append {
+                    term,
+                    prev: base,
+                    entries: Vec::new(),
+                    commit,
+                    sent: now,
+                    news: false,
+                };
                 self.orders.push(Order::Send(node.clone(), append));
             }
             return;
         }
         let before = Index(progress.next.0 - 1);
-        let Some(term_before) = self.log.term_at(before) else { return };
+        let Some(term_before) = self.log.term_at(before) else {
+            return;
+        };
         let prev = (term_before, before);
         let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
         progress.next = Index(progress.next.0 + entries.len() as u64);
         let news = !entries.is_empty() || commit > progress.told;
         progress.told = commit;
-        self.orders.push(Order::Send(node.clone(), Talk::Append { term, prev, entries, commit, sent: now, news }));
+        self.orders.push(Order::Send(
+            node.clone(),
+            Talk::Append {
+                term,
+                prev,
+                entries,
+                commit,
+                sent: now,
+                news,
+            },
+        ));
     }
 
-    /// Whether this comes from the leader of a term that is not over, who is followed then; else it is told so.
-    pub(super) fn heed(&mut self, from: &NodeId, term: Term, sent: Time, now: Time, chance: f64) -> bool {
+    /// Whether this comes from the leader of a term that is not over, who is followed then; else it
+    /// is told so.
+    pub(super) fn heed(
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        sent: Time,
+        now: Time,
+        chance: f64,
+    ) -> bool {
         if term < self.term {
             let matched = Err(self.log.last().1);
             let (term, counts) = (self.term, self.counts);
-            self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent, news: true, counts }));
+            self.orders.push(Order::Send(
+                from.clone(),
+                Talk::Appended {
+                    term,
+                    matched,
+                    sent,
+                    news: true,
+                    counts,
+                },
+            ));
             return false;
         }
         if term > self.term || !matches!(self.role, Role::Follower) {
@@ -67,13 +110,22 @@ impl Consensus {
 
     #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
     pub(super) fn on_append(
-        &mut self, from: &NodeId, term: Term, prev: (Term, Index), entries: Vec<Entry>, commit: Index, sent: Time,
-        news: bool, now: Time, chance: f64,
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        prev: (Term, Index),
+        entries: Vec<Entry>,
+        commit: Index,
+        sent: Time,
+        news: bool,
+        now: Time,
+        chance: f64,
     ) {
         if !self.heed(from, term, sent, now, chance) {
             return;
         }
-        // What is committed is the same everywhere (S2): entries that would change it come from no leader.
+        // What is committed is the same everywhere (S2): entries that would change it come from no
+        // leader.
         let matched = if self.log.holds(prev) && self.log.keeps(&entries, self.commit) {
             let last = Index(prev.1.0 + entries.len() as u64);
             let fresh = self.log.merge(entries);
@@ -82,7 +134,8 @@ impl Consensus {
                 self.orders.push(Order::Persist(Durable::Entries(fresh)));
             }
             self.commit = self.commit.max(commit.min(last));
-            // A leader commits nothing before an entry of its own term: until then its word may be old too.
+            // A leader commits nothing before an entry of its own term: until then its word may be
+            // old too.
             self.current |= commit <= self.commit && self.log.term_at(commit) == Some(term);
             Ok(last)
         } else {
@@ -90,12 +143,27 @@ impl Consensus {
             Err(self.log.last().1.min(Index(prev.1.0.saturating_sub(1))))
         };
         let counts = self.counts;
-        self.orders.push(Order::Send(from.clone(), Talk::Appended { term, matched, sent, news, counts }));
+        self.orders.push(Order::Send(
+            from.clone(),
+            Talk::Appended {
+                term,
+                matched,
+                sent,
+                news,
+                counts,
+            },
+        ));
     }
 
     #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
     pub(super) fn on_appended(
-        &mut self, from: &NodeId, term: Term, matched: Result<Index, Index>, sent: Time, counts: bool, now: Time,
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        matched: Result<Index, Index>,
+        sent: Time,
+        counts: bool,
+        now: Time,
         chance: f64,
     ) {
         if term > self.term {
@@ -103,14 +171,21 @@ impl Consensus {
             return;
         }
         let last = self.log.last().1;
-        let Role::Leader(leader) = &mut self.role else { return };
-        let Some(progress) = leader.followers.get_mut(from) else { return };
+        let Role::Leader(leader) = &mut self.role else {
+            return;
+        };
+        let Some(progress) = leader.followers.get_mut(from) else {
+            return;
+        };
         // Nobody has of this log what is not in it.
-        let matched = matched.map(|index| index.min(last)).map_err(|hint| hint.min(last));
+        let matched = matched
+            .map(|index| index.min(last))
+            .map_err(|hint| hint.min(last));
         if term != self.term {
             return;
         }
-        // One that says of itself that it does not count may be new, and have nothing of what its predecessor had.
+        // One that says of itself that it does not count may be new, and have nothing of what its
+        // predecessor had.
         if !counts {
             if progress.counts || progress.expelled {
                 (progress.matched, progress.matched_at) = (Index(0), now);
@@ -120,16 +195,23 @@ impl Consensus {
             (progress.counts, progress.matched) = (true, Index(0));
         }
         match matched {
-            Err(hint) if progress.counts && sent > progress.matched_at && hint < progress.matched => {
+            Err(hint)
+                if progress.counts && sent > progress.matched_at && hint < progress.matched =>
+            {
                 let acknowledged = progress.matched;
                 (progress.matched, progress.matched_at) = (Index(0), now);
                 (progress.counts, progress.expelled) = (false, true);
                 if self.planted == Some(Planted::CountExpelled) {
                     (progress.counts, progress.matched) = (true, acknowledged);
                 }
-                self.orders.push(Order::Regressed { node: from.clone(), acknowledged, found: hint });
+                self.orders.push(Order::Regressed {
+                    node: from.clone(),
+                    acknowledged,
+                    found: hint,
+                });
                 if !progress.counts {
-                    self.orders.push(Order::Send(from.clone(), Talk::Expelled { term }));
+                    self.orders
+                        .push(Order::Send(from.clone(), Talk::Expelled { term }));
                 }
                 return;
             }
@@ -157,12 +239,22 @@ impl Consensus {
         self.advance_commit(now);
     }
 
-    /// Commits what a majority has, counting only entries of the own term (Raft paper, section 5.4.2).
+    /// Commits what a majority has, counting only entries of the own term (Raft paper, section
+    /// 5.4.2).
     pub(super) fn advance_commit(&mut self, now: Time) {
-        let Role::Leader(leader) = &self.role else { return };
+        let Role::Leader(leader) = &self.role else {
+            return;
+        };
         let stable = self.stable;
         let matched = |n: &NodeId| {
-            if *n == self.me { stable } else { leader.followers.get(n).map_or(Index(0), Progress::match_index) }
+            if *n == self.me {
+                stable
+            } else {
+                leader
+                    .followers
+                    .get(n)
+                    .map_or(Index(0), Progress::match_index)
+            }
         };
         if let Some(index) = self.votes.reached(matched)
             && index > self.commit

@@ -1,5 +1,5 @@
-//! Snapshots: what the log said up to some entry, kept in the place of those entries (Raft paper, section 7), and how a
-//! member that was away for too long catches up by one, a piece at a time.
+//! Snapshots: what the log said up to some entry, kept in the place of those entries (Raft paper,
+//! section 7), and how a member that was away for too long catches up by one, a piece at a time.
 
 use super::{Consensus, Durable, Log, Order, Role, Talk};
 use crate::ids::{Index, NodeId, Term};
@@ -7,7 +7,8 @@ use crate::state::ClusterState;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
 
-/// Workloads, operations and nodes in one piece: some ten kilobytes, so that a piece holds up no heartbeat.
+/// Workloads, operations and nodes in one piece: some ten kilobytes, so that a piece holds up no
+/// heartbeat.
 const PIECE: usize = 64;
 
 /// Everything that the log said up to and including `last`.
@@ -31,7 +32,11 @@ pub struct Piece {
 impl Snapshot {
     fn pieces(&self) -> u32 {
         let state = &self.state;
-        let rows = state.workloads.len().max(state.operations.len()).max(state.nodes.len());
+        let rows = state
+            .workloads
+            .len()
+            .max(state.operations.len())
+            .max(state.nodes.len());
         u32::try_from(rows.div_ceil(PIECE).max(1)).unwrap_or(u32::MAX)
     }
 
@@ -47,10 +52,29 @@ impl Snapshot {
                 .take(PIECE)
                 .map(|(k, v)| (k.clone(), v.clone()))
                 .collect(),
-            operations: self.state.operations.iter().skip(skip).take(PIECE).map(|(k, v)| (k, v.clone())).collect(),
-            nodes: self.state.nodes.iter().skip(skip).take(PIECE).map(|(k, v)| (k.clone(), v.clone())).collect(),
+            operations: self
+                .state
+                .operations
+                .iter()
+                .skip(skip)
+                .take(PIECE)
+                .map(|(k, v)| (k, v.clone()))
+                .collect(),
+            nodes: self
+                .state
+                .nodes
+                .iter()
+                .skip(skip)
+                .take(PIECE)
+                .map(|(k, v)| (k.clone(), v.clone()))
+                .collect(),
         };
-        Piece { last: self.last, number, of: self.pieces(), part }
+        Piece {
+            last: self.last,
+            number,
+            of: self.pieces(),
+            part,
+        }
     }
 }
 
@@ -60,21 +84,36 @@ impl Consensus {
         self.snapshot.as_ref()
     }
 
-    /// Keeps `state`, which committed entries built, in the place of the entries that it says it has applied.
+    /// Keeps `state`, which committed entries built, in the place of the entries that it says it
+    /// has applied.
     pub fn compact(&mut self, state: &ClusterState) {
-        let Some(term) = self.log.term_at(state.applied).filter(|_| state.applied <= self.commit) else { return };
-        let snapshot = Snapshot { last: (term, state.applied), state: state.clone() };
+        let Some(term) = self
+            .log
+            .term_at(state.applied)
+            .filter(|_| state.applied <= self.commit)
+        else {
+            return;
+        };
+        let snapshot = Snapshot {
+            last: (term, state.applied),
+            state: state.clone(),
+        };
         self.log.forget_up_to(snapshot.last);
         self.snapshot = Some(snapshot.clone());
-        self.orders.push(Order::Persist(Durable::Compacted(Box::new(snapshot))));
+        self.orders
+            .push(Order::Persist(Durable::Compacted(Box::new(snapshot))));
     }
 
-    /// Sends the next piece to a follower that lacks what the snapshot stands for; again only when the last one was not
-    /// answered for a window. Whether it did.
+    /// Sends the next piece to a follower that lacks what the snapshot stands for; again only when
+    /// the last one was not answered for a window. Whether it did.
     pub(super) fn send_piece(&mut self, node: &NodeId, now: Time) -> bool {
         let window = self.pace.stickiness;
-        let (Role::Leader(leader), Some(snapshot)) = (&mut self.role, &self.snapshot) else { return false };
-        let Some(progress) = leader.followers.get_mut(node) else { return false };
+        let (Role::Leader(leader), Some(snapshot)) = (&mut self.role, &self.snapshot) else {
+            return false;
+        };
+        let Some(progress) = leader.followers.get_mut(node) else {
+            return false;
+        };
         let last = snapshot.last.1;
         let here = match progress.installing {
             // A newer snapshot took its place meanwhile: from the beginning.
@@ -88,21 +127,38 @@ impl Consensus {
         };
         progress.installing = Some((last, here, now));
         let piece = Box::new(snapshot.piece(here));
-        self.orders.push(Order::Send(node.clone(), Talk::Install { term: self.term, piece, sent: now }));
+        self.orders.push(Order::Send(
+            node.clone(),
+            Talk::Install {
+                term: self.term,
+                piece,
+                sent: now,
+            },
+        ));
         true
     }
 
     /// How far a follower is with the snapshot; the next piece follows at once.
     #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
     pub(super) fn on_installing(
-        &mut self, from: &NodeId, term: Term, (last, pieces): (Index, u32), sent: Time, counts: bool, now: Time,
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        (last, pieces): (Index, u32),
+        sent: Time,
+        counts: bool,
+        now: Time,
         chance: f64,
     ) {
         if term > self.term {
             return self.follow(term, now, chance, None);
         }
-        let Role::Leader(leader) = &mut self.role else { return };
-        let Some(progress) = leader.followers.get_mut(from).filter(|_| term == self.term) else { return };
+        let Role::Leader(leader) = &mut self.role else {
+            return;
+        };
+        let Some(progress) = leader.followers.get_mut(from).filter(|_| term == self.term) else {
+            return;
+        };
         if !counts {
             (progress.counts, progress.matched) = (false, Index(0));
         }
@@ -117,16 +173,30 @@ impl Consensus {
         }
     }
 
-    /// A piece of a leader's snapshot, for a member that lacks entries which the leader does not have any more. Those before
-    /// its last are committed: whoever has that entry has all of them, and whoever does not replaces its whole log once all
-    /// pieces are here.
-    pub(super) fn on_install(&mut self, from: &NodeId, term: Term, piece: Piece, sent: Time, now: Time, chance: f64) {
+    /// A piece of a leader's snapshot, for a member that lacks entries which the leader does not
+    /// have any more. Those before its last are committed: whoever has that entry has all of them,
+    /// and whoever does not replaces its whole log once all pieces are here.
+    pub(super) fn on_install(
+        &mut self,
+        from: &NodeId,
+        term: Term,
+        piece: Piece,
+        sent: Time,
+        now: Time,
+        chance: f64,
+    ) {
         if !self.heed(from, term, sent, now, chance) {
             return;
         }
         let last = piece.last;
         let counts = self.counts;
-        let done = Talk::Appended { term, matched: Ok(last.1), sent, news: true, counts };
+        let done = Talk::Appended {
+            term,
+            matched: Ok(last.1),
+            sent,
+            news: true,
+            counts,
+        };
         if self.log.term_at(last.1) == Some(last.0) {
             self.commit = self.commit.max(last.1);
             self.orders.push(Order::Send(from.clone(), done));
@@ -137,7 +207,13 @@ impl Consensus {
             return;
         }
         if self.pieces.as_ref().is_none_or(|s| s.last != last) {
-            self.pieces = Some(Snapshot { last, state: ClusterState { applied: last.1, ..ClusterState::default() } });
+            self.pieces = Some(Snapshot {
+                last,
+                state: ClusterState {
+                    applied: last.1,
+                    ..ClusterState::default()
+                },
+            });
             self.pieces_here = 0;
         }
         if piece.number == self.pieces_here
@@ -150,17 +226,29 @@ impl Consensus {
         }
         if self.pieces_here < piece.of {
             let pieces = self.pieces_here;
-            let installing = Talk::Installing { term, last: last.1, pieces, sent, counts };
+            let installing = Talk::Installing {
+                term,
+                last: last.1,
+                pieces,
+                sent,
+                counts,
+            };
             self.orders.push(Order::Send(from.clone(), installing));
             return;
         }
-        let Some(snapshot) = self.pieces.take() else { return };
+        let Some(snapshot) = self.pieces.take() else {
+            return;
+        };
         self.log = Log::new(last, Vec::new());
         self.stable = self.stable.min(last.1);
-        self.orders.push(Order::Installed { from: self.commit, to: last.1 });
+        self.orders.push(Order::Installed {
+            from: self.commit,
+            to: last.1,
+        });
         self.commit = last.1;
         self.snapshot = Some(snapshot.clone());
-        self.orders.push(Order::Persist(Durable::Installed(Box::new(snapshot))));
+        self.orders
+            .push(Order::Persist(Durable::Installed(Box::new(snapshot))));
         self.orders.push(Order::Send(from.clone(), done));
     }
 }

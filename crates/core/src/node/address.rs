@@ -1,5 +1,5 @@
-//! A floating address on this node: held only under a lease that the deadman has confirmed, and given up before it ends
-//! (S7, C2).
+//! A floating address on this node: held only under a lease that the deadman has confirmed, and
+//! given up before it ends (S7, C2).
 
 use super::{Effect, Node};
 use crate::address::{AddressOrder, AddressReport, AddressSeen, Keeper};
@@ -10,21 +10,29 @@ use crate::message::Message;
 use crate::time::Time;
 
 impl Node {
-    /// What has to be so now; none while a restarted daemon does not know yet whether it still holds it (A7).
+    /// What has to be so now; none while a restarted daemon does not know yet whether it still
+    /// holds it (A7).
     fn wanted_address(&self, id: &WorkloadId, keeper: &Keeper) -> Option<Option<Epoch>> {
         let place = &self.state.workload(id).place;
-        let mine = place.holder.as_ref() == Some(&self.me) && !place.leaving && self.state.fenced(&self.me).is_none();
+        let mine = place.holder.as_ref() == Some(&self.me)
+            && !place.leaving
+            && self.state.fenced(&self.me).is_none();
         let kill_bound = self.spec.timings.kill_bound;
         let covered = keeper.authority.stop_by(kill_bound) > self.now;
         if !mine {
-            // The log may not be known yet: what the deadman still covers stays until it says otherwise.
+            // The log may not be known yet: what the deadman still covers stays until it says
+            // otherwise.
             let undecided = keeper.order.is_none() && covered && self.state.applied.0 == 0;
             return (!undecided).then_some(None);
         }
         if keeper.authority.may_act(place.number, self.now, kill_bound) {
             return Some(Some(place.number));
         }
-        if covered { keeper.order.map(|o| o.hold) } else { Some(None) }
+        if covered {
+            keeper.order.map(|o| o.hold)
+        } else {
+            Some(None)
+        }
     }
 
     pub(super) fn step_addresses(&mut self) {
@@ -35,40 +43,81 @@ impl Node {
             if let Some(hold) = wanted
                 && keeper.order.is_none_or(|o| o.hold != hold)
             {
-                let order = AddressOrder { turn: keeper.order.map_or(1, |o| o.turn + 1), hold };
+                let order = AddressOrder {
+                    turn: keeper.order.map_or(1, |o| o.turn + 1),
+                    hold,
+                };
                 keeper.order = Some(order);
-                let flows = if hold.is_some() { keeper.flows.clone() } else { Vec::new() };
-                self.outbox.emit(Effect::Address { workload: id.clone(), order, flows });
+                let flows = if hold.is_some() {
+                    keeper.flows.clone()
+                } else {
+                    Vec::new()
+                };
+                self.outbox.emit(Effect::Address {
+                    workload: id.clone(),
+                    order,
+                    flows,
+                });
             }
-            let (now, keeper) = (self.now, self.addresses.get_mut(&id).expect("its id was just listed"));
+            let (now, keeper) = (
+                self.now,
+                self.addresses.get_mut(&id).expect("its id was just listed"),
+            );
             if keeper.is_gone() && keeper.authority.disarms(now) {
-                self.outbox.emit(Effect::Disarm { claim: Claim::Address(id) });
+                self.outbox.emit(Effect::Disarm {
+                    claim: Claim::Address(id),
+                });
             }
         }
     }
 
-    /// The other nodes that may have to take an address up hear who is connected over it: their clients would not notice.
+    /// The other nodes that may have to take an address up hear who is connected over it: their
+    /// clients would not notice.
     pub(super) fn tell_flows(&mut self, id: &WorkloadId) {
-        let keeper = self.addresses.get_mut(id).expect("whoever asks has seen it");
+        let keeper = self
+            .addresses
+            .get_mut(id)
+            .expect("whoever asks has seen it");
         if !keeper.seen.held || (keeper.seen.flows.is_empty() && keeper.flows.is_empty()) {
             return;
         }
         keeper.flows.clone_from(&keeper.seen.flows);
         let flows = keeper.flows.clone();
-        let others = self.spec.nodes.keys().filter(|n| **n != self.me && self.spec.workloads[id].may_hold_address(n));
+        let others = self
+            .spec
+            .nodes
+            .keys()
+            .filter(|n| **n != self.me && self.spec.workloads[id].may_hold_address(n));
         for other in others.cloned().collect::<Vec<NodeId>>() {
-            self.send(other, Message::Flows { workload: id.clone(), flows: flows.clone() });
+            self.send(
+                other,
+                Message::Flows {
+                    workload: id.clone(),
+                    flows: flows.clone(),
+                },
+            );
         }
     }
 
     /// News about an address, for the record: a conflict once, not each time that it is seen.
     pub(super) fn note_address(&mut self, id: &WorkloadId, old: &AddressSeen) {
         let seen = &self.addresses[id].seen;
-        let conflict = seen.conflict.clone().filter(|_| seen.conflict != old.conflict);
+        let conflict = seen
+            .conflict
+            .clone()
+            .filter(|_| seen.conflict != old.conflict);
         let trouble = seen.trouble.clone().filter(|_| seen.trouble != old.trouble);
         let me = || self.me.clone();
-        let conflict = conflict.map(|other| Fact::AddressConflict { workload: id.clone(), by: me(), other });
-        let trouble = trouble.map(|why| Fact::AddressTrouble { workload: id.clone(), node: me(), why });
+        let conflict = conflict.map(|other| Fact::AddressConflict {
+            workload: id.clone(),
+            by: me(),
+            other,
+        });
+        let trouble = trouble.map(|why| Fact::AddressTrouble {
+            workload: id.clone(),
+            node: me(),
+            why,
+        });
         for fact in conflict.into_iter().chain(trouble) {
             self.record(fact);
         }
@@ -76,18 +125,39 @@ impl Node {
 
     /// When an address that is held has to be given up.
     pub(super) fn addresses_due(&self) -> Time {
-        let held = self.addresses.values().filter(|k| k.order.is_some_and(|o| o.hold.is_some()));
-        held.map(|k| k.authority.stop_by(self.spec.timings.kill_bound)).min().unwrap_or(Time(u64::MAX))
+        let held = self
+            .addresses
+            .values()
+            .filter(|k| k.order.is_some_and(|o| o.hold.is_some()));
+        held.map(|k| k.authority.stop_by(self.spec.timings.kill_bound))
+            .min()
+            .unwrap_or(Time(u64::MAX))
     }
 
     pub(super) fn address_report(&self, id: &WorkloadId, keeper: &Keeper) -> AddressReport {
         let place = &self.state.workload(id).place;
         let leaving = place.holder.as_ref() == Some(&self.me) && place.leaving;
-        let AddressSeen { held, conflict, mut trouble, unlisted, .. } = keeper.seen.without_flows();
-        if keeper.authority.is_deadman_silent(self.now, self.spec.timings.kill_bound) {
+        let AddressSeen {
+            held,
+            conflict,
+            mut trouble,
+            unlisted,
+            ..
+        } = keeper.seen.without_flows();
+        if keeper
+            .authority
+            .is_deadman_silent(self.now, self.spec.timings.kill_bound)
+        {
             trouble.get_or_insert_with(|| "its deadman does not answer".into());
         }
         let (flows, gone) = (keeper.seen.flows.len(), leaving && keeper.is_gone());
-        AddressReport { held, conflict, trouble, flows, unlisted, surrendered: gone.then_some(place.number) }
+        AddressReport {
+            held,
+            conflict,
+            trouble,
+            flows,
+            unlisted,
+            surrendered: gone.then_some(place.number),
+        }
     }
 }

@@ -1,5 +1,5 @@
-//! What a coordinator has to look at again. Most of what it is told concerns one node, and so a few workloads: only those are decided
-//! on anew, and every workload once a heartbeat.
+//! What a coordinator has to look at again. Most of what it is told concerns one node, and so a few
+//! workloads: only those are decided on anew, and every workload once a heartbeat.
 
 use crate::ids::{NodeId, WorkloadId};
 use crate::spec::Spec;
@@ -31,10 +31,15 @@ impl Agenda {
                 places.entry(node.clone()).or_default().insert(id.clone());
             }
         }
-        Self { places, all: true, ..Self::default() }
+        Self {
+            places,
+            all: true,
+            ..Self::default()
+        }
     }
 
-    /// The workloads that have a replica or a gate on a node; an address stays where one of them is.
+    /// The workloads that have a replica or a gate on a node; an address stays where one of them
+    /// is.
     pub fn on(&self, node: &NodeId) -> impl Iterator<Item = &WorkloadId> {
         self.places.get(node).into_iter().flatten()
     }
@@ -50,10 +55,12 @@ impl Agenda {
     /// Something is news about a node: what concerns it, and every workload there.
     pub fn add_node(&mut self, node: &NodeId) {
         self.nodes.insert(node.clone());
-        self.workloads.extend(self.places.get(node).into_iter().flatten().cloned());
+        self.workloads
+            .extend(self.places.get(node).into_iter().flatten().cloned());
     }
 
-    /// Notes when a workload has to be looked at again, if that is before `heartbeat`, when all are.
+    /// Notes when a workload has to be looked at again, if that is before `heartbeat`, when all
+    /// are.
     pub fn set_due(&mut self, id: &WorkloadId, due: Time, heartbeat: Time) {
         if due < heartbeat {
             self.sooner.insert(id.clone(), due);
@@ -64,7 +71,11 @@ impl Agenda {
 
     /// When the first of them is due.
     pub fn due(&self) -> Time {
-        self.sooner.values().min().copied().unwrap_or(Time(u64::MAX))
+        self.sooner
+            .values()
+            .min()
+            .copied()
+            .unwrap_or(Time(u64::MAX))
     }
 
     /// Adds what is due by now.
@@ -75,14 +86,20 @@ impl Agenda {
 
     /// All that is on it; it is empty afterwards.
     pub fn take(&mut self, spec: &Spec) -> Look {
-        let (nodes, workloads) = (std::mem::take(&mut self.nodes), std::mem::take(&mut self.workloads));
+        let (nodes, workloads) = (
+            std::mem::take(&mut self.nodes),
+            std::mem::take(&mut self.workloads),
+        );
         if std::mem::take(&mut self.all) {
             return Look {
                 nodes: spec.nodes.keys().cloned().collect(),
                 workloads: spec.workloads.keys().cloned().collect(),
             };
         }
-        Look { nodes: nodes.into_iter().collect(), workloads: workloads.into_iter().collect() }
+        Look {
+            nodes: nodes.into_iter().collect(),
+            workloads: workloads.into_iter().collect(),
+        }
     }
 }
 
@@ -92,11 +109,22 @@ mod tests {
 
     #[test]
     fn news_about_a_node_concerns_its_workloads_alone() {
-        let places = [("doline", ["fleet", "sailings"]), ("polje", ["sailings", "wharf"])];
-        let places = places.map(|(node, on)| (NodeId::from(node), on.map(WorkloadId::from).into())).into();
-        let mut agenda = Agenda { places, ..Agenda::default() };
+        let places = [
+            ("doline", ["fleet", "sailings"]),
+            ("polje", ["sailings", "wharf"]),
+        ];
+        let places = places
+            .map(|(node, on)| (NodeId::from(node), on.map(WorkloadId::from).into()))
+            .into();
+        let mut agenda = Agenda {
+            places,
+            ..Agenda::default()
+        };
         agenda.add_node(&"doline".into());
-        assert_eq!(agenda.workloads, ["fleet", "sailings"].map(WorkloadId::from).into());
+        assert_eq!(
+            agenda.workloads,
+            ["fleet", "sailings"].map(WorkloadId::from).into()
+        );
         assert!(agenda.nodes.contains(&NodeId::from("doline")) && !agenda.all);
     }
 
@@ -111,6 +139,9 @@ mod tests {
         agenda.add_due(at(39));
         assert!(agenda.workloads.is_empty());
         agenda.add_due(at(40));
-        assert_eq!((agenda.workloads.clone(), agenda.due()), ([WorkloadId::from("sailings")].into(), Time(u64::MAX)));
+        assert_eq!(
+            (agenda.workloads.clone(), agenda.due()),
+            ([WorkloadId::from("sailings")].into(), Time(u64::MAX))
+        );
     }
 }

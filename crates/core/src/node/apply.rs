@@ -1,4 +1,5 @@
-//! Committed entries take effect: the state, the record, the running operation's steps, the answers that waited.
+//! Committed entries take effect: the state, the record, the running operation's steps, the answers
+//! that waited.
 
 use super::Node;
 use crate::command::{Command, NodeAct, WorkloadAct};
@@ -14,8 +15,8 @@ use crate::steward::Stamps;
 const STEPS_OF: usize = 50;
 
 impl Node {
-    /// Not before this run knows what is committed by now: a node that was away must not act on what it knew then, and be
-    /// the standby of a primary that is none any more.
+    /// Not before this run knows what is committed by now: a node that was away must not act on
+    /// what it knew then, and be the standby of a primary that is none any more.
     pub(super) fn apply_committed(&mut self) {
         if !self.consensus.is_current() {
             return;
@@ -23,7 +24,9 @@ impl Node {
         self.restore();
         while self.state.applied < self.consensus.commit() {
             let index = self.state.applied.next();
-            let Some(entry) = self.consensus.log().get(index).cloned() else { return };
+            let Some(entry) = self.consensus.log().get(index).cloned() else {
+                return;
+            };
             let changed = self.state.apply(index, &entry.command);
             self.answer_committed(index, &entry.command, changed);
             if changed {
@@ -32,7 +35,11 @@ impl Node {
             }
         }
         // Everything that the others committed is here, and they take this store in (A6).
-        let enrolled = self.state.nodes.get(&self.me).and_then(|n| n.enrolled.as_ref());
+        let enrolled = self
+            .state
+            .nodes
+            .get(&self.me)
+            .and_then(|n| n.enrolled.as_ref());
         if enrolled.is_some() && enrolled == self.consensus.store() && !self.consensus.counts() {
             self.consensus.enrol(self.now);
         }
@@ -50,7 +57,13 @@ impl Node {
 
     /// Begins anew with what the log's snapshot says, where entries are missing that led there.
     fn restore(&mut self) {
-        let Some(snapshot) = self.consensus.snapshot().filter(|s| s.last.1 > self.state.applied) else { return };
+        let Some(snapshot) = self
+            .consensus
+            .snapshot()
+            .filter(|s| s.last.1 > self.state.applied)
+        else {
+            return;
+        };
         self.state = snapshot.state.clone();
         self.agenda.add_all();
         for (id, agent) in &mut self.agents {
@@ -60,7 +73,8 @@ impl Node {
         }
     }
 
-    /// Whoever waits for an entry to be committed hears that this node cannot say any more what becomes of it.
+    /// Whoever waits for an entry to be committed hears that this node cannot say any more what
+    /// becomes of it.
     pub(super) fn leave_unanswered(&mut self) {
         for asker in self.questions.give_up() {
             let why = "the coordinator changed before this was decided; look at the status, and ask again if need be";
@@ -81,7 +95,12 @@ impl Node {
         let notes = self.notes.entry(id.clone()).or_default();
         if let WorkloadAct::Begin(_) = act {
             let (operation, lost) = (Some(OperationId(index.0)), notes.lost.take());
-            notes.stamps = Stamps { operation, lost, began: Some(now), ..Stamps::default() };
+            notes.stamps = Stamps {
+                operation,
+                lost,
+                began: Some(now),
+                ..Stamps::default()
+            };
         }
         let phase = match act {
             WorkloadAct::Begin(_) => Some(Phase::Detect),
@@ -93,7 +112,8 @@ impl Node {
         if let Some(phase) = phase {
             notes.stamps.reach(phase, now);
         }
-        if let (WorkloadAct::Open { epoch, .. }, Some(opened)) = (act, &self.state.workload(id).opened)
+        if let (WorkloadAct::Open { epoch, .. }, Some(opened)) =
+            (act, &self.state.workload(id).opened)
             && let Some(agent) = self.agents.get_mut(id)
         {
             agent.on_opened(*epoch, &opened.holder);
@@ -106,7 +126,15 @@ impl Node {
         let fact = Fact::OfWorkload(id.clone(), act.clone());
         if let Some(operation) = operation {
             let text = fact::workload_text(act);
-            self.note_step(operation, Step { kind: fact.kind(), text, phase, at: now });
+            self.note_step(
+                operation,
+                Step {
+                    kind: fact.kind(),
+                    text,
+                    phase,
+                    at: now,
+                },
+            );
         }
         self.record_event(Event::of(&fact).within(operation).at(index));
     }
@@ -119,12 +147,24 @@ impl Node {
         let mut event = Event::of(&fact).at(index);
         // A fence is a step of whatever is under way because of it.
         if matches!(act, NodeAct::Fence { .. } | NodeAct::PowerOff { .. }) {
-            let held = self.state.workloads.values().filter(|w| w.holder() == Some(node));
+            let held = self
+                .state
+                .workloads
+                .values()
+                .filter(|w| w.holder() == Some(node));
             let under_way: Vec<OperationId> = held.filter_map(|w| w.operation).collect();
             for operation in under_way {
                 event = event.within(Some(operation));
                 let text = event.text.clone();
-                self.note_step(operation, Step { kind: fact.kind(), text, phase: None, at: self.now });
+                self.note_step(
+                    operation,
+                    Step {
+                        kind: fact.kind(),
+                        text,
+                        phase: None,
+                        at: self.now,
+                    },
+                );
             }
         }
         self.record_event(event);
@@ -138,15 +178,25 @@ impl Node {
     }
 
     fn answer_committed(&mut self, index: Index, command: &Command, changed: bool) {
-        let Some(asker) = self.questions.decided(index) else { return };
+        let Some(asker) = self.questions.decided(index) else {
+            return;
+        };
         let answer = match command {
             _ if !changed => {
                 let why = "something else was decided first; look at the status and ask again";
                 Answer::Refused { why: why.into() }
             }
-            Command::Workload(_, WorkloadAct::Begin(_)) => Answer::Started { operation: OperationId(index.0) },
-            Command::Workload(_, act) => Answer::Done { index, text: fact::workload_text(act) },
-            Command::Node(node, act) => Answer::Done { index, text: fact::node_text(node, act) },
+            Command::Workload(_, WorkloadAct::Begin(_)) => Answer::Started {
+                operation: OperationId(index.0),
+            },
+            Command::Workload(_, act) => Answer::Done {
+                index,
+                text: fact::workload_text(act),
+            },
+            Command::Node(node, act) => Answer::Done {
+                index,
+                text: fact::node_text(node, act),
+            },
             Command::Noop => return,
         };
         self.answer(asker, answer);

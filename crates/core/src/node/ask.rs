@@ -29,7 +29,14 @@ impl Node {
         match (asker, self.coordinator().cloned()) {
             (Asker::Here(ticket), Some(coordinator)) => {
                 let number = self.questions.pass_on(coordinator.clone(), ticket);
-                self.send(coordinator, Message::Ask { number, request, level });
+                self.send(
+                    coordinator,
+                    Message::Ask {
+                        number,
+                        request,
+                        level,
+                    },
+                );
             }
             (asker, _) => self.answer(asker, Answer::NoCoordinator),
         }
@@ -41,15 +48,38 @@ impl Node {
                 let status = Box::new(self.status());
                 return self.answer(asker, Answer::Status(status));
             }
-            Request::Switchover { workload, to, by, plan_only } => (Kind::Switchover, workload, to, by, 0, plan_only),
-            Request::Failover { workload, to, by, accept_loss, plan_only } => {
-                (Kind::ForcedFailover, workload, Some(to), by, accept_loss, plan_only)
-            }
-            Request::Power { node, what, plan_only, by } => {
+            Request::Switchover {
+                workload,
+                to,
+                by,
+                plan_only,
+            } => (Kind::Switchover, workload, to, by, 0, plan_only),
+            Request::Failover {
+                workload,
+                to,
+                by,
+                accept_loss,
+                plan_only,
+            } => (
+                Kind::ForcedFailover,
+                workload,
+                Some(to),
+                by,
+                accept_loss,
+                plan_only,
+            ),
+            Request::Power {
+                node,
+                what,
+                plan_only,
+                by,
+            } => {
                 return match self.power_plan(&node, what) {
                     Err(why) => self.answer(asker, Answer::Refused { why }),
                     Ok(plan) if plan_only => self.answer(asker, Answer::NodePlan(plan)),
-                    Ok(NodePlan { unmet: Some(why), .. }) => self.answer(asker, Answer::Refused { why }),
+                    Ok(NodePlan {
+                        unmet: Some(why), ..
+                    }) => self.answer(asker, Answer::Refused { why }),
                     Ok(_) => {
                         let by = asker.author(by);
                         let command = self.power(node, what, by);
@@ -75,14 +105,35 @@ impl Node {
             return self.answer(asker, Answer::Refused { why });
         }
         let why = "asked for".to_string();
-        // A failover that finds nobody who may take over is replaced by the one that a person answers for.
+        // A failover that finds nobody who may take over is replaced by the one that a person
+        // answers for.
         let stuck = self.state.running(&workload).map(|(operation, _)| {
-            let outcome = Outcome::Undone(format!("replaced by a forced failover asked for by {by}"));
-            Command::Workload(workload.clone(), WorkloadAct::Finish { operation, outcome, phases: Vec::new() })
+            let outcome =
+                Outcome::Undone(format!("replaced by a forced failover asked for by {by}"));
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::Finish {
+                    operation,
+                    outcome,
+                    phases: Vec::new(),
+                },
+            )
         });
         let (from, to) = (plan.from, plan.to);
-        let begin = Operation { kind, workload, from, to, by: asker.author(by), why, asks: false, accept_loss };
-        self.propose_for(asker, stuck.into_iter().chain([Command::begin(begin)]).collect());
+        let begin = Operation {
+            kind,
+            workload,
+            from,
+            to,
+            by: asker.author(by),
+            why,
+            asks: false,
+            accept_loss,
+        };
+        self.propose_for(
+            asker,
+            stuck.into_iter().chain([Command::begin(begin)]).collect(),
+        );
     }
 
     /// Proposes, and answers when the last of them is committed.
@@ -110,14 +161,20 @@ impl Node {
                     Some(o) if !o.waits() => Err(format!("{operation} does not wait for approval")),
                     Some(o) => Ok(Command::Workload(
                         o.what.workload.clone(),
-                        WorkloadAct::Approve { operation, by: author(by) },
+                        WorkloadAct::Approve {
+                            operation,
+                            by: author(by),
+                        },
                     )),
                 }
             }
             Request::Fence { node, by } => {
                 self.known_node(&node)?;
                 if let Some(fenced) = self.state.fenced(&node) {
-                    return Err(format!("{node} is fenced already, by {}: {}", fenced.by, fenced.why));
+                    return Err(format!(
+                        "{node} is fenced already, by {}: {}",
+                        fenced.by, fenced.why
+                    ));
                 }
                 if node == self.me {
                     return Err(format!(
@@ -126,31 +183,59 @@ impl Node {
                 }
                 let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
                 let after = self.scene().after(&node);
-                Ok(Command::Node(node, NodeAct::Fence { boot, why: "asked for".into(), by: author(by), after }))
+                Ok(Command::Node(
+                    node,
+                    NodeAct::Fence {
+                        boot,
+                        why: "asked for".into(),
+                        by: author(by),
+                        after,
+                    },
+                ))
             }
             Request::Readmit { node, by } => {
                 self.known_node(&node)?;
-                let Some(fenced) = self.state.fenced(&node) else { return Err(format!("{node} is not fenced")) };
+                let Some(fenced) = self.state.fenced(&node) else {
+                    return Err(format!("{node} is not fenced"));
+                };
                 if let Some(why) = fencing::unfit(&self.scene(), &node) {
                     return Err(format!("{node} cannot be readmitted yet: {why}"));
                 }
-                Ok(Command::Node(node, NodeAct::Readmit { fence: fenced.id, why: "asked for".into(), by: author(by) }))
+                Ok(Command::Node(
+                    node,
+                    NodeAct::Readmit {
+                        fence: fenced.id,
+                        why: "asked for".into(),
+                        by: author(by),
+                    },
+                ))
             }
             Request::Enrol { node, by } => self.enrol(node, author(by)),
             _ => Err("that is not a single entry".into()),
         }
     }
 
-    /// The store that a node says it has now; those of the others commit it, as its own acknowledgements do not count yet.
+    /// The store that a node says it has now; those of the others commit it, as its own
+    /// acknowledgements do not count yet.
     fn enrol(&self, node: NodeId, by: Author) -> Result<Command, String> {
         self.known_node(&node)?;
-        let Some(heard) = self.reports.get(&node).filter(|_| self.scene().is_up(&node)) else {
+        let Some(heard) = self
+            .reports
+            .get(&node)
+            .filter(|_| self.scene().is_up(&node))
+        else {
             return Err(format!("{node} is not heard: start its daemon first"));
         };
         match (&heard.report.store, heard.report.counts) {
             (_, true) => Err(format!("{node}'s node store counts already")),
             (None, _) => Err(format!("{node} has not said which node store it has")),
-            (Some(store), false) => Ok(Command::Node(node, NodeAct::Enrol { store: store.clone(), by })),
+            (Some(store), false) => Ok(Command::Node(
+                node,
+                NodeAct::Enrol {
+                    store: store.clone(),
+                    by,
+                },
+            )),
         }
     }
 
@@ -159,7 +244,10 @@ impl Node {
             return Ok(());
         }
         let known: Vec<&str> = self.spec.workloads.keys().map(|w| w.as_str()).collect();
-        Err(format!("there is no workload `{id}`; known: {}", known.join(", ")))
+        Err(format!(
+            "there is no workload `{id}`; known: {}",
+            known.join(", ")
+        ))
     }
 
     pub(super) fn known_node(&self, id: &NodeId) -> Result<(), String> {
@@ -167,6 +255,9 @@ impl Node {
             return Ok(());
         }
         let known: Vec<&str> = self.spec.nodes.keys().map(|n| n.as_str()).collect();
-        Err(format!("there is no node `{id}`; known: {}", known.join(", ")))
+        Err(format!(
+            "there is no node `{id}`; known: {}",
+            known.join(", ")
+        ))
     }
 }

@@ -1,4 +1,5 @@
-//! What a person may do to a host's power: off is a fence, so that the host holds nothing when it goes.
+//! What a person may do to a host's power: off is a fence, so that the host holds nothing when it
+//! goes.
 
 use super::Node;
 use crate::author::Author;
@@ -17,7 +18,15 @@ impl Node {
             PowerWish::Cycle => After::On,
         };
         let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
-        Command::Node(node, NodeAct::Fence { boot, why: "asked for".into(), by, after })
+        Command::Node(
+            node,
+            NodeAct::Fence {
+                boot,
+                why: "asked for".into(),
+                by,
+                after,
+            },
+        )
     }
 
     /// What it would do.
@@ -30,13 +39,18 @@ impl Node {
         if self.spec.nodes.get(node).is_none_or(|n| n.power.is_none()) {
             unmet = Some(format!("{node} has no power device in the spec"));
         } else if *node == self.me && what != PowerWish::On {
-            unmet = Some(format!("{node} is the coordinator and cannot cut its own power; stop its daemon first"));
+            unmet = Some(format!(
+                "{node} is the coordinator and cannot cut its own power; stop its daemon first"
+            ));
         } else if what == PowerWish::On && self.power_of(node).as_deref() == Some("on") {
             unmet = Some(format!("the power of {node} is on"));
         } else if what != PowerWish::On
             && let Some(fenced) = self.state.fenced(node)
         {
-            unmet = Some(format!("{node} is fenced already, by {}: {}; readmit it first", fenced.by, fenced.why));
+            unmet = Some(format!(
+                "{node} is fenced already, by {}: {}; readmit it first",
+                fenced.by, fenced.why
+            ));
         }
         if what != PowerWish::On {
             steps.push(format!("fence {node}: it holds nothing from then on"));
@@ -45,22 +59,42 @@ impl Node {
                     continue;
                 }
                 let list = candidates::list(&self.scene(), id, spec);
-                let best = list.iter().filter(|c| c.excluded.is_none() && c.way == Way::TakesOver);
+                let best = list
+                    .iter()
+                    .filter(|c| c.excluded.is_none() && c.way == Way::TakesOver);
                 steps.push(match best.min_by_key(|c| (c.rank, c.node.clone())) {
-                    Some(best) => format!("{id} fails over, most likely to {}; its clients wait meanwhile", best.node),
+                    Some(best) => format!(
+                        "{id} fails over, most likely to {}; its clients wait meanwhile",
+                        best.node
+                    ),
                     None => format!("{id} is down from then on: nobody else may take over"),
                 });
             }
-            steps.push(format!("cut the power of {node}, and read back that it is off"));
+            steps.push(format!(
+                "cut the power of {node}, and read back that it is off"
+            ));
         }
         match what {
-            PowerWish::Off => steps.push(format!("{node} stays off until `karst node power {node} on`")),
+            PowerWish::Off => steps.push(format!(
+                "{node} stays off until `karst node power {node} on`"
+            )),
             PowerWish::Cycle => steps.push("turn it on once others hold what it held".into()),
             PowerWish::On => steps.push(format!("turn {node} on, and read back that it is")),
         }
-        if self.spec.nodes.get(node).is_some_and(|n| n.readmit == crate::spec::Readmit::Ask) {
-            steps.push(format!("it takes part again once it is readmitted: `karst node readmit {node}`"));
+        if self
+            .spec
+            .nodes
+            .get(node)
+            .is_some_and(|n| n.readmit == crate::spec::Readmit::Ask)
+        {
+            steps.push(format!(
+                "it takes part again once it is readmitted: `karst node readmit {node}`"
+            ));
         }
-        Ok(NodePlan { node: node.clone(), steps, unmet })
+        Ok(NodePlan {
+            node: node.clone(),
+            steps,
+            unmet,
+        })
     }
 }

@@ -20,20 +20,45 @@ use std::time::Duration;
 impl Node {
     /// What this node said in its last check-in, when it was sent, and its number.
     pub fn last_said(&self) -> Option<((Time, u64), &Parts)> {
-        self.said.as_ref().map(|said| ((said.sent, said.number), &said.parts))
+        self.said
+            .as_ref()
+            .map(|said| ((said.sent, said.number), &said.parts))
     }
 
     fn report(&self) -> Report {
-        let replicas =
-            self.agents.iter().map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now))).collect();
-        let gates = self.gates.iter().map(|(id, g)| (id.clone(), g.report.clone())).collect();
-        let addresses = self.addresses.iter().map(|(id, k)| (id.clone(), self.address_report(id, k))).collect();
-        let parts = Parts { hears_ill: None, replicas, gates, addresses };
+        let replicas = self
+            .agents
+            .iter()
+            .map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now)))
+            .collect();
+        let gates = self
+            .gates
+            .iter()
+            .map(|(id, g)| (id.clone(), g.report.clone()))
+            .collect();
+        let addresses = self
+            .addresses
+            .iter()
+            .map(|(id, k)| (id.clone(), self.address_report(id, k)))
+            .collect();
+        let parts = Parts {
+            hears_ill: None,
+            replicas,
+            gates,
+            addresses,
+        };
         let (store, counts) = (self.consensus.store().cloned(), self.consensus.counts());
-        Report { boot: self.boot.clone(), store, counts, system: self.system.clone(), parts }
+        Report {
+            boot: self.boot.clone(),
+            store,
+            counts,
+            system: self.system.clone(),
+            parts,
+        }
     }
 
-    /// Which leases this node needs: of the epoch it holds, or that its gate forwards to; of the address that is here.
+    /// Which leases this node needs: of the epoch it holds, or that its gate forwards to; of the
+    /// address that is here.
     fn wants(&self) -> Vec<(Claim, Epoch)> {
         let here = |id: &WorkloadId| {
             let w = self.state.workload(id);
@@ -46,11 +71,14 @@ impl Node {
             let mine = place.holder.as_ref() == Some(&self.me) && !place.leaving;
             mine.then(|| (Claim::Address(id.clone()), place.number))
         };
-        self.agenda.on(&self.me).flat_map(|id| here(id).into_iter().chain(address(id))).collect()
+        self.agenda
+            .on(&self.me)
+            .flat_map(|id| here(id).into_iter().chain(address(id)))
+            .collect()
     }
 
-    /// Beats to everyone and checks in with the coordinator, each heartbeat; checks in at once when something that
-    /// others act on has changed.
+    /// Beats to everyone and checks in with the coordinator, each heartbeat; checks in at once when
+    /// something that others act on has changed.
     pub(super) fn check_in(&mut self) {
         let due = self.beat_due <= self.now;
         if due {
@@ -62,9 +90,12 @@ impl Node {
         let report = self.report();
         if due && !self.is_coordinator() {
             // What it can say of itself when it is asked and nobody leads.
-            self.reports.insert(self.me.clone(), Heard::now(self.now, report.clone()));
+            self.reports
+                .insert(self.me.clone(), Heard::now(self.now, report.clone()));
         }
-        let Some(coordinator) = self.coordinator().cloned() else { return };
+        let Some(coordinator) = self.coordinator().cloned() else {
+            return;
+        };
         let wants = self.wants();
         let still = report.parts.still();
         let news = self.is_news(&coordinator, &wants, &still);
@@ -75,12 +106,22 @@ impl Node {
             if news {
                 self.agenda.add_node(&coordinator);
             }
-            self.reports.insert(coordinator.clone(), Heard::now(self.now, report));
+            self.reports
+                .insert(coordinator.clone(), Heard::now(self.now, report));
             self.answer_checkin(&coordinator, 0, self.now, wants, news);
         } else {
             let says = self.says(&coordinator, report, still);
             let number = self.checkins;
-            self.send(coordinator, Message::Checkin { number, sent: self.now, wants, says, news });
+            self.send(
+                coordinator,
+                Message::Checkin {
+                    number,
+                    sent: self.now,
+                    wants,
+                    says,
+                    news,
+                },
+            );
         }
     }
 
@@ -88,41 +129,90 @@ impl Node {
         self.beats += 1;
         let lately = self.health.lately(self.now);
         let heads = self.heads_to_tell(heads_beside(&lately));
-        let others: Vec<NodeId> = self.spec.nodes.keys().filter(|n| **n != self.me).cloned().collect();
+        let others: Vec<NodeId> = self
+            .spec
+            .nodes
+            .keys()
+            .filter(|n| **n != self.me)
+            .cloned()
+            .collect();
         for to in others {
-            let hears = Hears { you: self.health.age(&to, self.now), lately: lately.clone() };
-            let message = Message::Beat { number: self.beats, hears, heads: heads.clone() };
+            let hears = Hears {
+                you: self.health.age(&to, self.now),
+                lately: lately.clone(),
+            };
+            let message = Message::Beat {
+                number: self.beats,
+                hears,
+                heads: heads.clone(),
+            };
             self.send(to, message);
         }
     }
 
-    /// How far the own primaries are, and those that were not heard lately: whoever has to judge their standbys next may not have
-    /// heard the last word of them. Where they do not fit a datagram beside the rest of the beat, the next ones come with the next.
+    /// How far the own primaries are, and those that were not heard lately: whoever has to judge
+    /// their standbys next may not have heard the last word of them. Where they do not fit a
+    /// datagram beside the rest of the beat, the next ones come with the next.
     fn heads_to_tell(&self, room: usize) -> Vec<(WorkloadId, Head)> {
         let old = self.spec.timings.heartbeat * 2;
-        let told = |id: &&WorkloadId, at: Time| self.agents.contains_key(*id) || self.now.since(at) > old;
-        let all: Vec<_> =
-            self.heads.iter().filter(|(id, _, at)| told(id, *at)).map(|(id, head, _)| (id.clone(), head)).collect();
-        let turn = if all.len() <= room { 0 } else { self.beats as usize * room % all.len() };
-        all.iter().cycle().skip(turn).take(room.min(all.len())).cloned().collect()
+        let told =
+            |id: &&WorkloadId, at: Time| self.agents.contains_key(*id) || self.now.since(at) > old;
+        let all: Vec<_> = self
+            .heads
+            .iter()
+            .filter(|(id, _, at)| told(id, *at))
+            .map(|(id, head, _)| (id.clone(), head))
+            .collect();
+        let turn = if all.len() <= room {
+            0
+        } else {
+            self.beats as usize * room % all.len()
+        };
+        all.iter()
+            .cycle()
+            .skip(turn)
+            .take(room.min(all.len()))
+            .cloned()
+            .collect()
     }
 
     /// Takes from a report how far a primary there is.
     fn note_heads(&mut self, from: &NodeId) {
-        let Some(heard) = self.reports.get(from) else { return };
+        let Some(heard) = self.reports.get(from) else {
+            return;
+        };
         for (id, replica) in &heard.report.parts.replicas {
-            let opened = self.state.workload(id).opened.as_ref().filter(|o| o.holder == *from);
+            let opened = self
+                .state
+                .workload(id)
+                .opened
+                .as_ref()
+                .filter(|o| o.holder == *from);
             let seen = replica.seen.as_ref().filter(|o| o.is(Role::Primary));
             if let Some((opened, position)) = opened.zip(seen.and_then(|o| o.position)) {
-                self.heads.note(id, Head { epoch: opened.epoch, position }, true, self.now);
+                self.heads.note(
+                    id,
+                    Head {
+                        epoch: opened.epoch,
+                        position,
+                    },
+                    true,
+                    self.now,
+                );
             }
         }
     }
 
     /// Whether others act on what this check-in says and the one before did not say.
     fn is_news(&mut self, coordinator: &NodeId, wants: &[(Claim, Epoch)], still: &Parts) -> bool {
-        let said = self.said.as_ref().is_some_and(|s| s.to == *coordinator && s.parts == *still);
-        let wanted = self.last_essence.as_ref().is_some_and(|(to, old, _)| to == coordinator && old == wants);
+        let said = self
+            .said
+            .as_ref()
+            .is_some_and(|s| s.to == *coordinator && s.parts == *still);
+        let wanted = self
+            .last_essence
+            .as_ref()
+            .is_some_and(|(to, old, _)| to == coordinator && old == wants);
         if said && wanted {
             return false;
         }
@@ -132,19 +222,30 @@ impl Node {
         news
     }
 
-    /// All, or what is different from the last check-in if the coordinator has that: most of the time nothing is, and a report is
-    /// the largest thing that nodes send each other all the time.
+    /// All, or what is different from the last check-in if the coordinator has that: most of the
+    /// time nothing is, and a report is the largest thing that nodes send each other all the time.
     fn says(&mut self, coordinator: &NodeId, mut report: Report, still: Parts) -> Says {
-        let (now, term, rest) = (self.now, self.term(), self.spec.timings.heartbeat * CALM_LOOKS);
+        let (now, term, rest) = (
+            self.now,
+            self.term(),
+            self.spec.timings.heartbeat * CALM_LOOKS,
+        );
         let counts = report.counts;
-        let has_it = |s: &Said| s.is_there && s.to == *coordinator && s.term == term && s.counts == counts;
+        let has_it =
+            |s: &Said| s.is_there && s.to == *coordinator && s.term == term && s.counts == counts;
         let before = self.said.take().filter(has_it);
-        let heard_at = before.as_ref().map(|b| b.heard_at).filter(|at| now.since(*at) < rest);
+        let heard_at = before
+            .as_ref()
+            .map(|b| b.heard_at)
+            .filter(|at| now.since(*at) < rest);
         if heard_at.is_none() {
             report.parts.hears_ill = Some(self.health.ill(now));
         }
         let says = match before {
-            Some(before) => Says::Since(before.number, Box::new(report.parts.since(&before.parts, &still))),
+            Some(before) => Says::Since(
+                before.number,
+                Box::new(report.parts.since(&before.parts, &still)),
+            ),
             None => Says::All(Box::new(report)),
         };
         self.checkins += 1;
@@ -161,8 +262,8 @@ impl Node {
         says
     }
 
-    /// Takes what a check-in says, and returns whether it did: of two the one that was sent later counts, and nothing counts that
-    /// refers to what is not here.
+    /// Takes what a check-in says, and returns whether it did: of two the one that was sent later
+    /// counts, and nothing counts that refers to what is not here.
     pub(super) fn hear(&mut self, from: &NodeId, number: u64, sent: Time, says: Says) -> bool {
         if !self.is_coordinator() {
             return false;
@@ -171,12 +272,21 @@ impl Node {
         let (at, known) = (self.now, self.reports.get_mut(from));
         match (says, known) {
             (Says::All(report), Some(known))
-                if report.boot == known.report.boot && (sent, number) < (known.sent, known.number) =>
+                if report.boot == known.report.boot
+                    && (sent, number) < (known.sent, known.number) =>
             {
                 return false;
             }
             (Says::All(report), _) => {
-                self.reports.insert(from.clone(), Heard { at, sent, number, report: *report });
+                self.reports.insert(
+                    from.clone(),
+                    Heard {
+                        at,
+                        sent,
+                        number,
+                        report: *report,
+                    },
+                );
             }
             (Says::Since(before, changed), Some(known)) if before == known.number || careless => {
                 known.report.parts.take(*changed, sent.since(known.sent));
@@ -189,21 +299,35 @@ impl Node {
     }
 
     pub(super) fn answer_checkin(
-        &mut self, from: &NodeId, number: u64, sent: Time, wants: Vec<(Claim, Epoch)>, news: bool,
+        &mut self,
+        from: &NodeId,
+        number: u64,
+        sent: Time,
+        wants: Vec<(Claim, Epoch)>,
+        news: bool,
     ) {
         if !self.is_coordinator() {
             return;
         }
         if self.spec.nodes[&self.me].clock == Clock::MayStop {
-            // Its own clock does not tell whether somebody else was elected meanwhile: what a majority answers from here on does.
+            // Its own clock does not tell whether somebody else was elected meanwhile: what a
+            // majority answers from here on does.
             self.unanswered.retain(|w| w.from != *from);
-            self.unanswered.push_back(Waiting { from: from.clone(), number, sent, wants, news, at: self.now });
+            self.unanswered.push_back(Waiting {
+                from: from.clone(),
+                number,
+                sent,
+                wants,
+                news,
+                at: self.now,
+            });
             return self.answer_waiting();
         }
         self.grant_leases(from, number, sent, wants, news);
     }
 
-    /// Answers the check-ins that came before something which a majority has answered since was sent (C4).
+    /// Answers the check-ins that came before something which a majority has answered since was
+    /// sent (C4).
     pub(super) fn answer_waiting(&mut self) {
         let Some(acknowledged) = self.consensus.acknowledged_at(self.now) else {
             self.unanswered.clear();
@@ -214,20 +338,45 @@ impl Node {
         }
     }
 
-    fn grant_leases(&mut self, from: &NodeId, number: u64, sent: Time, wants: Vec<(Claim, Epoch)>, news: bool) {
-        let leases: Vec<_> = wants.into_iter().filter_map(|(claim, epoch)| self.grant(from, claim, epoch)).collect();
+    fn grant_leases(
+        &mut self,
+        from: &NodeId,
+        number: u64,
+        sent: Time,
+        wants: Vec<(Claim, Epoch)>,
+        news: bool,
+    ) {
+        let leases: Vec<_> = wants
+            .into_iter()
+            .filter_map(|(claim, epoch)| self.grant(from, claim, epoch))
+            .collect();
         let term = self.term();
         if *from == self.me {
             self.on_grant(sent, &leases);
         } else {
-            self.send(from.clone(), Message::Grant { number, sent, term, leases, news });
+            self.send(
+                from.clone(),
+                Message::Grant {
+                    number,
+                    sent,
+                    term,
+                    leases,
+                    news,
+                },
+            );
         }
     }
 
-    /// Grants one lease, if this coordinator may: its leadership is acknowledged, its own term's first entry is
-    /// applied, and nothing appended ends this epoch (A2, A3).
-    fn grant(&mut self, to: &NodeId, claim: Claim, epoch: Epoch) -> Option<(Claim, Epoch, Duration)> {
-        let leads = self.consensus.is_established() && self.consensus.leadership_until(self.now)? > self.now;
+    /// Grants one lease, if this coordinator may: its leadership is acknowledged, its own term's
+    /// first entry is applied, and nothing appended ends this epoch (A2, A3).
+    fn grant(
+        &mut self,
+        to: &NodeId,
+        claim: Claim,
+        epoch: Epoch,
+    ) -> Option<(Claim, Epoch, Duration)> {
+        let leads = self.consensus.is_established()
+            && self.consensus.leadership_until(self.now)? > self.now;
         let id = claim.workload();
         let w = self.state.workload(id);
         let ends = |c: &Command| match (c, &claim) {
@@ -236,16 +385,32 @@ impl Node {
                 | Command::Workload(workload, WorkloadAct::Assign { .. }),
                 Claim::Primary(id),
             )
-            | (Command::Workload(workload, WorkloadAct::Withdraw { .. }), Claim::Address(id)) => workload == id,
+            | (Command::Workload(workload, WorkloadAct::Withdraw { .. }), Claim::Address(id)) => {
+                workload == id
+            }
             _ => false,
         };
-        let ending = self.consensus.log().after(self.state.applied).iter().any(|e| ends(&e.command));
-        let fences = |c: &Command| matches!(c, Command::Node(node, NodeAct::Fence { .. }) if node == to);
+        let ending = self
+            .consensus
+            .log()
+            .after(self.state.applied)
+            .iter()
+            .any(|e| ends(&e.command));
+        let fences =
+            |c: &Command| matches!(c, Command::Node(node, NodeAct::Fence { .. }) if node == to);
         let fenced = self.state.fenced(to).is_some()
-            || self.consensus.log().after(self.state.applied).iter().any(|e| fences(&e.command));
+            || self
+                .consensus
+                .log()
+                .after(self.state.applied)
+                .iter()
+                .any(|e| fences(&e.command));
         let (current, holder) = match &claim {
             Claim::Primary(_) => (w.epoch, w.grantable()?),
-            Claim::Address(_) => (w.place.number, w.place.holder.as_ref().filter(|_| !w.place.leaving)?),
+            Claim::Address(_) => (
+                w.place.number,
+                w.place.holder.as_ref().filter(|_| !w.place.leaving)?,
+            ),
         };
         if ending && self.planted == Some(Planted::GrantWhatEnds) {
             return Some((claim, epoch, self.spec.timings.lease));
@@ -255,7 +420,9 @@ impl Node {
         }
         if holder == to {
             self.ledger.on_grant(&claim, epoch, to, self.now);
-        } else if !(matches!(claim, Claim::Primary(_)) && self.spec.workloads.get(id)?.gates.contains_key(to)) {
+        } else if !(matches!(claim, Claim::Primary(_))
+            && self.spec.workloads.get(id)?.gates.contains_key(to))
+        {
             return None;
         }
         Some((claim, epoch, self.spec.timings.lease))
@@ -263,7 +430,11 @@ impl Node {
 
     /// The coordinator of `term` has what the check-in of that number said.
     pub(super) fn note_answer(&mut self, number: u64, term: Term) {
-        if let Some(said) = self.said.as_mut().filter(|s| s.number == number && s.term == term) {
+        if let Some(said) = self
+            .said
+            .as_mut()
+            .filter(|s| s.number == number && s.term == term)
+        {
             said.is_there = true;
         }
     }
@@ -275,13 +446,18 @@ impl Node {
             let id = claim.workload();
             let w = self.state.workload(id);
             if let Claim::Address(_) = claim {
-                let mine = w.place.holder.as_ref() == Some(&self.me) && !w.place.leaving && w.place.number == *epoch;
+                let mine = w.place.holder.as_ref() == Some(&self.me)
+                    && !w.place.leaving
+                    && w.place.number == *epoch;
                 if let Some(keeper) = self.addresses.get_mut(id)
                     && mine
                     && let Some(deadline) = keeper.authority.on_grant(*epoch, sent, *lease, worth)
                 {
                     keeper.authority.on_told(self.now);
-                    self.outbox.emit_now(Effect::Arm { claim: claim.clone(), deadline });
+                    self.outbox.emit_now(Effect::Arm {
+                        claim: claim.clone(),
+                        deadline,
+                    });
                 }
                 continue;
             }
@@ -290,7 +466,9 @@ impl Node {
                 gate.lease.on_grant(*epoch, sent, *lease);
             }
             let holds = match &w.tenure {
-                Tenure::Assigned { holder } | Tenure::Open { holder, .. } => *holder == self.me && w.epoch == *epoch,
+                Tenure::Assigned { holder } | Tenure::Open { holder, .. } => {
+                    *holder == self.me && w.epoch == *epoch
+                }
                 _ => false,
             };
             if let Some(agent) = self.agents.get_mut(id)
@@ -301,7 +479,10 @@ impl Node {
                     agent.authority.on_armed(Some(deadline));
                 }
                 agent.authority.on_told(self.now);
-                self.outbox.emit_now(Effect::Arm { claim: claim.clone(), deadline });
+                self.outbox.emit_now(Effect::Arm {
+                    claim: claim.clone(),
+                    deadline,
+                });
             }
         }
     }

@@ -1,8 +1,9 @@
-//! The door: what arrives from other nodes is looked at before anything is made of it. A node's key speaks for that node and for
-//! nobody else, and not for everything: what no honest node says there and then changes nothing here.
+//! The door: what arrives from other nodes is looked at before anything is made of it. A node's key
+//! speaks for that node and for nobody else, and not for everything: what no honest node says there
+//! and then changes nothing here.
 //!
-//! It looks at who says it, and at numbers and lengths of time that a sum could not bear. What is decided on the word of a message,
-//! and on whose, is looked at where it is decided.
+//! It looks at who says it, and at numbers and lengths of time that a sum could not bear. What is
+//! decided on the word of a message, and on whose, is looked at where it is decided.
 
 use super::Node;
 use crate::authority::Claim;
@@ -14,8 +15,9 @@ use crate::replica::Parts;
 use crate::request::Request;
 use std::time::Duration;
 
-/// Terms by which a message may be ahead. A cluster that elects a coordinator each second needs eleven days for them, and whoever could
-/// raise the term at will would have used up all numbers with one message.
+/// Terms by which a message may be ahead. A cluster that elects a coordinator each second needs
+/// eleven days for them, and whoever could raise the term at will would have used up all numbers
+/// with one message.
 const TERMS_AHEAD: u64 = 1_000_000;
 /// No honest counter comes near it, and sums of two such numbers still fit.
 const LARGEST: u64 = 1 << 60;
@@ -38,11 +40,16 @@ enum Refusal {
 type Verdict = Result<(), Refusal>;
 
 fn ensure(so: bool, why: &'static str) -> Verdict {
-    if so { Ok(()) } else { Err(Refusal::Forged(why)) }
+    if so {
+        Ok(())
+    } else {
+        Err(Refusal::Forged(why))
+    }
 }
 
 impl Node {
-    /// Whether something is made of this message. Of one that no honest node sends the record says so.
+    /// Whether something is made of this message. Of one that no honest node sends the record says
+    /// so.
     pub(super) fn admits(&mut self, from: &NodeId, message: &Message) -> bool {
         match self.look_at(from, message) {
             Ok(()) => true,
@@ -57,31 +64,65 @@ impl Node {
     /// Why nothing is made of this message, if so.
     fn look_at(&self, from: &NodeId, message: &Message) -> Verdict {
         match message {
-            Message::Beat { number, hears, heads } => {
-                ensure(*number < LARGEST && hears.you.is_none_or(|age| age <= LONGEST), "a number that cannot be")?;
+            Message::Beat {
+                number,
+                hears,
+                heads,
+            } => {
+                ensure(
+                    *number < LARGEST && hears.you.is_none_or(|age| age <= LONGEST),
+                    "a number that cannot be",
+                )?;
                 heads.iter().try_for_each(|(id, head)| {
                     self.knows(id)?;
-                    ensure(head.epoch.0 < LARGEST && head.position.0 < LARGEST, "a number that cannot be")
+                    ensure(
+                        head.epoch.0 < LARGEST && head.position.0 < LARGEST,
+                        "a number that cannot be",
+                    )
                 })
             }
             Message::Talk(talk) => self.look_at_talk(from, talk),
-            Message::Checkin { number, sent, wants, says, .. } => {
-                ensure(*number < LARGEST && sent.0 < LARGEST, "a number that cannot be")?;
-                wants.iter().try_for_each(|(claim, epoch)| self.look_at_claim(claim, *epoch))?;
+            Message::Checkin {
+                number,
+                sent,
+                wants,
+                says,
+                ..
+            } => {
+                ensure(
+                    *number < LARGEST && sent.0 < LARGEST,
+                    "a number that cannot be",
+                )?;
+                wants
+                    .iter()
+                    .try_for_each(|(claim, epoch)| self.look_at_claim(claim, *epoch))?;
                 match says {
                     Says::All(report) => self.look_at_parts(from, &report.parts),
                     Says::Since(_, parts) => self.look_at_parts(from, parts),
                 }
             }
             Message::Grant { .. } if self.planted == Some(Planted::GrantsFromAnybody) => Ok(()),
-            Message::Grant { number, sent, term, leases, .. } => {
+            Message::Grant {
+                number,
+                sent,
+                term,
+                leases,
+                ..
+            } => {
                 let leads = *term == self.term() && self.coordinator() == Some(from);
                 leads.then_some(()).ok_or(Refusal::Stale)?;
-                // A lease counts from when it was asked for, and nobody can have asked later than now.
-                ensure(*number < LARGEST && *sent <= self.now, "a lease for what was not asked yet")?;
+                // A lease counts from when it was asked for, and nobody can have asked later than
+                // now.
+                ensure(
+                    *number < LARGEST && *sent <= self.now,
+                    "a lease for what was not asked yet",
+                )?;
                 leases.iter().try_for_each(|(claim, epoch, lease)| {
                     self.look_at_claim(claim, *epoch)?;
-                    ensure(*lease <= self.spec.timings.lease, "a lease that is longer than the spec's")
+                    ensure(
+                        *lease <= self.spec.timings.lease,
+                        "a lease that is longer than the spec's",
+                    )
                 })
             }
             Message::Flows { workload, flows } => {
@@ -89,22 +130,36 @@ impl Node {
                 let holds = self.state.workload(workload).place.holder.as_ref() == Some(from);
                 holds.then_some(()).ok_or(Refusal::Stale)?;
                 ensure(flows.len() <= FLOWS, "more connections than are told")?;
-                let address = self.spec.workloads.get(workload).and_then(|w| w.address.as_ref());
+                let address = self
+                    .spec
+                    .workloads
+                    .get(workload)
+                    .and_then(|w| w.address.as_ref());
                 let ours = |ip| address.is_some_and(|a| a.on.iter().any(|subnet| subnet.ip == ip));
-                ensure(flows.iter().all(|flow| ours(flow.here.ip().to_canonical())), "connections over another address")
+                ensure(
+                    flows.iter().all(|flow| ours(flow.here.ip().to_canonical())),
+                    "connections over another address",
+                )
             }
-            Message::Ask { number, request, .. } => {
+            Message::Ask {
+                number, request, ..
+            } => {
                 ensure(*number < LARGEST, "a number that cannot be")?;
                 self.look_at_request(request)
             }
-            Message::Answer { number, .. } => {
-                self.questions.was_asked(from, *number).then_some(()).ok_or(Refusal::Stale)
-            }
+            Message::Answer { number, .. } => self
+                .questions
+                .was_asked(from, *number)
+                .then_some(())
+                .ok_or(Refusal::Stale),
         }
     }
 
     fn knows(&self, workload: &WorkloadId) -> Verdict {
-        ensure(self.spec.workloads.contains_key(workload), "a workload that the spec does not have")
+        ensure(
+            self.spec.workloads.contains_key(workload),
+            "a workload that the spec does not have",
+        )
     }
 
     fn look_at_claim(&self, claim: &Claim, epoch: Epoch) -> Verdict {
@@ -131,14 +186,22 @@ impl Node {
         )
     }
 
-    /// Votes and requests for them, entries and what stands for them come from those who vote. Acknowledgements come from everybody.
+    /// Votes and requests for them, entries and what stands for them come from those who vote.
+    /// Acknowledgements come from everybody.
     fn look_at_talk(&self, from: &NodeId, talk: &Talk) -> Verdict {
         let votes = || {
-            let so = self.votes().weight(from) > 0 || self.planted == Some(Planted::LeadsWithoutVote);
+            let so =
+                self.votes().weight(from) > 0 || self.planted == Some(Planted::LeadsWithoutVote);
             ensure(so, "consensus from a node without a vote")
         };
-        let near = |term: Term| ensure(term.0 <= self.term().0.saturating_add(TERMS_AHEAD), "a term that is far ahead");
-        // A term ends by the word of those who vote; whoever does not may have heard of a newer one, and so will they.
+        let near = |term: Term| {
+            ensure(
+                term.0 <= self.term().0.saturating_add(TERMS_AHEAD),
+                "a term that is far ahead",
+            )
+        };
+        // A term ends by the word of those who vote; whoever does not may have heard of a newer
+        // one, and so will they.
         let newer_from_voters = |term: Term| {
             let may = term <= self.term() || votes().is_ok();
             may.then_some(()).ok_or(Refusal::Stale)
@@ -153,7 +216,14 @@ impl Node {
             }
             Talk::Would { term, own, .. } => votes().and(near(*term)).and(near(*own)),
             Talk::Voted { term, .. } | Talk::Expelled { term } => votes().and(near(*term)),
-            Talk::Append { term, prev, entries, commit, sent, .. } => {
+            Talk::Append {
+                term,
+                prev,
+                entries,
+                commit,
+                sent,
+                ..
+            } => {
                 votes()?;
                 near(*term)?;
                 real(prev.1)?;
@@ -161,7 +231,12 @@ impl Node {
                 ensure(sent.0 < LARGEST, "a number that cannot be")?;
                 follows(*term, *prev, entries)
             }
-            Talk::Appended { term, matched: Ok(index) | Err(index), sent, .. } => {
+            Talk::Appended {
+                term,
+                matched: Ok(index) | Err(index),
+                sent,
+                ..
+            } => {
                 newer_from_voters(*term)?;
                 near(*term)?;
                 ensure(sent.0 < LARGEST, "a number that cannot be")?;
@@ -172,9 +247,14 @@ impl Node {
                 near(*term)?;
                 near(piece.last.0)?;
                 real(piece.last.1)?;
-                ensure(sent.0 < LARGEST && piece.number < piece.of, "a piece that cannot be")
+                ensure(
+                    sent.0 < LARGEST && piece.number < piece.of,
+                    "a piece that cannot be",
+                )
             }
-            Talk::Installing { term, last, sent, .. } => {
+            Talk::Installing {
+                term, last, sent, ..
+            } => {
                 newer_from_voters(*term)?;
                 near(*term)?;
                 ensure(sent.0 < LARGEST, "a number that cannot be")?;
@@ -186,12 +266,25 @@ impl Node {
     /// What a node says of what it has: only of what the spec places there.
     fn look_at_parts(&self, from: &NodeId, parts: &Parts) -> Verdict {
         let spec = |id: &WorkloadId| {
-            self.spec.workloads.get(id).ok_or(Refusal::Forged("a workload that the spec does not have"))
+            self.spec
+                .workloads
+                .get(id)
+                .ok_or(Refusal::Forged("a workload that the spec does not have"))
         };
         for (id, replica) in &parts.replicas {
-            ensure(spec(id)?.replicas.contains_key(from), "a replica that the spec does not have")?;
-            let times = [Some(replica.age), replica.down_for, replica.doing.as_ref().map(|doing| doing.time)];
-            ensure(times.into_iter().flatten().all(|time| time <= LONGEST), "an age that cannot be")?;
+            ensure(
+                spec(id)?.replicas.contains_key(from),
+                "a replica that the spec does not have",
+            )?;
+            let times = [
+                Some(replica.age),
+                replica.down_for,
+                replica.doing.as_ref().map(|doing| doing.time),
+            ];
+            ensure(
+                times.into_iter().flatten().all(|time| time <= LONGEST),
+                "an age that cannot be",
+            )?;
             let epochs = [
                 replica.opened.map(|(epoch, _)| epoch),
                 replica.settled.map(|(epoch, ..)| epoch),
@@ -199,17 +292,29 @@ impl Node {
                 replica.sync_held.map(|(epoch, _)| epoch),
                 replica.rejoined,
             ];
-            ensure(epochs.into_iter().flatten().all(|epoch| epoch.0 < LARGEST), "a number that cannot be")?;
+            ensure(
+                epochs.into_iter().flatten().all(|epoch| epoch.0 < LARGEST),
+                "a number that cannot be",
+            )?;
         }
         for id in parts.gates.keys() {
-            ensure(spec(id)?.gates.contains_key(from), "a gate that the spec does not have")?;
+            ensure(
+                spec(id)?.gates.contains_key(from),
+                "a gate that the spec does not have",
+            )?;
         }
         for id in parts.addresses.keys() {
-            ensure(spec(id)?.may_hold_address(from), "an address that the spec does not place there")?;
+            ensure(
+                spec(id)?.may_hold_address(from),
+                "an address that the spec does not place there",
+            )?;
         }
         let mut heard = parts.hears_ill.iter().flatten();
         heard.try_for_each(|(node, hearing)| {
-            ensure(self.spec.nodes.contains_key(node), "a node that the spec does not have")?;
+            ensure(
+                self.spec.nodes.contains_key(node),
+                "a node that the spec does not have",
+            )?;
             ensure(hearing.age <= LONGEST, "an age that cannot be")
         })
     }
@@ -217,7 +322,10 @@ impl Node {
 
 /// Entries come one after the other, and none of a later term than their leader's.
 fn follows(term: Term, prev: (Term, Index), entries: &[Entry]) -> Verdict {
-    ensure((prev.1.0 > 0 || prev.0.0 == 0) && prev.0 <= term, "entries after what cannot be")?;
+    ensure(
+        (prev.1.0 > 0 || prev.0.0 == 0) && prev.0 <= term,
+        "entries after what cannot be",
+    )?;
     let mut before = prev;
     for entry in entries {
         ensure(

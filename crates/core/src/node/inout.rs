@@ -18,10 +18,12 @@ use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as much as all its beats.
+/// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as
+/// much as all its beats.
 pub const CALM_LOOKS: u32 = 10;
 
-/// Entries after which a snapshot is taken: some hundred operations, and less to read at a start than a second's worth.
+/// Entries after which a snapshot is taken: some hundred operations, and less to read at a start
+/// than a second's worth.
 pub const SNAPSHOT_AFTER: u64 = 1_000;
 
 /// What a node has to know at its start.
@@ -111,8 +113,8 @@ pub enum Effect {
         to: NodeId,
         message: Message,
     },
-    /// From here on whatever is sent to that node goes also by way of another, or does not any more (A4). Beats do not: they say
-    /// whether the direct way works.
+    /// From here on whatever is sent to that node goes also by way of another, or does not any more
+    /// (A4). Beats do not: they say whether the direct way works.
     Way {
         to: NodeId,
         via: Option<NodeId>,
@@ -132,13 +134,15 @@ pub enum Effect {
         workload: WorkloadId,
         id: u64,
     },
-    /// Look at the workload's server here each heartbeat, and at once, or only each [`CALM_LOOKS`] heartbeats: an exit is
-    /// observed when it happens in either case. Each heartbeat until it is said.
+    /// Look at the workload's server here each heartbeat, and at once, or only each [`CALM_LOOKS`]
+    /// heartbeats: an exit is observed when it happens in either case. Each heartbeat until it is
+    /// said.
     Attend {
         workload: WorkloadId,
         closely: bool,
     },
-    /// Have the deadman end the workload's processes, or take its address away, before this deadline, unless it is moved.
+    /// Have the deadman end the workload's processes, or take its address away, before this
+    /// deadline, unless it is moved.
     Arm {
         claim: Claim,
         deadline: Time,
@@ -156,7 +160,8 @@ pub enum Effect {
         workload: WorkloadId,
         order: GateOrder,
     },
-    /// Ask the power device of a node. A cut is allowed only while [`Node::cutting`] still names it (C7).
+    /// Ask the power device of a node. A cut is allowed only while [`Node::cutting`] still names it
+    /// (C7).
     Power {
         node: NodeId,
         order: PowerOrder,

@@ -1,13 +1,16 @@
 //! One node as one state machine.
 //!
 //! Three classes of methods, used in this order:
-//! - [`Node::handle`] takes what happened at a moment `now` of this node's steady clock, which never goes back;
+//! - [`Node::handle`] takes what happened at a moment `now` of this node's steady clock, which
+//!   never goes back;
 //! - [`Node::poll_effect`] gives what has to be done, until it gives `None`;
-//! - [`Node::poll_timeout`] says when to call `handle(now, Input::Woke)` next. Waking early is harmless.
+//! - [`Node::poll_timeout`] says when to call `handle(now, Input::Woke)` next. Waking early is
+//!   harmless.
 //!
-//! Nothing is said that depends on state not yet durable: a vote, a request for one and an acknowledgement of entries are held
-//! back until the [`Input::Persisted`] that they wait for. Everything else waits for no disk: what takes authority away must
-//! not (F5), and what uses it has its own record to wait for (a promotion its attempt, a surrender itself).
+//! Nothing is said that depends on state not yet durable: a vote, a request for one and an
+//! acknowledgement of entries are held back until the [`Input::Persisted`] that they wait for.
+//! Everything else waits for no disk: what takes authority away must not (F5), and what uses it has
+//! its own record to wait for (a promotion its attempt, a surrender itself).
 
 mod address;
 mod agenda;
@@ -68,7 +71,8 @@ const REFUSED_AGAIN: Duration = Duration::from_secs(60);
 /// By which part of a heartbeat the coordinator's are sooner: more than a busy host is late.
 const COORDINATOR_SOONER: u32 = 16;
 
-/// What consensus has come to: who leads in which term, how far the log goes, and how much of it is committed.
+/// What consensus has come to: who leads in which term, how far the log goes, and how much of it is
+/// committed.
 type Known = (Term, Option<NodeId>, (Term, Index), Index);
 
 pub struct Node {
@@ -114,7 +118,8 @@ pub struct Node {
     health_due: Time,
     /// When the last whole step was taken: what was due by then has been acted on.
     stepped_at: Time,
-    /// Something that somebody acts on may have changed since the last whole step; see [`Node::advance`].
+    /// Something that somebody acts on may have changed since the last whole step; see
+    /// [`Node::advance`].
     stirred: bool,
     /// What consensus said at the last whole step.
     known: Option<Known>,
@@ -124,22 +129,47 @@ pub struct Node {
 
 impl Node {
     pub fn new(config: NodeConfig, now: Time) -> Self {
-        let NodeConfig { me, spec, boot, system, seed, stored, mut kept, snapshot_after, planted } = config;
+        let NodeConfig {
+            me,
+            spec,
+            boot,
+            system,
+            seed,
+            stored,
+            mut kept,
+            snapshot_after,
+            planted,
+        } = config;
         let t = &spec.timings;
-        // The coordinator's go a little sooner, so that everybody's beats and check-ins go along with the answer to them.
+        // The coordinator's go a little sooner, so that everybody's beats and check-ins go along
+        // with the answer to them.
         let heartbeat = t.heartbeat - t.heartbeat / COORDINATOR_SOONER;
-        let pace = Pace { heartbeat, stickiness: t.stickiness, election_spread: t.election_spread };
+        let pace = Pace {
+            heartbeat,
+            stickiness: t.stickiness,
+            election_spread: t.election_spread,
+        };
         let quiet = t.quiet_after_start();
         let members = spec.nodes.keys().cloned().collect();
         let mut random = Pcg64Mcg::seed_from_u64(seed);
-        let setup = Setup { me: me.clone(), members, votes: spec.votes(), pace, quiet, planted };
+        let setup = Setup {
+            me: me.clone(),
+            members,
+            votes: spec.votes(),
+            pace,
+            quiet,
+            planted,
+        };
         let consensus = Consensus::new(setup, stored, now, random.random());
         let agenda = Agenda::new(&spec);
         let mut agents = BTreeMap::new();
         let mut gates = BTreeMap::new();
         let mut addresses = BTreeMap::new();
-        let patience =
-            if planted == Some(Planted::LeaseForEver) { Duration::MAX } else { t.kill_bound + DEADMAN_ANSWERS };
+        let patience = if planted == Some(Planted::LeaseForEver) {
+            Duration::MAX
+        } else {
+            t.kill_bound + DEADMAN_ANSWERS
+        };
         let awaiting = || Authority::awaiting(now + patience);
         for (id, workload) in &spec.workloads {
             if workload.replicas.contains_key(&me) {
@@ -152,7 +182,14 @@ impl Node {
             }
             if workload.gates.contains_key(&me) {
                 let (lease, report) = (GateLease::default(), GateReport::default());
-                gates.insert(id.clone(), Gate { lease, order: GateOrder::Hold { cut: true }, report });
+                gates.insert(
+                    id.clone(),
+                    Gate {
+                        lease,
+                        order: GateOrder::Hold { cut: true },
+                        report,
+                    },
+                );
             }
         }
         Self {
@@ -216,7 +253,9 @@ impl Node {
     }
     /// Whether it is coordinator and no other can have been elected at this moment of its clock.
     pub fn leads_at(&self, now: Time) -> bool {
-        self.consensus.leadership_until(now).is_some_and(|until| until > now)
+        self.consensus
+            .leadership_until(now)
+            .is_some_and(|until| until > now)
     }
     /// Until when this node's gate may forward to the primary of an epoch (C8).
     pub fn gate_until(&self, workload: &WorkloadId, epoch: crate::ids::Epoch) -> Option<Time> {
@@ -227,7 +266,10 @@ impl Node {
     }
     /// Every workload is served as it should be, and nothing is under way.
     pub fn is_calm(&self) -> bool {
-        self.spec.workloads.iter().all(|(id, spec)| self.state.workload(id).is_calm(spec))
+        self.spec
+            .workloads
+            .iter()
+            .all(|(id, spec)| self.state.workload(id).is_calm(spec))
     }
     pub fn coordinator(&self) -> Option<&NodeId> {
         self.consensus.leader()
@@ -264,13 +306,20 @@ impl Node {
     /// Takes what happened. `now` is this node's steady clock.
     pub fn handle(&mut self, now: Time, input: Input) {
         self.now = self.now.max(now);
-        // It is woken each heartbeat: whoever was silent for longer than that may have been heard by nobody here.
+        // It is woken each heartbeat: whoever was silent for longer than that may have been heard
+        // by nobody here.
         if self.now.since(self.moved_at) > self.spec.timings.heartbeat * 2 {
             self.awake_since = self.now;
         }
         self.moved_at = self.now;
         // Before anything new: whoever looks after each step has seen every entry that goes.
-        if self.state.applied.0.saturating_sub(self.consensus.log().base().1.0) >= self.snapshot_after {
+        if self
+            .state
+            .applied
+            .0
+            .saturating_sub(self.consensus.log().base().1.0)
+            >= self.snapshot_after
+        {
             self.consensus.compact(&self.state);
         }
         match input {
@@ -279,30 +328,48 @@ impl Node {
                 self.stirred = true;
                 self.on_persisted(number);
             }
-            Input::Observed { workload, observation } => {
+            Input::Observed {
+                workload,
+                observation,
+            } => {
                 if let Some(agent) = self.agents.get_mut(&workload) {
-                    let same = |old: &Observation| old.without_progress() == observation.without_progress();
+                    let same = |old: &Observation| {
+                        old.without_progress() == observation.without_progress()
+                    };
                     self.stirred |= !agent.seen().is_some_and(same);
                     agent.on_observed(observation, self.now);
                     self.note_own_head(&workload);
                 }
             }
-            Input::Acted { workload, id, result } => {
+            Input::Acted {
+                workload,
+                id,
+                result,
+            } => {
                 self.stirred = true;
                 if let Some(agent) = self.agents.get_mut(&workload) {
                     agent.on_done(id, result, self.now);
                 }
             }
-            Input::Armed { claim: Claim::Primary(workload), deadline, unguarded } => {
+            Input::Armed {
+                claim: Claim::Primary(workload),
+                deadline,
+                unguarded,
+            } => {
                 if let Some(agent) = self.agents.get_mut(&workload) {
                     // A later deadline of a primary that serves is no news.
                     let earlier = deadline < agent.authority.armed();
-                    self.stirred |= earlier || agent.unguarded != unguarded || !self.calm.contains(&workload);
+                    self.stirred |=
+                        earlier || agent.unguarded != unguarded || !self.calm.contains(&workload);
                     agent.unguarded = unguarded;
                     agent.authority.on_armed(deadline);
                 }
             }
-            Input::Armed { claim: Claim::Address(workload), deadline, .. } => {
+            Input::Armed {
+                claim: Claim::Address(workload),
+                deadline,
+                ..
+            } => {
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
                     self.stirred |= deadline.is_none() || !keeper.seen.held;
                     keeper.authority.on_armed(deadline);
@@ -322,12 +389,20 @@ impl Node {
                     gate.report = report;
                 }
             }
-            Input::Powered { node, order, result } => {
+            Input::Powered {
+                node,
+                order,
+                result,
+            } => {
                 self.stirred = true;
                 self.agenda.add_node(&node);
                 self.on_powered(&node, order, result);
             }
-            Input::Asked { ticket, request, level } => self.on_asked(Asker::Here(ticket), request, level),
+            Input::Asked {
+                ticket,
+                request,
+                level,
+            } => self.on_asked(Asker::Here(ticket), request, level),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Woke => {}
         }
@@ -341,7 +416,9 @@ impl Node {
 
     /// When to call `handle(now, Input::Woke)` at the latest.
     pub fn poll_timeout(&self) -> Time {
-        self.step_due().min(self.consensus.next_due(self.now)).min(self.health_due)
+        self.step_due()
+            .min(self.consensus.next_due(self.now))
+            .min(self.health_due)
     }
 
     /// When a whole step is due by the mere passing of time.
@@ -364,7 +441,11 @@ impl Node {
             return;
         }
         match message {
-            Message::Beat { number, hears, heads } => {
+            Message::Beat {
+                number,
+                hears,
+                heads,
+            } => {
                 for (workload, head) in heads {
                     let opened = self.state.workload(&workload).opened.as_ref();
                     let first_hand = opened.is_some_and(|o| o.holder == *from);
@@ -384,16 +465,32 @@ impl Node {
                 self.consensus.on_talk(from, talk, self.now, chance);
                 self.answer_waiting();
             }
-            Message::Checkin { number, sent, wants, says, news } => {
+            Message::Checkin {
+                number,
+                sent,
+                wants,
+                says,
+                news,
+            } => {
                 if news {
                     self.stirred = true;
                     self.agenda.add_node(from);
                 }
                 // No check-in has the number 0.
-                let has_it = if self.hear(from, number, sent, says) { number } else { 0 };
+                let has_it = if self.hear(from, number, sent, says) {
+                    number
+                } else {
+                    0
+                };
                 self.answer_checkin(from, has_it, sent, wants, news);
             }
-            Message::Grant { number, sent, term, leases, .. } => {
+            Message::Grant {
+                number,
+                sent,
+                term,
+                leases,
+                ..
+            } => {
                 self.note_answer(number, term);
                 self.on_grant(sent, &leases);
             }
@@ -402,7 +499,11 @@ impl Node {
                     keeper.flows = flows;
                 }
             }
-            Message::Ask { number, request, level } => {
+            Message::Ask {
+                number,
+                request,
+                level,
+            } => {
                 self.on_asked(Asker::Node(from.clone(), number), request, level);
             }
             Message::Answer { number, answer } => {
@@ -420,9 +521,14 @@ impl Node {
 
     /// Where the direct link is broken, what is sent goes also round it (A4).
     fn find_way(&mut self, to: &NodeId) {
-        let broken = self.health.is_broken(to, self.spec.timings.heartbeat * 3, self.now);
-        let via =
-            if broken && self.planted != Some(Planted::NoRelay) { self.health.relay_to(to, self.now) } else { None };
+        let broken = self
+            .health
+            .is_broken(to, self.spec.timings.heartbeat * 3, self.now);
+        let via = if broken && self.planted != Some(Planted::NoRelay) {
+            self.health.relay_to(to, self.now)
+        } else {
+            None
+        };
         if self.ways.get(to) == via.as_ref() {
             return;
         }
@@ -430,24 +536,52 @@ impl Node {
             Some(via) => self.ways.insert(to.clone(), via.clone()),
             None => self.ways.remove(to),
         };
-        self.outbox.emit_now(Effect::Way { to: to.clone(), via });
+        self.outbox.emit_now(Effect::Way {
+            to: to.clone(),
+            via,
+        });
     }
 
     /// Says once in a while that a node sends what none should.
     fn note_refused(&mut self, from: &NodeId, why: &'static str) {
-        if self.refused.get(from).is_some_and(|at| self.now.since(*at) < REFUSED_AGAIN) {
+        if self
+            .refused
+            .get(from)
+            .is_some_and(|at| self.now.since(*at) < REFUSED_AGAIN)
+        {
             return;
         }
         self.refused.insert(from.clone(), self.now);
-        self.record(Fact::Refused { by: self.me.clone(), node: from.clone(), why });
+        self.record(Fact::Refused {
+            by: self.me.clone(),
+            node: from.clone(),
+            why,
+        });
     }
 
     /// How far the own primary is, for those who may have to judge its standbys without it (F2).
     fn note_own_head(&mut self, workload: &WorkloadId) {
-        let opened = self.state.workload(workload).opened.as_ref().filter(|o| o.holder == self.me);
-        let seen = self.agents.get(workload).and_then(Agent::seen).filter(|o| o.is(Role::Primary));
+        let opened = self
+            .state
+            .workload(workload)
+            .opened
+            .as_ref()
+            .filter(|o| o.holder == self.me);
+        let seen = self
+            .agents
+            .get(workload)
+            .and_then(Agent::seen)
+            .filter(|o| o.is(Role::Primary));
         if let Some((opened, position)) = opened.zip(seen.and_then(|o| o.position)) {
-            self.heads.note(workload, Head { epoch: opened.epoch, position }, true, self.now);
+            self.heads.note(
+                workload,
+                Head {
+                    epoch: opened.epoch,
+                    position,
+                },
+                true,
+                self.now,
+            );
         }
     }
 
@@ -475,7 +609,16 @@ impl Node {
     fn record_verdict(&mut self, verdict: Verdict) {
         let by = self.me.clone();
         self.record(match verdict {
-            Verdict::Suspected { node, silent, bound } => Fact::Suspected { by, node, silent, bound },
+            Verdict::Suspected {
+                node,
+                silent,
+                bound,
+            } => Fact::Suspected {
+                by,
+                node,
+                silent,
+                bound,
+            },
             Verdict::Back { node, silent } => Fact::HeardAgain { by, node, silent },
         });
     }

@@ -1,6 +1,8 @@
-//! What leaves a node: effects in order, writes among them, and what is held back until a write is durable.
+//! What leaves a node: effects in order, writes among them, and what is held back until a write is
+//! durable.
 //!
-//! - What says that something is durable leaves behind every write that was ordered before it (A5, F5).
+//! - What says that something is durable leaves behind every write that was ordered before it (A5,
+//!   F5).
 //! - Everything else leaves at once: what takes authority away waits for no disk.
 
 use super::inout::{Effect, Write};
@@ -53,16 +55,26 @@ impl Outbox {
     /// It leaves behind every write that was ordered before it, if it says what is durable.
     pub fn emit(&mut self, effect: Effect) {
         let waits = self.persisted + 1 < self.next_persist || !self.writes.is_empty();
-        if !(waits && self.depends_on_writes(&effect)) || self.planted == Some(Planted::SendBeforeDurable) {
+        if !(waits && self.depends_on_writes(&effect))
+            || self.planted == Some(Planted::SendBeforeDurable)
+        {
             self.effects.push_back(effect);
             return;
         }
         // The pending writes leave under the next number.
-        let number = if self.writes.is_empty() { self.next_persist - 1 } else { self.next_persist };
-        // A disk that hangs must not make this grow with each heartbeat: of two acknowledgements of the same the later counts.
+        let number = if self.writes.is_empty() {
+            self.next_persist - 1
+        } else {
+            self.next_persist
+        };
+        // A disk that hangs must not make this grow with each heartbeat: of two acknowledgements of
+        // the same the later counts.
         if let Effect::Send { to, message } = &effect
-            && let Some((_, Effect::Send { message: held, .. })) =
-                self.held.iter_mut().rev().find(|(n, e)| *n == number && is_to(e, to))
+            && let Some((_, Effect::Send { message: held, .. })) = self
+                .held
+                .iter_mut()
+                .rev()
+                .find(|(n, e)| *n == number && is_to(e, to))
             && held.is_replaced_by(message)
         {
             held.clone_from(message);
@@ -91,12 +103,16 @@ impl Outbox {
     pub fn flush(&mut self) {
         if !self.writes.is_empty() {
             let writes = std::mem::take(&mut self.writes);
-            self.effects.push_back(Effect::Persist { number: self.next_persist, writes });
+            self.effects.push_back(Effect::Persist {
+                number: self.next_persist,
+                writes,
+            });
             self.next_persist += 1;
         }
     }
 
-    /// Writes up to this number are durable: what has come true, and whatever waited for it may leave.
+    /// Writes up to this number are durable: what has come true, and whatever waited for it may
+    /// leave.
     #[must_use]
     pub fn on_persisted(&mut self, number: u64) -> Vec<Mark> {
         self.persisted = self.persisted.max(number);

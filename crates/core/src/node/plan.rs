@@ -28,13 +28,20 @@ struct Move<'a> {
 
 impl Node {
     pub(super) fn plan(
-        &self, kind: Kind, id: &WorkloadId, to: Option<NodeId>, accept_loss: u64,
+        &self,
+        kind: Kind,
+        id: &WorkloadId,
+        to: Option<NodeId>,
+        accept_loss: u64,
     ) -> Result<Plan, String> {
         self.known_workload(id)?;
         let spec = &self.spec.workloads[id];
         if let Some(to) = to.as_ref().filter(|to| !spec.replicas.contains_key(*to)) {
             let known: Vec<&str> = spec.replicas.keys().map(|n| n.as_str()).collect();
-            return Err(format!("`{to}` has no replica of {id}; replicas: {}", known.join(", ")));
+            return Err(format!(
+                "`{to}` has no replica of {id}; replicas: {}",
+                known.join(", ")
+            ));
         }
         let (scene, w) = (self.scene(), self.state.workload(id));
         let candidates = candidates::list(&scene, id, spec);
@@ -42,13 +49,29 @@ impl Node {
             Tenure::Ended { last, .. } => Some(last.clone()),
             _ => w.holder().cloned(),
         };
-        if let Some(to) = to.as_ref().filter(|to| w.is_open() && from.as_ref() == Some(*to)) {
+        if let Some(to) = to
+            .as_ref()
+            .filter(|to| w.is_open() && from.as_ref() == Some(*to))
+        {
             return Err(format!("{to} is the primary of {id} already"));
         }
         let takes_over = |c: &&Candidate| c.excluded.is_none() && c.way == Way::TakesOver;
-        let best = candidates.iter().filter(takes_over).min_by_key(|c| (c.rank, c.node.clone()));
+        let best = candidates
+            .iter()
+            .filter(takes_over)
+            .min_by_key(|c| (c.rank, c.node.clone()));
         let target = to.or_else(|| best.map(|c| c.node.clone()));
-        let planned = Move { kind, id, spec, w, scene, from, target, accept_loss, candidates };
+        let planned = Move {
+            kind,
+            id,
+            spec,
+            w,
+            scene,
+            from,
+            target,
+            accept_loss,
+            candidates,
+        };
         let bound = match kind {
             Kind::Switchover => self.spec.timings.stop_limit,
             _ => self.spec.timings.lease_is_over_after(),
@@ -58,7 +81,10 @@ impl Node {
             workload: id.clone(),
             preconditions: planned.preconditions(),
             steps: planned.steps(),
-            expected_pause_ms: (USUAL_PAUSE, (bound + crate::outage::PROMOTE_ALLOWANCE).as_millis() as u64),
+            expected_pause_ms: (
+                USUAL_PAUSE,
+                (bound + crate::outage::PROMOTE_ALLOWANCE).as_millis() as u64,
+            ),
             data_at_risk: planned.risk(),
             from: planned.from,
             to: planned.target,
@@ -84,33 +110,63 @@ impl Move<'_> {
 
     fn preconditions(&self) -> Vec<Precondition> {
         let (forced, open) = (self.is_forced(), self.w.is_open());
-        // Forced: also where nobody is primary (yet), in place of a failover that found nobody, or somebody who does not open.
-        let waits = || self.scene.state.running(self.id).is_some_and(|(_, o)| o.waits());
+        // Forced: also where nobody is primary (yet), in place of a failover that found nobody, or
+        // somebody who does not open.
+        let waits = || {
+            self.scene
+                .state
+                .running(self.id)
+                .is_some_and(|(_, o)| o.waits())
+        };
         let replaceable = forced && (!open || waits());
-        let runs = self.w.operation.filter(|_| !replaceable).map(|o| format!("{o} is running"));
-        let state = if forced { "no other move is half done" } else { "the workload has an open primary" };
+        let runs = self
+            .w
+            .operation
+            .filter(|_| !replaceable)
+            .map(|o| format!("{o} is running"));
+        let state = if forced {
+            "no other move is half done"
+        } else {
+            "the workload has an open primary"
+        };
         let may = |node: &NodeId| format!("{node} may take over");
         let mut all = vec![
-            Precondition { text: "no other operation of this workload runs".into(), unmet: runs },
-            Precondition { text: state.into(), unmet: (!open && !forced).then(|| "nobody is open as primary".into()) },
             Precondition {
-                text: self.target.as_ref().map_or("a standby may take over".into(), may),
+                text: "no other operation of this workload runs".into(),
+                unmet: runs,
+            },
+            Precondition {
+                text: state.into(),
+                unmet: (!open && !forced).then(|| "nobody is open as primary".into()),
+            },
+            Precondition {
+                text: self
+                    .target
+                    .as_ref()
+                    .map_or("a standby may take over".into(), may),
                 unmet: self.obstacle_to_target(),
             },
         ];
         if self.kind == Kind::Switchover {
-            let answers = self.old().and_then(|r| r.seen.as_ref()).is_some_and(|o| o.is(Role::Primary));
+            let answers = self
+                .old()
+                .and_then(|r| r.seen.as_ref())
+                .is_some_and(|o| o.is(Role::Primary));
             all.push(Precondition {
                 text: "the primary answers".into(),
-                unmet: (!answers).then(|| "it does not; a forced failover would not wait for it".into()),
+                unmet: (!answers)
+                    .then(|| "it does not; a forced failover would not wait for it".into()),
             });
         }
         all
     }
 
     fn obstacle_to_target(&self) -> Option<String> {
-        let Some(judged) = self.judged() else { return Some("no replica is eligible".into()) };
-        // A workload that was never opened has no acknowledged writes: a person says whose data are right.
+        let Some(judged) = self.judged() else {
+            return Some("no replica is eligible".into());
+        };
+        // A workload that was never opened has no acknowledged writes: a person says whose data are
+        // right.
         if self.is_forced() && (judged.may_with_loss(self.accept_loss) || self.w.opened.is_none()) {
             return None;
         }
@@ -123,12 +179,18 @@ impl Move<'_> {
 
     fn steps(&self) -> Vec<String> {
         let name = |n: &Option<NodeId>| n.as_ref().map_or("?".to_string(), ToString::to_string);
-        let (old, new, planned) = (name(&self.from), name(&self.target), self.kind == Kind::Switchover);
+        let (old, new, planned) = (
+            name(&self.from),
+            name(&self.target),
+            self.kind == Kind::Switchover,
+        );
         let mut steps = Vec::new();
         if planned {
             steps.push(format!("checkpoint on {old}, clients still writing"));
         }
-        steps.push(format!("revoke {old}'s authority; gates hold new connections and close the old ones"));
+        steps.push(format!(
+            "revoke {old}'s authority; gates hold new connections and close the old ones"
+        ));
         steps.push(match planned {
             true => format!("stop {old} cleanly; its standbys receive everything"),
             false => format!("stop {old} at once, or wait out its lease"),
@@ -144,15 +206,23 @@ impl Move<'_> {
 
     /// Bytes of acknowledged writes that could be lost. What is not known is not zero (F2).
     fn risk(&self) -> u64 {
-        if let Some(lack) = self.judged().and_then(|c| c.may_lack).filter(|_| self.is_forced()) {
+        if let Some(lack) = self
+            .judged()
+            .and_then(|c| c.may_lack)
+            .filter(|_| self.is_forced())
+        {
             return lack.bytes();
         }
         if self.kind == Kind::Switchover || self.spec.loss == Loss::None {
             return 0;
         }
-        let new = self.target.as_ref().and_then(|target| self.scene.replica(target, self.id));
+        let new = self
+            .target
+            .as_ref()
+            .and_then(|target| self.scene.replica(target, self.id));
         let (old, new) = (self.old().and_then(position), new.and_then(position));
-        old.zip(new).map_or(u64::MAX, |(old, new)| old.0.saturating_sub(new.0))
+        old.zip(new)
+            .map_or(u64::MAX, |(old, new)| old.0.saturating_sub(new.0))
     }
 }
 

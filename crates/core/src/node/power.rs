@@ -1,4 +1,5 @@
-//! Power devices, as the coordinator uses them: looked at now and then, and told to cut under a committed entry (C7).
+//! Power devices, as the coordinator uses them: looked at now and then, and told to cut under a
+//! committed entry (C7).
 
 use super::devices::{Device, Devices};
 use super::{Effect, Node};
@@ -11,20 +12,29 @@ use crate::steward::fencing;
 use crate::time::Time;
 use std::time::Duration;
 
-/// How often a coordinator reads each device's state, so that one that would fail is known before the night it is needed.
+/// How often a coordinator reads each device's state, so that one that would fail is known before
+/// the night it is needed.
 const LOOK_EVERY: Duration = Duration::from_secs(15);
 /// Between a cut that failed and the next try.
 const TRY_AGAIN: Duration = Duration::from_millis(100);
-/// Between a look that failed and the next; and before the first, while hosts still say which hardware they are.
+/// Between a look that failed and the next; and before the first, while hosts still say which
+/// hardware they are.
 const LOOK_AGAIN: Duration = Duration::from_secs(2);
-/// A host that held what nobody has taken over yet is turned on all the same after so long: it may be the only one that can.
+/// A host that held what nobody has taken over yet is turned on all the same after so long: it may
+/// be the only one that can.
 const WAITS_FOR_OTHERS: Duration = Duration::from_secs(10);
 
 impl Node {
-    /// Fences that this node may use a power device for right now: committed, its leadership acknowledged (A3).
+    /// Fences that this node may use a power device for right now: committed, its leadership
+    /// acknowledged (A3).
     pub fn cutting(&self) -> Option<(Time, Vec<(NodeId, Index)>)> {
-        let until = self.consensus.leadership_until(self.now).filter(|until| *until > self.now)?;
-        self.consensus.is_established().then(|| (until, fencing::to_cut(&self.scene())))
+        let until = self
+            .consensus
+            .leadership_until(self.now)
+            .filter(|until| *until > self.now)?;
+        self.consensus
+            .is_established()
+            .then(|| (until, fencing::to_cut(&self.scene())))
     }
 
     pub(super) fn step_power(&mut self) {
@@ -32,24 +42,47 @@ impl Node {
             self.devices = Devices::default();
             return;
         }
-        let Some((_, cuts)) = self.cutting() else { return };
+        let Some((_, cuts)) = self.cutting() else {
+            return;
+        };
         let now = self.now;
         let scene = self.scene();
         let seen_off = |d: &Device| matches!(&d.seen, Some(Ok(seen)) if !seen.on);
-        let off = self.devices.devices.iter().filter(|(_, d)| seen_off(d)).map(|(n, _)| n);
+        let off = self
+            .devices
+            .devices
+            .iter()
+            .filter(|(_, d)| seen_off(d))
+            .map(|(n, _)| n);
         let back: Vec<NodeId> = off.filter(|n| scene.is_up(n)).cloned().collect();
         let turn_on = fencing::to_turn_on(&scene);
         let mut orders = Vec::new();
         let powered = self.spec.nodes.iter().filter(|(_, n)| n.power.is_some());
         for node in powered.map(|(id, _)| id) {
-            let fresh = || Device { due: now + LOOK_AGAIN, ..Device::default() };
-            let device = self.devices.devices.entry(node.clone()).or_insert_with(fresh);
-            let fence = cuts.iter().find(|(n, _)| n == node).map(|(_, fence)| *fence);
+            let fresh = || Device {
+                due: now + LOOK_AGAIN,
+                ..Device::default()
+            };
+            let device = self
+                .devices
+                .devices
+                .entry(node.clone())
+                .or_insert_with(fresh);
+            let fence = cuts
+                .iter()
+                .find(|(n, _)| n == node)
+                .map(|(_, fence)| *fence);
             let wanted = turn_on.iter().find(|(n, ..)| n == node);
-            let since = device.wanted_on.filter(|(asked, _)| wanted.is_some_and(|(_, a, _)| a == asked));
+            let since = device
+                .wanted_on
+                .filter(|(asked, _)| wanted.is_some_and(|(_, a, _)| a == asked));
             device.wanted_on = wanted.map(|(_, asked, _)| since.unwrap_or((*asked, now)));
-            let time = device.wanted_on.map_or(Duration::ZERO, |(_, since)| now.since(since));
-            let on = wanted.filter(|(.., moved)| *moved || time >= WAITS_FOR_OTHERS).map(|(_, asked, _)| *asked);
+            let time = device
+                .wanted_on
+                .map_or(Duration::ZERO, |(_, since)| now.since(since));
+            let on = wanted
+                .filter(|(.., moved)| *moved || time >= WAITS_FOR_OTHERS)
+                .map(|(_, asked, _)| *asked);
             let order = match (fence, on) {
                 (Some(fence), _) => PowerOrder::Off { fence },
                 (None, Some(asked)) => PowerOrder::On { asked },
@@ -74,21 +107,33 @@ impl Node {
                 self.devices.off.insert(node.clone(), fence);
             }
             let system = self.state.nodes.get(&node).and_then(|n| n.system.clone());
-            self.outbox.emit(Effect::Power { node, order, system });
+            self.outbox.emit(Effect::Power {
+                node,
+                order,
+                system,
+            });
         }
     }
 
     /// When a device has to be asked again.
     pub(super) fn power_due(&self) -> Time {
         let idle = self.devices.devices.values().filter(|d| d.asked.is_none());
-        // One that is due waits while this leader's leadership is not acknowledged: no reason to turn round and round.
+        // One that is due waits while this leader's leadership is not acknowledged: no reason to
+        // turn round and round.
         let due = idle.map(|d| d.due).min().unwrap_or(Time(u64::MAX));
         due.max(self.now + self.spec.timings.heartbeat / 4)
     }
 
-    pub(super) fn on_powered(&mut self, node: &NodeId, order: PowerOrder, result: Result<PowerSeen, String>) {
+    pub(super) fn on_powered(
+        &mut self,
+        node: &NodeId,
+        order: PowerOrder,
+        result: Result<PowerSeen, String>,
+    ) {
         let now = self.now;
-        let Some(device) = self.devices.devices.get_mut(node) else { return };
+        let Some(device) = self.devices.devices.get_mut(node) else {
+            return;
+        };
         if device.asked == Some(order) {
             device.asked = None;
         }
@@ -107,12 +152,16 @@ impl Node {
                 }
                 None
             }
-            (Ok(_), PowerOrder::Off { .. }) => Some("it says that the power is still on".to_string()),
+            (Ok(_), PowerOrder::Off { .. }) => {
+                Some("it says that the power is still on".to_string())
+            }
             (Ok(seen), PowerOrder::On { asked }) if seen.on => {
                 self.devices.on.insert(node.clone(), asked);
                 None
             }
-            (Ok(_), PowerOrder::On { .. }) => Some("it says that the power is still off".to_string()),
+            (Ok(_), PowerOrder::On { .. }) => {
+                Some("it says that the power is still off".to_string())
+            }
             (Ok(_), PowerOrder::Look) => None,
             (Err(why), _) => Some(why.clone()),
         };
@@ -120,7 +169,11 @@ impl Node {
         device.said.clone_from(&failed);
         (device.seen, device.seen_at) = (Some(result), now);
         if let (Some(why), true) = (failed, news) {
-            self.record(Fact::PowerFails { node: node.clone(), order, why });
+            self.record(Fact::PowerFails {
+                node: node.clone(),
+                order,
+                why,
+            });
         }
     }
 
@@ -142,7 +195,9 @@ impl Node {
             Some(crate::spec::Finding {
                 severity: Severity::Warning,
                 path: vec!["node".into(), node.to_string(), "power".into()],
-                what: format!("the power device of {node} fails ({why}): if {node} is lost, its lease is waited for"),
+                what: format!(
+                    "the power device of {node} fails ({why}): if {node} is lost, its lease is waited for"
+                ),
                 remedy: "mend the device or its settings; it is asked again every 15 s".into(),
             })
         };
@@ -157,6 +212,10 @@ impl Node {
                 remedy: format!("`karst node power {node} on` turns it on"),
             })
         };
-        self.devices.devices.iter().filter_map(|d| failing(d).or_else(|| off(d))).collect()
+        self.devices
+            .devices
+            .iter()
+            .filter_map(|d| failing(d).or_else(|| off(d)))
+            .collect()
     }
 }

@@ -1,10 +1,12 @@
-//! Questions under way: those passed on to the coordinator, and those that a committed entry answers.
+//! Questions under way: those passed on to the coordinator, and those that a committed entry
+//! answers.
 
 use crate::author::Author;
 use crate::ids::{Index, NodeId};
 use std::collections::BTreeMap;
 
-/// So many may be under way to the coordinator; the oldest are forgotten, and their askers hear nothing more.
+/// So many may be under way to the coordinator; the oldest are forgotten, and their askers hear
+/// nothing more.
 const MOST: usize = 1_000;
 
 /// Who waits for an answer.
@@ -46,7 +48,9 @@ impl Questions {
 
     /// Whether this node was asked that.
     pub fn was_asked(&self, node: &NodeId, number: u64) -> bool {
-        self.passed_on.get(&number).is_some_and(|(whom, _)| whom == node)
+        self.passed_on
+            .get(&number)
+            .is_some_and(|(whom, _)| whom == node)
     }
 
     /// It was answered: the ticket of who waits for that.

@@ -1,5 +1,5 @@
-//! What this node says of the cluster: made by the coordinator, or, where there is none, by the node that was asked from what it
-//! knows itself.
+//! What this node says of the cluster: made by the coordinator, or, where there is none, by the
+//! node that was asked from what it knows itself.
 
 use super::Node;
 use super::sentence::{Said, writes_wait};
@@ -12,7 +12,8 @@ use crate::spec::{Finding, Severity, check};
 use crate::state::Tenure;
 use crate::steward::candidates;
 use crate::view::{
-    AddressView, Condition, GateView, NodeState, NodeView, Quorum, ReplicaState, ReplicaView, Status, WorkloadView,
+    AddressView, Condition, GateView, NodeState, NodeView, Quorum, ReplicaState, ReplicaView,
+    Status, WorkloadView,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -21,20 +22,37 @@ impl Node {
     /// What this node can say about the cluster now.
     pub fn status(&self) -> Status {
         let scene = self.scene();
-        let nodes: Vec<NodeView> = self.spec().nodes.keys().map(|n| self.node_view(n)).collect();
+        let nodes: Vec<NodeView> = self
+            .spec()
+            .nodes
+            .keys()
+            .map(|n| self.node_view(n))
+            .collect();
         let quorum = self.quorum_view(&nodes);
-        let workloads: Vec<WorkloadView> = self.spec().workloads.keys().map(|id| self.workload_view(id)).collect();
+        let workloads: Vec<WorkloadView> = self
+            .spec()
+            .workloads
+            .keys()
+            .map(|id| self.workload_view(id))
+            .collect();
         let coordinator = self.coordinator().cloned();
-        let (condition, sentence) = sentence(coordinator.as_ref(), &quorum, &nodes, &workloads, self.me());
-        let operations = self.state().operations.iter().rev().take(30).map(|(id, o)| Progress {
-            id,
-            what: o.what.clone(),
-            waits: o.waits() && o.outcome.is_none(),
-            steps: self.steps_of(id),
-            target: o.target.clone(),
-            outcome: o.outcome.clone(),
-            phases: o.phases.clone(),
-        });
+        let (condition, sentence) =
+            sentence(coordinator.as_ref(), &quorum, &nodes, &workloads, self.me());
+        let operations = self
+            .state()
+            .operations
+            .iter()
+            .rev()
+            .take(30)
+            .map(|(id, o)| Progress {
+                id,
+                what: o.what.clone(),
+                waits: o.waits() && o.outcome.is_none(),
+                steps: self.steps_of(id),
+                target: o.target.clone(),
+                outcome: o.outcome.clone(),
+                phases: o.phases.clone(),
+            });
         Status {
             cluster: self.spec().cluster.clone(),
             seen_by: self.me().clone(),
@@ -53,19 +71,34 @@ impl Node {
     }
 
     fn findings(&self) -> Vec<Finding> {
-        let seen = self.unguarded().into_iter().chain(self.unlisted()).chain(self.power_findings());
-        let seen = seen.chain(self.uncounted()).chain(self.unnamed()).chain(self.overruled());
+        let seen = self
+            .unguarded()
+            .into_iter()
+            .chain(self.unlisted())
+            .chain(self.power_findings());
+        let seen = seen
+            .chain(self.uncounted())
+            .chain(self.unnamed())
+            .chain(self.overruled());
         check(self.spec()).into_iter().chain(seen).collect()
     }
 
     /// Whether its node store counts, as it says itself.
     fn votes_count(&self, node: &NodeId) -> Option<bool> {
-        if node == self.me() { Some(self.counts()) } else { Some(self.scene().reports.get(node)?.report.counts) }
+        if node == self.me() {
+            Some(self.counts())
+        } else {
+            Some(self.scene().reports.get(node)?.report.counts)
+        }
     }
 
     /// A voter whose node store is new, or went back in time: it does not vote (A6).
     fn uncounted(&self) -> Vec<Finding> {
-        let voters = self.spec().nodes.iter().filter(|(id, n)| n.votes > 0 && self.votes_count(id) == Some(false));
+        let voters = self
+            .spec()
+            .nodes
+            .iter()
+            .filter(|(id, n)| n.votes > 0 && self.votes_count(id) == Some(false));
         let finding = |(id, _): (&NodeId, _)| Finding {
             severity: Severity::Warning,
             path: vec!["node".into(), id.to_string()],
@@ -88,11 +121,15 @@ impl Node {
             for node in spec.replicas.keys() {
                 let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
                 for setting in seen.into_iter().flat_map(|o| &o.overruled) {
-                    let what =
-                        format!("{} = {} is in force on {node} ({})", setting.name, setting.value, setting.source);
+                    let what = format!(
+                        "{} = {} is in force on {node} ({})",
+                        setting.name, setting.value, setting.source
+                    );
                     let risk = match setting.ends_promise {
                         true => "commits may return that no standby has",
-                        false => "writes that it acknowledges may be lost or damaged in a crash or a failover",
+                        false => {
+                            "writes that it acknowledges may be lost or damaged in a crash or a failover"
+                        }
                     };
                     findings.push(Finding {
                         severity: Severity::Warning,
@@ -111,13 +148,21 @@ impl Node {
     /// A workload whose primary the spec does not name.
     fn unnamed(&self) -> Vec<Finding> {
         let holder = |id: &WorkloadId| self.state().workload(id).holder().cloned();
-        let gone = self.spec().workloads.iter().filter_map(|(id, s)| Some((id, holder(id)?, s)));
+        let gone = self
+            .spec()
+            .workloads
+            .iter()
+            .filter_map(|(id, s)| Some((id, holder(id)?, s)));
         let gone = gone.filter(|(_, holder, s)| !s.replicas.contains_key(holder));
         let finding = |(id, holder, _): (&WorkloadId, NodeId, _)| Finding {
             severity: Severity::Warning,
             path: vec!["workload".into(), id.to_string(), "replica".into()],
-            what: format!("{holder} is primary of {id}, and the spec names no replica there: no gate forwards to it"),
-            remedy: format!("put [workload.{id}.replica.{holder}] back, and move the workload before it is taken out"),
+            what: format!(
+                "{holder} is primary of {id}, and the spec names no replica there: no gate forwards to it"
+            ),
+            remedy: format!(
+                "put [workload.{id}.replica.{holder}] back, and move the workload before it is taken out"
+            ),
         };
         gone.map(finding).collect()
     }
@@ -127,7 +172,15 @@ impl Node {
         let scene = self.scene();
         let finding = |id: &WorkloadId| {
             let holder = self.state().workload(id).place.holder.as_ref()?;
-            let why = scene.reports.get(holder)?.report.parts.addresses.get(id)?.unlisted.as_ref()?;
+            let why = scene
+                .reports
+                .get(holder)?
+                .report
+                .parts
+                .addresses
+                .get(id)?
+                .unlisted
+                .as_ref()?;
             Some(Finding {
                 severity: Severity::Warning,
                 path: vec!["workload".into(), id.to_string(), "address".into()],
@@ -135,7 +188,8 @@ impl Node {
                     "{holder} cannot list the connections over its address ({why}): clients that wait for an answer when it \
                      moves are not told"
                 ),
-                remedy: "load the kernel modules tcp_diag and inet_diag there, or build them in".into(),
+                remedy: "load the kernel modules tcp_diag and inet_diag there, or build them in"
+                    .into(),
             })
         };
         self.spec().workloads.keys().filter_map(finding).collect()
@@ -154,7 +208,9 @@ impl Node {
                     "{holder} has no packet guard ({why}): frozen as a whole and thawed later, its server may answer for \
                      an instant before it is ended"
                 ),
-                remedy: "install nftables there and give karstd the right to use it (CAP_NET_ADMIN)".into(),
+                remedy:
+                    "install nftables there and give karstd the right to use it (CAP_NET_ADMIN)"
+                        .into(),
             })
         };
         self.spec().workloads.keys().filter_map(finding).collect()
@@ -163,7 +219,11 @@ impl Node {
     fn node_view(&self, node: &NodeId) -> NodeView {
         let scene = self.scene();
         let spec = &self.spec().nodes[node];
-        let silent = if node == self.me() { Duration::ZERO } else { scene.health.silence(node, scene.now) };
+        let silent = if node == self.me() {
+            Duration::ZERO
+        } else {
+            scene.health.silence(node, scene.now)
+        };
         let state = if node == self.me() || (self.is_coordinator() && scene.reports_in(node)) {
             NodeState::Up
         } else if !scene.health.knows(node) {
@@ -174,10 +234,21 @@ impl Node {
             NodeState::Up
         };
         // What it says is worth something while it is heard itself.
-        let hears_ill = if state == NodeState::Up { self.hears_ill(node) } else { BTreeMap::new() };
+        let hears_ill = if state == NodeState::Up {
+            self.hears_ill(node)
+        } else {
+            BTreeMap::new()
+        };
         let deaf = |h: &Hearing| h.age > self.spec().timings.suspicion_ceiling && !h.knocks;
-        let does_not_hear = hears_ill.iter().filter(|(_, h)| deaf(h)).map(|(n, _)| n.clone()).collect();
-        let misses = hears_ill.iter().filter(|(_, h)| h.lost >= LOSSY).map(|(n, h)| (n.clone(), h.lost));
+        let does_not_hear = hears_ill
+            .iter()
+            .filter(|(_, h)| deaf(h))
+            .map(|(n, _)| n.clone())
+            .collect();
+        let misses = hears_ill
+            .iter()
+            .filter(|(_, h)| h.lost >= LOSSY)
+            .map(|(n, h)| (n.clone(), h.lost));
         NodeView {
             node: node.clone(),
             zone: spec.zone.clone(),
@@ -193,30 +264,51 @@ impl Node {
         }
     }
 
-    /// Whom a node does not hear as it should: from its report, which comes round broken links, else from its last beat, which does
-    /// not say since when.
+    /// Whom a node does not hear as it should: from its report, which comes round broken links,
+    /// else from its last beat, which does not say since when.
     fn hears_ill(&self, node: &NodeId) -> BTreeMap<NodeId, Hearing> {
         let scene = self.scene();
         if node == self.me() {
             return scene.health.ill(scene.now);
         }
-        let reported = scene.reports.get(node).filter(|_| self.is_coordinator() && scene.reports_in(node));
+        let reported = scene
+            .reports
+            .get(node)
+            .filter(|_| self.is_coordinator() && scene.reports_in(node));
         if let Some(ill) = reported.and_then(|h| h.report.parts.hears_ill.as_ref()) {
             return ill.clone();
         }
-        let unheard = |other: &&NodeId| *other != node && scene.health.heard_by(node, other) == Some(false);
-        let silent = Hearing { age: Duration::MAX, ..Hearing::default() };
-        self.spec().nodes.keys().filter(unheard).map(|n| (n.clone(), silent)).collect()
+        let unheard =
+            |other: &&NodeId| *other != node && scene.health.heard_by(node, other) == Some(false);
+        let silent = Hearing {
+            age: Duration::MAX,
+            ..Hearing::default()
+        };
+        self.spec()
+            .nodes
+            .keys()
+            .filter(unheard)
+            .map(|n| (n.clone(), silent))
+            .collect()
     }
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
         let votes = self.votes();
-        let up = || nodes.iter().filter(|n| n.state == NodeState::Up && n.votes_count != Some(false));
+        let up = || {
+            nodes
+                .iter()
+                .filter(|n| n.state == NodeState::Up && n.votes_count != Some(false))
+        };
         let heard: u32 = up().map(|n| n.votes).sum();
         let has_majority = heard >= votes.needed();
         let needs = |n: &&NodeView| has_majority && n.votes > 0 && heard - n.votes < votes.needed();
         let cannot_lose = up().filter(needs).map(|n| n.node.clone());
-        Quorum { total: votes.total(), needed: votes.needed(), heard, cannot_lose: cannot_lose.collect() }
+        Quorum {
+            total: votes.total(),
+            needed: votes.needed(),
+            heard,
+            cannot_lose: cannot_lose.collect(),
+        }
     }
 
     fn workload_view(&self, id: &WorkloadId) -> WorkloadView {
@@ -227,7 +319,10 @@ impl Node {
             Tenure::Open { holder, .. } => Some(holder.clone()),
             _ => None,
         };
-        let head = primary.as_ref().and_then(|p| scene.replica(p, id)).and_then(|r| r.seen.as_ref()?.position);
+        let head = primary
+            .as_ref()
+            .and_then(|p| scene.replica(p, id))
+            .and_then(|r| r.seen.as_ref()?.position);
         let wait = writes_wait(w, spec);
         let replicas: Vec<ReplicaView> = spec
             .replicas
@@ -236,11 +331,20 @@ impl Node {
                 let report = scene.replica(node, id).cloned();
                 let fresh = scene.reports_in(node);
                 let (state, detail) = match (self.state().fenced(node), fresh) {
-                    (Some(_), true) => (ReplicaState::Stopped, "fenced: waits to be readmitted".into()),
-                    (Some(fenced), false) if fenced.off => (ReplicaState::Unknown, "fenced, its power is off".into()),
+                    (Some(_), true) => (
+                        ReplicaState::Stopped,
+                        "fenced: waits to be readmitted".into(),
+                    ),
+                    (Some(fenced), false) if fenced.off => {
+                        (ReplicaState::Unknown, "fenced, its power is off".into())
+                    }
                     _ => replica_state(report.as_ref().filter(|_| fresh), w.unsound(node), wait),
                 };
-                let position = report.as_ref().filter(|_| fresh).and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
+                let position = report
+                    .as_ref()
+                    .filter(|_| fresh)
+                    .and_then(|r| r.seen.as_ref())
+                    .filter(|o| o.runs);
                 let lag = match (head, position) {
                     (Some(head), Some(seen)) => seen.position.map(|at| head.0.saturating_sub(at.0)),
                     _ => None,
@@ -259,14 +363,29 @@ impl Node {
             })
             .collect();
         let gates = spec.gates.iter().map(|(node, address)| {
-            let report =
-                scene.reports.get(node).filter(|_| scene.reports_in(node)).and_then(|h| h.report.parts.gates.get(id));
-            let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == w.epoch).and(primary.clone());
-            GateView { node: node.clone(), address: *address, forwards_to: forwards, report: report.cloned() }
+            let report = scene
+                .reports
+                .get(node)
+                .filter(|_| scene.reports_in(node))
+                .and_then(|h| h.report.parts.gates.get(id));
+            let forwards = report
+                .and_then(|r| r.forwarding)
+                .filter(|e| *e == w.epoch)
+                .and(primary.clone());
+            GateView {
+                node: node.clone(),
+                address: *address,
+                forwards_to: forwards,
+                report: report.cloned(),
+            }
         });
         let gates = gates.collect();
         let candidates = candidates::list(&scene, id, spec);
-        let Said { condition, sentence, next } = self.workload_sentence(id, &replicas, &candidates);
+        let Said {
+            condition,
+            sentence,
+            next,
+        } = self.workload_sentence(id, &replicas, &candidates);
         WorkloadView {
             workload: id.clone(),
             condition,
@@ -289,35 +408,66 @@ impl Node {
         let (scene, w) = (self.scene(), self.state().workload(id));
         let spec = self.spec().workloads[id].address.as_ref()?;
         let holder = w.place.holder.clone();
-        let heard = holder.as_ref().and_then(|h| scene.reports.get(h).filter(|_| scene.reports_in(h)));
+        let heard = holder
+            .as_ref()
+            .and_then(|h| scene.reports.get(h).filter(|_| scene.reports_in(h)));
         let report = heard.and_then(|h| h.report.parts.addresses.get(id));
-        let conflict = |r: &AddressReport| Some(format!("{} answers for it too", r.conflict.as_ref()?));
-        let uncounted = |r: &AddressReport| Some(format!("its flows are not known: {}", r.unlisted.as_ref()?));
+        let conflict =
+            |r: &AddressReport| Some(format!("{} answers for it too", r.conflict.as_ref()?));
+        let uncounted =
+            |r: &AddressReport| Some(format!("its flows are not known: {}", r.unlisted.as_ref()?));
         Some(AddressView {
             on: spec.on.iter().map(ToString::to_string).collect(),
             holder,
             held: report.is_some_and(|r| r.held) && !w.place.leaving,
             flows: report.map_or(0, |r| r.flows),
-            remark: report.and_then(|r| conflict(r).or_else(|| r.trouble.clone()).or_else(|| uncounted(r))),
+            remark: report.and_then(|r| {
+                conflict(r)
+                    .or_else(|| r.trouble.clone())
+                    .or_else(|| uncounted(r))
+            }),
         })
     }
 }
 
-/// A replica's state and what to know of it. That writes wait for a standby is not to be seen in the server: it takes them.
-fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>, writes_wait: bool) -> (ReplicaState, String) {
-    let Some(report) = report else { return (ReplicaState::Unknown, "not heard".into()) };
-    let Some(seen) = &report.seen else { return (ReplicaState::Unknown, "not probed yet".into()) };
-    let far = |since: Duration| {
-        let Some(copied) = seen.copied.filter(|c| c.total > 0) else { return String::new() };
-        let rest =
-            copied.rest(since).map_or(String::new(), |d| format!(", about {} s left", d.as_secs().saturating_add(1)));
-        format!(": {} % of {} MB{rest}", copied.percent(), copied.total >> 20)
+/// A replica's state and what to know of it. That writes wait for a standby is not to be seen in
+/// the server: it takes them.
+fn replica_state(
+    report: Option<&ReplicaReport>,
+    unsound: Option<&str>,
+    writes_wait: bool,
+) -> (ReplicaState, String) {
+    let Some(report) = report else {
+        return (ReplicaState::Unknown, "not heard".into());
     };
-    let doing = report
+    let Some(seen) = &report.seen else {
+        return (ReplicaState::Unknown, "not probed yet".into());
+    };
+    let far = |since: Duration| {
+        let Some(copied) = seen.copied.filter(|c| c.total > 0) else {
+            return String::new();
+        };
+        let rest = copied.rest(since).map_or(String::new(), |d| {
+            format!(", about {} s left", d.as_secs().saturating_add(1))
+        });
+        format!(
+            ": {} % of {} MB{rest}",
+            copied.percent(),
+            copied.total >> 20
+        )
+    };
+    let doing = report.doing.as_ref().map(|Doing { action, time }| {
+        format!(
+            "{}, for {} s{}",
+            action.describe(),
+            time.as_secs(),
+            far(*time)
+        )
+    });
+    let rejoining = report
         .doing
         .as_ref()
-        .map(|Doing { action, time }| format!("{}, for {} s{}", action.describe(), time.as_secs(), far(*time)));
-    let rejoining = report.doing.as_ref().is_some_and(|doing| doing.action.is_rejoining());
+        .is_some_and(|doing| doing.action.is_rejoining());
     let state = match (seen.runs, seen.role) {
         _ if rejoining => ReplicaState::Rejoining,
         (false, _) => ReplicaState::Stopped,
@@ -343,10 +493,18 @@ fn replica_state(report: Option<&ReplicaReport>, unsound: Option<&str>, writes_w
 }
 
 fn sentence(
-    coordinator: Option<&NodeId>, quorum: &Quorum, nodes: &[NodeView], workloads: &[WorkloadView], me: &NodeId,
+    coordinator: Option<&NodeId>,
+    quorum: &Quorum,
+    nodes: &[NodeView],
+    workloads: &[WorkloadView],
+    me: &NodeId,
 ) -> (Condition, String) {
     if coordinator.is_none() {
-        let silent: Vec<&str> = nodes.iter().filter(|n| n.state != NodeState::Up).map(|n| n.node.as_str()).collect();
+        let silent: Vec<&str> = nodes
+            .iter()
+            .filter(|n| n.state != NodeState::Up)
+            .map(|n| n.node.as_str())
+            .collect();
         let text = if quorum.heard >= quorum.needed {
             format!("No coordinator yet: an election is under way, as {me} sees it.")
         } else {
@@ -361,12 +519,22 @@ fn sentence(
         return (Condition::Down, text);
     }
     let worst = workloads.iter().max_by_key(|w| w.condition);
-    let mute: Vec<&str> =
-        nodes.iter().filter(|n| n.votes > 0 && n.votes_count == Some(false)).map(|n| n.node.as_str()).collect();
-    let silent: Vec<&str> = nodes.iter().filter(|n| n.state != NodeState::Up).map(|n| n.node.as_str()).collect();
+    let mute: Vec<&str> = nodes
+        .iter()
+        .filter(|n| n.votes > 0 && n.votes_count == Some(false))
+        .map(|n| n.node.as_str())
+        .collect();
+    let silent: Vec<&str> = nodes
+        .iter()
+        .filter(|n| n.state != NodeState::Up)
+        .map(|n| n.node.as_str())
+        .collect();
     match worst {
         Some(w) if w.condition != Condition::Healthy => (w.condition, format!("{}.", w.sentence)),
-        _ if !silent.is_empty() => (Condition::Weakened, format!("Not heard: {}. Workloads run.", silent.join(", "))),
+        _ if !silent.is_empty() => (
+            Condition::Weakened,
+            format!("Not heard: {}. Workloads run.", silent.join(", ")),
+        ),
         _ if !mute.is_empty() => {
             let names = mute.join(", ");
             let text = format!(
@@ -375,10 +543,28 @@ fn sentence(
             (Condition::Weakened, text)
         }
         _ if nodes.iter().any(|n| n.fenced.is_some()) => {
-            let names: Vec<&str> = nodes.iter().filter(|n| n.fenced.is_some()).map(|n| n.node.as_str()).collect();
-            (Condition::Weakened, format!("Fenced and heard: {}; karst node readmit takes it back.", names.join(", ")))
+            let names: Vec<&str> = nodes
+                .iter()
+                .filter(|n| n.fenced.is_some())
+                .map(|n| n.node.as_str())
+                .collect();
+            (
+                Condition::Weakened,
+                format!(
+                    "Fenced and heard: {}; karst node readmit takes it back.",
+                    names.join(", ")
+                ),
+            )
         }
-        Some(w) if workloads.len() == 1 => (Condition::Healthy, format!("All is well. {}.", w.sentence)),
-        _ => (Condition::Healthy, format!("All is well: {} workloads, all standbys in place.", workloads.len())),
+        Some(w) if workloads.len() == 1 => {
+            (Condition::Healthy, format!("All is well. {}.", w.sentence))
+        }
+        _ => (
+            Condition::Healthy,
+            format!(
+                "All is well: {} workloads, all standbys in place.",
+                workloads.len()
+            ),
+        ),
     }
 }

@@ -1,4 +1,5 @@
-//! What follows from what is known now: consensus first, then each part of the node until nothing moves any more.
+//! What follows from what is known now: consensus first, then each part of the node until nothing
+//! moves any more.
 
 use super::outbox::Mark;
 use super::{Effect, Known, Node, Write};
@@ -14,8 +15,9 @@ use crate::steward;
 use rand::Rng;
 
 impl Node {
-    /// Everything that follows from what is known now. Most of what a node is told says that nothing has changed; then
-    /// nothing follows, and the whole step is taken with the next heartbeat.
+    /// Everything that follows from what is known now. Most of what a node is told says that
+    /// nothing has changed; then nothing follows, and the whole step is taken with the next
+    /// heartbeat.
     pub(super) fn advance(&mut self) {
         let chance = self.chance.random();
         if self.consensus.next_due(self.now) <= self.now {
@@ -34,7 +36,10 @@ impl Node {
             }
         }
         self.run_consensus_orders();
-        if self.stirred || self.known.as_ref() != Some(&self.known_now()) || self.step_due() <= self.now {
+        if self.stirred
+            || self.known.as_ref() != Some(&self.known_now())
+            || self.step_due() <= self.now
+        {
             self.stirred = false;
             self.agenda.add_due(self.now);
             self.step();
@@ -43,8 +48,8 @@ impl Node {
         self.outbox.flush();
     }
 
-    /// Something goes to the coordinator, or from it to everyone, just now: the next heartbeat goes along, if it is due soon. A
-    /// packet costs more than what is in it.
+    /// Something goes to the coordinator, or from it to everyone, just now: the next heartbeat goes
+    /// along, if it is due soon. A packet costs more than what is in it.
     pub(super) fn beat_along(&mut self) {
         if self.beat_due.since(self.now) < self.spec.timings.heartbeat / 2 {
             self.beat_due = self.now;
@@ -53,12 +58,18 @@ impl Node {
 
     fn known_now(&self) -> Known {
         let consensus = &self.consensus;
-        (consensus.term(), consensus.leader().cloned(), consensus.log().last(), consensus.commit())
+        (
+            consensus.term(),
+            consensus.leader().cloned(),
+            consensus.log().last(),
+            consensus.commit(),
+        )
     }
 
     fn step(&mut self) {
         self.stepped_at = self.now;
-        // A commit may allow a step, and a step may complete what a decision waits for: until nothing moves.
+        // A commit may allow a step, and a step may complete what a decision waits for: until
+        // nothing moves.
         for _ in 0..8 {
             let before = (self.state.applied, self.consensus.log().last());
             self.run_consensus_orders();
@@ -84,11 +95,16 @@ impl Node {
             match order {
                 consensus::Order::Persist(durable) => {
                     let (last, term) = durable.reached();
-                    self.outbox.write(Write::Log(durable), Mark::Log { last, term });
+                    self.outbox
+                        .write(Write::Log(durable), Mark::Log { last, term });
                 }
                 consensus::Order::Send(to, talk) => self.send(to, Message::Talk(talk)),
                 consensus::Order::Installed { from, to } => {
-                    self.record(Fact::CatchesUp { node: self.me.clone(), from, to });
+                    self.record(Fact::CatchesUp {
+                        node: self.me.clone(),
+                        from,
+                        to,
+                    });
                 }
                 consensus::Order::Elected { term, votes } => {
                     self.reports.clear();
@@ -99,14 +115,30 @@ impl Node {
                         Ballot { node, votes, yes }
                     };
                     let ballots = votes.into_iter().map(ballot).collect();
-                    self.record(Fact::Elected { node: self.me.clone(), term, ballots });
+                    self.record(Fact::Elected {
+                        node: self.me.clone(),
+                        term,
+                        ballots,
+                    });
                 }
                 consensus::Order::SteppedDown { term, why } => {
                     self.leave_unanswered();
-                    self.record(Fact::SteppedDown { node: self.me.clone(), term, why });
+                    self.record(Fact::SteppedDown {
+                        node: self.me.clone(),
+                        term,
+                        why,
+                    });
                 }
-                consensus::Order::Regressed { node, acknowledged, found } => {
-                    self.record(Fact::StoreRegressed { node, acknowledged, found });
+                consensus::Order::Regressed {
+                    node,
+                    acknowledged,
+                    found,
+                } => {
+                    self.record(Fact::StoreRegressed {
+                        node,
+                        acknowledged,
+                        found,
+                    });
                 }
             }
         }
@@ -120,7 +152,11 @@ impl Node {
                 now: self.now,
                 workload: self.state.workload(&id),
                 // Once the target is assigned, the new primary has nothing to prepare any more.
-                operation: self.state.running(&id).filter(|(_, o)| o.target.is_none()).map(|(op, o)| (op, o.what.kind)),
+                operation: self
+                    .state
+                    .running(&id)
+                    .filter(|(_, o)| o.target.is_none())
+                    .map(|(op, o)| (op, o.what.kind)),
                 timings: &self.spec.timings,
                 fenced: self.state.fenced(&self.me).is_some(),
                 unprotected_if_empty: spec.loss != Loss::None || spec.alone == Alone::Continue,
@@ -132,17 +168,35 @@ impl Node {
             for order in agent.take_orders() {
                 match order {
                     Order::Start { id: number, action } => {
-                        self.outbox.emit(Effect::Act { workload: id.clone(), id: number, action, operation });
+                        self.outbox.emit(Effect::Act {
+                            workload: id.clone(),
+                            id: number,
+                            action,
+                            operation,
+                        });
                     }
-                    Order::Cancel { id: number } => {
-                        self.outbox.emit(Effect::Cancel { workload: id.clone(), id: number })
-                    }
+                    Order::Cancel { id: number } => self.outbox.emit(Effect::Cancel {
+                        workload: id.clone(),
+                        id: number,
+                    }),
                     Order::Keep(kept) => {
-                        self.outbox.write(Write::Kept { workload: id.clone(), kept }, Mark::Kept(id.clone()));
+                        self.outbox.write(
+                            Write::Kept {
+                                workload: id.clone(),
+                                kept,
+                            },
+                            Mark::Kept(id.clone()),
+                        );
                     }
-                    Order::Disarm => self.outbox.emit(Effect::Disarm { claim: Claim::Primary(id.clone()) }),
+                    Order::Disarm => self.outbox.emit(Effect::Disarm {
+                        claim: Claim::Primary(id.clone()),
+                    }),
                     Order::Note(what) => {
-                        let fact = Fact::Replica { workload: id.clone(), node: self.me.clone(), what };
+                        let fact = Fact::Replica {
+                            workload: id.clone(),
+                            node: self.me.clone(),
+                            what,
+                        };
                         self.record_event(Event::of(&fact).within(operation));
                     }
                 }
@@ -159,14 +213,22 @@ impl Node {
             let apart = |n: &NodeId| *n != self.me && self.health.is_broken(n, limit, self.now);
             let near = w.holder() != Some(&self.me) || !w.sync.asked.iter().any(apart);
             let calm = near && agent.is_calm() && w.is_calm(&self.spec.workloads[id]);
-            let changed = if calm { self.calm.insert(id.clone()) } else { self.calm.remove(id) };
+            let changed = if calm {
+                self.calm.insert(id.clone())
+            } else {
+                self.calm.remove(id)
+            };
             if changed {
-                self.outbox.emit_now(Effect::Attend { workload: id.clone(), closely: !calm });
+                self.outbox.emit_now(Effect::Attend {
+                    workload: id.clone(),
+                    closely: !calm,
+                });
             }
         }
     }
 
-    /// As coordinator: what to do next for each workload of which something is news, one commit round at a time.
+    /// As coordinator: what to do next for each workload of which something is news, one commit
+    /// round at a time.
     fn decide(&mut self) {
         if !self.consensus.is_established() || self.consensus.log().last().1 != self.state.applied {
             // What is under way has to be committed first, and that brings it here again.
@@ -178,14 +240,17 @@ impl Node {
         let scene = self.scene();
         let mut commands = steward::fencing::decide_nodes(&scene, &look.nodes);
         for id in look.workloads {
-            let Some(spec) = self.spec.workloads.get(&id) else { continue };
+            let Some(spec) = self.spec.workloads.get(&id) else {
+                continue;
+            };
             let notes = all_notes.entry(id.clone()).or_default();
             commands.extend(steward::decide(&scene, &id, spec, notes));
             let due = steward::next_look(&scene, &id, notes);
             dues.push((id, due));
         }
         self.notes = all_notes;
-        dues.iter().for_each(|(id, due)| self.agenda.set_due(id, *due, self.beat_due));
+        dues.iter()
+            .for_each(|(id, due)| self.agenda.set_due(id, *due, self.beat_due));
         self.consensus.propose(commands, self.now);
     }
 }

@@ -1,10 +1,12 @@
-//! What one replica has to do next, from the committed state, its lease and what its driver observes.
+//! What one replica has to do next, from the committed state, its lease and what its driver
+//! observes.
 //!
 //! Rules kept here:
-//! 1. A primary runs only while its confirmed deadline is further off than the kill bound (S3, C2); the stop comes
-//!    before anything else and interrupts whatever is under way.
+//! 1. A primary runs only while its confirmed deadline is further off than the kill bound (S3, C2);
+//!    the stop comes before anything else and interrupts whatever is under way.
 //! 2. The attempt to promote is durable before the driver is called (D5).
-//! 3. A surrender is made when nothing of the workload runs, is durable before it is reported, and is final (C5).
+//! 3. A surrender is made when nothing of the workload runs, is durable before it is reported, and
+//!    is final (C5).
 //! 4. Nothing starts here while the deadman still counts down for an earlier primary.
 
 use super::{Action, Data, Doing, Done, Observation, Promotion, ReplicaReport, Role};
@@ -19,12 +21,13 @@ use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
-/// How long a replica whose return can wait lets a new primary serve before it comes back: a clone costs the primary a
-/// checkpoint and both hosts their disks, just when the clients reconnect.
+/// How long a replica whose return can wait lets a new primary serve before it comes back: a clone
+/// costs the primary a checkpoint and both hosts their disks, just when the clients reconnect.
 const COURTESY: Duration = Duration::from_millis(400);
 
-/// How long a standby of a primary that serves may neither stream nor move on before it is given up for a copy: the log it
-/// needs is gone. A server looks for its upstream every five seconds (`wal_retrieve_retry_interval`).
+/// How long a standby of a primary that serves may neither stream nor move on before it is given up
+/// for a copy: the log it needs is gone. A server looks for its upstream every five seconds
+/// (`wal_retrieve_retry_interval`).
 const STRANDED: Duration = Duration::from_secs(20);
 
 /// Facts of one replica that outlive a crash.
@@ -57,7 +60,8 @@ pub enum Order {
 struct Running {
     id: u64,
     action: Action,
-    /// Of the workload when it was begun: what comes of it is about that epoch, however long it takes.
+    /// Of the workload when it was begun: what comes of it is about that epoch, however long it
+    /// takes.
     epoch: Epoch,
     since: Time,
 }
@@ -157,7 +161,11 @@ impl Agent {
     /// Nothing is under way here, and the server is as it should be.
     pub fn is_calm(&self) -> bool {
         let well = |o: &Observation| {
-            o.runs && !o.exited && o.role.is_some() && o.trouble.is_none() && o.can_write != Some(false)
+            o.runs
+                && !o.exited
+                && o.role.is_some()
+                && o.trouble.is_none()
+                && o.can_write != Some(false)
         };
         self.running.is_none() && self.failures == 0 && self.seen().is_some_and(well)
     }
@@ -194,7 +202,9 @@ impl Agent {
     }
 
     pub fn on_done(&mut self, id: u64, result: Result<Done, String>, now: Time) {
-        let Some(running) = self.running.take_if(|r| r.id == id) else { return };
+        let Some(running) = self.running.take_if(|r| r.id == id) else {
+            return;
+        };
         self.conclude(running, result, now);
     }
 
@@ -204,19 +214,28 @@ impl Agent {
             Ok(done) => {
                 self.failures = 0;
                 self.failed = None;
-                self.note(OfReplica::ActionDone { action: running.action.clone(), took });
+                self.note(OfReplica::ActionDone {
+                    action: running.action.clone(),
+                    took,
+                });
                 self.on_success(running.action, done, running.epoch);
             }
             Err(why) => {
                 self.failures += 1;
                 match running.action {
                     Action::Rewind { .. } => self.unrewindable = true,
-                    Action::StartStandby { .. } if self.rewound => (self.unrewindable, self.rejoined) = (true, None),
+                    Action::StartStandby { .. } if self.rewound => {
+                        (self.unrewindable, self.rejoined) = (true, None)
+                    }
                     _ => {}
                 }
                 let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
                 self.retry_at = now + pause;
-                let failed = OfReplica::ActionFailed { action: running.action, took, why };
+                let failed = OfReplica::ActionFailed {
+                    action: running.action,
+                    took,
+                    why,
+                };
                 self.failed = Some(failed.to_string());
                 self.note(failed);
             }
@@ -238,7 +257,9 @@ impl Agent {
             (Action::Settle { .. }, Done::Settled { timeline, position }) => {
                 self.settled = Some((of, timeline, position));
             }
-            (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => self.clean_at = clean_at,
+            (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => {
+                self.clean_at = clean_at
+            }
             (Action::SetSync { epoch, number, .. }, _) => self.sync_held = Some((*epoch, *number)),
             (Action::Rewind { .. } | Action::Clone { .. }, _) => {
                 self.rewound = matches!(action, Action::Rewind { .. });
@@ -262,9 +283,17 @@ impl Agent {
     }
 
     fn start(&mut self, action: Action, scene: &Scene) {
-        self.orders.push(Order::Start { id: self.next_id, action: action.clone() });
+        self.orders.push(Order::Start {
+            id: self.next_id,
+            action: action.clone(),
+        });
         let (epoch, since) = (scene.workload.epoch, scene.now);
-        self.running = Some(Running { id: self.next_id, action, epoch, since });
+        self.running = Some(Running {
+            id: self.next_id,
+            action,
+            epoch,
+            since,
+        });
         self.next_id += 1;
     }
 
@@ -276,31 +305,48 @@ impl Agent {
 
     /// Whether something here is a primary, or is about to become one.
     fn is_primary(&self) -> bool {
-        let starting = |r: &Running| matches!(r.action, Action::Create | Action::StartPrimary | Action::Promote);
-        self.seen().is_some_and(|o| o.is(Role::Primary)) || self.running.as_ref().is_some_and(starting)
+        let starting = |r: &Running| {
+            matches!(
+                r.action,
+                Action::Create | Action::StartPrimary | Action::Promote
+            )
+        };
+        self.seen().is_some_and(|o| o.is(Role::Primary))
+            || self.running.as_ref().is_some_and(starting)
     }
 
-    /// A promotion was tried here whose epoch has passed without being opened (D5). Before anything was opened there is
-    /// no second history that it could be taken for.
+    /// A promotion was tried here whose epoch has passed without being opened (D5). Before anything
+    /// was opened there is no second history that it could be taken for.
     fn is_suspect(&self, workload: &WorkloadState) -> bool {
         workload.opened.is_some() && self.kept.attempted.is_some_and(|a| workload.epoch > a)
     }
 
     /// When this has to be looked at again.
     pub fn next_due(&self, timings: &Timings) -> Time {
-        let stop = self.is_primary().then(|| self.authority.stop_by(timings.kill_bound));
+        let stop = self
+            .is_primary()
+            .then(|| self.authority.stop_by(timings.kill_bound));
         let given_up = self.running.as_ref().map(|r| r.since + r.action.limit());
         // What has passed was there to be acted on in the last step.
         let ahead = |at: &Time| *at > self.stepped_at;
-        let again = (self.failures > 0 && self.running.is_none()).then_some(self.retry_at).filter(ahead);
-        [stop.filter(ahead), given_up.filter(ahead), again].into_iter().flatten().min().unwrap_or(Time(u64::MAX))
+        let again = (self.failures > 0 && self.running.is_none())
+            .then_some(self.retry_at)
+            .filter(ahead);
+        [stop.filter(ahead), given_up.filter(ahead), again]
+            .into_iter()
+            .flatten()
+            .min()
+            .unwrap_or(Time(u64::MAX))
     }
 
     fn is_stopping(&self) -> bool {
-        self.running.as_ref().is_some_and(|r| r.action == Action::StopNow)
+        self.running
+            .as_ref()
+            .is_some_and(|r| r.action == Action::StopNow)
     }
 
-    /// An action that is not over within its limit has failed: another is tried, here or elsewhere (F6).
+    /// An action that is not over within its limit has failed: another is tried, here or elsewhere
+    /// (F6).
     fn give_up_late(&mut self, scene: &Scene) {
         let late = |r: &mut Running| r.since + r.action.limit() <= scene.now;
         if scene.planted != Some(Planted::NoDeadlines)
@@ -308,7 +354,11 @@ impl Agent {
         {
             self.orders.push(Order::Cancel { id: running.id });
             let limit = running.action.limit().as_secs();
-            self.conclude(running, Err(format!("it was not over within {limit} s")), scene.now);
+            self.conclude(
+                running,
+                Err(format!("it was not over within {limit} s")),
+                scene.now,
+            );
         }
     }
 
@@ -335,7 +385,9 @@ impl Agent {
             return;
         }
         // What takes authority away waits for no disk (F5).
-        if self.keeping > 0 && !matches!(&w.tenure, Tenure::Revoking { holder } if *holder == self.me) {
+        if self.keeping > 0
+            && !matches!(&w.tenure, Tenure::Revoking { holder } if *holder == self.me)
+        {
             return;
         }
         match &w.tenure {
@@ -370,8 +422,19 @@ impl Agent {
         }
         if self.opened.is_some_and(|(e, _)| e == epoch) {
             // Its commits return to nobody before the epoch is open (D4).
-            if scene.planted == Some(Planted::OpenEarly) && self.is_free(now) && self.sync_held != Some((epoch, 0)) {
-                self.start(Action::SetSync { epoch, number: 0, standbys: Vec::new(), unprotected: true }, scene);
+            if scene.planted == Some(Planted::OpenEarly)
+                && self.is_free(now)
+                && self.sync_held != Some((epoch, 0))
+            {
+                self.start(
+                    Action::SetSync {
+                        epoch,
+                        number: 0,
+                        standbys: Vec::new(),
+                        unprotected: true,
+                    },
+                    scene,
+                );
             }
             return;
         }
@@ -383,12 +446,15 @@ impl Agent {
             self.keep();
             return;
         }
-        let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else { return };
+        let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else {
+            return;
+        };
         if self.running.is_some() {
             return;
         }
         if self.tried == Some(epoch) && self.failures > 0 {
-            // One try only: another replica may do better, and this one's data are suspect now (D5).
+            // One try only: another replica may do better, and this one's data are suspect now
+            // (D5).
             if seen.runs {
                 self.start(Action::StopNow, scene)
             } else {
@@ -400,10 +466,14 @@ impl Agent {
         let action = match (&seen.data, seen.runs) {
             (Data::Empty | Data::Present { standby: false }, _) if formation => Action::Create,
             (_, true) => Action::Promote,
-            (Data::Present { standby: false }, false) if self.tried != Some(epoch) => Action::StartPrimary,
+            (Data::Present { standby: false }, false) if self.tried != Some(epoch) => {
+                Action::StartPrimary
+            }
             // It follows nobody: it is promoted as soon as it runs.
             (Data::Present { standby: true }, false) if self.tried != Some(epoch) => {
-                Action::StartStandby { upstream: self.me.clone() }
+                Action::StartStandby {
+                    upstream: self.me.clone(),
+                }
             }
             _ => {
                 self.failed = Some("the server stopped before it could be promoted".into());
@@ -430,7 +500,10 @@ impl Agent {
             return;
         }
         let asked = (w.sync.epoch, w.sync.number);
-        if let Some(Running { action: Action::SetSync { epoch, number, .. }, .. }) = &self.running
+        if let Some(Running {
+            action: Action::SetSync { epoch, number, .. },
+            ..
+        }) = &self.running
             && (*epoch, *number) < asked
         {
             self.cancel();
@@ -444,7 +517,15 @@ impl Agent {
                 standbys.truncate(1);
             }
             let unprotected = standbys.is_empty() && scene.unprotected_if_empty;
-            self.start(Action::SetSync { epoch: asked.0, number: asked.1, standbys, unprotected }, scene);
+            self.start(
+                Action::SetSync {
+                    epoch: asked.0,
+                    number: asked.1,
+                    standbys,
+                    unprotected,
+                },
+                scene,
+            );
         } else if let Some((id, Kind::Switchover)) = scene.operation
             && self.prepared != Some(id)
         {
@@ -471,35 +552,49 @@ impl Agent {
         self.cancel();
         if self.seen().is_some_and(|o| !o.runs) || scene.planted == Some(Planted::SurrenderEarly) {
             self.surrender(epoch);
-        } else if scene.operation.is_some_and(|(_, kind)| kind == Kind::Switchover) && self.failures == 0 {
-            self.start(Action::StopClean { limit: scene.timings.stop_limit }, scene);
+        } else if scene
+            .operation
+            .is_some_and(|(_, kind)| kind == Kind::Switchover)
+            && self.failures == 0
+        {
+            self.start(
+                Action::StopClean {
+                    limit: scene.timings.stop_limit,
+                },
+                scene,
+            );
         } else {
             self.start(Action::StopNow, scene);
         }
     }
 
-    /// Twin histories look the same to a rewind (D5), and one that failed has left nothing to start from.
+    /// Twin histories look the same to a rewind (D5), and one that failed has left nothing to start
+    /// from.
     fn may_rewind(&self, scene: &Scene) -> bool {
         let twin = scene.workload.must_clone(&self.me) || self.is_suspect(scene.workload);
         (!twin || scene.planted == Some(Planted::ForgetAttempt)) && !self.unrewindable
     }
 
-    /// Whether writes are protected without this replica, and the clients of a new primary come first.
+    /// Whether writes are protected without this replica, and the clients of a new primary come
+    /// first.
     fn can_wait(&self, w: &WorkloadState, now: Time) -> bool {
         let needed = w.sync.sure.is_empty() || w.sync.asked.contains(&self.me);
         let served = |(e, at): (Epoch, Time)| e == w.epoch && now.since(at) >= COURTESY;
         !needed && !self.serving_since.is_some_and(served)
     }
 
-    /// Whether the running standby has been cut off from what comes next for good: it does not stream from a primary that
-    /// serves, and replays nothing either. That it may only not reach it does no harm: then a copy fails too, and the
-    /// server runs on.
+    /// Whether the running standby has been cut off from what comes next for good: it does not
+    /// stream from a primary that serves, and replays nothing either. That it may only not reach it
+    /// does no harm: then a copy fails too, and the server runs on.
     fn is_stranded(&mut self, seen: &Observation, serves: bool, now: Time) -> bool {
         if !serves || seen.streaming || !seen.is(Role::Standby) {
             self.stuck = None;
             return false;
         }
-        let since = self.stuck.filter(|(position, _)| *position == seen.position).map_or(now, |(_, since)| since);
+        let since = self
+            .stuck
+            .filter(|(position, _)| *position == seen.position)
+            .map_or(now, |(_, since)| since);
         self.stuck = Some((seen.position, since));
         now.since(since) >= STRANDED
     }
@@ -510,14 +605,23 @@ impl Agent {
             Tenure::Open { holder, .. } => Some(holder.clone()),
             _ => None,
         };
-        if w.unsound(&self.me).is_none() && !self.is_suspect(w) && self.rejoined.is_some_and(|e| e < w.epoch) {
+        if w.unsound(&self.me).is_none()
+            && !self.is_suspect(w)
+            && self.rejoined.is_some_and(|e| e < w.epoch)
+        {
             self.rejoined = None;
         }
-        let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else { return };
+        let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else {
+            return;
+        };
         let ended = has_ended(scene);
         self.drop_what_is_over(scene, ended, primary.is_some());
         self.rewound &= !seen.streaming;
-        let stranded = self.is_stranded(&seen, matches!(w.tenure, Tenure::Open { serving: true, .. }), now);
+        let stranded = self.is_stranded(
+            &seen,
+            matches!(w.tenure, Tenure::Open { serving: true, .. }),
+            now,
+        );
         let unusable = w.unsound(&self.me).is_some() || self.is_suspect(w) || self.unrewindable;
         let rejoins = unusable && self.rejoined != Some(w.epoch);
         if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
@@ -527,8 +631,9 @@ impl Agent {
             }
             return;
         }
-        // After a restart of the daemon the log is known before what of it is committed. Nobody else can have been
-        // assigned before a primary's deadline, which stops it in time (rule 1) if it is not this node's turn.
+        // After a restart of the daemon the log is known before what of it is committed. Nobody
+        // else can have been assigned before a primary's deadline, which stops it in time (rule 1)
+        // if it is not this node's turn.
         if !self.is_free(now) || seen.is(Role::Primary) {
             return;
         }
@@ -547,10 +652,13 @@ impl Agent {
         }
         match primary {
             Some(primary) => self.follow(primary, &seen, rejoins, stranded, scene),
-            // Without a primary a standby starts all the same, so that its position is known; data that was a
-            // primary's waits, since it may be asked to go on.
+            // Without a primary a standby starts all the same, so that its position is known; data
+            // that was a primary's waits, since it may be asked to go on.
             None if seen.data == (Data::Present { standby: true }) && !seen.runs && !rejoins => {
-                let upstream = w.opened.as_ref().map_or_else(|| self.me.clone(), |o| o.holder.clone());
+                let upstream = w
+                    .opened
+                    .as_ref()
+                    .map_or_else(|| self.me.clone(), |o| o.holder.clone());
                 self.start(Action::StartStandby { upstream }, scene);
             }
             None => self.forget_failure(),
@@ -563,10 +671,14 @@ impl Agent {
         let over = match &running.action {
             Action::SetSync { .. } | Action::Checkpoint => true,
             Action::Repoint { .. } => ended,
-            // Whom it copies from is no primary any more, and may never answer again (its host may be off): the next one's data are
-            // wanted.
+            // Whom it copies from is no primary any more, and may never answer again (its host may
+            // be off): the next one's data are wanted.
             Action::Rewind { to: from } | Action::Clone { from } => {
-                ended || scene.workload.grantable().is_some_and(|holder| holder != from)
+                ended
+                    || scene
+                        .workload
+                        .grantable()
+                        .is_some_and(|holder| holder != from)
             }
             // Somebody was chosen without it, who waits for this standby now (D13).
             Action::Settle { .. } => has_primary,
@@ -578,16 +690,28 @@ impl Agent {
     }
 
     /// Becomes, or stays, a standby of this primary.
-    fn follow(&mut self, primary: NodeId, seen: &Observation, rejoins: bool, stranded: bool, scene: &Scene) {
+    fn follow(
+        &mut self,
+        primary: NodeId,
+        seen: &Observation,
+        rejoins: bool,
+        stranded: bool,
+        scene: &Scene,
+    ) {
         let action = match &seen.data {
             _ if rejoins && seen.runs => Action::StopNow,
-            Data::Present { .. } if rejoins && self.may_rewind(scene) => Action::Rewind { to: primary },
+            Data::Present { .. } if rejoins && self.may_rewind(scene) => {
+                Action::Rewind { to: primary }
+            }
             _ if rejoins => Action::Clone { from: primary },
             Data::Empty | Data::Unusable(_) if !seen.runs => Action::Clone { from: primary },
             Data::Present { .. } if !seen.runs => Action::StartStandby { upstream: primary },
             // It serves readers and stays a candidate until the copy is complete.
             _ if stranded => {
-                self.note(OfReplica::Stranded { upstream: primary.clone(), since: STRANDED });
+                self.note(OfReplica::Stranded {
+                    upstream: primary.clone(),
+                    since: STRANDED,
+                });
                 Action::Clone { from: primary }
             }
             _ if seen.upstream.as_ref() != Some(&primary) && seen.is(Role::Standby) => {
@@ -607,7 +731,10 @@ impl Agent {
         ReplicaReport {
             seen: self.seen().cloned(),
             looks: self.looks,
-            age: self.seen.as_ref().map_or(Duration::ZERO, |(at, _)| now.since(*at)),
+            age: self
+                .seen
+                .as_ref()
+                .map_or(Duration::ZERO, |(at, _)| now.since(*at)),
             down_for: self.down_since.map(|at| now.since(at)),
             opened: self.opened,
             settled: self.settled,
@@ -617,16 +744,22 @@ impl Agent {
             rejoined: self.rejoined,
             suspect: self.is_suspect(workload),
             unguarded: self.unguarded.clone(),
-            doing: self.running.as_ref().map(|r| Doing { action: r.action.clone(), time: now.since(r.since) }),
+            doing: self.running.as_ref().map(|r| Doing {
+                action: r.action.clone(),
+                time: now.since(r.since),
+            }),
             failed: self.failed.clone(),
         }
     }
 }
 
-/// Whether the final position of a standby is wanted now: whatever else it was doing can wait. Once the epoch is revoked nothing
-/// more of it counts, but in a planned move everything up to the clean stop is still to be received.
+/// Whether the final position of a standby is wanted now: whatever else it was doing can wait. Once
+/// the epoch is revoked nothing more of it counts, but in a planned move everything up to the clean
+/// stop is still to be received.
 fn has_ended(scene: &Scene) -> bool {
-    let planned = scene.operation.is_some_and(|(_, kind)| kind == Kind::Switchover);
+    let planned = scene
+        .operation
+        .is_some_and(|(_, kind)| kind == Kind::Switchover);
     match scene.workload.tenure {
         Tenure::Ended { .. } => true,
         Tenure::Revoking { .. } => !planned,

@@ -1,4 +1,5 @@
-//! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the parser's side's work.
+//! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the
+//! parser's side's work.
 
 use super::{Alone, Clock, Follows, Loss, Readmit, Spec, WorkloadSpec};
 use crate::ids::{NodeId, WorkloadId};
@@ -34,9 +35,20 @@ pub struct Finding {
 struct Findings(Vec<Finding>);
 
 impl Findings {
-    fn push(&mut self, severity: Severity, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
+    fn push(
+        &mut self,
+        severity: Severity,
+        path: &[&str],
+        what: impl Into<String>,
+        remedy: impl Into<String>,
+    ) {
         let path = path.iter().map(|p| (*p).to_string()).collect();
-        self.0.push(Finding { severity, path, what: what.into(), remedy: remedy.into() });
+        self.0.push(Finding {
+            severity,
+            path,
+            what: what.into(),
+            remedy: remedy.into(),
+        });
     }
     fn error(&mut self, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
         self.push(Severity::Error, path, what, remedy);
@@ -58,11 +70,22 @@ pub fn check(spec: &Spec) -> Vec<Finding> {
     for (id, workload) in &spec.workloads {
         workload_findings(spec, id, workload, &mut found);
     }
-    for rule in spec.timings.inequalities().iter().filter(|rule| !rule.holds()) {
+    for rule in spec
+        .timings
+        .inequalities()
+        .iter()
+        .filter(|rule| !rule.holds())
+    {
         found.error(
             &["timing", rule.key],
-            format!("impossible timings: {} ({:?} is not more than {:?})", rule.rule, rule.left, rule.right),
-            format!("raise `{}` or lower the others, or leave all to `timings = \"default\"`", rule.key),
+            format!(
+                "impossible timings: {} ({:?} is not more than {:?})",
+                rule.rule, rule.left, rule.right
+            ),
+            format!(
+                "raise `{}` or lower the others, or leave all to `timings = \"default\"`",
+                rule.key
+            ),
         );
     }
     found.0.sort_by_key(|f| f.severity);
@@ -71,18 +94,30 @@ pub fn check(spec: &Spec) -> Vec<Finding> {
 
 fn is_name(text: &str) -> bool {
     let ok = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-' || c == '_';
-    (1..=40).contains(&text.len()) && text.chars().all(ok) && text.starts_with(|c: char| c.is_ascii_lowercase())
+    (1..=40).contains(&text.len())
+        && text.chars().all(ok)
+        && text.starts_with(|c: char| c.is_ascii_lowercase())
 }
 
 fn names(spec: &Spec, found: &mut Findings) {
     let remedy = "use 1 to 40 lower-case letters, digits, dashes and underscores, a letter first";
     if !is_name(&spec.cluster) {
-        found.error(&["cluster"], format!("`{}` is not a name", spec.cluster), remedy);
+        found.error(
+            &["cluster"],
+            format!("`{}` is not a name", spec.cluster),
+            remedy,
+        );
     }
     let kinds = [
-        ("zone", spec.zones.iter().map(String::as_str).collect::<Vec<_>>()),
+        (
+            "zone",
+            spec.zones.iter().map(String::as_str).collect::<Vec<_>>(),
+        ),
         ("node", spec.nodes.keys().map(|n| n.as_str()).collect()),
-        ("workload", spec.workloads.keys().map(|w| w.as_str()).collect()),
+        (
+            "workload",
+            spec.workloads.keys().map(|w| w.as_str()).collect(),
+        ),
     ];
     for (kind, list) in kinds {
         for name in list.into_iter().filter(|n| !is_name(n)) {
@@ -93,7 +128,11 @@ fn names(spec: &Spec, found: &mut Findings) {
 
 fn nodes(spec: &Spec, found: &mut Findings) {
     if spec.nodes.is_empty() {
-        found.error(&[], "no node is described", "add a [node.NAME] table for each host");
+        found.error(
+            &[],
+            "no node is described",
+            "add a [node.NAME] table for each host",
+        );
     }
     for (id, node) in &spec.nodes {
         if !spec.zones.contains(&node.zone) {
@@ -105,7 +144,11 @@ fn nodes(spec: &Spec, found: &mut Findings) {
             );
         }
         if node.votes > 7 {
-            found.error(&["node", id.as_str(), "votes"], format!("{} votes", node.votes), "use 0 to 7");
+            found.error(
+                &["node", id.as_str(), "votes"],
+                format!("{} votes", node.votes),
+                "use 0 to 7",
+            );
         }
         if node.power.is_some() && node.readmit == Readmit::Ask {
             found.warn(
@@ -126,7 +169,11 @@ fn nodes(spec: &Spec, found: &mut Findings) {
 
 /// Hosts of replicas whose lease may prove nothing (C4).
 fn clocks(spec: &Spec, found: &mut Findings) {
-    let holds = |id: &NodeId| spec.workloads.values().any(|w| w.replicas.contains_key(id) || w.may_hold_address(id));
+    let holds = |id: &NodeId| {
+        spec.workloads
+            .values()
+            .any(|w| w.replicas.contains_key(id) || w.may_hold_address(id))
+    };
     for (id, node) in spec.nodes.iter().filter(|(id, _)| holds(id)) {
         let path = ["node", id.as_str(), "clock"];
         match (node.clock, &node.power) {
@@ -153,11 +200,19 @@ fn votes(spec: &Spec, found: &mut Findings) {
         return;
     }
     if total == 0 {
-        found.error(&[], "nobody votes", "give at least one node a vote; three nodes in three zones is best");
+        found.error(
+            &[],
+            "nobody votes",
+            "give at least one node a vote; three nodes in three zones is best",
+        );
         return;
     }
     if votes.voters().count() > 7 {
-        found.error(&[], "more than seven voters", "set `votes = 0` on all but seven nodes");
+        found.error(
+            &[],
+            "more than seven voters",
+            "set `votes = 0` on all but seven nodes",
+        );
     }
     if total.is_multiple_of(2) && !spec.nodes.values().any(|n| n.witness) {
         found.error(
@@ -171,15 +226,27 @@ fn votes(spec: &Spec, found: &mut Findings) {
     } else if total.is_multiple_of(2) {
         found.warn(
             &[],
-            format!("an even number of votes ({total}) survives no more losses than {} would", total - 1),
+            format!(
+                "an even number of votes ({total}) survives no more losses than {} would",
+                total - 1
+            ),
             "make the number of votes odd",
         );
     }
     if votes.voters().count() < 3 {
-        found.warn(&[], "fewer than three voters: losing one stops every decision", "add a voter or a witness");
+        found.warn(
+            &[],
+            "fewer than three voters: losing one stops every decision",
+            "add a voter or a witness",
+        );
     }
     for zone in &spec.zones {
-        let inside = votes.granted(spec.nodes.iter().filter(|(_, n)| n.zone == *zone).map(|(id, _)| id));
+        let inside = votes.granted(
+            spec.nodes
+                .iter()
+                .filter(|(_, n)| n.zone == *zone)
+                .map(|(id, _)| id),
+        );
         if 2 * (total - inside) <= total {
             found.warn(
                 &["zone", zone],
@@ -209,21 +276,35 @@ fn addresses(spec: &Spec, found: &mut Findings) {
     }
     for (w, workload) in &spec.workloads {
         for (n, replica) in &workload.replicas {
-            claim(false, replica.address, &["workload", w.as_str(), "replica", n.as_str(), "address"], found);
+            claim(
+                false,
+                replica.address,
+                &["workload", w.as_str(), "replica", n.as_str(), "address"],
+                found,
+            );
         }
         for (n, address) in &workload.gates {
-            claim(false, *address, &["workload", w.as_str(), "gate", n.as_str()], found);
+            claim(
+                false,
+                *address,
+                &["workload", w.as_str(), "gate", n.as_str()],
+                found,
+            );
         }
     }
 }
 
-/// No two replicas of one node may share a directory, nor have one within the other's: each replaces its own as a whole.
+/// No two replicas of one node may share a directory, nor have one within the other's: each
+/// replaces its own as a whole.
 fn directories(spec: &Spec, found: &mut Findings) {
     let mut taken: Vec<(&NodeId, &Path, String)> = Vec::new();
     for (w, workload) in &spec.workloads {
         for (n, replica) in &workload.replicas {
             let own = [("data", Some(&replica.data)), ("log", replica.log.as_ref())];
-            for (key, directory) in own.into_iter().filter_map(|(key, d)| Some((key, Path::new(d?)))) {
+            for (key, directory) in own
+                .into_iter()
+                .filter_map(|(key, d)| Some((key, Path::new(d?))))
+            {
                 let path = ["workload", w.as_str(), "replica", n.as_str(), key];
                 let within = |(node, other, _): &&(&NodeId, &Path, String)| {
                     *node == n && (directory.starts_with(other) || other.starts_with(directory))
@@ -231,7 +312,10 @@ fn directories(spec: &Spec, found: &mut Findings) {
                 if let Some((_, _, other)) = taken.iter().find(within) {
                     found.error(
                         &path,
-                        format!("{} is `{other}`'s directory, or one within the other", directory.display()),
+                        format!(
+                            "{} is `{other}`'s directory, or one within the other",
+                            directory.display()
+                        ),
                         "give each its own directory",
                     );
                 }
@@ -244,9 +328,17 @@ fn directories(spec: &Spec, found: &mut Findings) {
 fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, found: &mut Findings) {
     let w = id.as_str();
     if workload.replicas.is_empty() {
-        found.error(&["workload", w], "no replica is described", "add a [workload.NAME.replica.NODE] table");
+        found.error(
+            &["workload", w],
+            "no replica is described",
+            "add a [workload.NAME.replica.NODE] table",
+        );
     }
-    let named = workload.replicas.keys().map(|n| ("replica", n)).chain(workload.gates.keys().map(|n| ("gate", n)));
+    let named = workload
+        .replicas
+        .keys()
+        .map(|n| ("replica", n))
+        .chain(workload.gates.keys().map(|n| ("gate", n)));
     for (kind, node) in named {
         let path = ["workload", w, kind, node.as_str()];
         match spec.nodes.get(node) {
@@ -269,11 +361,19 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
     for (node, replica) in &workload.replicas {
         if !(1..=100).contains(&replica.rank) {
             let path = ["workload", w, "replica", node.as_str(), "rank"];
-            found.error(&path, format!("rank {}", replica.rank), "use 1 (preferred) to 100");
+            found.error(
+                &path,
+                format!("rank {}", replica.rank),
+                "use 1 (preferred) to 100",
+            );
         }
     }
     if workload.loss == Loss::None && workload.replicas.len() == 1 {
-        found.warn(&["workload", w], "a single replica: nothing can take over", "add a replica on another node");
+        found.warn(
+            &["workload", w],
+            "a single replica: nothing can take over",
+            "add a replica on another node",
+        );
     }
     if workload.loss == Loss::None && workload.alone == Alone::Continue {
         found.warn(
@@ -282,7 +382,8 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
             "use `alone = \"block\"` where no write may be lost",
         );
     }
-    if workload.loss == Loss::None && workload.alone == Alone::Block && workload.replicas.len() == 2 {
+    if workload.loss == Loss::None && workload.alone == Alone::Block && workload.replicas.len() == 2
+    {
         found.warn(
             &["workload", w, "alone"],
             "two replicas and `alone = \"block\"`: losing either one stops writes until it is back",
@@ -292,7 +393,11 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
     if let Some(address) = &workload.address {
         let path = ["workload", w, "address"];
         if address.on.is_empty() {
-            found.error(&path, "no address is given", "write `on = [\"10.30.0.50/24\"]`");
+            found.error(
+                &path,
+                "no address is given",
+                "write `on = [\"10.30.0.50/24\"]`",
+            );
         }
         if address.follows == Follows::Gate && workload.gates.is_empty() {
             found.error(
@@ -302,10 +407,17 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
             );
         }
         for subnet in &address.on {
-            let there =
-                workload.replicas.values().map(|r| r.address.ip()).chain(workload.gates.values().map(|g| g.ip()));
+            let there = workload
+                .replicas
+                .values()
+                .map(|r| r.address.ip())
+                .chain(workload.gates.values().map(|g| g.ip()));
             if there.into_iter().any(|ip| ip == subnet.ip) {
-                found.error(&path, format!("{} is a node's own address", subnet.ip), "give it one that no node has");
+                found.error(
+                    &path,
+                    format!("{} is a node's own address", subnet.ip),
+                    "give it one that no node has",
+                );
             }
         }
     }
@@ -320,7 +432,11 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
 
 /// The closest of the known names by edit distance, if it is close at all.
 pub fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
-    known.map(|k| (strsim::levenshtein(wrong, k), k)).filter(|(d, k)| *d <= 1 + k.len() / 3).min().map(|(_, k)| k)
+    known
+        .map(|k| (strsim::levenshtein(wrong, k), k))
+        .filter(|(d, k)| *d <= 1 + k.len() / 3)
+        .min()
+        .map(|(_, k)| k)
 }
 
 fn did_you_mean(near: Option<&str>, otherwise: &str) -> String {

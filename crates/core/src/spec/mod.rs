@@ -1,7 +1,7 @@
 //! The cluster described: zones, nodes, votes, workloads, replicas and gates, and the timings.
 //!
-//! Parsing is done outside (the file format belongs to the service's interface); what the description means, and
-//! whether it is sound, is decided here. See [`check`].
+//! Parsing is done outside (the file format belongs to the service's interface); what the
+//! description means, and whether it is sound, is decided here. See [`check`].
 
 mod check;
 mod timings;
@@ -40,7 +40,8 @@ pub struct NodeSpec {
     pub peer: SocketAddr,
     /// Where its HTTP service listens with TLS.
     pub api: Option<SocketAddr>,
-    /// What can cut its power, on a network of its own; without one only its lease's end proves that it is gone.
+    /// What can cut its power, on a network of its own; without one only its lease's end proves
+    /// that it is gone.
     pub power: Option<PowerSpec>,
     /// How it comes back after it was fenced (S6).
     pub readmit: Readmit,
@@ -55,10 +56,11 @@ pub enum Clock {
     /// Nothing was said: it is taken for steady, and a finding says what is risked.
     #[default]
     Unsaid,
-    /// It goes on while the host is suspended or stands still, as bare metal's does: its lease's end proves that it has stopped.
+    /// It goes on while the host is suspended or stands still, as bare metal's does: its lease's
+    /// end proves that it has stopped.
     Steady,
-    /// A virtual machine that is suspended may not notice: only its power read as off, or its own word, proves that it has
-    /// stopped.
+    /// A virtual machine that is suspended may not notice: only its power read as off, or its own
+    /// word, proves that it has stopped.
     MayStop,
 }
 
@@ -97,7 +99,8 @@ pub enum Readmit {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Loss {
-    /// Nothing that a client saw acknowledged as replicated (S5). Commits wait for every member of the sync set.
+    /// Nothing that a client saw acknowledged as replicated (S5). Commits wait for every member of
+    /// the sync set.
     None,
     /// Up to this many bytes of write-ahead log.
     Bytes(u64),
@@ -138,8 +141,8 @@ pub struct AddressSpec {
     pub follows: Follows,
 }
 
-/// An address with the length of its subnet's prefix, `10.30.0.50/24`. A node's interface is the one that has an address of
-/// the same subnet.
+/// An address with the length of its subnet's prefix, `10.30.0.50/24`. A node's interface is the
+/// one that has an address of the same subnet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Subnet {
     pub ip: IpAddr,
@@ -172,7 +175,11 @@ impl std::str::FromStr for Subnet {
         let (ip, prefix) = text.split_once('/').ok_or(())?;
         let (ip, prefix) = (ip.parse().map_err(|_| ())?, prefix.parse().map_err(|_| ())?);
         let most = if matches!(ip, IpAddr::V4(_)) { 32 } else { 128 };
-        if prefix <= most { Ok(Self { ip, prefix }) } else { Err(()) }
+        if prefix <= most {
+            Ok(Self { ip, prefix })
+        } else {
+            Err(())
+        }
     }
 }
 
@@ -214,7 +221,8 @@ impl Spec {
         Votes::new(self.nodes.iter().map(|(id, node)| (id.clone(), node.votes)))
     }
 
-    /// The longest authority lease that any live revision grants (A2); with one revision, the lease.
+    /// The longest authority lease that any live revision grants (A2); with one revision, the
+    /// lease.
     pub fn longest_lease(&self) -> Duration {
         self.timings.lease
     }

@@ -4,7 +4,8 @@ use crate::time::{RATE_BOUND_PER_MILLE, shortened, stretched};
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
-/// Intervals of one cluster. `default()` and [`Timings::brisk`] set all at once; a file may change any by itself.
+/// Intervals of one cluster. `default()` and [`Timings::brisk`] set all at once; a file may change
+/// any by itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Timings {
     /// Between two heartbeats; 10 ms to 5 s, default 100 ms. Shorter costs traffic and wake-ups.
@@ -17,19 +18,22 @@ pub struct Timings {
     pub stickiness: Duration,
     /// Candidates spread their campaigns over this; default up to 300 ms.
     pub election_spread: Duration,
-    /// L: how long one grant of authority lasts; default 2 s. Longer rides out longer stalls and delays failover by lease.
+    /// L: how long one grant of authority lasts; default 2 s. Longer rides out longer stalls and
+    /// delays failover by lease.
     pub lease: Duration,
     /// The deadman starts ending a server this long before its lease ends (C2); default 300 ms.
     pub kill_bound: Duration,
     /// How long a planned stop may take before the switchover is undone or forced; default 10 s.
     pub stop_limit: Duration,
-    /// How long a standby may take to report its final position before candidates are chosen without it; default 150 ms. The only
-    /// one that could confirm writes has longer: [`Timings::patience_alone`].
+    /// How long a standby may take to report its final position before candidates are chosen
+    /// without it; default 150 ms. The only one that could confirm writes has longer:
+    /// [`Timings::patience_alone`].
     pub settle_limit: Duration,
-    /// How long a primary's server may answer nobody, once a probe of it was in vain, before it is replaced; default 3 s. Shorter
-    /// takes a busy server for a hung one.
+    /// How long a primary's server may answer nobody, once a probe of it was in vain, before it is
+    /// replaced; default 3 s. Shorter takes a busy server for a hung one.
     pub answer_limit: Duration,
-    /// How long writes may wait for one member of the sync set that streams, before they go on without it; default 10 s.
+    /// How long writes may wait for one member of the sync set that streams, before they go on
+    /// without it; default 10 s.
     pub keep_up_limit: Duration,
 }
 
@@ -75,19 +79,21 @@ impl Timings {
         self.heartbeat + self.heartbeat / 2
     }
 
-    /// By how much a lease has to become longer for the deadman to be told: with each second heartbeat.
+    /// By how much a lease has to become longer for the deadman to be told: with each second
+    /// heartbeat.
     pub fn worth_arming(&self) -> Duration {
         self.heartbeat + self.heartbeat / 2
     }
 
-    /// How long the choice of a primary waits for the one standby without which nobody could confirm writes: as long as a node
-    /// that fell silent may go unnoticed.
+    /// How long the choice of a primary waits for the one standby without which nobody could
+    /// confirm writes: as long as a node that fell silent may go unnoticed.
     pub fn patience_alone(&self) -> Duration {
         self.settle_limit.max(self.suspicion_ceiling)
     }
 
-    /// How long nothing may come from a member of the sync set for which writes wait, before they go on without it: so that they have
-    /// waited for no longer than the suspicion ceiling, with the time until that is seen and committed.
+    /// How long nothing may come from a member of the sync set for which writes wait, before they
+    /// go on without it: so that they have waited for no longer than the suspicion ceiling, with
+    /// the time until that is seen and committed.
     pub fn stuck_after(&self) -> Duration {
         self.suspicion_ceiling * 7 / 16
     }
@@ -172,10 +178,21 @@ mod tests {
     #[test]
     fn both_sets_are_sound_and_a_short_lease_is_not() {
         for timings in [Timings::default(), Timings::brisk()] {
-            assert!(timings.inequalities().iter().all(Inequality::holds), "{timings:?}");
+            assert!(
+                timings.inequalities().iter().all(Inequality::holds),
+                "{timings:?}"
+            );
         }
-        let short = Timings { lease: Duration::from_millis(1200), ..Timings::default() };
-        let broken: Vec<_> = short.inequalities().into_iter().filter(|i| !i.holds()).map(|i| i.key).collect();
+        let short = Timings {
+            lease: Duration::from_millis(1200),
+            ..Timings::default()
+        };
+        let broken: Vec<_> = short
+            .inequalities()
+            .into_iter()
+            .filter(|i| !i.holds())
+            .map(|i| i.key)
+            .collect();
         assert_eq!(broken, ["lease"]);
     }
 }

@@ -2,7 +2,8 @@
 
 use std::net::IpAddr;
 
-/// Whether secrets may go to this address: by TLS, or no further than this host. It has to be a plain one: scheme, host, port, path.
+/// Whether secrets may go to this address: by TLS, or no further than this host. It has to be a
+/// plain one: scheme, host, port, path.
 ///
 /// # Errors
 /// What to write instead.
@@ -12,10 +13,16 @@ pub fn may_carry_secrets(url: &str) -> Result<(), String> {
     };
     let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
     // What two readers of an address may take for different hosts.
-    if authority.is_empty() || rest.contains(['@', '\\']) || url.chars().any(|c| c.is_control() || c == ' ') {
+    if authority.is_empty()
+        || rest.contains(['@', '\\'])
+        || url.chars().any(|c| c.is_control() || c == ' ')
+    {
         return Err(format!("`{url}` is no address: write https://HOST:PORT"));
     }
-    let host = match authority.strip_prefix('[').and_then(|six| six.split_once(']')) {
+    let host = match authority
+        .strip_prefix('[')
+        .and_then(|six| six.split_once(']'))
+    {
         Some((six, _)) => six,
         None => authority.split(':').next().unwrap_or_default(),
     };
@@ -23,7 +30,9 @@ pub fn may_carry_secrets(url: &str) -> Result<(), String> {
     match scheme {
         "https" => Ok(()),
         "http" if here => Ok(()),
-        "http" => Err(format!("`{url}` would carry a secret readable for all on the way: use https")),
+        "http" => Err(format!(
+            "`{url}` would carry a secret readable for all on the way: use https"
+        )),
         other => Err(format!("`{other}` is not spoken: use https")),
     }
 }

@@ -1,5 +1,5 @@
-//! What the committed log builds. Applying is deterministic, and every command says which epoch it is about: one that comes too
-//! late changes nothing.
+//! What the committed log builds. Applying is deterministic, and every command says which epoch it
+//! is about: one that comes too late changes nothing.
 
 mod node;
 mod operation;
@@ -34,13 +34,22 @@ impl ClusterState {
             epoch: Epoch(0),
             tenure: Tenure::Vacant,
             opened: None,
-            sync: SyncSet { epoch: Epoch(0), number: 0, sure: Vec::new(), asked: Vec::new() },
+            sync: SyncSet {
+                epoch: Epoch(0),
+                number: 0,
+                sure: Vec::new(),
+                asked: Vec::new(),
+            },
             standing: BTreeMap::new(),
             attempts: BTreeSet::new(),
             clean_end: None,
             operation: None,
             mode: Mode::Act,
-            place: Place { number: Epoch(0), holder: None, leaving: false },
+            place: Place {
+                number: Epoch(0),
+                holder: None,
+                leaving: false,
+            },
         };
         self.workloads.get(id).unwrap_or(&NEW)
     }
@@ -51,9 +60,11 @@ impl ClusterState {
         match command {
             Command::Noop => true,
             Command::Node(id, act) => self.nodes.entry(id.clone()).or_default().apply(index, act),
-            Command::Workload(id, act) => {
-                self.workloads.entry(id.clone()).or_default().apply(index, act, &mut self.operations)
-            }
+            Command::Workload(id, act) => self.workloads.entry(id.clone()).or_default().apply(
+                index,
+                act,
+                &mut self.operations,
+            ),
         }
     }
 

@@ -1,4 +1,5 @@
-//! What the log says of one node besides its workloads: its hardware, whether it is fenced, its store, its power.
+//! What the log says of one node besides its workloads: its hardware, whether it is fenced, its
+//! store, its power.
 
 use crate::author::Author;
 use crate::command::NodeAct;
@@ -37,17 +38,31 @@ impl NodeState {
     /// Applies what was decided by the entry of that index; returns whether it changed anything.
     pub(super) fn apply(&mut self, index: Index, act: &NodeAct) -> bool {
         match act {
-            NodeAct::Fence { boot, why, by, after } => {
+            NodeAct::Fence {
+                boot,
+                why,
+                by,
+                after,
+            } => {
                 let fences = self.fenced.is_none();
                 if fences {
                     let (boot, why, by, after) = (boot.clone(), why.clone(), by.clone(), *after);
-                    self.fenced = Some(Fenced { id: index, boot, why, by, off: false, after });
+                    self.fenced = Some(Fenced {
+                        id: index,
+                        boot,
+                        why,
+                        by,
+                        off: false,
+                        after,
+                    });
                     self.turn_on = None;
                 }
                 fences
             }
             NodeAct::PowerOff { fence } => {
-                let Some(fenced) = self.fenced.as_mut().filter(|f| f.id == *fence) else { return false };
+                let Some(fenced) = self.fenced.as_mut().filter(|f| f.id == *fence) else {
+                    return false;
+                };
                 fenced.off = true;
                 if fenced.after == After::On {
                     self.turn_on = Some(index);
@@ -59,7 +74,9 @@ impl NodeState {
                 true
             }
             NodeAct::TurnedOn { asked } => self.turn_on.take_if(|at| at == asked).is_some(),
-            NodeAct::Readmit { fence, .. } => self.fenced.take_if(|fenced| fenced.id == *fence).is_some(),
+            NodeAct::Readmit { fence, .. } => {
+                self.fenced.take_if(|fenced| fenced.id == *fence).is_some()
+            }
             NodeAct::Enrol { store, .. } => {
                 self.enrolled = Some(store.clone());
                 true

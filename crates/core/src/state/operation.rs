@@ -54,14 +54,22 @@ impl Operations {
     pub(super) fn begin(&mut self, index: Index, what: &Operation) -> OperationId {
         let id = OperationId(index.0);
         let phases = Vec::new();
-        let logged = LoggedOperation { what: what.clone(), approved: None, target: None, outcome: None, phases };
+        let logged = LoggedOperation {
+            what: what.clone(),
+            approved: None,
+            target: None,
+            outcome: None,
+            phases,
+        };
         self.0.insert(id, logged);
         id
     }
 
     /// Only what waits for a person is approved.
     pub(super) fn approve(&mut self, id: OperationId, by: &Author) -> bool {
-        let Some(logged) = self.0.get_mut(&id).filter(|logged| logged.waits()) else { return false };
+        let Some(logged) = self.0.get_mut(&id).filter(|logged| logged.waits()) else {
+            return false;
+        };
         logged.approved = Some(by.clone());
         true
     }
@@ -72,12 +80,21 @@ impl Operations {
         }
     }
 
-    pub(super) fn finish(&mut self, id: OperationId, outcome: &Outcome, phases: &[(Phase, Duration)]) {
+    pub(super) fn finish(
+        &mut self,
+        id: OperationId,
+        outcome: &Outcome,
+        phases: &[(Phase, Duration)],
+    ) {
         if let Some(logged) = self.0.get_mut(&id) {
             logged.outcome = Some(outcome.clone());
             logged.phases = phases.to_vec();
         }
-        let over: Vec<OperationId> = self.iter().filter(|(_, o)| o.outcome.is_some()).map(|(id, _)| id).collect();
+        let over: Vec<OperationId> = self
+            .iter()
+            .filter(|(_, o)| o.outcome.is_some())
+            .map(|(id, _)| id)
+            .collect();
         for old in over.iter().take(over.len().saturating_sub(REMEMBERED)) {
             self.0.remove(old);
         }

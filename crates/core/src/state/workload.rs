@@ -1,4 +1,5 @@
-//! What the log says of one workload: the epoch, who holds it, the sync set, each replica's standing, where its address is.
+//! What the log says of one workload: the epoch, who holds it, the sync set, each replica's
+//! standing, where its address is.
 
 use super::operation::Operations;
 use crate::command::{Ended, Standing, WorkloadAct};
@@ -33,7 +34,8 @@ pub struct Opened {
     pub timeline: u32,
     /// Where its timeline began; 0 for the first one.
     pub began: Lsn,
-    /// Where writing under this epoch began: the position at opening, also where the timeline is an older one (F1).
+    /// Where writing under this epoch began: the position at opening, also where the timeline is an
+    /// older one (F1).
     pub switch: Lsn,
     /// The epoch that was opened before it; 0 for the first one.
     pub after: Epoch,
@@ -62,7 +64,8 @@ pub struct WorkloadState {
     pub standing: BTreeMap<NodeId, Standing>,
     /// Who was assigned an epoch since the last one was opened, and did not open it.
     pub attempts: BTreeSet<NodeId>,
-    /// Where the log of the last opened epoch ends, if its holder stopped cleanly: nobody has more than that.
+    /// Where the log of the last opened epoch ends, if its holder stopped cleanly: nobody has more
+    /// than that.
     pub clean_end: Option<Lsn>,
     /// The operation under way.
     pub operation: Option<OperationId>,
@@ -84,9 +87,14 @@ pub struct Place {
 impl WorkloadState {
     /// It is served, nothing is under way, and every standby that has to be is in the sync set.
     pub fn is_calm(&self, spec: &WorkloadSpec) -> bool {
-        let placed = |n: &NodeId| self.holder() == Some(n) || self.sync.sure.contains(n) || spec.loss != Loss::None;
+        let placed = |n: &NodeId| {
+            self.holder() == Some(n) || self.sync.sure.contains(n) || spec.loss != Loss::None
+        };
         let serves = matches!(self.tenure, Tenure::Open { serving: true, .. });
-        serves && self.operation.is_none() && self.standing.is_empty() && spec.replicas.keys().all(placed)
+        serves
+            && self.operation.is_none()
+            && self.standing.is_empty()
+            && spec.replicas.keys().all(placed)
     }
 
     /// Somebody is primary.
@@ -97,7 +105,9 @@ impl WorkloadState {
     /// The node that holds the current epoch, revoked or not.
     pub fn holder(&self) -> Option<&NodeId> {
         match &self.tenure {
-            Tenure::Assigned { holder } | Tenure::Open { holder, .. } | Tenure::Revoking { holder } => Some(holder),
+            Tenure::Assigned { holder }
+            | Tenure::Open { holder, .. }
+            | Tenure::Revoking { holder } => Some(holder),
             Tenure::Vacant | Tenure::Ended { .. } => None,
         }
     }
@@ -125,7 +135,12 @@ impl WorkloadState {
 
 impl WorkloadState {
     /// Applies what was decided by the entry of that index; returns whether it changed anything.
-    pub(super) fn apply(&mut self, index: Index, act: &WorkloadAct, operations: &mut Operations) -> bool {
+    pub(super) fn apply(
+        &mut self,
+        index: Index,
+        act: &WorkloadAct,
+        operations: &mut Operations,
+    ) -> bool {
         match act {
             WorkloadAct::Begin(what) => {
                 let begins = self.operation.is_none();
@@ -145,7 +160,11 @@ impl WorkloadState {
                 }
                 true
             }
-            WorkloadAct::Finish { operation, outcome, phases } => {
+            WorkloadAct::Finish {
+                operation,
+                outcome,
+                phases,
+            } => {
                 let ends = self.operation == Some(*operation);
                 if ends {
                     self.operation = None;
@@ -162,10 +181,22 @@ impl WorkloadState {
             }
             WorkloadAct::Revoke { epoch, .. } => self.revoke(*epoch),
             WorkloadAct::End { epoch, how } => self.end(*epoch, how),
-            WorkloadAct::Open { epoch, timeline, began, switch, sync, doubtful } => {
+            WorkloadAct::Open {
+                epoch,
+                timeline,
+                began,
+                switch,
+                sync,
+                doubtful,
+            } => {
                 let opened = self.open(*epoch, (*timeline, *began, *switch), doubtful);
                 if opened {
-                    self.sync = SyncSet { epoch: *epoch, number: 1, sure: sync.clone(), asked: sync.clone() };
+                    self.sync = SyncSet {
+                        epoch: *epoch,
+                        number: 1,
+                        sure: sync.clone(),
+                        asked: sync.clone(),
+                    };
                 }
                 opened
             }
@@ -176,16 +207,31 @@ impl WorkloadState {
                 }
                 _ => false,
             },
-            WorkloadAct::Sync { epoch, number, sure, asked, .. } => {
+            WorkloadAct::Sync {
+                epoch,
+                number,
+                sure,
+                asked,
+                ..
+            } => {
                 let old = &self.sync;
-                let newer = *number > old.number || (*number == old.number && sure.len() > old.sure.len());
+                let newer =
+                    *number > old.number || (*number == old.number && sure.len() > old.sure.len());
                 let changes = self.epoch == *epoch && old.epoch == *epoch && newer;
                 if changes {
-                    self.sync = SyncSet { epoch: *epoch, number: *number, sure: sure.clone(), asked: asked.clone() };
+                    self.sync = SyncSet {
+                        epoch: *epoch,
+                        number: *number,
+                        sure: sure.clone(),
+                        asked: asked.clone(),
+                    };
                 }
                 changes
             }
-            WorkloadAct::Mark { node, standing: Standing::Sound } => self.standing.remove(node).is_some(),
+            WorkloadAct::Mark {
+                node,
+                standing: Standing::Sound,
+            } => self.standing.remove(node).is_some(),
             WorkloadAct::Mark { node, standing } => {
                 self.standing.insert(node.clone(), standing.clone());
                 true
@@ -203,14 +249,18 @@ impl WorkloadState {
         }
         self.epoch = epoch;
         self.attempts.insert(holder.clone());
-        self.tenure = Tenure::Assigned { holder: holder.clone() };
+        self.tenure = Tenure::Assigned {
+            holder: holder.clone(),
+        };
         true
     }
 
     fn revoke(&mut self, epoch: Epoch) -> bool {
         match &self.tenure {
             Tenure::Assigned { holder } | Tenure::Open { holder, .. } if self.epoch == epoch => {
-                self.tenure = Tenure::Revoking { holder: holder.clone() };
+                self.tenure = Tenure::Revoking {
+                    holder: holder.clone(),
+                };
                 true
             }
             _ => false,
@@ -218,7 +268,9 @@ impl WorkloadState {
     }
 
     fn end(&mut self, epoch: Epoch, how: &Ended) -> bool {
-        let Tenure::Revoking { holder } = &self.tenure else { return false };
+        let Tenure::Revoking { holder } = &self.tenure else {
+            return false;
+        };
         if self.epoch != epoch {
             return false;
         }
@@ -229,25 +281,45 @@ impl WorkloadState {
                 Ended::LeaseOver | Ended::PowerOff => None,
             };
         }
-        self.tenure = Tenure::Ended { last, how: how.clone() };
+        self.tenure = Tenure::Ended {
+            last,
+            how: how.clone(),
+        };
         true
     }
 
-    fn open(&mut self, epoch: Epoch, (timeline, began, switch): (u32, Lsn, Lsn), doubtful: &[NodeId]) -> bool {
-        let Tenure::Assigned { holder } = &self.tenure else { return false };
+    fn open(
+        &mut self,
+        epoch: Epoch,
+        (timeline, began, switch): (u32, Lsn, Lsn),
+        doubtful: &[NodeId],
+    ) -> bool {
+        let Tenure::Assigned { holder } = &self.tenure else {
+            return false;
+        };
         if self.epoch != epoch {
             return false;
         }
         let holder = holder.clone();
-        // After a restart of the same server a row may show that was never acknowledged (D7): its endpoints
-        // wait for a replicated write. A standby that took over has nothing that its clients could not have
-        // seen before, and they log in while its followers come.
+        // After a restart of the same server a row may show that was never acknowledged (D7): its
+        // endpoints wait for a replicated write. A standby that took over has nothing that its
+        // clients could not have seen before, and they log in while its followers come.
         let took_over = self.opened.as_ref().is_some_and(|o| o.holder != holder);
         self.mark_others(&holder, doubtful);
         let after = self.opened.as_ref().map_or(Epoch(0), |o| o.epoch);
-        self.opened = Some(Opened { epoch, holder: holder.clone(), timeline, began, switch, after });
+        self.opened = Some(Opened {
+            epoch,
+            holder: holder.clone(),
+            timeline,
+            began,
+            switch,
+            after,
+        });
         self.clean_end = None;
-        self.tenure = Tenure::Open { holder, serving: took_over };
+        self.tenure = Tenure::Open {
+            holder,
+            serving: took_over,
+        };
         true
     }
 
@@ -256,23 +328,34 @@ impl WorkloadState {
         self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch)
     }
 
-    /// What an opening says of everybody else's data. Not before: as long as nobody opens, the last opened epoch is the one
-    /// that counts, and whoever held it may go on.
+    /// What an opening says of everybody else's data. Not before: as long as nobody opens, the last
+    /// opened epoch is the one that counts, and whoever held it may go on.
     fn mark_others(&mut self, holder: &NodeId, doubtful: &[NodeId]) {
         // Its data are what counts from here on, whatever they were before.
         self.standing.remove(holder);
         let epoch = self.epoch;
-        for node in std::mem::take(&mut self.attempts).into_iter().filter(|n| n != holder) {
+        for node in std::mem::take(&mut self.attempts)
+            .into_iter()
+            .filter(|n| n != holder)
+        {
             let why = format!("its promotion was not completed before epoch {epoch}");
             self.standing.insert(node, Standing::NeedsClone(why));
         }
         for node in doubtful {
-            let why = format!("its history may have the same name as that of epoch {epoch}, and be another");
-            self.standing.insert(node.clone(), Standing::NeedsClone(why));
+            let why = format!(
+                "its history may have the same name as that of epoch {epoch}, and be another"
+            );
+            self.standing
+                .insert(node.clone(), Standing::NeedsClone(why));
         }
-        let Some(before) = self.opened.clone().filter(|o| o.holder != *holder) else { return };
+        let Some(before) = self.opened.clone().filter(|o| o.holder != *holder) else {
+            return;
+        };
         if self.clean_end.is_none() && !self.standing.contains_key(&before.holder) {
-            let why = format!("it did not stop cleanly at the end of epoch {}", before.epoch);
+            let why = format!(
+                "it did not stop cleanly at the end of epoch {}",
+                before.epoch
+            );
             self.standing.insert(before.holder, Standing::Diverged(why));
         }
     }
@@ -282,7 +365,11 @@ impl Place {
     fn arrive(&mut self, number: Epoch, holder: &NodeId) -> bool {
         let arrives = self.holder.is_none() && number > self.number;
         if arrives {
-            *self = Self { number, holder: Some(holder.clone()), leaving: false };
+            *self = Self {
+                number,
+                holder: Some(holder.clone()),
+                leaving: false,
+            };
         }
         arrives
     }

@@ -1,8 +1,9 @@
-//! Where a workload's floating address is (S7): one holder at a time, under a lease of its own. It leaves the old holder in
-//! the log before the old holder's lease runs out or is given up, and arrives at the next one only after that.
+//! Where a workload's floating address is (S7): one holder at a time, under a lease of its own. It
+//! leaves the old holder in the log before the old holder's lease runs out or is given up, and
+//! arrives at the next one only after that.
 //!
-//! Mode does not matter here: an address that follows a healthy gate puts no write at risk. Nobody's power is cut for it
-//! either: its lease ends soon enough, and the host may be a voter.
+//! Mode does not matter here: an address that follows a healthy gate puts no write at risk.
+//! Nobody's power is cut for it either: its lease ends soon enough, and the host may be a voter.
 
 use super::scene::Desk;
 use crate::authority::Claim;
@@ -16,21 +17,40 @@ use crate::state::Tenure;
 impl Desk<'_> {
     /// What to commit about the address now.
     pub(super) fn address(&self) -> Vec<Command> {
-        let Some(spec) = &self.spec.address else { return Vec::new() };
+        let Some(spec) = &self.spec.address else {
+            return Vec::new();
+        };
         let place = &self.w.place;
-        let Some(holder) = &place.holder else { return self.settle_address(spec.follows).into_iter().collect() };
+        let Some(holder) = &place.holder else {
+            return self.settle_address(spec.follows).into_iter().collect();
+        };
         let claim = Claim::Address(self.id.clone());
         if place.leaving {
-            let vacate = |how| self.about(WorkloadAct::Vacate { number: place.number, how });
-            return self.address_ended(holder, &claim).map(vacate).into_iter().collect();
+            let vacate = |how| {
+                self.about(WorkloadAct::Vacate {
+                    number: place.number,
+                    how,
+                })
+            };
+            return self
+                .address_ended(holder, &claim)
+                .map(vacate)
+                .into_iter()
+                .collect();
         }
-        let Some(why) = self.address_lost(holder, spec.follows) else { return Vec::new() };
-        // With nobody else to go to it stays where it is: its holder may come back. A fenced one may not before it has left.
+        let Some(why) = self.address_lost(holder, spec.follows) else {
+            return Vec::new();
+        };
+        // With nobody else to go to it stays where it is: its holder may come back. A fenced one
+        // may not before it has left.
         let fenced = self.scene.state.fenced(holder).is_some();
         if !fenced && self.next_place(spec.follows, Some(holder)).is_none() {
             return Vec::new();
         }
-        vec![self.about(WorkloadAct::Withdraw { number: place.number, why })]
+        vec![self.about(WorkloadAct::Withdraw {
+            number: place.number,
+            why,
+        })]
     }
 
     fn settle_address(&self, follows: Follows) -> Option<Command> {
@@ -40,22 +60,34 @@ impl Desk<'_> {
             Follows::Primary => "it is the primary",
         };
         let number = self.w.place.number.next();
-        Some(self.about(WorkloadAct::Place { number, holder: to, why: why.into() }))
+        Some(self.about(WorkloadAct::Place {
+            number,
+            holder: to,
+            why: why.into(),
+        }))
     }
 
     /// The best node for it: a gate that forwards before one that holds, then by name.
     fn next_place(&self, follows: Follows, except: Option<&NodeId>) -> Option<NodeId> {
         let fits = |n: &&NodeId| Some(*n) != except && self.may_have_address(n, follows).is_none();
         match follows {
-            Follows::Gate => {
-                self.spec.gates.keys().filter(fits).min_by_key(|n| (!self.forwards(n), (*n).clone())).cloned()
-            }
+            Follows::Gate => self
+                .spec
+                .gates
+                .keys()
+                .filter(fits)
+                .min_by_key(|n| (!self.forwards(n), (*n).clone()))
+                .cloned(),
             Follows::Primary => self.spec.replicas.keys().find(fits).cloned(),
         }
     }
 
     fn forwards(&self, node: &NodeId) -> bool {
-        let gate = self.scene.reports.get(node).and_then(|h| h.report.parts.gates.get(self.id));
+        let gate = self
+            .scene
+            .reports
+            .get(node)
+            .and_then(|h| h.report.parts.gates.get(self.id));
         gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
     }
 
@@ -64,10 +96,20 @@ impl Desk<'_> {
         if self.scene.state.fenced(node).is_some() {
             return Some("it is fenced".into());
         }
-        let Some(heard) = self.scene.reports.get(node).filter(|_| self.scene.is_up(node)) else {
+        let Some(heard) = self
+            .scene
+            .reports
+            .get(node)
+            .filter(|_| self.scene.is_up(node))
+        else {
             return Some("it is not heard".into());
         };
-        let trouble = heard.report.parts.addresses.get(self.id).and_then(|a| a.trouble.clone());
+        let trouble = heard
+            .report
+            .parts
+            .addresses
+            .get(self.id)
+            .and_then(|a| a.trouble.clone());
         trouble.or(match follows {
             Follows::Gate if !heard.report.parts.gates.get(self.id).is_some_and(|g| g.listening) => {
                 Some("its gate does not listen".into())
@@ -79,23 +121,29 @@ impl Desk<'_> {
         })
     }
 
-    /// Why it has to leave its holder, if it has to. A holder that is only late is left alone (L2): its lease says how long.
+    /// Why it has to leave its holder, if it has to. A holder that is only late is left alone (L2):
+    /// its lease says how long.
     fn address_lost(&self, holder: &NodeId, follows: Follows) -> Option<String> {
         if !self.scene.is_up(holder) && self.scene.state.fenced(holder).is_none() {
             let claim = Claim::Address(self.id.clone());
-            let gone = self.scene.is_gone(holder) || self.scene.lease_over_at(&claim) <= self.scene.now;
+            let gone =
+                self.scene.is_gone(holder) || self.scene.lease_over_at(&claim) <= self.scene.now;
             return gone.then(|| format!("nobody hears {holder}"));
         }
-        self.may_have_address(holder, follows).map(|why| format!("{holder}: {why}"))
+        self.may_have_address(holder, follows)
+            .map(|why| format!("{holder}: {why}"))
     }
 
     fn address_ended(&self, holder: &NodeId, claim: &Claim) -> Option<Ended> {
         let report = self.scene.reports.get(holder).map(|h| &h.report);
-        let given_up = report.and_then(|r| r.parts.addresses.get(self.id)).and_then(|a| a.surrendered);
+        let given_up = report
+            .and_then(|r| r.parts.addresses.get(self.id))
+            .and_then(|a| a.surrendered);
         match report {
-            Some(r) if given_up == Some(self.w.place.number) => {
-                Some(Ended::Surrender { boot: r.boot.clone(), clean_at: None })
-            }
+            Some(r) if given_up == Some(self.w.place.number) => Some(Ended::Surrender {
+                boot: r.boot.clone(),
+                clean_at: None,
+            }),
             _ if self.is_off(holder) => Some(Ended::PowerOff),
             _ if self.scene.lease_over_at(claim) <= self.scene.now && self.lease_proves(holder) => {
                 Some(Ended::LeaseOver)

@@ -26,7 +26,8 @@ pub struct Candidate {
     pub rank: u32,
     /// A member of the sync set has every acknowledged write.
     pub in_sync_set: bool,
-    /// Where a person may choose it all the same: what it may lack of the acknowledged writes, as far as is known.
+    /// Where a person may choose it all the same: what it may lack of the acknowledged writes, as
+    /// far as is known.
     pub may_lack: Option<MayLack>,
 }
 
@@ -36,9 +37,11 @@ pub struct Candidate {
 pub enum Way {
     /// A standby is promoted.
     TakesOver,
-    /// The holder of the last opened epoch is started again: it has every write that was acknowledged.
+    /// The holder of the last opened epoch is started again: it has every write that was
+    /// acknowledged.
     Resumes,
-    /// It was assigned an epoch since, and did not open it: nobody can have written there, and it has what it had before.
+    /// It was assigned an epoch since, and did not open it: nobody can have written there, and it
+    /// has what it had before.
     TriesAgain,
 }
 
@@ -48,15 +51,16 @@ pub enum Way {
 pub enum MayLack {
     /// Exactly so many: where the last primary's log ended is known.
     Bytes(u64),
-    /// From its position to the last one that the primary was heard at, so long ago; what was written after that is not known.
+    /// From its position to the last one that the primary was heard at, so long ago; what was
+    /// written after that is not known.
     AtLeast { bytes: u64, age: Duration },
     /// How far the last primary was, or this replica is, is not known.
     Unknown,
 }
 
 impl MayLack {
-    /// Whether somebody accepts it who accepts to lose so many bytes; `u64::MAX` is any number. What is not known is more than
-    /// nothing (F2).
+    /// Whether somebody accepts it who accepts to lose so many bytes; `u64::MAX` is any number.
+    /// What is not known is more than nothing (F2).
     pub fn is_within(self, accepted: u64) -> bool {
         match self {
             MayLack::Bytes(bytes) => bytes <= accepted,
@@ -76,7 +80,11 @@ impl MayLack {
 
 impl Candidate {
     pub(super) fn preference(&self) -> (Option<Lsn>, Reverse<u32>, Reverse<NodeId>) {
-        (self.position, Reverse(self.rank), Reverse(self.node.clone()))
+        (
+            self.position,
+            Reverse(self.rank),
+            Reverse(self.node.clone()),
+        )
     }
 
     /// Whether it may take over if so many acknowledged bytes may be lost (forced failover).
@@ -85,12 +93,16 @@ impl Candidate {
     }
 
     pub(super) fn reason(&self) -> String {
-        let position = self.position.map_or(String::new(), |p| format!(", position {p}"));
+        let position = self
+            .position
+            .map_or(String::new(), |p| format!(", position {p}"));
         let has = match (self.way, self.in_sync_set) {
             (Way::Resumes, _) => "nobody else may take over, and it has every write",
             (Way::TriesAgain, _) => "it failed before, and nobody else may",
             (Way::TakesOver, true) => "in the sync set",
-            (Way::TakesOver, false) if self.excluded.is_some() => "as a person asked, at the loss that was accepted",
+            (Way::TakesOver, false) if self.excluded.is_some() => {
+                "as a person asked, at the loss that was accepted"
+            }
             (Way::TakesOver, false) => "within the allowed loss",
         };
         format!("{has}{position}, rank {}", self.rank)
@@ -101,18 +113,40 @@ impl Candidate {
 pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidate> {
     let w = scene.state.workload(id);
     let judge = |node: &NodeId| {
-        let case = Case { scene, id, spec, w, node };
+        let case = Case {
+            scene,
+            id,
+            spec,
+            w,
+            node,
+        };
         let (way, excluded, pending, may_lack) = match case.verdict() {
             Ok(way) => (way, None, false, None),
             Err(Refusal::Pending(why)) => (Way::TakesOver, Some(why), true, None),
             Err(Refusal::No(why)) => (Way::TakesOver, Some(why), false, None),
             Err(Refusal::Lacks(why, lack)) => (Way::TakesOver, Some(why), false, Some(lack)),
         };
-        let (position, in_sync_set) = (case.position().map(|(_, position)| position), w.sync.sure.contains(node));
+        let (position, in_sync_set) = (
+            case.position().map(|(_, position)| position),
+            w.sync.sure.contains(node),
+        );
         let rank = spec.replicas[node].rank;
-        Candidate { node: node.clone(), excluded, way, pending, position, rank, in_sync_set, may_lack }
+        Candidate {
+            node: node.clone(),
+            excluded,
+            way,
+            pending,
+            position,
+            rank,
+            in_sync_set,
+            may_lack,
+        }
     };
-    spec.replicas.keys().filter(|n| Some(*n) != w.holder()).map(judge).collect()
+    spec.replicas
+        .keys()
+        .filter(|n| Some(*n) != w.holder())
+        .map(judge)
+        .collect()
 }
 
 enum Refusal {
@@ -145,7 +179,10 @@ impl Case<'_> {
     fn position(&self) -> Option<(u32, Lsn)> {
         let report = self.report()?;
         if self.ended() {
-            return report.settled.filter(|(e, ..)| *e == self.w.epoch).map(|(_, timeline, at)| (timeline, at));
+            return report
+                .settled
+                .filter(|(e, ..)| *e == self.w.epoch)
+                .map(|(_, timeline, at)| (timeline, at));
         }
         let seen = report.seen.as_ref()?;
         Some((seen.timeline, seen.position?))
@@ -158,19 +195,27 @@ impl Case<'_> {
     fn verdict(&self) -> Result<Way, Refusal> {
         let no = |why: &str| Err(Refusal::No(why.into()));
         let unknown = |why: String| Err(Refusal::Lacks(why, MayLack::Unknown));
-        let Some(opened) = &self.w.opened else { return no("the workload was never opened") };
+        let Some(opened) = &self.w.opened else {
+            return no("the workload was never opened");
+        };
         if self.scene.state.fenced(self.node).is_some() {
             return no("it is fenced: readmit it first");
         }
         if !self.scene.is_up(self.node) {
             return no("its node is not heard");
         }
-        let Some(report) = self.report() else { return no("it has not reported yet") };
-        let Some(seen) = &report.seen else { return no("its server was not probed yet") };
+        let Some(report) = self.report() else {
+            return no("it has not reported yet");
+        };
+        let Some(seen) = &report.seen else {
+            return no("its server was not probed yet");
+        };
         match &seen.data {
             Data::Present { .. } => {}
             Data::Empty => return no("it has no data"),
-            Data::Unusable(why) | Data::Foreign(why) => return no(&format!("its data cannot be started: {why}")),
+            Data::Unusable(why) | Data::Foreign(why) => {
+                return no(&format!("its data cannot be started: {why}"));
+            }
         }
         if let Some(why) = self.w.unsound(self.node) {
             return unknown(format!("its data must be rewound or cloned first: {why}"));
@@ -192,30 +237,47 @@ impl Case<'_> {
         match (seen.runs, &seen.data) {
             (false, Data::Present { standby: false }) => Ok(Way::Resumes),
             (true, _) => Err(Refusal::Pending("its server is still being stopped".into())),
-            _ => Err(Refusal::Lacks("its data are set up as a standby's".into(), MayLack::Unknown)),
+            _ => Err(Refusal::Lacks(
+                "its data are set up as a standby's".into(),
+                MayLack::Unknown,
+            )),
         }
     }
 
     /// It was eligible when it was assigned, and nothing was acknowledged since.
     fn tries_again(&self, seen: &Observation, opened: &Opened) -> Result<Way, Refusal> {
         if self.spec.loss == Loss::None && !self.is_member() {
-            return Err(Refusal::Lacks("not in the sync set: it may lack acknowledged writes".into(), self.lack(None)));
+            return Err(Refusal::Lacks(
+                "not in the sync set: it may lack acknowledged writes".into(),
+                self.lack(None),
+            ));
         }
         if seen.runs && seen.role.is_none() {
             return Err(Refusal::Pending("its server does not answer".into()));
         }
-        let position = self.position().or(seen.position.map(|at| (seen.timeline, at)));
+        let position = self
+            .position()
+            .or(seen.position.map(|at| (seen.timeline, at)));
         self.within_loss(position, opened).map(|()| Way::TriesAgain)
     }
 
-    fn takes_over(&self, report: &ReplicaReport, seen: &Observation, opened: &Opened) -> Result<Way, Refusal> {
+    fn takes_over(
+        &self,
+        report: &ReplicaReport,
+        seen: &Observation,
+        opened: &Opened,
+    ) -> Result<Way, Refusal> {
         if !seen.runs {
             // A standby that is starting may still make it.
             let why = "its server does not run".to_string();
             if report.doing.is_some() {
                 return Err(Refusal::Pending(why));
             }
-            let lack = if self.is_member() { MayLack::Bytes(0) } else { MayLack::Unknown };
+            let lack = if self.is_member() {
+                MayLack::Bytes(0)
+            } else {
+                MayLack::Unknown
+            };
             return Err(Refusal::Lacks(why, lack));
         }
         if seen.role.is_none() && self.is_member() {
@@ -223,7 +285,9 @@ impl Case<'_> {
             return Err(Refusal::Pending("its server does not answer".into()));
         }
         if seen.role != Some(Role::Standby) {
-            return Err(Refusal::No("its server does not answer as a standby".into()));
+            return Err(Refusal::No(
+                "its server does not answer as a standby".into(),
+            ));
         }
         let Some((timeline, position)) = self.position() else {
             return Err(match self.ended() {
@@ -231,9 +295,13 @@ impl Case<'_> {
                 false => Refusal::Lacks("its position is not known".into(), MayLack::Unknown),
             });
         };
-        // D6: its history must contain the point where writing under the last epoch began. A member has every acknowledged
-        // write since, however far it is: for it the history alone counts.
-        let since = if self.is_member() { opened.began } else { opened.switch };
+        // D6: its history must contain the point where writing under the last epoch began. A member
+        // has every acknowledged write since, however far it is: for it the history alone counts.
+        let since = if self.is_member() {
+            opened.began
+        } else {
+            opened.switch
+        };
         let contains = if timeline == opened.timeline {
             position >= since
         } else {
@@ -246,41 +314,71 @@ impl Case<'_> {
             );
             return Err(Refusal::Lacks(why, MayLack::Unknown));
         }
-        self.within_loss(Some((timeline, position)), opened).map(|()| Way::TakesOver)
+        self.within_loss(Some((timeline, position)), opened)
+            .map(|()| Way::TakesOver)
     }
 
     fn within_loss(&self, position: Option<(u32, Lsn)>, opened: &Opened) -> Result<(), Refusal> {
         let led_for = self.scene.now.since(self.scene.elected_at);
-        if self.spec.loss != Loss::None && self.ended() && led_for < self.scene.spec.timings.heartbeat * 2 {
-            // Another may have heard more of the last primary than this coordinator, and says so with its next beat (F2).
-            return Err(Refusal::Pending("who heard the last primary last is still to be heard".into()));
+        if self.spec.loss != Loss::None
+            && self.ended()
+            && led_for < self.scene.spec.timings.heartbeat * 2
+        {
+            // Another may have heard more of the last primary than this coordinator, and says so
+            // with its next beat (F2).
+            return Err(Refusal::Pending(
+                "who heard the last primary last is still to be heard".into(),
+            ));
         }
         let lack = self.lack(position.map(|(_, at)| at));
-        let unprotected = self.w.sync.sure.is_empty() && self.scene.breaks(Planted::IgnoreUnprotected);
+        let unprotected =
+            self.w.sync.sure.is_empty() && self.scene.breaks(Planted::IgnoreUnprotected);
         match (self.spec.loss, lack) {
-            (Loss::None, _) if self.is_member() || unprotected || self.scene.breaks(Planted::PromoteLaggard) => Ok(()),
-            (Loss::None, lack) => {
-                Err(Refusal::Lacks("not in the sync set: it may lack acknowledged writes".into(), lack))
+            (Loss::None, _)
+                if self.is_member()
+                    || unprotected
+                    || self.scene.breaks(Planted::PromoteLaggard) =>
+            {
+                Ok(())
             }
-            (Loss::Bytes(allowed), MayLack::Bytes(bytes) | MayLack::AtLeast { bytes, .. }) if bytes > allowed => {
-                Err(Refusal::Lacks(format!("{bytes} bytes behind; {allowed} may be lost"), lack))
+            (Loss::None, lack) => Err(Refusal::Lacks(
+                "not in the sync set: it may lack acknowledged writes".into(),
+                lack,
+            )),
+            (Loss::Bytes(allowed), MayLack::Bytes(bytes) | MayLack::AtLeast { bytes, .. })
+                if bytes > allowed =>
+            {
+                Err(Refusal::Lacks(
+                    format!("{bytes} bytes behind; {allowed} may be lost"),
+                    lack,
+                ))
             }
             (Loss::Bytes(_), MayLack::Unknown) if !self.scene.breaks(Planted::UnknownIsZero) => {
-                let why = format!("how far it is behind {} is not known: its position was not heard", opened.holder);
+                let why = format!(
+                    "how far it is behind {} is not known: its position was not heard",
+                    opened.holder
+                );
                 Err(Refusal::Lacks(why, lack))
             }
             (Loss::Bytes(_), _) => Ok(()),
         }
     }
 
-    /// What of the last primary's log it may lack. After a clean stop the end of that log is known; else only how far it was
-    /// when it was last heard.
+    /// What of the last primary's log it may lack. After a clean stop the end of that log is known;
+    /// else only how far it was when it was last heard.
     fn lack(&self, position: Option<Lsn>) -> MayLack {
-        let (Some(opened), Some(position)) = (&self.w.opened, position) else { return MayLack::Unknown };
+        let (Some(opened), Some(position)) = (&self.w.opened, position) else {
+            return MayLack::Unknown;
+        };
         if let Some(end) = self.w.clean_end {
             return MayLack::Bytes(end.0.saturating_sub(position.0));
         }
-        let Some((head, at)) = self.scene.heads.under(self.id, opened.epoch) else { return MayLack::Unknown };
-        MayLack::AtLeast { bytes: head.0.saturating_sub(position.0), age: self.scene.now.since(at) }
+        let Some((head, at)) = self.scene.heads.under(self.id, opened.epoch) else {
+            return MayLack::Unknown;
+        };
+        MayLack::AtLeast {
+            bytes: head.0.saturating_sub(position.0),
+            age: self.scene.now.since(at),
+        }
     }
 }

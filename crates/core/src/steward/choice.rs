@@ -1,5 +1,5 @@
-//! Who becomes primary once nobody is: the best of those who may take over, then whoever held the last opened epoch, then
-//! those who failed to open one since.
+//! Who becomes primary once nobody is: the best of those who may take over, then whoever held the
+//! last opened epoch, then those who failed to open one since.
 
 use super::candidates::{self, Candidate, Way};
 use super::scene::{Desk, Notes};
@@ -9,10 +9,14 @@ use crate::planted::Planted;
 use crate::spec::{Alone, Loss};
 
 impl Desk<'_> {
-    /// Nobody holds the workload: assign the best candidate, or say by waiting that there is none yet.
+    /// Nobody holds the workload: assign the best candidate, or say by waiting that there is none
+    /// yet.
     pub(super) fn choose(&self, last: &NodeId, notes: &mut Notes) -> Vec<Command> {
         let timings = &self.scene.spec.timings;
-        let since = notes.tenure_since.as_ref().map_or(self.scene.now, |(_, at)| *at);
+        let since = notes
+            .tenure_since
+            .as_ref()
+            .map_or(self.scene.now, |(_, at)| *at);
         let ended_for = self.scene.now.since(since);
         // A try that failed at once would fail again at once.
         let rested = ended_for >= timings.lease;
@@ -24,7 +28,9 @@ impl Desk<'_> {
         let accepted = running.map_or(0, |(_, o)| o.what.accept_loss);
         let wanted = running.and_then(|(_, o)| o.what.to.clone());
         let first_try = self.w.is_of_opened_epoch();
-        let resumes = list.iter().find(|c| c.way == Way::Resumes && c.excluded.is_none());
+        let resumes = list
+            .iter()
+            .find(|c| c.way == Way::Resumes && c.excluded.is_none());
         if self.spec.restart
             && first_try
             && wanted.is_none()
@@ -32,15 +38,22 @@ impl Desk<'_> {
         {
             return vec![self.assign(&resumes.node, "local restart")];
         }
-        let target = wanted.and_then(|to| list.iter().find(|c| c.node == to && c.may_with_loss(accepted)));
+        let target = wanted.and_then(|to| {
+            list.iter()
+                .find(|c| c.node == to && c.may_with_loss(accepted))
+        });
         let target = target.filter(|c| c.way == Way::TakesOver || rested);
         // Of one that has what a clean stop left nobody is ahead.
-        let has_all = |c: &Candidate| c.position.zip(self.w.clean_end).is_some_and(|(has, end)| has >= end);
+        let has_all = |c: &Candidate| {
+            c.position
+                .zip(self.w.clean_end)
+                .is_some_and(|(has, end)| has >= end)
+        };
         if let Some(target) = target.filter(|c| c.excluded.is_none() && has_all(c)) {
             return vec![self.assign(&target.node, target.reason())];
         }
-        // Everyone who can still say how far it is gets to say so: the newest is chosen, so that no other standby is
-        // ahead of the new primary.
+        // Everyone who can still say how far it is gets to say so: the newest is chosen, so that no
+        // other standby is ahead of the new primary.
         let waited = ended_for >= timings.settle_limit;
         if !waited && list.iter().any(|c| c.pending) {
             return Vec::new();
@@ -57,33 +70,45 @@ impl Desk<'_> {
         }
         let untried = resumes.filter(|c| !self.w.attempts.contains(&c.node));
         let again = || {
-            let tried = list.iter().filter(|c| c.way != Way::TakesOver && c.excluded.is_none());
+            let tried = list
+                .iter()
+                .filter(|c| c.way != Way::TakesOver && c.excluded.is_none());
             tried.max_by_key(|c| (c.node != *last, c.preference()))
         };
-        untried.or_else(again).map(|c| self.assign(&c.node, c.reason())).into_iter().collect()
+        untried
+            .or_else(again)
+            .map(|c| self.assign(&c.node, c.reason()))
+            .into_iter()
+            .collect()
     }
 
     /// The best of those who may take over and have not failed to.
     fn best<'l>(&self, list: &'l [Candidate]) -> Option<&'l Candidate> {
-        let eligible = list.iter().filter(|c| c.way == Way::TakesOver && c.excluded.is_none());
+        let eligible = list
+            .iter()
+            .filter(|c| c.way == Way::TakesOver && c.excluded.is_none());
         if self.scene.breaks(Planted::PromoteLaggard) {
             return eligible.min_by_key(|c| c.preference());
         }
         eligible.max_by_key(|c| c.preference())
     }
 
-    /// Whether anybody may hold the workload in place of `holder`, or may in a moment: without that nothing is gained by
-    /// taking it away, nor by cutting its host's power (F8).
+    /// Whether anybody may hold the workload in place of `holder`, or may in a moment: without that
+    /// nothing is gained by taking it away, nor by cutting its host's power (F8).
     pub(super) fn somebody_else(&self, holder: &NodeId) -> bool {
         let list = candidates::list(self.scene, self.id, self.spec);
-        list.iter().any(|c| c.node != *holder && (c.pending || c.excluded.is_none()))
+        list.iter()
+            .any(|c| c.node != *holder && (c.pending || c.excluded.is_none()))
     }
 
-    /// Whether the only standby that could confirm the writes of `best` has not said yet how far it is. Where writes wait for one,
-    /// choosing without it gains nothing, and costs a rewind if it turns out to be ahead (D3, D13).
+    /// Whether the only standby that could confirm the writes of `best` has not said yet how far it
+    /// is. Where writes wait for one, choosing without it gains nothing, and costs a rewind if it
+    /// turns out to be ahead (D3, D13).
     fn would_stand_alone(&self, best: &Candidate, list: &[Candidate]) -> bool {
         let others = || list.iter().filter(|c| c.node != best.node);
-        let follows = |c: &Candidate| c.way == Way::TakesOver && (c.excluded.is_none() || c.may_lack.is_some());
+        let follows = |c: &Candidate| {
+            c.way == Way::TakesOver && (c.excluded.is_none() || c.may_lack.is_some())
+        };
         let blocks = self.spec.loss == Loss::None && self.spec.alone == Alone::Block;
         blocks && !others().any(follows) && others().any(|c| c.pending && c.in_sync_set)
     }

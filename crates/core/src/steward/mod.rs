@@ -1,13 +1,17 @@
-//! What the coordinator decides for each workload, from the committed state and what the nodes report.
+//! What the coordinator decides for each workload, from the committed state and what the nodes
+//! report.
 //!
-//! Deciding is a function of what is known now: it proposes the next commands, and everything it does is derived again
-//! by the next coordinator. Rules kept here:
-//! 1. *Revoking* is proposed before anything ends the old authority, and the next epoch only after that end (C7, S3).
-//! 2. A node is assigned only if it is a candidate (see [`candidates`]): for `loss = "none"` a member of the sync set (S5).
-//! 3. A sync set shrinks in the log before its primary hears of it, and grows after the newcomer has everything (D2).
+//! Deciding is a function of what is known now: it proposes the next commands, and everything it
+//! does is derived again by the next coordinator. Rules kept here:
+//! 1. *Revoking* is proposed before anything ends the old authority, and the next epoch only after
+//!    that end (C7, S3).
+//! 2. A node is assigned only if it is a candidate (see [`candidates`]): for `loss = "none"` a
+//!    member of the sync set (S5).
+//! 3. A sync set shrinks in the log before its primary hears of it, and grows after the newcomer
+//!    has everything (D2).
 //! 4. What is not known decides nothing: a position that nobody named is no position (F2).
-//! 5. While one sound copy exists there is a way to a primary: who held the last opened epoch may go on, and who failed to
-//!    open one may try again, each after everybody who did not (F6).
+//! 5. While one sound copy exists there is a way to a primary: who held the last opened epoch may
+//!    go on, and who failed to open one may try again, each after everybody who did not (F6).
 
 mod addresses;
 pub mod candidates;
@@ -33,8 +37,18 @@ use crate::state::{Opened, Tenure};
 use crate::time::Time;
 
 /// The commands to propose now for one workload; empty if nothing is to be done.
-pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut Notes) -> Vec<Command> {
-    let desk = Desk { scene, id, spec, w: scene.state.workload(id) };
+pub fn decide(
+    scene: &Scene,
+    id: &WorkloadId,
+    spec: &WorkloadSpec,
+    notes: &mut Notes,
+) -> Vec<Command> {
+    let desk = Desk {
+        scene,
+        id,
+        spec,
+        w: scene.state.workload(id),
+    };
     let tenure = &desk.w.tenure;
     if notes.tenure_since.as_ref().is_none_or(|(t, _)| t != tenure) {
         notes.tenure_since = Some((tenure.clone(), scene.now));
@@ -60,16 +74,30 @@ pub fn decide(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec, notes: &mut N
 pub fn next_look(scene: &Scene, id: &WorkloadId, notes: &Notes) -> Time {
     let timings = &scene.spec.timings;
     let w = scene.state.workload(id);
-    let lease = w.holder().map(|_| scene.lease_over_at(&Claim::Primary(id.clone())));
-    let address = w.place.holder.as_ref().map(|_| scene.lease_over_at(&Claim::Address(id.clone())));
+    let lease = w
+        .holder()
+        .map(|_| scene.lease_over_at(&Claim::Primary(id.clone())));
+    let address = w
+        .place
+        .holder
+        .as_ref()
+        .map(|_| scene.lease_over_at(&Claim::Address(id.clone())));
     let limits = match &notes.tenure_since {
         Some((Tenure::Ended { .. }, since)) => {
-            vec![*since + timings.settle_limit, *since + timings.patience_alone(), *since + timings.lease]
+            vec![
+                *since + timings.settle_limit,
+                *since + timings.patience_alone(),
+                *since + timings.lease,
+            ]
         }
         _ => Vec::new(),
     };
     // What has passed already was there to be decided on just now.
-    let ahead = lease.into_iter().chain(address).chain(limits).filter(|at| *at > scene.now);
+    let ahead = lease
+        .into_iter()
+        .chain(address)
+        .chain(limits)
+        .filter(|at| *at > scene.now);
     ahead.min().unwrap_or(Time(u64::MAX))
 }
 
@@ -94,16 +122,26 @@ impl Desk<'_> {
             asks: kind == Kind::Failover && self.w.mode == Mode::Ask,
             accept_loss: 0,
         };
-        self.w.operation.is_none().then_some(Command::begin(operation))
+        self.w
+            .operation
+            .is_none()
+            .then_some(Command::begin(operation))
     }
 
     fn revoke(&self, why: impl Into<String>) -> Command {
-        self.about(WorkloadAct::Revoke { epoch: self.w.epoch, why: why.into() })
+        self.about(WorkloadAct::Revoke {
+            epoch: self.w.epoch,
+            why: why.into(),
+        })
     }
 
     fn assign(&self, holder: &NodeId, why: impl Into<String>) -> Command {
         let epoch = self.w.epoch.next();
-        self.about(WorkloadAct::Assign { epoch, holder: holder.clone(), why: why.into() })
+        self.about(WorkloadAct::Assign {
+            epoch,
+            holder: holder.clone(),
+            why: why.into(),
+        })
     }
 
     /// The node that a person asked for, in an operation that is not a planned move.
@@ -113,42 +151,73 @@ impl Desk<'_> {
         operation.what.to.clone().filter(|_| forced)
     }
 
-    /// The first epoch to open: the one replica that has data, or the first in rank where none has. An earlier try may
-    /// have made data and lost its authority before it was opened; no client can have written to it.
+    /// The first epoch to open: the one replica that has data, or the first in rank where none has.
+    /// An earlier try may have made data and lost its authority before it was opened; no client can
+    /// have written to it.
     fn form(&self) -> Vec<Command> {
         if let Some(to) = self.forced() {
             return vec![self.assign(&to, "a person said that its data are the right ones")];
         }
         let report = |n: &NodeId| self.report(n).filter(|_| self.scene.is_up(n));
-        let data = |n: &NodeId| report(n).and_then(|r| r.seen.as_ref()).map(|o| o.data.clone());
-        let known: Vec<(&NodeId, Data)> = self.spec.replicas.keys().filter_map(|n| Some((n, data(n)?))).collect();
+        let data = |n: &NodeId| {
+            report(n)
+                .and_then(|r| r.seen.as_ref())
+                .map(|o| o.data.clone())
+        };
+        let known: Vec<(&NodeId, Data)> = self
+            .spec
+            .replicas
+            .keys()
+            .filter_map(|n| Some((n, data(n)?)))
+            .collect();
         if known.len() < self.spec.replicas.len() || self.spec.replicas.is_empty() {
             return Vec::new();
         }
-        let full: Vec<&NodeId> = known.iter().filter(|(_, d)| *d != Data::Empty).map(|(n, _)| *n).collect();
+        let full: Vec<&NodeId> = known
+            .iter()
+            .filter(|(_, d)| *d != Data::Empty)
+            .map(|(n, _)| *n)
+            .collect();
         let (first, why) = match full.as_slice() {
             [] => (
-                self.spec.replicas.iter().min_by_key(|(_, r)| r.rank).map(|(n, _)| n),
+                self.spec
+                    .replicas
+                    .iter()
+                    .min_by_key(|(_, r)| r.rank)
+                    .map(|(n, _)| n),
                 "first in rank; no replica has data",
             ),
             [one] => (Some(*one), "the only replica that has data"),
             // Two with data and no log that knows them: only a person can tell which one is right.
             _ => (None, ""),
         };
-        let Some(first) = first else { return Vec::new() };
-        self.begin(Kind::Formation, None, why).into_iter().chain([self.assign(first, why)]).collect()
+        let Some(first) = first else {
+            return Vec::new();
+        };
+        self.begin(Kind::Formation, None, why)
+            .into_iter()
+            .chain([self.assign(first, why)])
+            .collect()
     }
 
     fn lease_over_at(&self) -> Time {
         self.scene.lease_over_at(&Claim::Primary(self.id.clone()))
     }
 
-    /// The end of the old authority, if it is confirmed (S3): surrender or the lease's end, whichever comes first.
+    /// The end of the old authority, if it is confirmed (S3): surrender or the lease's end,
+    /// whichever comes first.
     fn end(&self, holder: &NodeId) -> Option<Command> {
         let epoch = self.w.epoch;
-        let surrendered = self.report(holder).and_then(|r| r.surrendered).filter(|(e, _)| *e == epoch);
+        let surrendered = self
+            .report(holder)
+            .and_then(|r| r.surrendered)
+            .filter(|(e, _)| *e == epoch);
         let over = self.lease_over_at();
-        let boot = self.scene.reports.get(holder).map(|h| h.report.boot.clone());
+        let boot = self
+            .scene
+            .reports
+            .get(holder)
+            .map(|h| h.report.boot.clone());
         let how = match (surrendered, boot) {
             (Some((_, clean_at)), Some(boot)) => Ended::Surrender { boot, clean_at },
             _ if self.is_off(holder) => Ended::PowerOff,
@@ -158,13 +227,16 @@ impl Desk<'_> {
         Some(self.about(WorkloadAct::End { epoch, how }))
     }
 
-    /// Whether the end of its lease proves that nothing acts there: not where its clock may have stood still meanwhile (C4).
+    /// Whether the end of its lease proves that nothing acts there: not where its clock may have
+    /// stood still meanwhile (C4).
     fn lease_proves(&self, holder: &NodeId) -> bool {
         let stops = |n: &NodeSpec| n.clock == Clock::MayStop;
-        !self.scene.spec.nodes.get(holder).is_some_and(stops) || self.scene.breaks(Planted::TrustStoppedClock)
+        !self.scene.spec.nodes.get(holder).is_some_and(stops)
+            || self.scene.breaks(Planted::TrustStoppedClock)
     }
 
-    /// Its power was read as off after the entry that fenced it, and so after the revocation that came with it.
+    /// Its power was read as off after the entry that fenced it, and so after the revocation that
+    /// came with it.
     fn is_off(&self, holder: &NodeId) -> bool {
         let fenced = self.scene.state.fenced(holder);
         fenced.is_some_and(|f| f.off || self.scene.off.get(holder) == Some(&f.id))
@@ -180,13 +252,24 @@ impl Desk<'_> {
             _ if running.is_some_and(|(_, o)| o.waits()) => return Vec::new(),
             _ => {}
         }
-        let now = [self.revoke(why)].into_iter().chain(self.fence(holder, why));
-        begin.into_iter().chain(now).chain(self.end(holder)).collect()
+        let now = [self.revoke(why)]
+            .into_iter()
+            .chain(self.fence(holder, why));
+        begin
+            .into_iter()
+            .chain(now)
+            .chain(self.end(holder))
+            .collect()
     }
 
     /// While it is revoked: the old authority's end, or what brings it about.
     fn while_revoking(&self, holder: &NodeId) -> Vec<Command> {
-        let fence = || self.fence(holder, "it was not heard while its authority was being ended");
+        let fence = || {
+            self.fence(
+                holder,
+                "it was not heard while its authority was being ended",
+            )
+        };
         self.end(holder).or_else(fence).into_iter().collect()
     }
 
@@ -198,69 +281,122 @@ impl Desk<'_> {
         }
         if self.forced().is_some() {
             let why = format!("{holder} has not opened it, and a person asked for another");
-            return [self.revoke(why)].into_iter().chain(self.end(holder)).collect();
+            return [self.revoke(why)]
+                .into_iter()
+                .chain(self.end(holder))
+                .collect();
         }
-        let lost = self.lost(holder, notes).or_else(|| self.idle(holder, notes));
-        lost.map(|why| self.fail_over(holder, &why)).unwrap_or_default()
+        let lost = self
+            .lost(holder, notes)
+            .or_else(|| self.idle(holder, notes));
+        lost.map(|why| self.fail_over(holder, &why))
+            .unwrap_or_default()
     }
 
-    /// Why it will not open what it was assigned, if so: it has had its time, does nothing, and somebody else may (F6).
+    /// Why it will not open what it was assigned, if so: it has had its time, does nothing, and
+    /// somebody else may (F6).
     fn idle(&self, holder: &NodeId, notes: &Notes) -> Option<String> {
-        let since = notes.tenure_since.as_ref().map_or(self.scene.now, |(_, at)| *at);
+        let since = notes
+            .tenure_since
+            .as_ref()
+            .map_or(self.scene.now, |(_, at)| *at);
         let time = self.scene.now.since(since);
         let acts = self.report(holder).is_some_and(|r| r.doing.is_some());
-        let waits = time < self.scene.spec.timings.lease_is_over_after() || self.scene.breaks(Planted::NoDeadlines);
+        let waits = time < self.scene.spec.timings.lease_is_over_after()
+            || self.scene.breaks(Planted::NoDeadlines);
         if acts || waits || !self.somebody_else(holder) {
             return None;
         }
-        Some(format!("{holder} has begun nothing for {} ms", time.as_millis()))
+        Some(format!(
+            "{holder} has begun nothing for {} ms",
+            time.as_millis()
+        ))
     }
 
-    /// Opens the epoch: records where it began and which standbys count from here: those that were confirmed before, and
-    /// so have everything that was ever acknowledged (F1), are heard (D13), and have nothing past the switch point. Everybody
-    /// else grows in (D2).
+    /// Opens the epoch: records where it began and which standbys count from here: those that were
+    /// confirmed before, and so have everything that was ever acknowledged (F1), are heard (D13),
+    /// and have nothing past the switch point. Everybody else grows in (D2).
     fn open(&self, holder: &NodeId, epoch: Epoch, promotion: Promotion) -> Vec<Command> {
-        let Promotion { timeline, began, at } = promotion;
+        let Promotion {
+            timeline,
+            began,
+            at,
+        } = promotion;
         let before = self.w.opened.as_ref();
         let others = || self.spec.replicas.keys().filter(|n| *n != holder);
-        // A timeline of that number was open before, and whoever may have followed it cannot be told from one that follows
-        // this one (D5).
+        // A timeline of that number was open before, and whoever may have followed it cannot be
+        // told from one that follows this one (D5).
         let twins = before.is_some_and(|o| o.holder != *holder && timeline <= o.timeline);
-        let follows = |n: &NodeId| self.report(n).and_then(|r| r.seen.as_ref()).is_some_and(|o| o.timeline < timeline);
+        let follows = |n: &NodeId| {
+            self.report(n)
+                .and_then(|r| r.seen.as_ref())
+                .is_some_and(|o| o.timeline < timeline)
+        };
         let counts = |n: &&NodeId| {
-            let confirmed = self.w.sync.sure.contains(n) || self.scene.breaks(Planted::OpenCountsLaggards);
-            let within = before.is_none_or(|o| self.went_past(n, o.epoch, timeline, began).is_none());
-            confirmed && self.can_follow(n) && within && (!twins || follows(n)) && self.spec.loss == Loss::None
+            let confirmed =
+                self.w.sync.sure.contains(n) || self.scene.breaks(Planted::OpenCountsLaggards);
+            let within =
+                before.is_none_or(|o| self.went_past(n, o.epoch, timeline, began).is_none());
+            confirmed
+                && self.can_follow(n)
+                && within
+                && (!twins || follows(n))
+                && self.spec.loss == Loss::None
         };
         let mut sync: Vec<NodeId> = others().filter(counts).cloned().collect();
         sync.sort_by_key(|n| self.spec.replicas[n].rank);
-        // Of one that goes on in place nobody can be ahead: where its disk lost what it had sent, the others have another end
-        // of the same history.
+        // Of one that goes on in place nobody can be ahead: where its disk lost what it had sent,
+        // the others have another end of the same history.
         let in_place = before.is_some_and(|o| o.holder == *holder && o.timeline == timeline);
-        let ahead = |n: &NodeId| in_place && self.last_position(n).is_some_and(|(t, has)| t == timeline && has > at);
+        let ahead = |n: &NodeId| {
+            in_place
+                && self
+                    .last_position(n)
+                    .is_some_and(|(t, has)| t == timeline && has > at)
+        };
         sync.retain(|n| !ahead(n));
-        let doubtful = others().filter(|n| (twins && !sync.contains(n)) || ahead(n)).cloned().collect();
-        vec![self.about(WorkloadAct::Open { epoch, timeline, began, switch: at, sync, doubtful })]
+        let doubtful = others()
+            .filter(|n| (twins && !sync.contains(n)) || ahead(n))
+            .cloned()
+            .collect();
+        vec![self.about(WorkloadAct::Open {
+            epoch,
+            timeline,
+            began,
+            switch: at,
+            sync,
+            doubtful,
+        })]
     }
 
     /// How far a standby is, by the last that it said for good or else by its last look.
     fn last_position(&self, node: &NodeId) -> Option<(u32, Lsn)> {
         let report = self.report(node)?;
-        let seen =
-            || report.seen.as_ref().filter(|o| o.is(Role::Standby)).and_then(|o| Some((o.timeline, o.position?)));
-        let settled = report.settled.filter(|(epoch, ..)| epoch.next() == self.w.epoch);
-        settled.map(|(_, timeline, at)| (timeline, at)).or_else(seen)
+        let seen = || {
+            report
+                .seen
+                .as_ref()
+                .filter(|o| o.is(Role::Standby))
+                .and_then(|o| Some((o.timeline, o.position?)))
+        };
+        let settled = report
+            .settled
+            .filter(|(epoch, ..)| epoch.next() == self.w.epoch);
+        settled
+            .map(|(_, timeline, at)| (timeline, at))
+            .or_else(seen)
     }
 
     /// A standby that is up, sound and heard.
     fn can_follow(&self, node: &NodeId) -> bool {
         let sound = self.w.unsound(node).is_none();
-        let good = |r: &ReplicaReport| !r.suspect && r.seen.as_ref().is_some_and(|o| o.is(Role::Standby));
+        let good =
+            |r: &ReplicaReport| !r.suspect && r.seen.as_ref().is_some_and(|o| o.is(Role::Standby));
         sound && self.scene.is_up(node) && self.report(node).is_some_and(good)
     }
 
-    /// The position of a replica that has more than the beginning of the new timeline, on an older one. `former` is the epoch
-    /// that was open before.
+    /// The position of a replica that has more than the beginning of the new timeline, on an older
+    /// one. `former` is the epoch that was open before.
     fn went_past(&self, node: &NodeId, former: Epoch, timeline: u32, began: Lsn) -> Option<Lsn> {
         if self.w.unsound(node).is_some() {
             return None;
@@ -271,21 +407,36 @@ impl Desk<'_> {
             _ => None,
         };
         let seen = report.seen.as_ref()?;
-        // The beginning of a record that its primary did not live to send is received, and is not data.
+        // The beginning of a record that its primary did not live to send is received, and is not
+        // data.
         let lately = |epoch: Epoch| epoch >= former && epoch < self.w.epoch;
-        let settled = report.settled.filter(|(epoch, ..)| lately(*epoch)).map(|(.., position)| position);
-        let has = settled.or(seen.position).filter(|_| seen.timeline < timeline);
+        let settled = report
+            .settled
+            .filter(|(epoch, ..)| lately(*epoch))
+            .map(|(.., position)| position);
+        let has = settled
+            .or(seen.position)
+            .filter(|_| seen.timeline < timeline);
         let position = clean_end.into_iter().chain(has).max()?;
         (timeline > 1 && position > began && !seen.is(Role::Primary)).then_some(position)
     }
 
     fn while_open(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
-        let waiting = self.scene.state.running(self.id).filter(|(_, o)| o.waits()).map(|(id, _)| id);
+        let waiting = self
+            .scene
+            .state
+            .running(self.id)
+            .filter(|(_, o)| o.waits())
+            .map(|(id, _)| id);
         if let Some(why) = self.lost(holder, notes) {
             return self.fail_over(holder, &why);
         }
         if let Some(id) = waiting {
-            let serves = |r: &ReplicaReport| r.seen.as_ref().is_some_and(|o| o.is(Role::Primary) && !o.exited);
+            let serves = |r: &ReplicaReport| {
+                r.seen
+                    .as_ref()
+                    .is_some_and(|o| o.is(Role::Primary) && !o.exited)
+            };
             if !self.scene.is_up(holder) || !self.report(holder).is_some_and(serves) {
                 return Vec::new();
             }
@@ -340,48 +491,68 @@ impl Desk<'_> {
         }
     }
 
-    /// Endpoints open once a write of the new primary is replicated to the whole set: after a local restart nothing else
-    /// may be seen (D7), and after a promotion no client's write could return earlier anyway (D13).
+    /// Endpoints open once a write of the new primary is replicated to the whole set: after a local
+    /// restart nothing else may be seen (D7), and after a promotion no client's write could return
+    /// earlier anyway (D13).
     fn serve(&self, holder: &NodeId) -> Vec<Command> {
-        let held = self.report(holder).and_then(|r| r.sync_held) == Some((self.w.epoch, self.w.sync.number));
+        let held = self.report(holder).and_then(|r| r.sync_held)
+            == Some((self.w.epoch, self.w.sync.number));
         match self.w.tenure {
-            Tenure::Open { serving: false, .. } if held || self.scene.breaks(Planted::ServeAtOnce) => {
-                vec![self.about(WorkloadAct::Serve { epoch: self.w.epoch })]
+            Tenure::Open { serving: false, .. }
+                if held || self.scene.breaks(Planted::ServeAtOnce) =>
+            {
+                vec![self.about(WorkloadAct::Serve {
+                    epoch: self.w.epoch,
+                })]
             }
             _ => Vec::new(),
         }
     }
 
-    /// A rewind or clone that is complete makes its replica sound again; a replica with data past the switch point is not.
+    /// A rewind or clone that is complete makes its replica sound again; a replica with data past
+    /// the switch point is not.
     ///
-    /// The latter only when it has not streamed for a while: a server that was restarted may name an older timeline than the
-    /// one it is on until it streams, and one that has truly diverged never does.
+    /// The latter only when it has not streamed for a while: a server that was restarted may name
+    /// an older timeline than the one it is on until it streams, and one that has truly diverged
+    /// never does.
     fn standings(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
         let mut marks = Vec::new();
-        let Some(opened) = &self.w.opened else { return marks };
+        let Some(opened) = &self.w.opened else {
+            return marks;
+        };
         let mut mark = |node: &NodeId, standing| {
-            marks.push(self.about(WorkloadAct::Mark { node: node.clone(), standing }));
+            marks.push(self.about(WorkloadAct::Mark {
+                node: node.clone(),
+                standing,
+            }));
         };
         for node in self.spec.replicas.keys().filter(|n| *n != holder) {
-            let Some(report) = self.report(node) else { continue };
+            let Some(report) = self.report(node) else {
+                continue;
+            };
             if self.w.unsound(node).is_some() {
                 if report.rejoined == Some(opened.epoch) {
                     mark(node, Standing::Sound);
                 }
-            } else if let Some(past) = self.went_past(node, opened.after, opened.timeline, opened.began)
+            } else if let Some(past) =
+                self.went_past(node, opened.after, opened.timeline, opened.began)
                 && report.rejoined != Some(opened.epoch)
                 && report.seen.as_ref().is_none_or(|o| !o.streaming)
             {
                 let since = *notes.astray.entry(node.clone()).or_insert(self.scene.now);
                 if self.scene.now.since(since) >= self.scene.spec.timings.lease {
                     let Opened { began, epoch, .. } = opened;
-                    let why =
-                        format!("it has data past {began}, where the history of epoch {epoch} began (up to {past})");
+                    let why = format!(
+                        "it has data past {began}, where the history of epoch {epoch} began (up to {past})"
+                    );
                     mark(node, Standing::Diverged(why));
                 }
                 continue;
             } else if report.suspect && report.rejoined != Some(opened.epoch) {
-                mark(node, Standing::NeedsClone("a promotion of it was never completed".into()));
+                mark(
+                    node,
+                    Standing::NeedsClone("a promotion of it was never completed".into()),
+                );
             }
             notes.astray.remove(node);
         }
@@ -389,21 +560,45 @@ impl Desk<'_> {
     }
 
     fn finish(&self, operation: OperationId, outcome: Outcome, notes: &Notes) -> Command {
-        let phases = if notes.stamps.operation == Some(operation) { notes.stamps.durations() } else { Vec::new() };
-        self.about(WorkloadAct::Finish { operation, outcome, phases })
+        let phases = if notes.stamps.operation == Some(operation) {
+            notes.stamps.durations()
+        } else {
+            Vec::new()
+        };
+        self.about(WorkloadAct::Finish {
+            operation,
+            outcome,
+            phases,
+        })
     }
 
     fn finish_if_done(
-        &self, id: OperationId, holder: &NodeId, to: Option<&NodeId>, notes: &mut Notes,
+        &self,
+        id: OperationId,
+        holder: &NodeId,
+        to: Option<&NodeId>,
+        notes: &mut Notes,
     ) -> Option<Command> {
         let forwards = |n: &NodeId| {
-            let gate = self.scene.reports.get(n).and_then(|h| h.report.parts.gates.get(self.id));
+            let gate = self
+                .scene
+                .reports
+                .get(n)
+                .and_then(|h| h.report.parts.gates.get(self.id));
             gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
         };
-        let mut gates = self.spec.gates.keys().filter(|n| self.scene.is_up(n)).peekable();
+        let mut gates = self
+            .spec
+            .gates
+            .keys()
+            .filter(|n| self.scene.is_up(n))
+            .peekable();
         let routed = gates.peek().is_none() || gates.all(forwards);
         let any_routed = self.spec.gates.keys().any(forwards) || self.spec.gates.is_empty();
-        let held = self.report(holder).and_then(|r| r.sync_held).is_some_and(|(e, _)| e == self.w.epoch);
+        let held = self
+            .report(holder)
+            .and_then(|r| r.sync_held)
+            .is_some_and(|(e, _)| e == self.w.epoch);
         let now = self.scene.now;
         if any_routed {
             notes.stamps.reach(Phase::Route, now);
@@ -415,7 +610,9 @@ impl Desk<'_> {
             return None;
         }
         let outcome = match to {
-            Some(to) if to != holder => Outcome::Diverted(format!("{holder} became primary in place of {to}")),
+            Some(to) if to != holder => {
+                Outcome::Diverted(format!("{holder} became primary in place of {to}"))
+            }
             _ => Outcome::Done,
         };
         Some(self.finish(id, outcome, notes))

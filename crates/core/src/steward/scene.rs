@@ -26,11 +26,17 @@ pub struct Heard {
 impl Heard {
     /// One that came at once, from this node to itself.
     pub fn now(at: Time, report: Report) -> Self {
-        Self { at, sent: at, number: 0, report }
+        Self {
+            at,
+            sent: at,
+            number: 0,
+            report,
+        }
     }
 }
 
-/// What the coordinator remembers of one workload between two looks; nothing that could not be seen again.
+/// What the coordinator remembers of one workload between two looks; nothing that could not be seen
+/// again.
 #[derive(Clone, Debug, Default)]
 pub struct Notes {
     /// When the present tenure was first seen.
@@ -43,7 +49,8 @@ pub struct Notes {
     pub(super) no_write_since: Option<Time>,
     /// Since when the primary's server answers nobody.
     pub(super) unanswered_since: Option<Time>,
-    /// Of each member of the sync set, a position that its primary has reached and it has not, and since when.
+    /// Of each member of the sync set, a position that its primary has reached and it has not, and
+    /// since when.
     pub(super) owed: BTreeMap<NodeId, (Lsn, Time)>,
     /// Of each standby, how far it was, and since when.
     pub(super) flushed: BTreeMap<NodeId, (Lsn, Time)>,
@@ -66,10 +73,12 @@ impl Stamps {
         self.at.entry(phase).or_insert(now);
     }
 
-    /// Durations from one phase's end to the next; a phase that ended earlier than the one before took no time of its
-    /// own.
+    /// Durations from one phase's end to the next; a phase that ended earlier than the one before
+    /// took no time of its own.
     pub fn durations(&self) -> Vec<(Phase, Duration)> {
-        let Some(mut from) = self.lost.or(self.began) else { return Vec::new() };
+        let Some(mut from) = self.lost.or(self.began) else {
+            return Vec::new();
+        };
         let mut list = Vec::new();
         for phase in Phase::ALL {
             if let Some(at) = self.at.get(&phase) {
@@ -124,7 +133,8 @@ impl Scene<'_> {
         if self.breaks(Planted::SkipLeaseWait) {
             return Time::ZERO;
         }
-        self.ledger.over_at(claim, self.elected_at, self.spec.longest_lease())
+        self.ledger
+            .over_at(claim, self.elected_at, self.spec.longest_lease())
     }
 
     pub fn replica(&self, node: &NodeId, workload: &WorkloadId) -> Option<&ReplicaReport> {

@@ -19,25 +19,35 @@ impl Desk<'_> {
         }
         let report = self.report(holder)?;
         let set = &self.w.sync;
-        // Of a server that does not answer it is not known who streams from it (F2): its standbys keep their place, and one of
-        // them may have to take over.
+        // Of a server that does not answer it is not known who streams from it (F2): its standbys
+        // keep their place, and one of them may have to take over.
         let seen = report.seen.as_ref().filter(|o| o.is(Role::Primary))?;
         self.note_quiet(&seen.standbys, notes);
         let looked_at = self.looked_at(holder);
         self.note_owed(seen, looked_at, notes);
 
         if seen.is_unprotected() && !set.sure.is_empty() {
-            // Commits may have returned without them: none of them is known to have everything (F11).
+            // Commits may have returned without them: none of them is known to have everything
+            // (F11).
             let why = "another setting was in force than the one that commits wait for".into();
             return Some(self.sync(set.number + 1, Vec::new(), set.asked.clone(), why));
         }
-        let out: Vec<(NodeId, String)> =
-            set.asked.iter().filter_map(|n| Some((n.clone(), self.cannot_keep(n, notes)?))).collect();
+        let out: Vec<(NodeId, String)> = set
+            .asked
+            .iter()
+            .filter_map(|n| Some((n.clone(), self.cannot_keep(n, notes)?)))
+            .collect();
         if !out.is_empty() {
             let keep = |list: &[NodeId]| -> Vec<NodeId> {
-                list.iter().filter(|n| out.iter().all(|(o, _)| o != *n)).cloned().collect()
+                list.iter()
+                    .filter(|n| out.iter().all(|(o, _)| o != *n))
+                    .cloned()
+                    .collect()
             };
-            let why: Vec<String> = out.iter().map(|(n, why)| format!("{n} leaves: {why}")).collect();
+            let why: Vec<String> = out
+                .iter()
+                .map(|(n, why)| format!("{n} leaves: {why}"))
+                .collect();
             let (mut sure, asked) = (keep(&set.sure), keep(&set.asked));
             if self.scene.breaks(Planted::ShrinkLate) {
                 sure.clone_from(&set.sure);
@@ -48,84 +58,143 @@ impl Desk<'_> {
             let held = report.sync_held == Some((self.w.epoch, set.number));
             return (held || self.scene.breaks(Planted::GrowAtOnce)).then(|| {
                 let sure = set.asked.clone();
-                self.sync(set.number, sure.clone(), sure, "the newcomer has everything".into())
+                self.sync(
+                    set.number,
+                    sure.clone(),
+                    sure,
+                    "the newcomer has everything".into(),
+                )
             });
         }
         if report.sync_held != Some((self.w.epoch, set.number)) {
             return None;
         }
-        let newcomer = self.spec.replicas.keys().filter(|n| *n != holder && !set.asked.contains(n)).find(|n| {
-            let caught_up = |d: &Downstream| d.node == **n && d.streaming && is_near(d, seen.position);
-            self.can_follow(n) && seen.standbys.iter().any(caught_up) && self.is_stuck(n, notes).is_none()
-        })?;
-        let asked = std::iter::once(newcomer.clone()).chain(set.asked.iter().cloned()).collect();
-        Some(self.sync(set.number + 1, set.sure.clone(), asked, format!("{newcomer} has caught up")))
+        let newcomer = self
+            .spec
+            .replicas
+            .keys()
+            .filter(|n| *n != holder && !set.asked.contains(n))
+            .find(|n| {
+                let caught_up =
+                    |d: &Downstream| d.node == **n && d.streaming && is_near(d, seen.position);
+                self.can_follow(n)
+                    && seen.standbys.iter().any(caught_up)
+                    && self.is_stuck(n, notes).is_none()
+            })?;
+        let asked = std::iter::once(newcomer.clone())
+            .chain(set.asked.iter().cloned())
+            .collect();
+        Some(self.sync(
+            set.number + 1,
+            set.sure.clone(),
+            asked,
+            format!("{newcomer} has caught up"),
+        ))
     }
 
     /// When the primary was looked at that it was heard of last.
     fn looked_at(&self, holder: &NodeId) -> Time {
         let heard = self.scene.reports.get(holder);
         let replica = heard.and_then(|h| h.report.parts.replicas.get(self.id));
-        heard.zip(replica).map_or(Time::ZERO, |(heard, replica)| heard.at - replica.age)
+        heard
+            .zip(replica)
+            .map_or(Time::ZERO, |(heard, replica)| heard.at - replica.age)
     }
 
     fn sync(&self, number: u64, sure: Vec<NodeId>, asked: Vec<NodeId>, why: String) -> Command {
-        self.about(WorkloadAct::Sync { epoch: self.w.epoch, number, sure, asked, why })
+        self.about(WorkloadAct::Sync {
+            epoch: self.w.epoch,
+            number,
+            sure,
+            asked,
+            why,
+        })
     }
 
     fn note_quiet(&self, standbys: &[Downstream], notes: &mut Notes) {
         let streams = |n: &NodeId| standbys.iter().any(|d| d.node == *n && d.streaming);
-        notes.quiet_standbys.retain(|n, _| self.w.sync.asked.contains(n) && !streams(n));
+        notes
+            .quiet_standbys
+            .retain(|n, _| self.w.sync.asked.contains(n) && !streams(n));
         for node in self.w.sync.asked.iter().filter(|n| !streams(n)) {
-            notes.quiet_standbys.entry(node.clone()).or_insert(self.scene.now);
+            notes
+                .quiet_standbys
+                .entry(node.clone())
+                .or_insert(self.scene.now);
         }
     }
 
-    /// What of the primary's log each standby still owes: once it has the position that was noted, the next one is.
+    /// What of the primary's log each standby still owes: once it has the position that was noted,
+    /// the next one is.
     fn note_owed(&self, seen: &Observation, now: Time, notes: &mut Notes) {
-        let Some(position) = seen.position else { return };
+        let Some(position) = seen.position else {
+            return;
+        };
         let streams = |n: &NodeId| seen.standbys.iter().any(|d| d.node == *n);
-        notes.owed.retain(|n, _| streams(n) || self.w.sync.asked.contains(n));
-        notes.flushed.retain(|n, _| streams(n) || self.w.sync.asked.contains(n));
+        notes
+            .owed
+            .retain(|n, _| streams(n) || self.w.sync.asked.contains(n));
+        notes
+            .flushed
+            .retain(|n, _| streams(n) || self.w.sync.asked.contains(n));
         for standby in &seen.standbys {
-            let Some(flushed) = standby.flushed else { continue };
-            let was = notes.flushed.entry(standby.node.clone()).or_insert((flushed, now));
+            let Some(flushed) = standby.flushed else {
+                continue;
+            };
+            let was = notes
+                .flushed
+                .entry(standby.node.clone())
+                .or_insert((flushed, now));
             if flushed != was.0 {
                 *was = (flushed, now);
             }
-            let owed = notes.owed.entry(standby.node.clone()).or_insert((position, now));
+            let owed = notes
+                .owed
+                .entry(standby.node.clone())
+                .or_insert((position, now));
             if flushed >= owed.0 {
                 *owed = (position, now);
             }
         }
     }
 
-    /// Whether writes have waited for this member for so long that they go on without it (F7). Not where they would wait all
-    /// the same: as the last member it has everything, and is worth more in the set than outside.
+    /// Whether writes have waited for this member for so long that they go on without it (F7). Not
+    /// where they would wait all the same: as the last member it has everything, and is worth more
+    /// in the set than outside.
     fn holds_writes_up(&self, node: &NodeId, notes: &Notes) -> Option<String> {
         let (_, since) = notes.owed.get(node)?;
         let time = self.scene.now.since(*since);
         let last = self.spec.alone == Alone::Block && self.w.sync.asked.len() == 1;
-        let late = time >= self.scene.spec.timings.keep_up_limit && !last && !self.scene.breaks(Planted::IgnoreSilence);
+        let late = time >= self.scene.spec.timings.keep_up_limit
+            && !last
+            && !self.scene.breaks(Planted::IgnoreSilence);
         late.then(|| format!("it has been behind for {} ms", time.as_millis()))
     }
 
-    /// For how long nothing at all has come from a standby that owes something: its stream is dead, whether or not the server has
-    /// noticed. A link that is cut is noticed after seconds only, and writes would wait for so long.
+    /// For how long nothing at all has come from a standby that owes something: its stream is dead,
+    /// whether or not the server has noticed. A link that is cut is noticed after seconds only, and
+    /// writes would wait for so long.
     fn is_stuck(&self, node: &NodeId, notes: &Notes) -> Option<Duration> {
         let holder = self.w.holder()?;
-        let ((position, owes_since), (flushed, moved)) = (notes.owed.get(node)?, notes.flushed.get(node)?);
-        // A primary that is not heard says nothing of its standbys (F2): what was seen last is not growing older.
+        let ((position, owes_since), (flushed, moved)) =
+            (notes.owed.get(node)?, notes.flushed.get(node)?);
+        // A primary that is not heard says nothing of its standbys (F2): what was seen last is not
+        // growing older.
         let time = self.looked_at(holder).since((*owes_since).max(*moved));
         (flushed < position && time >= self.scene.spec.timings.stuck_after()).then_some(time)
     }
 
-    /// Why a member has to leave, if it does: writes wait for it, so that this is decided on suspicion and not later.
+    /// Why a member has to leave, if it does: writes wait for it, so that this is decided on
+    /// suspicion and not later.
     fn cannot_keep(&self, node: &NodeId, notes: &Notes) -> Option<String> {
         if !self.scene.is_up(node) {
             return Some("its node is not heard".into());
         }
-        let down = |r: &ReplicaReport| r.seen.as_ref().is_some_and(|o| !o.runs || o.role == Some(Role::Primary));
+        let down = |r: &ReplicaReport| {
+            r.seen
+                .as_ref()
+                .is_some_and(|o| !o.runs || o.role == Some(Role::Primary))
+        };
         if self.report(node).is_some_and(down) {
             return Some("its server does not run".into());
         }
@@ -136,8 +205,14 @@ impl Desk<'_> {
             return Some(why);
         }
         let last = self.spec.alone == Alone::Block && self.w.sync.asked.len() == 1;
-        if let Some(time) = self.is_stuck(node, notes).filter(|_| !last && !self.scene.breaks(Planted::IgnoreSilence)) {
-            return Some(format!("nothing has come from it for {} ms, and writes wait for it", time.as_millis()));
+        if let Some(time) = self
+            .is_stuck(node, notes)
+            .filter(|_| !last && !self.scene.breaks(Planted::IgnoreSilence))
+        {
+            return Some(format!(
+                "nothing has come from it for {} ms, and writes wait for it",
+                time.as_millis()
+            ));
         }
         let quiet = self.scene.now.since(*notes.quiet_standbys.get(node)?);
         let patience = self.scene.spec.timings.suspicion_ceiling;
@@ -147,5 +222,8 @@ impl Desk<'_> {
 
 fn is_near(standby: &Downstream, position: Option<Lsn>) -> bool {
     let lag = |(flushed, position): (Lsn, Lsn)| position.0.saturating_sub(flushed.0);
-    standby.flushed.zip(position).is_some_and(|both| lag(both) <= CAUGHT_UP)
+    standby
+        .flushed
+        .zip(position)
+        .is_some_and(|both| lag(both) <= CAUGHT_UP)
 }

@@ -17,7 +17,9 @@ impl Desk<'_> {
     /// Why the holder counts as lost, if it does.
     pub(super) fn lost(&self, holder: &NodeId, notes: &mut Notes) -> Option<String> {
         let ended = self.ended(holder, notes);
-        ended.or_else(|| self.serves_nobody(holder, notes)).or_else(|| self.is_out_of_reach(holder, notes))
+        ended
+            .or_else(|| self.serves_nobody(holder, notes))
+            .or_else(|| self.is_out_of_reach(holder, notes))
     }
 
     /// Its own node says that the server has ended.
@@ -26,29 +28,46 @@ impl Desk<'_> {
         let down_since = report.down_for.map(|down| self.scene.now - down);
         if report.surrendered.is_some_and(|(e, _)| e == self.w.epoch) {
             notes.lost = down_since.or(notes.lost);
-            return Some(format!("{holder} reports: the server does not run any more{}", said(report)));
+            return Some(format!(
+                "{holder} reports: the server does not run any more{}",
+                said(report)
+            ));
         }
         report.seen.as_ref().filter(|o| o.exited)?;
         notes.lost = down_since;
-        Some(format!("{holder} reports: the server's first process has exited{}", said(report)))
+        Some(format!(
+            "{holder} reports: the server's first process has exited{}",
+            said(report)
+        ))
     }
 
-    /// It runs, and for longer than the patience of its probe it has taken no write, or answered nobody (F7).
+    /// It runs, and for longer than the patience of its probe it has taken no write, or answered
+    /// nobody (F7).
     fn serves_nobody(&self, holder: &NodeId, notes: &mut Notes) -> Option<String> {
         // Before it is open there may be nothing yet to write to.
         let open = matches!(self.w.tenure, Tenure::Open { .. }) && self.scene.is_up(holder);
-        let seen = self.report(holder).and_then(|r| r.seen.as_ref()).filter(|o| open && o.runs)?;
+        let seen = self
+            .report(holder)
+            .and_then(|r| r.seen.as_ref())
+            .filter(|o| open && o.runs)?;
         let (now, timings) = (self.scene.now, &self.scene.spec.timings);
         let since = |cannot: bool, since: &mut Option<Time>| {
             *since = cannot.then(|| since.unwrap_or(now));
             since.map(|at| now.since(at))
         };
         let unanswered = since(seen.role.is_none(), &mut notes.unanswered_since);
-        let unwritten = since(seen.can_write == Some(false) || seen.is(Role::Standby), &mut notes.no_write_since);
-        if unanswered.is_some_and(|time| time >= timings.answer_limit) && !self.scene.breaks(Planted::IgnoreSilence) {
+        let unwritten = since(
+            seen.can_write == Some(false) || seen.is(Role::Standby),
+            &mut notes.no_write_since,
+        );
+        if unanswered.is_some_and(|time| time >= timings.answer_limit)
+            && !self.scene.breaks(Planted::IgnoreSilence)
+        {
             notes.lost = notes.unanswered_since;
             let ms = unanswered.unwrap_or_default().as_millis();
-            return Some(format!("{holder} reports: its server runs and has answered nobody for {ms} ms"));
+            return Some(format!(
+                "{holder} reports: its server runs and has answered nobody for {ms} ms"
+            ));
         }
         unwritten.filter(|time| *time >= timings.suspicion_ceiling)?;
         notes.lost = notes.no_write_since;
@@ -62,7 +81,11 @@ impl Desk<'_> {
     /// It is fenced, its host may be fenced, or its lease is over.
     fn is_out_of_reach(&self, holder: &NodeId, notes: &mut Notes) -> Option<String> {
         let (now, timings) = (self.scene.now, &self.scene.spec.timings);
-        let silent = self.scene.reports.get(holder).map_or(now.since(self.scene.elected_at), |h| now.since(h.at));
+        let silent = self
+            .scene
+            .reports
+            .get(holder)
+            .map_or(now.since(self.scene.elected_at), |h| now.since(h.at));
         if let Some(fenced) = self.scene.state.fenced(holder) {
             notes.lost = Some(now - silent);
             return Some(format!("{holder} is fenced: {}", fenced.why));
@@ -71,14 +94,19 @@ impl Desk<'_> {
             let unheard = self.scene.health.silence(holder, now);
             notes.lost = Some(now - unheard);
             let ms = unheard.as_millis();
-            return Some(format!("nobody has heard {holder} for {ms} ms; its power device can say whether it is off"));
+            return Some(format!(
+                "nobody has heard {holder} for {ms} ms; its power device can say whether it is off"
+            ));
         }
         // A holder that was just assigned has not asked for its lease yet.
         let since = notes.tenure_since.as_ref().map_or(now, |(_, at)| *at);
         let had_time = now.since(since) >= timings.lease_is_over_after();
         if self.lease_over_at() <= now && (had_time || !self.scene.is_up(holder)) {
             notes.lost = Some(now - silent);
-            return Some(format!("{holder}'s lease is over; last heard {} ms ago", silent.as_millis()));
+            return Some(format!(
+                "{holder}'s lease is over; last heard {} ms ago",
+                silent.as_millis()
+            ));
         }
         None
     }

@@ -1,4 +1,5 @@
-//! One workload on the coordinator's desk: what is committed, what was heard, and what is decided from it.
+//! One workload on the coordinator's desk: what is committed, what was heard, and what is decided
+//! from it.
 
 #![allow(dead_code, reason = "each test program uses its part")]
 
@@ -8,7 +9,9 @@ use karst_core::heads::Heads;
 use karst_core::health::{Health, Hears};
 use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
-use karst_core::spec::{Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec};
+use karst_core::spec::{
+    Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
+};
 
 use karst_core::state::ClusterState;
 use karst_core::steward::candidates::{Candidate, list};
@@ -47,7 +50,11 @@ pub fn standby(position: u64) -> ReplicaReport {
         position: Some(Lsn(position)),
         ..Observation::down(Data::Present { standby: true })
     };
-    ReplicaReport { seen: Some(seen), settled: Some((Epoch(1), 1, Lsn(position))), ..ReplicaReport::default() }
+    ReplicaReport {
+        seen: Some(seen),
+        settled: Some((Epoch(1), 1, Lsn(position))),
+        ..ReplicaReport::default()
+    }
 }
 
 impl Case {
@@ -63,14 +70,20 @@ impl Case {
             readmit: Readmit::Auto,
             clock: Clock::Steady,
         };
-        let replica =
-            |n: usize| ReplicaSpec { rank: n as u32 + 1, address: address(n, 2), data: "/d".into(), log: None };
+        let replica = |n: usize| ReplicaSpec {
+            rank: n as u32 + 1,
+            address: address(n, 2),
+            data: "/d".into(),
+            log: None,
+        };
         let workload = WorkloadSpec {
             driver: "postgres".into(),
             loss,
             alone: Alone::Block,
             restart: false,
-            replicas: [0, 1, 3].map(|n| (NodeId::from(NODES[n]), replica(n))).into(),
+            replicas: [0, 1, 3]
+                .map(|n| (NodeId::from(NODES[n]), replica(n)))
+                .into(),
             gates: BTreeMap::new(),
             address: None,
             settings: BTreeMap::new(),
@@ -79,21 +92,39 @@ impl Case {
             cluster: "skerry".into(),
             timings: Timings::default(),
             zones: vec!["z".into()],
-            nodes: NODES.iter().enumerate().map(|(n, name)| (NodeId::from(*name), node(n))).collect(),
+            nodes: NODES
+                .iter()
+                .enumerate()
+                .map(|(n, name)| (NodeId::from(*name), node(n)))
+                .collect(),
             workloads: BTreeMap::from([(w(), workload)]),
         };
         let mut state = ClusterState::default();
         let sync = vec!["polje".into(), "uvala".into()];
         let (workload, epoch, why) = (w(), Epoch(1), String::new());
-        let how = Ended::Surrender { boot: BootId::from("b"), clean_at: None };
+        let how = Ended::Surrender {
+            boot: BootId::from("b"),
+            clean_at: None,
+        };
         for command in [
             Command::Workload(
                 workload.clone(),
-                WorkloadAct::Assign { epoch, holder: "doline".into(), why: why.clone() },
+                WorkloadAct::Assign {
+                    epoch,
+                    holder: "doline".into(),
+                    why: why.clone(),
+                },
             ),
             Command::Workload(
                 workload.clone(),
-                WorkloadAct::Open { epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: vec![], sync },
+                WorkloadAct::Open {
+                    epoch,
+                    timeline: 1,
+                    began: Lsn(0),
+                    switch: Lsn(0),
+                    doubtful: vec![],
+                    sync,
+                },
             ),
             Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why }),
             Command::Workload(workload, WorkloadAct::End { epoch, how }),
@@ -102,7 +133,12 @@ impl Case {
             assert!(state.apply(next, &command));
         }
         let now = Time::from_millis(5_000);
-        let mut health = Health::new(&spec.timings, "ponor".into(), NODES.map(NodeId::from).into_iter().collect(), now);
+        let mut health = Health::new(
+            &spec.timings,
+            "ponor".into(),
+            NODES.map(NodeId::from).into_iter().collect(),
+            now,
+        );
         for node in NODES {
             health.on_beat(&node.into(), 0, Hears::default(), now);
         }
@@ -152,11 +188,22 @@ impl Case {
         for command in [
             Command::Workload(
                 workload.clone(),
-                WorkloadAct::Assign { epoch, holder: "doline".into(), why: String::new() },
+                WorkloadAct::Assign {
+                    epoch,
+                    holder: "doline".into(),
+                    why: String::new(),
+                },
             ),
             Command::Workload(
                 workload,
-                WorkloadAct::Open { epoch, timeline: 1, began: Lsn(0), switch: Lsn(0), doubtful: vec![], sync },
+                WorkloadAct::Open {
+                    epoch,
+                    timeline: 1,
+                    began: Lsn(0),
+                    switch: Lsn(0),
+                    doubtful: vec![],
+                    sync,
+                },
             ),
         ] {
             assert!(self.state.apply(self.state.applied.next(), &command));
@@ -166,9 +213,19 @@ impl Case {
 
     pub fn report(&mut self, node: &str, replica: ReplicaReport) {
         let replicas = BTreeMap::from([(w(), replica)]);
-        let parts = Parts { replicas, ..Parts::default() };
-        let report = Report { boot: BootId::from("b"), store: None, counts: true, system: None, parts };
-        self.reports.insert(node.into(), Heard::now(self.now, report));
+        let parts = Parts {
+            replicas,
+            ..Parts::default()
+        };
+        let report = Report {
+            boot: BootId::from("b"),
+            store: None,
+            counts: true,
+            system: None,
+            parts,
+        };
+        self.reports
+            .insert(node.into(), Heard::now(self.now, report));
     }
 
     pub fn with<T>(&self, ask: impl FnOnce(&Scene, &WorkloadSpec) -> T) -> T {
@@ -193,7 +250,9 @@ impl Case {
 
     pub fn verdict(&self, node: &str) -> Candidate {
         let list = self.with(|scene, spec| list(scene, &w(), spec));
-        list.into_iter().find(|c| c.node.as_str() == node).expect("it is listed")
+        list.into_iter()
+            .find(|c| c.node.as_str() == node)
+            .expect("it is listed")
     }
 
     pub fn chosen(&self) -> Option<String> {
@@ -224,7 +283,8 @@ impl Case {
     pub fn pass(&mut self, time: Duration) {
         self.now += time;
         for node in NODES {
-            self.health.on_beat(&node.into(), 0, Hears::default(), self.now);
+            self.health
+                .on_beat(&node.into(), 0, Hears::default(), self.now);
             if let Some(heard) = self.reports.get_mut(&NodeId::from(node)) {
                 heard.at = self.now;
             }
@@ -233,6 +293,9 @@ impl Case {
 
     pub fn refused(&self, node: &str, words: &str) {
         let why = self.verdict(node).excluded.unwrap_or_default();
-        assert!(why.contains(words), "{node}: `{why}` does not say `{words}`");
+        assert!(
+            why.contains(words),
+            "{node}: `{why}` does not say `{words}`"
+        );
     }
 }

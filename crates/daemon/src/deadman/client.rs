@@ -1,4 +1,5 @@
-//! The daemon's side: orders out, confirmations in, and a new connection when the deadman was started again.
+//! The daemon's side: orders out, confirmations in, and a new connection when the deadman was
+//! started again.
 
 use super::{Counting, Order};
 use std::path::PathBuf;
@@ -8,7 +9,11 @@ use tokio::net::UnixStream;
 use tokio::sync::mpsc;
 
 /// Runs for ever; `tell` gets every confirmation.
-pub async fn run(socket: PathBuf, mut orders: mpsc::UnboundedReceiver<Order>, tell: impl Fn(Counting)) {
+pub async fn run(
+    socket: PathBuf,
+    mut orders: mpsc::UnboundedReceiver<Order>,
+    tell: impl Fn(Counting),
+) {
     loop {
         if let Ok(stream) = UnixStream::connect(&socket).await {
             let (read, mut write) = stream.into_split();
@@ -24,7 +29,8 @@ pub async fn run(socket: PathBuf, mut orders: mpsc::UnboundedReceiver<Order>, te
                     },
                     order = orders.recv() => {
                         let Some(order) = order else { return };
-                        // A grant renews several leases: what waits leaves together, and is kept by the deadman at once.
+                        // A grant renews several leases: what waits leaves together, and is kept by
+                        // the deadman at once.
                         let (mut next, mut lines) = (Some(order), Vec::new());
                         while let Some(order) = next {
                             serde_json::to_writer(&mut lines, &order).expect("a small enum serialises");

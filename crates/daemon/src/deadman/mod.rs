@@ -1,10 +1,11 @@
-//! The deadman: a second small process on each host that ends a primary's processes, and takes away a floating address,
-//! before their lease ends (SAFETY C2).
+//! The deadman: a second small process on each host that ends a primary's processes, and takes away
+//! a floating address, before their lease ends (SAFETY C2).
 //!
-//! The daemon hands it deadlines; a daemon that is killed, stopped or hung hands it none, and the deadman acts at the
-//! deadline minus the kill bound. Deadlines are readings of CLOCK_BOOTTIME. They are kept in a file under the runtime
-//! directory, so that a deadman that is started again goes on counting (C6). With each deadline it opens the workload's
-//! port until then, and nobody else does (C3).
+//! The daemon hands it deadlines; a daemon that is killed, stopped or hung hands it none, and the
+//! deadman acts at the deadline minus the kill bound. Deadlines are readings of CLOCK_BOOTTIME.
+//! They are kept in a file under the runtime directory, so that a deadman that is started again
+//! goes on counting (C6). With each deadline it opens the workload's port until then, and nobody
+//! else does (C3).
 
 pub mod client;
 pub mod server;
@@ -17,7 +18,8 @@ use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 
-/// Where it listens: in a directory that only its own user may enter, as whoever gives it orders decides what is ended.
+/// Where it listens: in a directory that only its own user may enter, as whoever gives it orders
+/// decides what is ended.
 pub fn socket(runtime: &Path) -> PathBuf {
     runtime.join("deadman").join("orders.sock")
 }
@@ -30,7 +32,8 @@ pub enum Order {
     Disarm { claim: Claim },
 }
 
-/// To the daemon: what it counts down for this claim now. Sent for every claim on connection, and after each order.
+/// To the daemon: what it counts down for this claim now. Sent for every claim on connection, and
+/// after each order.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counting {
     pub claim: Claim,
@@ -40,8 +43,18 @@ pub struct Counting {
 }
 
 impl From<Counting> for Input {
-    fn from(Counting { claim, deadline, unguarded }: Counting) -> Self {
-        Input::Armed { claim, deadline, unguarded }
+    fn from(
+        Counting {
+            claim,
+            deadline,
+            unguarded,
+        }: Counting,
+    ) -> Self {
+        Input::Armed {
+            claim,
+            deadline,
+            unguarded,
+        }
     }
 }
 

@@ -1,5 +1,5 @@
-//! The deadman's process: one thread, a listening socket, a boot-time timer. No runtime, nothing that can hang: what it ends, it
-//! ends on threads beside it.
+//! The deadman's process: one thread, a listening socket, a boot-time timer. No runtime, nothing
+//! that can hang: what it ends, it ends on threads beside it.
 
 use super::watchdog::Watchdog;
 use super::{Counting, Order, Watched, What};
@@ -13,7 +13,8 @@ use rustix::event::{PollFd, PollFlags, poll};
 use rustix::net::sockopt::socket_peercred;
 use rustix::process::geteuid;
 use rustix::time::{
-    Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, timerfd_create, timerfd_settime,
+    Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, timerfd_create,
+    timerfd_settime,
 };
 use std::collections::BTreeMap;
 use std::fs::Permissions;
@@ -25,7 +26,8 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Duration;
 
-/// How long a server's processes may take before it is said that they do not end; it is tried again then.
+/// How long a server's processes may take before it is said that they do not end; it is tried again
+/// then.
 const END_LIMIT: Duration = Duration::from_secs(10);
 
 /// An order is a short line.
@@ -35,7 +37,8 @@ const CONNECTIONS: usize = 4;
 /// What one connection may have waiting: orders come in small numbers.
 const CHUNKS: usize = 1 << 20;
 
-/// How long before a deadline it acts, and how far ahead a deadline may lie: a lease counts from when it was asked for.
+/// How long before a deadline it acts, and how far ahead a deadline may lie: a lease counts from
+/// when it was asked for.
 #[derive(Clone, Copy, Debug)]
 pub struct Bounds {
     pub kill: Duration,
@@ -71,7 +74,12 @@ struct Deadman {
 ///
 /// # Errors
 /// If the socket or the timer cannot be made.
-pub fn run(runtime: &Path, watched: Vec<Watched>, bounds: Bounds, mut watchdog: Option<Watchdog>) -> io::Result<()> {
+pub fn run(
+    runtime: &Path,
+    watched: Vec<Watched>,
+    bounds: Bounds,
+    mut watchdog: Option<Watchdog>,
+) -> io::Result<()> {
     let socket = super::socket(runtime);
     let kept = runtime.join("deadman.json");
     let listener = bind(&socket)?;
@@ -99,9 +107,17 @@ pub fn run(runtime: &Path, watched: Vec<Watched>, bounds: Bounds, mut watchdog: 
     loop {
         deadman.act();
         deadman.set_timer(&timer)?;
-        let mut fds = vec![PollFd::new(&timer, PollFlags::IN), PollFd::new(&listener, PollFlags::IN)];
+        let mut fds = vec![
+            PollFd::new(&timer, PollFlags::IN),
+            PollFd::new(&listener, PollFlags::IN),
+        ];
         fds.push(PollFd::new(&deadman.rings, PollFlags::IN));
-        fds.extend(deadman.daemons.iter().map(|(s, _)| PollFd::new(s, PollFlags::IN)));
+        fds.extend(
+            deadman
+                .daemons
+                .iter()
+                .map(|(s, _)| PollFd::new(s, PollFlags::IN)),
+        );
         let patience = watchdog.as_mut().map(Watchdog::feed);
         match poll(&mut fds, patience.as_ref()) {
             Err(rustix::io::Errno::INTR) | Ok(_) => {}
@@ -129,15 +145,18 @@ fn bind(socket: &Path) -> io::Result<UnixListener> {
 }
 
 impl Deadman {
-    /// Goes on with the deadlines of an earlier run. Without any, this is the first run since the boot: whatever runs of
-    /// the workloads belongs to nobody, and is ended before a daemon joins (C6).
+    /// Goes on with the deadlines of an earlier run. Without any, this is the first run since the
+    /// boot: whatever runs of the workloads belongs to nobody, and is ended before a daemon joins
+    /// (C6).
     ///
     /// # Errors
-    /// If it does not end, or it cannot be found out whether anything runs: then this run has not begun, and is tried again.
+    /// If it does not end, or it cannot be found out whether anything runs: then this run has not
+    /// begun, and is tried again.
     fn resume(&mut self) -> io::Result<()> {
         // A list, as the keys of a JSON object are texts.
-        let kept: Option<Vec<(Claim, Time)>> =
-            std::fs::read(&self.kept).ok().and_then(|b| serde_json::from_slice(&b).ok());
+        let kept: Option<Vec<(Claim, Time)>> = std::fs::read(&self.kept)
+            .ok()
+            .and_then(|b| serde_json::from_slice(&b).ok());
         let first = kept.is_none();
         self.deadlines = kept.unwrap_or_default().into_iter().collect();
         for watched in self.watched.clone() {
@@ -156,7 +175,8 @@ impl Deadman {
                     if !self.deadlines.contains_key(claim) {
                         list.iter().for_each(|ip| drop(remove_now(*ip)));
                     }
-                    // From here on nobody on this host answers for it without this process's word (C3).
+                    // From here on nobody on this host answers for it without this process's word
+                    // (C3).
                     let held = list.iter().try_for_each(|ip| self.guard.hold(*ip));
                     self.note_guard(claim, held);
                 }
@@ -184,7 +204,9 @@ impl Deadman {
         let due: Vec<(Claim, Time)> = self
             .deadlines
             .iter()
-            .filter(|(claim, deadline)| **deadline - self.bounds.kill <= now && !self.ending.contains_key(claim))
+            .filter(|(claim, deadline)| {
+                **deadline - self.bounds.kill <= now && !self.ending.contains_key(claim)
+            })
             .map(|(c, d)| (c.clone(), *d))
             .collect();
         for (claim, deadline) in due {
@@ -196,9 +218,17 @@ impl Deadman {
             match what {
                 What::Server { processes, .. } => self.end_aside(claim, deadline, now, processes),
                 What::Addresses(list) => {
-                    list.iter().for_each(|ip| drop(self.guard.close_address(*ip)));
-                    let result = list.iter().try_fold(0, |n, ip| Ok(n + usize::from(remove_now(*ip)?)));
-                    self.conclude(Ended { claim, deadline, began: now, result });
+                    list.iter()
+                        .for_each(|ip| drop(self.guard.close_address(*ip)));
+                    let result = list
+                        .iter()
+                        .try_fold(0, |n, ip| Ok(n + usize::from(remove_now(*ip)?)));
+                    self.conclude(Ended {
+                        claim,
+                        deadline,
+                        began: now,
+                        result,
+                    });
                 }
             }
         }
@@ -206,16 +236,34 @@ impl Deadman {
 
     /// Ends a server's processes on a thread of its own. One that cannot be started does it here.
     fn end_aside(&mut self, claim: Claim, deadline: Time, began: Time, processes: Processes) {
-        let (tell, bell, named) = (self.tell_ended.clone(), self.bell.try_clone(), claim.clone());
+        let (tell, bell, named) = (
+            self.tell_ended.clone(),
+            self.bell.try_clone(),
+            claim.clone(),
+        );
         let own = processes.clone();
         let end = move || {
             let result = own.end_all(END_LIMIT);
-            let _ = tell.send(Ended { claim: named, deadline, began, result });
+            let _ = tell.send(Ended {
+                claim: named,
+                deadline,
+                began,
+                result,
+            });
             let _ = bell.and_then(|mut bell| bell.write_all(b"."));
         };
-        if std::thread::Builder::new().name("end".into()).spawn(end).is_err() {
+        if std::thread::Builder::new()
+            .name("end".into())
+            .spawn(end)
+            .is_err()
+        {
             let result = processes.end_all(END_LIMIT);
-            self.conclude(Ended { claim, deadline, began, result });
+            self.conclude(Ended {
+                claim,
+                deadline,
+                began,
+                result,
+            });
         }
     }
 
@@ -227,9 +275,17 @@ impl Deadman {
         }
     }
 
-    /// A deadline is forgotten when it is verified that nothing is left, and not before: what was ended in between would be
-    /// supervised by nobody (F10).
-    fn conclude(&mut self, Ended { claim, deadline, began, result }: Ended) {
+    /// A deadline is forgotten when it is verified that nothing is left, and not before: what was
+    /// ended in between would be supervised by nobody (F10).
+    fn conclude(
+        &mut self,
+        Ended {
+            claim,
+            deadline,
+            began,
+            result,
+        }: Ended,
+    ) {
         self.ending.remove(&claim);
         let after = clock::now();
         match result {
@@ -255,20 +311,26 @@ impl Deadman {
     }
 
     fn what(&self, claim: &Claim) -> Option<What> {
-        self.watched.iter().find(|w| w.claim == *claim).map(|w| w.what.clone())
+        self.watched
+            .iter()
+            .find(|w| w.claim == *claim)
+            .map(|w| w.what.clone())
     }
 
     /// Lets packets pass until the deadline, and not if that came meanwhile (C3).
     fn open(&mut self, claim: &Claim, deadline: Time) {
         let Some(what) = self.what(claim) else { return };
-        // An order may have waited while everything here stood still: a deadline that has passed opens nothing.
+        // An order may have waited while everything here stood still: a deadline that has passed
+        // opens nothing.
         let left = deadline.since(clock::now());
         if left.is_zero() {
             return;
         }
         let opened = match &what {
             What::Server { port, .. } => self.guard.open_for(*port, left),
-            What::Addresses(list) => list.iter().try_for_each(|ip| self.guard.open_address(*ip, left)),
+            What::Addresses(list) => list
+                .iter()
+                .try_for_each(|ip| self.guard.open_address(*ip, left)),
         };
         let late = clock::now() >= deadline;
         let opened = opened.and_then(|()| if late { self.close(&what) } else { Ok(()) });
@@ -286,7 +348,11 @@ impl Deadman {
         match done {
             Ok(()) => drop(self.unguarded.remove(claim)),
             Err(error) => {
-                if self.unguarded.insert(claim.clone(), error.to_string()).is_none() {
+                if self
+                    .unguarded
+                    .insert(claim.clone(), error.to_string())
+                    .is_none()
+                {
                     tracing::warn!(%claim, %error, "no packet guard: a host frozen as a whole is not covered");
                 }
             }
@@ -295,29 +361,63 @@ impl Deadman {
 
     /// How long until something has to be ended.
     fn until_due(&self) -> Duration {
-        let next = self.deadlines.values().min().map(|d| (*d - self.bounds.kill).since(clock::now()));
-        next.unwrap_or(Duration::from_secs(1)).max(Duration::from_millis(10))
+        let next = self
+            .deadlines
+            .values()
+            .min()
+            .map(|d| (*d - self.bounds.kill).since(clock::now()));
+        next.unwrap_or(Duration::from_secs(1))
+            .max(Duration::from_millis(10))
     }
 
     fn set_timer(&self, timer: &OwnedFd) -> io::Result<()> {
         // What is being ended rings when it has.
-        let counted = self.deadlines.iter().filter(|(claim, _)| !self.ending.contains_key(claim));
-        let next = counted.map(|(_, d)| *d).min().map_or(0, |d| (d - self.bounds.kill).0.max(1));
-        let it_value = Timespec { tv_sec: (next / 1_000_000_000) as i64, tv_nsec: (next % 1_000_000_000) as i64 };
-        let it_interval = Timespec { tv_sec: 0, tv_nsec: 0 };
-        timerfd_settime(timer, TimerfdTimerFlags::ABSTIME, &Itimerspec { it_interval, it_value })?;
+        let counted = self
+            .deadlines
+            .iter()
+            .filter(|(claim, _)| !self.ending.contains_key(claim));
+        let next = counted
+            .map(|(_, d)| *d)
+            .min()
+            .map_or(0, |d| (d - self.bounds.kill).0.max(1));
+        let it_value = Timespec {
+            tv_sec: (next / 1_000_000_000) as i64,
+            tv_nsec: (next % 1_000_000_000) as i64,
+        };
+        let it_interval = Timespec {
+            tv_sec: 0,
+            tv_nsec: 0,
+        };
+        timerfd_settime(
+            timer,
+            TimerfdTimerFlags::ABSTIME,
+            &Itimerspec {
+                it_interval,
+                it_value,
+            },
+        )?;
         Ok(())
     }
 
     fn counting(&self, claim: &Claim) -> Counting {
         let deadline = self.deadlines.get(claim).copied();
-        let unguarded = self.unguarded.get(claim).filter(|_| deadline.is_some()).cloned();
-        Counting { claim: claim.clone(), deadline, unguarded }
+        let unguarded = self
+            .unguarded
+            .get(claim)
+            .filter(|_| deadline.is_some())
+            .cloned();
+        Counting {
+            claim: claim.clone(),
+            deadline,
+            unguarded,
+        }
     }
 
     fn welcome(&mut self, stream: UnixStream) {
-        // Whoever may enter the directory is this user; the kernel's word for it is asked all the same.
-        let is_own = socket_peercred(&stream).is_ok_and(|peer| peer.uid == geteuid() || peer.uid.is_root());
+        // Whoever may enter the directory is this user; the kernel's word for it is asked all the
+        // same.
+        let is_own =
+            socket_peercred(&stream).is_ok_and(|peer| peer.uid == geteuid() || peer.uid.is_root());
         if !is_own || stream.set_nonblocking(true).is_err() {
             return;
         }
@@ -332,10 +432,12 @@ impl Deadman {
     fn tell(&mut self, claims: &[Claim]) {
         let mut lines = Vec::new();
         for claim in claims {
-            serde_json::to_writer(&mut lines, &self.counting(claim)).expect("a small struct serialises");
+            serde_json::to_writer(&mut lines, &self.counting(claim))
+                .expect("a small struct serialises");
             lines.push(b'\n');
         }
-        self.daemons.retain_mut(|(stream, _)| stream.write_all(&lines).is_ok());
+        self.daemons
+            .retain_mut(|(stream, _)| stream.write_all(&lines).is_ok());
     }
 
     fn listen(&mut self) {
@@ -370,7 +472,9 @@ impl Deadman {
         for order in orders {
             self.guard.wait_at_most(self.until_due());
             let claim = match order {
-                Order::Arm { claim, .. } | Order::Disarm { claim } if self.what(&claim).is_none() => {
+                Order::Arm { claim, .. } | Order::Disarm { claim }
+                    if self.what(&claim).is_none() =>
+                {
                     tracing::warn!(%claim, "an order about what is not watched here");
                     continue;
                 }

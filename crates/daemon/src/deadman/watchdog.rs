@@ -1,7 +1,9 @@
-//! A watchdog device (the kernel's `watchdog-api.rst`): the hardware resets a host that nobody feeds it for. The deadman
-//! does, from the loop that also acts on deadlines: who stands still there feeds nothing.
+//! A watchdog device (the kernel's `watchdog-api.rst`): the hardware resets a host that nobody
+//! feeds it for. The deadman does, from the loop that also acts on deadlines: who stands still
+//! there feeds nothing.
 //!
-//! The device is never told to stop: a deadman that ends and is not started again is a host that nobody guards.
+//! The device is never told to stop: a deadman that ends and is not started again is a host that
+//! nobody guards.
 
 use rustix::event::Timespec;
 use std::fs::{File, OpenOptions};
@@ -27,20 +29,36 @@ impl Watchdog {
     pub fn open(path: &Path) -> io::Result<Self> {
         // A device ignores the flag; a stand-in that nobody reads must not hold the deadman up.
         let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
-        let device = OpenOptions::new().read(true).write(true).custom_flags(flags).open(path);
+        let device = OpenOptions::new()
+            .read(true)
+            .write(true)
+            .custom_flags(flags)
+            .open(path);
         // Real devices take writing only.
-        let device = device.or_else(|_| OpenOptions::new().write(true).custom_flags(flags).open(path))?;
-        Ok(Self { device, due: Instant::now() })
+        let device = device.or_else(|_| {
+            OpenOptions::new()
+                .write(true)
+                .custom_flags(flags)
+                .open(path)
+        })?;
+        Ok(Self {
+            device,
+            due: Instant::now(),
+        })
     }
 
     /// Feeds it if it is time; how long until the next.
     pub fn feed(&mut self) -> Timespec {
         if self.due <= Instant::now() {
-            // Any byte but `V`, which would end the watch. A full stand-in was not read lately: that is its business.
+            // Any byte but `V`, which would end the watch. A full stand-in was not read lately:
+            // that is its business.
             let _ = self.device.write_all(b".");
             self.due = Instant::now() + EVERY;
         }
         let left = self.due.saturating_duration_since(Instant::now());
-        Timespec { tv_sec: left.as_secs().cast_signed(), tv_nsec: left.subsec_nanos().into() }
+        Timespec {
+            tv_sec: left.as_secs().cast_signed(),
+            tv_nsec: left.subsec_nanos().into(),
+        }
     }
 }

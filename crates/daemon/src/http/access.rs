@@ -33,19 +33,31 @@ impl Shown {
     }
 }
 
-/// Over TLS the name itself says that no other host nor an unencrypted page can have set it (RFC 6265bis, section 4.1.3).
+/// Over TLS the name itself says that no other host nor an unencrypted page can have set it (RFC
+/// 6265bis, section 4.1.3).
 fn cookie_name(request: &HttpRequest) -> &'static str {
-    if request.app_config().secure() { "__Host-karst-session" } else { "karst-session" }
+    if request.app_config().secure() {
+        "__Host-karst-session"
+    } else {
+        "karst-session"
+    }
 }
 
 pub fn shown(request: &HttpRequest, service: &Service) -> Shown {
     let tokens = read(&service.tokens);
     if let Some(header) = request.headers().get(header::AUTHORIZATION) {
         let token = header.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
-        return token.and_then(|t| tokens.user(&digest(t.trim()))).map_or(Shown::Wrong, Shown::Token);
+        return token
+            .and_then(|t| tokens.user(&digest(t.trim())))
+            .map_or(Shown::Wrong, Shown::Token);
     }
-    let Some(cookie) = request.cookie(cookie_name(request)) else { return Shown::Nothing };
-    let user = service.sessions.token(cookie.value()).and_then(|token| tokens.user(&token));
+    let Some(cookie) = request.cookie(cookie_name(request)) else {
+        return Shown::Nothing;
+    };
+    let user = service
+        .sessions
+        .token(cookie.value())
+        .and_then(|token| tokens.user(&token));
     user.map_or(Shown::Wrong, Shown::Cookie)
 }
 
@@ -57,7 +69,8 @@ impl FromRequest for User {
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         let user = request.extensions().get::<User>().cloned();
         ready(user.ok_or_else(|| {
-            let what = "no valid token: send `Authorization: Bearer TOKEN`, or sign in at the console";
+            let what =
+                "no valid token: send `Authorization: Bearer TOKEN`, or sign in at the console";
             Refusal::new(StatusCode::UNAUTHORIZED, what)
         }))
     }
@@ -73,16 +86,22 @@ fn session_cookie(request: &HttpRequest, value: String, age: Duration) -> Cookie
         .finish()
 }
 
-/// `POST /api/v1/session`: a browser's event stream cannot send a header, and a token never goes into a URL.
+/// `POST /api/v1/session`: a browser's event stream cannot send a header, and a token never goes
+/// into a URL.
 pub async fn open_session(
-    service: web::Data<Service>, request: HttpRequest, body: web::Json<SessionBody>,
+    service: web::Data<Service>,
+    request: HttpRequest,
+    body: web::Json<SessionBody>,
 ) -> Result<HttpResponse, Refusal> {
     let token = digest(body.token.trim());
     let user = read(&service.tokens).user(&token);
     let Some(user) = user else {
         let wait = service.strangers.wrong(request.peer_addr().map(|a| a.ip()));
         tokio::time::sleep(wait).await;
-        return Err(Refusal::new(StatusCode::UNAUTHORIZED, "this token is not known here"));
+        return Err(Refusal::new(
+            StatusCode::UNAUTHORIZED,
+            "this token is not known here",
+        ));
     };
     request.extensions_mut().insert(user);
     let cookie = session_cookie(&request, service.sessions.open(token), AGE);
@@ -90,9 +109,15 @@ pub async fn open_session(
 }
 
 /// `DELETE /api/v1/session`: signs out.
-pub async fn close_session(service: web::Data<Service>, request: HttpRequest, _user: User) -> HttpResponse {
+pub async fn close_session(
+    service: web::Data<Service>,
+    request: HttpRequest,
+    _user: User,
+) -> HttpResponse {
     if let Some(cookie) = request.cookie(cookie_name(&request)) {
         service.sessions.close(cookie.value());
     }
-    HttpResponse::NoContent().cookie(session_cookie(&request, String::new(), Duration::ZERO)).finish()
+    HttpResponse::NoContent()
+        .cookie(session_cookie(&request, String::new(), Duration::ZERO))
+        .finish()
 }

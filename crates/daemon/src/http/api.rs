@@ -8,8 +8,8 @@ use crate::lock::{lock, read};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use karst_api::{
-    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, PowerBody, Problem, SelfReply, SessionBody,
-    SpecReply, StartedReply, StatusReply,
+    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, PowerBody, Problem, SelfReply,
+    SessionBody, SpecReply, StartedReply, StatusReply,
 };
 use karst_core::author::Level;
 use karst_core::request::{Answer, Request};
@@ -68,18 +68,33 @@ struct Doc;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config
-        .route("/openapi.json", web::get().to(|| async { HttpResponse::Ok().json(Doc::openapi()) }))
+        .route(
+            "/openapi.json",
+            web::get().to(|| async { HttpResponse::Ok().json(Doc::openapi()) }),
+        )
         .route("/api/v1/session", web::post().to(open_session))
         .route("/api/v1/session", web::delete().to(close_session))
         .route("/api/v1/self", web::get().to(myself))
         .route("/api/v1/status", web::get().to(status))
         .route("/api/v1/spec", web::get().to(spec))
         .route("/api/v1/history", web::get().to(history))
-        .route("/api/v1/workloads/{workload}/switchover", web::post().to(switchover))
-        .route("/api/v1/workloads/{workload}/failover", web::post().to(failover))
-        .route("/api/v1/workloads/{workload}/endpoints", web::get().to(endpoints))
+        .route(
+            "/api/v1/workloads/{workload}/switchover",
+            web::post().to(switchover),
+        )
+        .route(
+            "/api/v1/workloads/{workload}/failover",
+            web::post().to(failover),
+        )
+        .route(
+            "/api/v1/workloads/{workload}/endpoints",
+            web::get().to(endpoints),
+        )
         .route("/api/v1/workloads/{workload}/mode", web::put().to(mode))
-        .route("/api/v1/operations/{operation}/approve", web::post().to(approve))
+        .route(
+            "/api/v1/operations/{operation}/approve",
+            web::post().to(approve),
+        )
         .route("/api/v1/nodes/{node}/fence", web::post().to(fence))
         .route("/api/v1/nodes/{node}/power", web::post().to(power))
         .route("/api/v1/nodes/{node}/readmit", web::post().to(readmit))
@@ -97,7 +112,8 @@ fn session_doc() {}
 #[expect(dead_code, reason = "documents `close_session`")]
 fn sign_out_doc() {}
 
-/// For so long an answer is given again: however many ask, the coordinator is asked twenty times a second at most.
+/// For so long an answer is given again: however many ask, the coordinator is asked twenty times a
+/// second at most.
 const RECENT: Duration = Duration::from_millis(50);
 
 /// The cluster now: one sentence, then the evidence.
@@ -112,37 +128,61 @@ pub async fn status_now(service: &Service) -> Result<Arc<Answered>, Refusal> {
     let asked = Instant::now();
     let reply = ask_status(service).await?;
     let json = serde_json::to_vec(&reply).map_err(|e| Refusal::unavailable(e.to_string()))?;
-    let answered = Arc::new(Answered { reply, json: json.into() });
+    let answered = Arc::new(Answered {
+        reply,
+        json: json.into(),
+    });
     *recent = Some((asked, answered.clone()));
     Ok(answered)
 }
 
 async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
-    let asked = service.heart.ask(Request::Status, Level::Observe, PATIENCE).await;
+    let asked = service
+        .heart
+        .ask(Request::Status, Level::Observe, PATIENCE)
+        .await;
     let (complete, answer) = match asked {
         Some(answer @ Answer::Status(_)) => (true, Some(answer)),
         _ => (false, service.heart.own_status().await),
     };
     let Some(Answer::Status(status)) = answer else {
-        return Err(Refusal::unavailable(format!("{} is busy and did not answer itself", service.me)));
+        return Err(Refusal::unavailable(format!(
+            "{} is busy and did not answer itself",
+            service.me
+        )));
     };
     let mut status = *status;
     let disagreements = lock(&service.disagreements).clone();
-    status.findings.extend(disagreements.into_iter().map(|(node, what)| Finding {
-        severity: Severity::Error,
-        path: vec!["node".into(), node.to_string()],
-        what: format!("{what}: they refuse each other"),
-        remedy: "install the same spec file on both and restart the one that had the old one".into(),
-    }));
+    status
+        .findings
+        .extend(
+            disagreements.into_iter().map(|(node, what)| Finding {
+                severity: Severity::Error,
+                path: vec!["node".into(), node.to_string()],
+                what: format!("{what}: they refuse each other"),
+                remedy:
+                    "install the same spec file on both and restart the one that had the old one"
+                        .into(),
+            }),
+        );
     status.findings.extend(read(&service.own).iter().cloned());
-    let at = OffsetDateTime::now_utc().format(&Rfc3339).unwrap_or_default();
-    Ok(StatusReply { complete, status, history: service.history_state.borrow().clone(), at })
+    let at = OffsetDateTime::now_utc()
+        .format(&Rfc3339)
+        .unwrap_or_default();
+    Ok(StatusReply {
+        complete,
+        status,
+        history: service.history_state.borrow().clone(),
+        at,
+    })
 }
 
 #[utoipa::path(get, path = "/api/v1/status", responses((status = 200, description = "StatusReply: sentence, quorum, nodes, workloads, operations, findings"), (status = 401, body = Problem)))]
 async fn status(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
     let answered = status_now(&service).await?;
-    Ok(HttpResponse::Ok().content_type("application/json").body(answered.json.clone()))
+    Ok(HttpResponse::Ok()
+        .content_type("application/json")
+        .body(answered.json.clone()))
 }
 
 #[utoipa::path(get, path = "/api/v1/spec", responses((status = 200, description = "SpecReply: the file, its digest, findings, worst-case outages")))]
@@ -162,7 +202,8 @@ struct HistoryQuery {
     operation: Option<u64>,
     /// Only what happened later, RFC 3339.
     after: Option<String>,
-    /// Only what came into the record later, RFC 3339: `latest` of the reply before. Some of it comes again.
+    /// Only what came into the record later, RFC 3339: `latest` of the reply before. Some of it
+    /// comes again.
     arrived_after: Option<String>,
     /// 1 to 10,000; default 200.
     limit: Option<u32>,
@@ -170,44 +211,77 @@ struct HistoryQuery {
 
 #[utoipa::path(get, path = "/api/v1/history", params(HistoryQuery), responses((status = 200, description = "HistoryReply: records, oldest first")))]
 async fn history(
-    service: web::Data<Service>, _user: User, query: Result<web::Query<HistoryQuery>, actix_web::Error>,
+    service: web::Data<Service>,
+    _user: User,
+    query: Result<web::Query<HistoryQuery>, actix_web::Error>,
 ) -> Result<HttpResponse, Refusal> {
     let query = query
-        .map_err(|e| Refusal::bad(format!("{e}; known: workload, operation, after, arrived_after, limit")))?
+        .map_err(|e| {
+            Refusal::bad(format!(
+                "{e}; known: workload, operation, after, arrived_after, limit"
+            ))
+        })?
         .into_inner();
     let limit = query.limit.unwrap_or(200);
-    let (after, arrived_after) = (moment("after", query.after)?, moment("arrived_after", query.arrived_after)?);
+    let (after, arrived_after) = (
+        moment("after", query.after)?,
+        moment("arrived_after", query.arrived_after)?,
+    );
     if let Some(history) = &service.history {
         let (workload, operation) = (query.workload.clone(), query.operation);
-        let query = Query { workload, operation, after, arrived_after, limit };
+        let query = Query {
+            workload,
+            operation,
+            after,
+            arrived_after,
+            limit,
+        };
         // Asked for first: what comes in between is there the next time.
         if let Ok(latest) = history.arrived().await
             && let Ok(records) = history.read(&query).await
         {
             let latest = Some(karst_history::rfc3339(latest));
-            return Ok(HttpResponse::Ok().json(HistoryReply { records, latest, own_only: false }));
+            return Ok(HttpResponse::Ok().json(HistoryReply {
+                records,
+                latest,
+                own_only: false,
+            }));
         }
     }
     let own = web::block(move || {
-        let own = service.store.waiting(10_000).0.into_iter().filter(|s| after.is_none_or(|after| s.time() > after));
+        let own = service
+            .store
+            .waiting(10_000)
+            .0
+            .into_iter()
+            .filter(|s| after.is_none_or(|after| s.time() > after));
         own.map(|s| s.into_record(&service.me)).collect::<Vec<_>>()
     });
     let own = own.await.map_err(|e| Refusal::unavailable(e.to_string()))?;
     let fits = |r: &karst_api::Record| {
-        query.workload.as_ref().is_none_or(|w| r.workload.as_ref() == Some(w))
+        query
+            .workload
+            .as_ref()
+            .is_none_or(|w| r.workload.as_ref() == Some(w))
             && query.operation.is_none_or(|o| r.operation == Some(o))
     };
     let fitting: Vec<_> = own.into_iter().filter(fits).collect();
     let skip = fitting.len().saturating_sub(limit as usize);
     let records = fitting.into_iter().skip(skip).collect();
-    Ok(HttpResponse::Ok().json(HistoryReply { records, latest: None, own_only: true }))
+    Ok(HttpResponse::Ok().json(HistoryReply {
+        records,
+        latest: None,
+        own_only: true,
+    }))
 }
 
 fn moment(key: &str, text: Option<String>) -> Result<Option<OffsetDateTime>, Refusal> {
     let parse = |text: &str| OffsetDateTime::parse(text, &Rfc3339).ok();
     let read = |text: String| {
         parse(&text).ok_or_else(|| {
-            Refusal::bad(format!("`{key}`: {text:?} is not a moment; write it as 2026-11-28T09:30:00.5Z (RFC 3339)"))
+            Refusal::bad(format!(
+                "`{key}`: {text:?} is not a moment; write it as 2026-11-28T09:30:00.5Z (RFC 3339)"
+            ))
         })
     };
     text.map(read).transpose()
@@ -227,46 +301,93 @@ async fn myself(service: web::Data<Service>, user: User) -> HttpResponse {
 #[utoipa::path(post, path = "/api/v1/workloads/{workload}/switchover", params(("workload" = String, Path)), request_body = MoveBody,
     responses((status = 200, description = "Plan, with plan_only"), (status = 202, body = StartedReply), (status = 409, body = Problem)))]
 async fn switchover(
-    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<MoveBody>,
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<MoveBody>,
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner();
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
-    change(&service, &user, Request::Switchover { workload, to: body.to, by, plan_only }).await
+    change(
+        &service,
+        &user,
+        Request::Switchover {
+            workload,
+            to: body.to,
+            by,
+            plan_only,
+        },
+    )
+    .await
 }
 
 #[utoipa::path(post, path = "/api/v1/workloads/{workload}/failover", params(("workload" = String, Path)), request_body = MoveBody,
     responses((status = 200, description = "Plan, with plan_only"), (status = 202, body = StartedReply), (status = 409, body = Problem)))]
 async fn failover(
-    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<MoveBody>,
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<MoveBody>,
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner();
-    let to: NodeId = body.to.ok_or_else(|| Refusal::bad("`to` is missing: a forced failover names its target"))?;
+    let to: NodeId = body
+        .to
+        .ok_or_else(|| Refusal::bad("`to` is missing: a forced failover names its target"))?;
     let accept_loss = match body.accept_loss.as_deref() {
         None => 0,
         Some("all") => u64::MAX,
         Some(text) => karst_api::specfile::size(text).ok_or_else(|| {
-            Refusal::bad(format!("`accept_loss`: `{text}` is not a size; write `16MB`, `300B` or `all`"))
+            Refusal::bad(format!(
+                "`accept_loss`: `{text}` is not a size; write `16MB`, `300B` or `all`"
+            ))
         })?,
     };
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
-    change(&service, &user, Request::Failover { workload, to, by, accept_loss, plan_only }).await
+    change(
+        &service,
+        &user,
+        Request::Failover {
+            workload,
+            to,
+            by,
+            accept_loss,
+            plan_only,
+        },
+    )
+    .await
 }
 
 /// What clients paste, and whom each string reaches now.
 #[utoipa::path(get, path = "/api/v1/workloads/{workload}/endpoints", params(("workload" = String, Path)),
     responses((status = 200, description = "a list of purpose, text, reaches"), (status = 404, body = Problem)))]
-async fn endpoints(service: web::Data<Service>, _user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+async fn endpoints(
+    service: web::Data<Service>,
+    _user: User,
+    path: web::Path<String>,
+) -> Result<HttpResponse, Refusal> {
     let (name, answered) = (path.into_inner(), status_now(&service).await?);
-    let found = answered.reply.status.workloads.iter().find(|w| w.workload.as_str() == name);
-    let workload =
-        found.ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, format!("there is no workload `{name}`")))?;
+    let found = answered
+        .reply
+        .status
+        .workloads
+        .iter()
+        .find(|w| w.workload.as_str() == name);
+    let workload = found.ok_or_else(|| {
+        Refusal::new(
+            StatusCode::NOT_FOUND,
+            format!("there is no workload `{name}`"),
+        )
+    })?;
     Ok(HttpResponse::Ok().json(karst_api::endpoints(workload)))
 }
 
 #[utoipa::path(put, path = "/api/v1/workloads/{workload}/mode", params(("workload" = String, Path)), request_body = ModeBody,
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
 async fn mode(
-    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<ModeBody>,
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<ModeBody>,
 ) -> Result<HttpResponse, Refusal> {
     let (workload, mode, by) = (path.into_inner().into(), body.mode, user.name.clone());
     change(&service, &user, Request::Mode { workload, mode, by }).await
@@ -274,21 +395,33 @@ async fn mode(
 
 #[utoipa::path(post, path = "/api/v1/operations/{operation}/approve", params(("operation" = u64, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
-async fn approve(service: web::Data<Service>, user: User, path: web::Path<u64>) -> Result<HttpResponse, Refusal> {
+async fn approve(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<u64>,
+) -> Result<HttpResponse, Refusal> {
     let (operation, by) = (OperationId(path.into_inner()), user.name.clone());
     change(&service, &user, Request::Approve { operation, by }).await
 }
 
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/fence", params(("node" = String, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
-async fn fence(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+async fn fence(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+) -> Result<HttpResponse, Refusal> {
     let (node, by) = (path.into_inner().into(), user.name.clone());
     change(&service, &user, Request::Fence { node, by }).await
 }
 
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/readmit", params(("node" = String, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
-async fn readmit(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+async fn readmit(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+) -> Result<HttpResponse, Refusal> {
     let (node, by) = (path.into_inner().into(), user.name.clone());
     change(&service, &user, Request::Readmit { node, by }).await
 }
@@ -297,16 +430,37 @@ async fn readmit(service: web::Data<Service>, user: User, path: web::Path<String
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/power", params(("node" = String, Path)), request_body = PowerBody,
     responses((status = 200, description = "NodePlan, with plan_only; else ChangedReply"), (status = 409, body = Problem)))]
 async fn power(
-    service: web::Data<Service>, user: User, path: web::Path<String>, body: web::Json<PowerBody>,
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<PowerBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let (node, by, PowerBody { what, plan_only }) = (path.into_inner().into(), user.name.clone(), body.into_inner());
-    change(&service, &user, Request::Power { node, what, by, plan_only }).await
+    let (node, by, PowerBody { what, plan_only }) = (
+        path.into_inner().into(),
+        user.name.clone(),
+        body.into_inner(),
+    );
+    change(
+        &service,
+        &user,
+        Request::Power {
+            node,
+            what,
+            by,
+            plan_only,
+        },
+    )
+    .await
 }
 
 /// Takes a node's new store in: from then on it votes.
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/enrol", params(("node" = String, Path)),
     responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
-async fn enrol(service: web::Data<Service>, user: User, path: web::Path<String>) -> Result<HttpResponse, Refusal> {
+async fn enrol(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+) -> Result<HttpResponse, Refusal> {
     let (node, by) = (path.into_inner().into(), user.name.clone());
     change(&service, &user, Request::Enrol { node, by }).await
 }
@@ -314,14 +468,21 @@ async fn enrol(service: web::Data<Service>, user: User, path: web::Path<String>)
 async fn change(service: &Service, user: &User, request: Request) -> Result<HttpResponse, Refusal> {
     user.needs(request.needs())?;
     tracing::info!(user = %user.name, level = user.level.word(), ?request, "asked");
-    let answer = service.heart.ask(request, user.level, CHANGE_PATIENCE).await;
+    let answer = service
+        .heart
+        .ask(request, user.level, CHANGE_PATIENCE)
+        .await;
     // Whoever changed something sees it.
     service.recent.0.lock().await.take();
     match answer {
         Some(Answer::Plan(plan)) => Ok(HttpResponse::Ok().json(plan)),
         Some(Answer::NodePlan(plan)) => Ok(HttpResponse::Ok().json(plan)),
-        Some(Answer::Started { operation }) => Ok(HttpResponse::Accepted().json(StartedReply { operation })),
-        Some(Answer::Done { index, text }) => Ok(HttpResponse::Ok().json(ChangedReply { index, text })),
+        Some(Answer::Started { operation }) => {
+            Ok(HttpResponse::Accepted().json(StartedReply { operation }))
+        }
+        Some(Answer::Done { index, text }) => {
+            Ok(HttpResponse::Ok().json(ChangedReply { index, text }))
+        }
         Some(Answer::Refused { why }) => Err(Refusal::new(StatusCode::CONFLICT, why)),
         Some(Answer::NoCoordinator) => Err(Refusal::unavailable(format!(
             "no coordinator is known to {}; try again or ask another node",
@@ -337,13 +498,22 @@ async fn change(service: &Service, user: &User, request: Request) -> Result<Http
 /// For load balancers: 200 if this node has that role now, else 503.
 #[utoipa::path(get, path = "/role/{workload}/{role}", params(("workload" = String, Path), ("role" = String, Path, description = "primary, standby or backup (a standby that is not in the sync set is a backup too)")),
     responses((status = 200), (status = 503, body = Problem)))]
-async fn role(service: web::Data<Service>, path: web::Path<(String, String)>) -> Result<HttpResponse, Refusal> {
+async fn role(
+    service: web::Data<Service>,
+    path: web::Path<(String, String)>,
+) -> Result<HttpResponse, Refusal> {
     use karst_core::replica::Role;
     let (workload, role) = path.into_inner();
     let glance = service.heart.glance.borrow().clone();
     let known = glance.workloads.get(&WorkloadId::from(workload.clone()));
-    let own =
-        known.ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, format!("there is no workload `{workload}`")))?.role;
+    let own = known
+        .ok_or_else(|| {
+            Refusal::new(
+                StatusCode::NOT_FOUND,
+                format!("there is no workload `{workload}`"),
+            )
+        })?
+        .role;
     let has = match role.as_str() {
         "primary" => own == Some(Role::Primary),
         "standby" | "backup" => own == Some(Role::Standby),
@@ -355,7 +525,12 @@ async fn role(service: web::Data<Service>, path: web::Path<(String, String)>) ->
         }
     };
     if has {
-        return Ok(HttpResponse::Ok().content_type("text/plain").body(format!("{} is {role}\n", service.me)));
+        return Ok(HttpResponse::Ok()
+            .content_type("text/plain")
+            .body(format!("{} is {role}\n", service.me)));
     }
-    Err(Refusal::unavailable(format!("{} is not {role} of {workload} now", service.me)))
+    Err(Refusal::unavailable(format!(
+        "{} is not {role} of {workload} now",
+        service.me
+    )))
 }

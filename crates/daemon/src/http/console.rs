@@ -1,4 +1,5 @@
-//! The console's files, built into the binary. A path that is no file is one of the console's own pages.
+//! The console's files, built into the binary. A path that is no file is one of the console's own
+//! pages.
 
 use super::problem::Refusal;
 use actix_web::http::StatusCode;
@@ -17,12 +18,19 @@ async fn file(request: HttpRequest) -> HttpResponse {
         let what = format!("there is no call `/{path}`; see /openapi.json");
         return Refusal::new(StatusCode::NOT_FOUND, what).error_response();
     }
-    let Some(file) = FILES.get_file(path).or_else(|| FILES.get_file("index.html")) else {
+    let Some(file) = FILES
+        .get_file(path)
+        .or_else(|| FILES.get_file("index.html"))
+    else {
         return HttpResponse::NotFound().finish();
     };
     let kind = mime_guess::from_path(file.path()).first_or_octet_stream();
     // Names of built assets carry a hash of their content.
-    let cache = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    let cache = if path.starts_with("assets/") {
+        "public, max-age=31536000, immutable"
+    } else {
+        "no-cache"
+    };
     HttpResponse::Ok()
         .content_type(kind.as_ref())
         .insert_header(("Cache-Control", cache))

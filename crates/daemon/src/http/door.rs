@@ -1,5 +1,6 @@
-//! The door of the HTTP service: who calls, whether a browser was made to call, and how often somebody guesses. Every change that is asked
-//! for is on record before it is carried out, with the name of whoever asks.
+//! The door of the HTTP service: who calls, whether a browser was made to call, and how often
+//! somebody guesses. Every change that is asked for is on record before it is carried out, with the
+//! name of whoever asks.
 
 use super::access::{self, Shown};
 use super::audit::Asked;
@@ -10,14 +11,17 @@ use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{
-    CACHE_CONTROL, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, STRICT_TRANSPORT_SECURITY, X_CONTENT_TYPE_OPTIONS,
+    CACHE_CONTROL, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, STRICT_TRANSPORT_SECURITY,
+    X_CONTENT_TYPE_OPTIONS,
 };
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpMessage, web};
 
 /// Around every call.
 pub async fn enter(
-    service: web::Data<Service>, request: ServiceRequest, next: Next<impl MessageBody>,
+    service: web::Data<Service>,
+    request: ServiceRequest,
+    next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
     let from = request.peer_addr().map(|a| a.ip());
     let shown = access::shown(request.request(), &service);
@@ -31,8 +35,15 @@ pub async fn enter(
     if let Some(user) = shown.user() {
         request.extensions_mut().insert(user.clone());
     }
-    let (secure, is_api) = (request.app_config().secure(), request.path().starts_with("/api/"));
-    let asked = if changes { Asked::record(&service, &request, shown.user()).await } else { None };
+    let (secure, is_api) = (
+        request.app_config().secure(),
+        request.path().starts_with("/api/"),
+    );
+    let asked = if changes {
+        Asked::record(&service, &request, shown.user()).await
+    } else {
+        None
+    };
     let mut response = next.call(request).await?;
     if let Some(asked) = asked {
         let user = response.request().extensions().get::<User>().cloned();
@@ -44,12 +55,16 @@ pub async fn enter(
         headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
     if secure {
-        headers.insert(STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
+        headers.insert(
+            STRICT_TRANSPORT_SECURITY,
+            HeaderValue::from_static("max-age=31536000"),
+        );
     }
     Ok(response)
 }
 
-/// Why a call that would change something may be another site's, made by a browser that is signed in here.
+/// Why a call that would change something may be another site's, made by a browser that is signed
+/// in here.
 fn crosses(headers: &HeaderMap, shown: &Shown) -> Option<&'static str> {
     let text = |name: HeaderName| headers.get(name).and_then(|v| v.to_str().ok());
     let site = text(HeaderName::from_static("sec-fetch-site"));
@@ -60,9 +75,12 @@ fn crosses(headers: &HeaderMap, shown: &Shown) -> Option<&'static str> {
         return None;
     }
     if site.is_none() {
-        return Some("a browser's session is for the console only: send `Authorization: Bearer TOKEN`");
+        return Some(
+            "a browser's session is for the console only: send `Authorization: Bearer TOKEN`",
+        );
     }
-    let json = text(CONTENT_TYPE).is_some_and(|kind| kind.split(';').next() == Some("application/json"));
+    let json =
+        text(CONTENT_TYPE).is_some_and(|kind| kind.split(';').next() == Some("application/json"));
     (!json).then_some("send `Content-Type: application/json`")
 }
 
@@ -73,13 +91,19 @@ mod tests {
 
     #[test]
     fn a_browser_that_is_signed_in_serves_no_other_site() {
-        let user = User { name: "captain".into(), level: Level::Operate };
+        let user = User {
+            name: "captain".into(),
+            level: Level::Operate,
+        };
         let (cookie, token) = (Shown::Cookie(user.clone()), Shown::Token(user));
         let refused = |shown: &Shown, site: Option<&str>, kind: &str| {
             let mut headers = HeaderMap::new();
             headers.insert(CONTENT_TYPE, HeaderValue::from_str(kind).unwrap());
             if let Some(site) = site {
-                headers.insert(HeaderName::from_static("sec-fetch-site"), HeaderValue::from_str(site).unwrap());
+                headers.insert(
+                    HeaderName::from_static("sec-fetch-site"),
+                    HeaderValue::from_str(site).unwrap(),
+                );
             }
             crosses(&headers, shown).is_some()
         };
@@ -96,6 +120,9 @@ mod tests {
             assert!(refused(&cookie, site, kind), "{site:?} {kind}");
         }
         assert!(!refused(&token, None, "text/plain"), "no browser");
-        assert!(refused(&token, Some("cross-site"), json) && refused(&Shown::Nothing, Some("cross-site"), json));
+        assert!(
+            refused(&token, Some("cross-site"), json)
+                && refused(&Shown::Nothing, Some("cross-site"), json)
+        );
     }
 }

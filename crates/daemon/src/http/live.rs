@@ -1,5 +1,5 @@
-//! What changes, as it changes: server-sent events with the whole status (WHATWG HTML, section 9.2). However many watch, the cluster is
-//! asked once.
+//! What changes, as it changes: server-sent events with the whole status (WHATWG HTML, section
+//! 9.2). However many watch, the cluster is asked once.
 
 use super::api::status_now;
 use super::problem::Refusal;
@@ -40,34 +40,45 @@ pub async fn watch_status(service: web::Data<Service>) {
 }
 
 fn event(json: &Bytes) -> Bytes {
-    [b"event: status\ndata: ", &json[..], b"\n\n"].concat().into()
+    [b"event: status\ndata: ", &json[..], b"\n\n"]
+        .concat()
+        .into()
 }
 
 async fn live(service: web::Data<Service>, user: User) -> Result<HttpResponse, Refusal> {
     let watching = service.live.join(&user.name).ok_or_else(|| {
-        let what = format!("`{}` has too many event streams open, or all users together have: close some", user.name);
+        let what = format!(
+            "`{}` has too many event streams open, or all users together have: close some",
+            user.name
+        );
         Refusal::new(StatusCode::TOO_MANY_REQUESTS, what)
     })?;
     let first = event(&status_now(&service).await?.json);
     let newest = service.live.newest.subscribe();
     let begin = (Some(first), newest, service.stopping.clone(), watching);
-    let stream = futures_util::stream::unfold(begin, |(first, mut newest, mut stopping, watching)| async move {
-        if *stopping.borrow() {
-            return None;
-        }
-        let block = match first {
-            Some(first) => first,
-            None => tokio::select! {
-                changed = newest.changed() => {
-                    changed.ok()?;
-                    newest.borrow_and_update().clone()
-                }
-                () = tokio::time::sleep(SIGN_OF_LIFE) => Bytes::from_static(b"event: alive\ndata:\n\n"),
-                _ = stopping.changed() => return None,
-            },
-        };
-        Some((Ok::<_, actix_web::Error>(block), (None, newest, stopping, watching)))
-    });
+    let stream = futures_util::stream::unfold(
+        begin,
+        |(first, mut newest, mut stopping, watching)| async move {
+            if *stopping.borrow() {
+                return None;
+            }
+            let block = match first {
+                Some(first) => first,
+                None => tokio::select! {
+                    changed = newest.changed() => {
+                        changed.ok()?;
+                        newest.borrow_and_update().clone()
+                    }
+                    () = tokio::time::sleep(SIGN_OF_LIFE) => Bytes::from_static(b"event: alive\ndata:\n\n"),
+                    _ = stopping.changed() => return None,
+                },
+            };
+            Some((
+                Ok::<_, actix_web::Error>(block),
+                (None, newest, stopping, watching),
+            ))
+        },
+    );
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         // Compression would hold events back.

@@ -25,16 +25,52 @@ async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusal> {
         gauge.set(value);
         registry.register(name, help, gauge);
     };
-    gauge("term", "The newest term this node knows", glance.term.0 as i64);
-    gauge("log_applied", "The index of the last applied log entry", glance.applied as i64);
-    gauge("coordinator", "1 on the coordinator", i64::from(glance.is_coordinator));
-    gauge("coordinator_known", "1 where a coordinator is heard", i64::from(glance.coordinator.is_some()));
-    gauge("history_reachable", "1 where the history store answers", i64::from(history.reachable));
-    gauge("history_waiting", "Events that the history store has not confirmed", history.waiting as i64);
-    gauge("wrong_tokens", "Wrong tokens that were shown since the start", service.strangers.count() as i64);
+    gauge(
+        "term",
+        "The newest term this node knows",
+        glance.term.0 as i64,
+    );
+    gauge(
+        "log_applied",
+        "The index of the last applied log entry",
+        glance.applied as i64,
+    );
+    gauge(
+        "coordinator",
+        "1 on the coordinator",
+        i64::from(glance.is_coordinator),
+    );
+    gauge(
+        "coordinator_known",
+        "1 where a coordinator is heard",
+        i64::from(glance.coordinator.is_some()),
+    );
+    gauge(
+        "history_reachable",
+        "1 where the history store answers",
+        i64::from(history.reachable),
+    );
+    gauge(
+        "history_waiting",
+        "Events that the history store has not confirmed",
+        history.waiting as i64,
+    );
+    gauge(
+        "wrong_tokens",
+        "Wrong tokens that were shown since the start",
+        service.strangers.count() as i64,
+    );
     let strange = service.strange_datagrams.load(Ordering::Relaxed);
-    gauge("strange_datagrams", "Datagrams from addresses outside the spec, dropped unread", strange as i64);
-    let (epoch, role, sync) = (PerWorkload::default(), PerWorkload::default(), PerWorkload::default());
+    gauge(
+        "strange_datagrams",
+        "Datagrams from addresses outside the spec, dropped unread",
+        strange as i64,
+    );
+    let (epoch, role, sync) = (
+        PerWorkload::default(),
+        PerWorkload::default(),
+        PerWorkload::default(),
+    );
     for (id, workload) in &glance.workloads {
         let labels = vec![("workload".to_string(), id.to_string())];
         epoch.get_or_create(&labels).set(workload.epoch.0 as i64);
@@ -46,7 +82,11 @@ async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusal> {
         });
     }
     registry.register("workload_epoch", "The newest epoch", epoch);
-    registry.register("workload_role", "This node's server: 2 primary under a lease, 1 standby, 0 neither", role);
+    registry.register(
+        "workload_role",
+        "This node's server: 2 primary under a lease, 1 standby, 0 neither",
+        role,
+    );
     registry.register_with_unit(
         "workload_sync_set",
         "Standbys that have every write",
@@ -55,5 +95,7 @@ async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusal> {
     );
     let mut text = String::new();
     encode(&mut text, &registry).map_err(|e| Refusal::unavailable(e.to_string()))?;
-    Ok(HttpResponse::Ok().content_type("application/openmetrics-text; version=1.0.0; charset=utf-8").body(text))
+    Ok(HttpResponse::Ok()
+        .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
+        .body(text))
 }

@@ -78,8 +78,15 @@ pub fn start(service: &web::Data<Service>, listen: Listen) -> std::io::Result<Ve
     if let (Some(tls), Some(address)) = (listen.tls, service.spec.nodes[&service.me].api) {
         let seats = Seats::new(bounds);
         let server = server!(bounds).on_connect(move |io, connection| {
-            if let Some(stream) = io.downcast_ref::<TlsStream<TcpStream>>().map(|tls| tls.get_ref().0) {
-                match stream.peer_addr().ok().and_then(|from| seats.take(from.ip())) {
+            if let Some(stream) = io
+                .downcast_ref::<TlsStream<TcpStream>>()
+                .map(|tls| tls.get_ref().0)
+            {
+                match stream
+                    .peer_addr()
+                    .ok()
+                    .and_then(|from| seats.take(from.ip()))
+                {
                     Some(seat) => drop(connection.insert(seat)),
                     // Too many from there: it reads the end at once.
                     None => drop(rustix::net::shutdown(stream, rustix::net::Shutdown::Both)),

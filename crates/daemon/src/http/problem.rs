@@ -13,7 +13,10 @@ pub struct Refusal {
 
 impl Refusal {
     pub fn new(status: StatusCode, detail: impl Into<String>) -> Self {
-        Self { status, detail: detail.into() }
+        Self {
+            status,
+            detail: detail.into(),
+        }
     }
     pub fn unavailable(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::SERVICE_UNAVAILABLE, detail)
@@ -34,30 +37,54 @@ impl ResponseError for Refusal {
         self.status
     }
     fn error_response(&self) -> HttpResponse {
-        let title = self.status.canonical_reason().unwrap_or("Error").to_string();
+        let title = self
+            .status
+            .canonical_reason()
+            .unwrap_or("Error")
+            .to_string();
         // RFC 9457 section 4.2.1: `about:blank` where the status says it all.
-        let problem =
-            Problem { kind: "about:blank".into(), title, status: self.status.as_u16(), detail: self.detail.clone() };
-        HttpResponse::build(self.status).content_type("application/problem+json").json(problem)
+        let problem = Problem {
+            kind: "about:blank".into(),
+            title,
+            status: self.status.as_u16(),
+            detail: self.detail.clone(),
+        };
+        HttpResponse::build(self.status)
+            .content_type("application/problem+json")
+            .json(problem)
     }
 }
 
-/// What is asked for in a way that cannot be read is refused in the same form: in the query, in the path.
+/// What is asked for in a way that cannot be read is refused in the same form: in the query, in the
+/// path.
 pub fn query_config() -> web::QueryConfig {
     web::QueryConfig::default().error_handler(|error, request: &HttpRequest| {
-        Refusal::bad(format!("`{}` cannot be read: {error}; see /openapi.json", request.query_string())).into()
+        Refusal::bad(format!(
+            "`{}` cannot be read: {error}; see /openapi.json",
+            request.query_string()
+        ))
+        .into()
     })
 }
 
 pub fn path_config() -> web::PathConfig {
     web::PathConfig::default().error_handler(|error, request: &HttpRequest| {
-        Refusal::bad(format!("`{}` cannot be read: {error}; see /openapi.json", request.path())).into()
+        Refusal::bad(format!(
+            "`{}` cannot be read: {error}; see /openapi.json",
+            request.path()
+        ))
+        .into()
     })
 }
 
 /// Bodies that cannot be read, too.
 pub fn json_config() -> web::JsonConfig {
-    web::JsonConfig::default().limit(64 * 1024).error_handler(|error, _: &HttpRequest| {
-        Refusal::bad(format!("the body cannot be read: {error}; see /openapi.json for its form")).into()
-    })
+    web::JsonConfig::default()
+        .limit(64 * 1024)
+        .error_handler(|error, _: &HttpRequest| {
+            Refusal::bad(format!(
+                "the body cannot be read: {error}; see /openapi.json for its form"
+            ))
+            .into()
+        })
 }

@@ -6,7 +6,8 @@ use std::net::IpAddr;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-/// Whoever has no token can fill no store: one line in this time, with the number of those left out.
+/// Whoever has no token can fill no store: one line in this time, with the number of those left
+/// out.
 const STRANGERS_EVERY: Duration = Duration::from_secs(10);
 /// Wrong tokens from one address that cost nothing; a person may have the wrong file at hand.
 const FREE_TRIES: u32 = 5;
@@ -39,7 +40,10 @@ impl Strangers {
     /// How many were left out before this one, if this one is to be recorded.
     pub fn next(&self) -> Option<u64> {
         let mut seen = self.seen();
-        if seen.recorded.is_some_and(|at| at.elapsed() < STRANGERS_EVERY) {
+        if seen
+            .recorded
+            .is_some_and(|at| at.elapsed() < STRANGERS_EVERY)
+        {
             seen.left_out += 1;
             return None;
         }
@@ -53,7 +57,8 @@ impl Strangers {
         seen.wrong += 1;
         let now = Instant::now();
         if seen.by_address.len() >= ADDRESSES && !seen.by_address.contains_key(&from) {
-            seen.by_address.retain(|_, (_, last)| last.is_some_and(|at| now - at < FORGOTTEN));
+            seen.by_address
+                .retain(|_, (_, last)| last.is_some_and(|at| now - at < FORGOTTEN));
             if seen.by_address.len() >= ADDRESSES {
                 seen.by_address.pop_first();
             }

@@ -34,8 +34,12 @@ impl User {
         if self.level >= level {
             return Ok(());
         }
-        let what =
-            format!("`{}` may only {}; this needs a token that may {}", self.name, self.level.word(), level.word());
+        let what = format!(
+            "`{}` may only {}; this needs a token that may {}",
+            self.name,
+            self.level.word(),
+            level.word()
+        );
         Err(Refusal::new(StatusCode::FORBIDDEN, what))
     }
 }
@@ -50,15 +54,30 @@ impl Tokens {
     /// The line that cannot be read, without its content.
     pub fn parse(text: &str) -> Result<Self, String> {
         let mut tokens = BTreeMap::new();
-        for (number, line) in text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty() && !l.starts_with('#')) {
+        for (number, line) in text
+            .lines()
+            .enumerate()
+            .filter(|(_, l)| !l.trim().is_empty() && !l.starts_with('#'))
+        {
             let mut words = line.split_whitespace();
             let name = words.next();
-            let level = words.next().and_then(|word| Level::ALL.into_iter().find(|level| level.word() == word));
+            let level = words
+                .next()
+                .and_then(|word| Level::ALL.into_iter().find(|level| level.word() == word));
             let digest = words.next().and_then(unhex);
             let (Some(name), Some(level), Some(digest)) = (name, level, digest) else {
-                return Err(format!("line {}: not `NAME observe|operate|administer SHA256-IN-HEX`", number + 1));
+                return Err(format!(
+                    "line {}: not `NAME observe|operate|administer SHA256-IN-HEX`",
+                    number + 1
+                ));
             };
-            tokens.insert(digest, User { name: name.into(), level });
+            tokens.insert(
+                digest,
+                User {
+                    name: name.into(),
+                    level,
+                },
+            );
         }
         Ok(Self(tokens))
     }
@@ -69,12 +88,15 @@ impl Tokens {
 }
 
 fn unhex(text: &str) -> Option<[u8; 32]> {
-    let bytes: Option<Vec<u8>> =
-        (0..text.len()).step_by(2).map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok()).collect();
+    let bytes: Option<Vec<u8>> = (0..text.len())
+        .step_by(2)
+        .map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok())
+        .collect();
     bytes?.try_into().ok()
 }
 
-/// Browsers' sessions, in memory: a restart of the daemon ends them, and so does the end of the token behind them.
+/// Browsers' sessions, in memory: a restart of the daemon ends them, and so does the end of the
+/// token behind them.
 #[derive(Debug, Default)]
 pub struct Sessions(Mutex<BTreeMap<String, Session>>);
 
@@ -86,22 +108,36 @@ struct Session {
 
 impl Sessions {
     pub fn open(&self, token: Digested) -> String {
-        let id: String = (0..2).map(|_| format!("{:032x}", rand::random::<u128>())).collect();
+        let id: String = (0..2)
+            .map(|_| format!("{:032x}", rand::random::<u128>()))
+            .collect();
         let mut sessions = lock(&self.0);
         let now = Instant::now();
         sessions.retain(|_, session| session.until > now);
         if sessions.len() >= SESSIONS
-            && let Some(oldest) = sessions.iter().min_by_key(|(_, s)| s.until).map(|(id, _)| id.clone())
+            && let Some(oldest) = sessions
+                .iter()
+                .min_by_key(|(_, s)| s.until)
+                .map(|(id, _)| id.clone())
         {
             sessions.remove(&oldest);
         }
-        sessions.insert(id.clone(), Session { token, until: now + AGE });
+        sessions.insert(
+            id.clone(),
+            Session {
+                token,
+                until: now + AGE,
+            },
+        );
         id
     }
 
     pub fn token(&self, id: &str) -> Option<Digested> {
         let sessions = lock(&self.0);
-        sessions.get(id).filter(|session| session.until > Instant::now()).map(|session| session.token)
+        sessions
+            .get(id)
+            .filter(|session| session.until > Instant::now())
+            .map(|session| session.token)
     }
 
     pub fn close(&self, id: &str) {
@@ -115,11 +151,20 @@ mod tests {
 
     #[test]
     fn tokens_are_known_by_digest_and_errors_do_not_repeat_them() {
-        let digest: String = Sha256::digest(b"gull").iter().map(|b| format!("{b:02x}")).collect();
+        let digest: String = Sha256::digest(b"gull")
+            .iter()
+            .map(|b| format!("{b:02x}"))
+            .collect();
         let tokens = Tokens::parse(&format!("# people\ncaptain operate {digest}\n")).unwrap();
-        assert_eq!(tokens.user(&super::digest("gull")).map(|u| u.level), Some(Level::Operate));
+        assert_eq!(
+            tokens.user(&super::digest("gull")).map(|u| u.level),
+            Some(Level::Operate)
+        );
         assert_eq!(tokens.user(&super::digest("tern")), None);
         let error = Tokens::parse("captain operate gull").unwrap_err();
-        assert!(error.contains("line 1") && !error.contains("gull"), "{error}");
+        assert!(
+            error.contains("line 1") && !error.contains("gull"),
+            "{error}"
+        );
     }
 }

@@ -19,7 +19,10 @@ pub struct Live {
 
 impl Default for Live {
     fn default() -> Self {
-        Self { newest: watch::Sender::new(Bytes::new()), watching: Arc::default() }
+        Self {
+            newest: watch::Sender::new(Bytes::new()),
+            watching: Arc::default(),
+        }
     }
 }
 
@@ -59,7 +62,9 @@ mod tests {
         let live = Live::default();
         let own: Vec<Watching> = (0..300).filter_map(|_| live.join("mate")).collect();
         assert_eq!(own.len(), PER_USER);
-        let others: Vec<Watching> = (0..300).filter_map(|n| live.join(&format!("u{}", n / 20))).collect();
+        let others: Vec<Watching> = (0..300)
+            .filter_map(|n| live.join(&format!("u{}", n / 20)))
+            .collect();
         assert_eq!(others.len(), 300);
         drop(own);
         assert!(live.join("mate").is_some());

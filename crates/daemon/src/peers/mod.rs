@@ -1,12 +1,14 @@
 //! Peers: one UDP port, QUIC (RFC 9000) with mutual TLS.
 //!
-//! Every node dials every other and sends on the connection that it dialled. What the next heartbeat says again goes in
-//! [`sealed`] datagrams beside QUIC, everything else in order on one stream. Messages are CBOR (RFC 8949), on the stream behind a
-//! four-byte length, in a datagram one after the other (RFC 8742). The first frame says which cluster and spec the sender
-//! belongs to: a node with another spec file is refused and named.
+//! Every node dials every other and sends on the connection that it dialled. What the next
+//! heartbeat says again goes in [`sealed`] datagrams beside QUIC, everything else in order on one
+//! stream. Messages are CBOR (RFC 8949), on the stream behind a four-byte length, in a datagram one
+//! after the other (RFC 8742). The first frame says which cluster and spec the sender belongs to: a
+//! node with another spec file is refused and named.
 //!
-//! Strangers get nothing done: what does not come from an address of the spec is dropped unread, and a peer's address proves itself
-//! (RFC 9000, section 8.1.2) before a handshake is begun with it, of which each may have a few under way.
+//! Strangers get nothing done: what does not come from an address of the spec is dropped unread,
+//! and a peer's address proves itself (RFC 9000, section 8.1.2) before a handshake is begun with
+//! it, of which each may have a few under way.
 
 mod sealed;
 mod window;
@@ -18,7 +20,10 @@ use karst_core::message::Message;
 use karst_core::spec::Spec;
 use karst_core::{Input, NodeId};
 use quinn::crypto::rustls::{QuicClientConfig, QuicServerConfig};
-use quinn::{Connection, Endpoint, EndpointConfig, RecvStream, SendStream, TokioRuntime, TransportConfig, VarInt};
+use quinn::{
+    Connection, Endpoint, EndpointConfig, RecvStream, SendStream, TokioRuntime, TransportConfig,
+    VarInt,
+};
 use rustls::pki_types::CertificateDer;
 use sealed::{Came, Places, Port, Sealer};
 use serde::{Deserialize, Serialize};
@@ -36,11 +41,12 @@ const QUEUE: usize = 512;
 /// Questions and answers waiting for one peer.
 const PEOPLE: usize = 32;
 const DIAL_LIMIT: Duration = Duration::from_millis(400);
-/// Handshakes that one peer address may have under way: its dialler has one, and a run before it may have left some.
+/// Handshakes that one peer address may have under way: its dialler has one, and a run before it
+/// may have left some.
 const HANDSHAKES: usize = 4;
 const DIAL_PAUSE: Duration = Duration::from_millis(50);
-/// How long QUIC itself bears a silence. Sealed datagrams tell much sooner whether a peer is there; this is for a connection
-/// that works in one direction only.
+/// How long QUIC itself bears a silence. Sealed datagrams tell much sooner whether a peer is there;
+/// this is for a connection that works in one direction only.
 const QUIET: Duration = Duration::from_secs(9);
 
 /// The first frame on every connection.
@@ -56,8 +62,8 @@ pub struct Hello {
 /// Peers that were refused, with the reason; shown as findings.
 pub type Disagreements = Arc<Mutex<BTreeMap<NodeId, String>>>;
 
-/// What waits to be sent to one peer. What people ask and are answered has a queue and a stream of its own: it may be long, and there may
-/// be much of it, and consensus waits for none of it.
+/// What waits to be sent to one peer. What people ask and are answered has a queue and a stream of
+/// its own: it may be long, and there may be much of it, and consensus waits for none of it.
 struct Queues {
     talk: mpsc::Sender<Message>,
     people: mpsc::Sender<Message>,
@@ -79,7 +85,8 @@ pub struct Peers {
     pub strangers: Arc<AtomicU64>,
 }
 
-/// Takes up other certificates while connections live: each is made anew, so that nobody goes on who was revoked.
+/// Takes up other certificates while connections live: each is made anew, so that nobody goes on
+/// who was revoked.
 #[derive(Clone)]
 pub struct Renewal {
     endpoint: Endpoint,
@@ -101,7 +108,9 @@ fn configurations(identity: &Identity) -> Result<(quinn::ServerConfig, quinn::Cl
     let server = QuicServerConfig::try_from(identity.peer_server()?).context("TLS for QUIC")?;
     let mut server = quinn::ServerConfig::with_crypto(Arc::new(server));
     server.transport_config(Arc::new(transport()));
-    let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(identity.peer_client()?)?));
+    let mut client = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(
+        identity.peer_client()?,
+    )?));
     let mut dialling = transport();
     dialling.keep_alive_interval(Some(QUIET / 3));
     client.transport_config(Arc::new(dialling));
@@ -116,8 +125,8 @@ struct Local {
     /// Who dials from where.
     known: BTreeMap<SocketAddr, NodeId>,
     disagreements: Disagreements,
-    /// The newest run of each peer, and how to tell its dialler of a newer one: QUIC itself would notice a peer that was
-    /// killed and started again only after the idle time.
+    /// The newest run of each peer, and how to tell its dialler of a newer one: QUIC itself would
+    /// notice a peer that was killed and started again only after the idle time.
     runs: Mutex<BTreeMap<NodeId, u64>>,
     restarted: BTreeMap<NodeId, Notify>,
     /// With what peers are dialled; another one means that all connections are made anew.
@@ -125,13 +134,16 @@ struct Local {
 }
 
 impl Peers {
-    /// Binds this node's peer address and starts to dial the others, on the tokio runtime around it; `receive` gets what they
-    /// say.
+    /// Binds this node's peer address and starts to dial the others, on the tokio runtime around
+    /// it; `receive` gets what they say.
     ///
     /// # Errors
     /// If the address cannot be bound, or the certificates are of no use.
     pub fn start(
-        me: &NodeId, spec: &Spec, digest: &str, identity: &Identity,
+        me: &NodeId,
+        spec: &Spec,
+        digest: &str,
+        identity: &Identity,
         receive: impl Fn(Input) + Clone + Send + Sync + 'static,
     ) -> Result<Self> {
         let (server, client) = configurations(identity)?;
@@ -141,7 +153,10 @@ impl Peers {
             while let Ok(message) = ciborium::from_reader::<Message, _>(&mut said) {
                 // A beat says that the direct way works.
                 if came == Came::Directly || !message.is_beat() {
-                    hear(Input::Received { from: from.clone(), message });
+                    hear(Input::Received {
+                        from: from.clone(),
+                        message,
+                    });
                 }
             }
         });
@@ -149,38 +164,75 @@ impl Peers {
         let mut config = EndpointConfig::default();
         config.grease_quic_bit(false);
         let runtime = Arc::new(TokioRuntime);
-        let endpoint = Endpoint::new_with_abstract_socket(config, Some(server), port.clone(), runtime)?;
-        let renewal = Renewal { endpoint: endpoint.clone(), client: watch::Sender::new(client) };
+        let endpoint =
+            Endpoint::new_with_abstract_socket(config, Some(server), port.clone(), runtime)?;
+        let renewal = Renewal {
+            endpoint: endpoint.clone(),
+            client: watch::Sender::new(client),
+        };
 
         let disagreements = Disagreements::default();
         let local = Arc::new(Local {
             me: me.clone(),
             port: port.clone(),
             silence: silence(spec),
-            hello: Hello { cluster: spec.cluster.clone(), spec: digest.into(), run: rand::random() },
-            known: spec.nodes.iter().map(|(n, peer)| (peer.peer, n.clone())).collect(),
+            hello: Hello {
+                cluster: spec.cluster.clone(),
+                spec: digest.into(),
+                run: rand::random(),
+            },
+            known: spec
+                .nodes
+                .iter()
+                .map(|(n, peer)| (peer.peer, n.clone()))
+                .collect(),
             disagreements: disagreements.clone(),
             runs: Mutex::default(),
-            restarted: spec.nodes.keys().map(|n| (n.clone(), Notify::new())).collect(),
+            restarted: spec
+                .nodes
+                .keys()
+                .map(|n| (n.clone(), Notify::new()))
+                .collect(),
             client: renewal.client.subscribe(),
         });
         tokio::spawn(accept(endpoint.clone(), local.clone(), receive));
         let mut queues = BTreeMap::new();
         for (node, peer) in spec.nodes.iter().filter(|(n, _)| *n != me) {
-            let ((talk, talk_waits), (people, people_wait)) = (mpsc::channel(QUEUE), mpsc::channel(PEOPLE));
+            let ((talk, talk_waits), (people, people_wait)) =
+                (mpsc::channel(QUEUE), mpsc::channel(PEOPLE));
             queues.insert(node.clone(), Queues { talk, people });
-            let waiting = Waiting { talk: talk_waits, people: people_wait };
-            tokio::spawn(dial(endpoint.clone(), node.clone(), peer.peer, local.clone(), waiting));
+            let waiting = Waiting {
+                talk: talk_waits,
+                people: people_wait,
+            };
+            tokio::spawn(dial(
+                endpoint.clone(),
+                node.clone(),
+                peer.peer,
+                local.clone(),
+                waiting,
+            ));
         }
         let strangers = port.strangers.clone();
-        Ok(Self { queues, port, disagreements, renewal, strangers })
+        Ok(Self {
+            queues,
+            port,
+            disagreements,
+            renewal,
+            strangers,
+        })
     }
 
     /// Queues a message; a full queue drops it.
     pub fn send(&self, to: &NodeId, message: Message) {
         if let Some(queue) = self.queues.get(to) {
             let is_people = matches!(message, Message::Ask { .. } | Message::Answer { .. });
-            let _ = if is_people { &queue.people } else { &queue.talk }.try_send(message);
+            let _ = if is_people {
+                &queue.people
+            } else {
+                &queue.talk
+            }
+            .try_send(message);
         }
     }
 
@@ -190,8 +242,8 @@ impl Peers {
     }
 }
 
-/// After a silence of this long a peer is dialled anew: what waits in the old connection would wait for its long probe back-off
-/// when the peer can be reached again.
+/// After a silence of this long a peer is dialled anew: what waits in the old connection would wait
+/// for its long probe back-off when the peer can be reached again.
 fn silence(spec: &Spec) -> Duration {
     (spec.timings.suspicion_ceiling * 2).max(spec.timings.heartbeat * 10)
 }
@@ -200,7 +252,8 @@ fn transport() -> TransportConfig {
     let mut config = TransportConfig::default();
     config
         .max_idle_timeout(Some(VarInt::from_u32(QUIET.as_millis() as u32).into()))
-        // Honest peers are near: the default guess of a third of a second would cost a failover its deadline.
+        // Honest peers are near: the default guess of a third of a second would cost a failover its
+        // deadline.
         .initial_rtt(Duration::from_millis(5))
         .datagram_receive_buffer_size(None)
         .max_concurrent_bidi_streams(VarInt::from_u32(0))
@@ -221,7 +274,10 @@ async fn read_frame<T: serde::de::DeserializeOwned>(stream: &mut RecvStream) -> 
     let mut length = [0; 4];
     stream.read_exact(&mut length).await?;
     let length = u32::from_be_bytes(length) as usize;
-    anyhow::ensure!(length <= FRAME_LIMIT, "a frame of {length} bytes; at most {FRAME_LIMIT} are taken");
+    anyhow::ensure!(
+        length <= FRAME_LIMIT,
+        "a frame of {length} bytes; at most {FRAME_LIMIT} are taken"
+    );
     let mut frame = vec![0; length];
     stream.read_exact(&mut frame).await?;
     decode(&frame)
@@ -231,11 +287,21 @@ async fn read_frame<T: serde::de::DeserializeOwned>(stream: &mut RecvStream) -> 
 pub fn decode<T: serde::de::DeserializeOwned>(frame: &[u8]) -> Result<T> {
     let mut rest = frame;
     let value = ciborium::from_reader(&mut rest).context("a frame that cannot be read")?;
-    anyhow::ensure!(rest.is_empty(), "a frame with {} bytes behind its value", rest.len());
+    anyhow::ensure!(
+        rest.is_empty(),
+        "a frame with {} bytes behind its value",
+        rest.len()
+    );
     Ok(value)
 }
 
-async fn dial(endpoint: Endpoint, node: NodeId, address: SocketAddr, local: Arc<Local>, mut waiting: Waiting) {
+async fn dial(
+    endpoint: Endpoint,
+    node: NodeId,
+    address: SocketAddr,
+    local: Arc<Local>,
+    mut waiting: Waiting,
+) {
     let mut client = local.client.clone();
     loop {
         let shown = client.borrow_and_update().clone();
@@ -264,7 +330,10 @@ async fn dial(endpoint: Endpoint, node: NodeId, address: SocketAddr, local: Arc<
 
 /// Until the connection is over, or the daemon.
 async fn speak(
-    connection: &Connection, local: &Local, node: &NodeId, waiting: &mut Waiting,
+    connection: &Connection,
+    local: &Local,
+    node: &NodeId,
+    waiting: &mut Waiting,
     client: &mut watch::Receiver<quinn::ClientConfig>,
 ) -> Result<()> {
     let mut stream = connection.open_uni().await?;
@@ -284,7 +353,10 @@ async fn speak(
 }
 
 async fn talk(
-    connection: &Connection, mut stream: SendStream, local: &Local, node: &NodeId,
+    connection: &Connection,
+    mut stream: SendStream,
+    local: &Local,
+    node: &NodeId,
     waiting: &mut mpsc::Receiver<Message>,
 ) -> Result<()> {
     let mut sealer = Sealer::new(connection).context("a connection without keys")?;
@@ -298,7 +370,8 @@ async fn talk(
         if message.is_none() {
             return Ok(());
         }
-        let is_silent = || since.elapsed() > local.silence && local.port.is_silent(node, local.silence);
+        let is_silent =
+            || since.elapsed() > local.silence && local.port.is_silent(node, local.silence);
         anyhow::ensure!(!is_silent(), "the peer is silent");
         // Whatever waits leaves together: a packet costs more than what is in it.
         let (mut next, mut frames, mut repeated) = (message, Vec::new(), Vec::new());
@@ -319,20 +392,27 @@ async fn talk(
             local.port.send(&mut sealer, &repeated);
         }
         if !frames.is_empty() {
-            // A peer that is there may be slow to take a long one; one that is gone must not hold up what comes after it.
+            // A peer that is there may be slow to take a long one; one that is gone must not hold
+            // up what comes after it.
             let written = stream.write_all(&frames);
             tokio::pin!(written);
             loop {
                 match tokio::time::timeout(local.silence, &mut written).await {
                     Ok(done) => break done?,
-                    Err(_late) => anyhow::ensure!(!is_silent(), "the peer takes nothing and is silent"),
+                    Err(_late) => {
+                        anyhow::ensure!(!is_silent(), "the peer takes nothing and is silent")
+                    }
                 }
             }
         }
     }
 }
 
-async fn accept(endpoint: Endpoint, local: Arc<Local>, receive: impl Fn(Input) + Clone + Send + Sync + 'static) {
+async fn accept(
+    endpoint: Endpoint,
+    local: Arc<Local>,
+    receive: impl Fn(Input) + Clone + Send + Sync + 'static,
+) {
     let under_way = Arc::new(Mutex::new(BTreeMap::<SocketAddr, usize>::new()));
     while let Some(incoming) = endpoint.accept().await {
         let (local, receive) = (local.clone(), receive.clone());
@@ -341,7 +421,8 @@ async fn accept(endpoint: Endpoint, local: Arc<Local>, receive: impl Fn(Input) +
             incoming.ignore();
             continue;
         };
-        // A peer that does not hear this node cannot connect; that its attempts arrive shows which direction is cut.
+        // A peer that does not hear this node cannot connect; that its attempts arrive shows which
+        // direction is cut.
         receive(Input::Knocked { from: from.clone() });
         if !incoming.remote_address_validated() && incoming.may_retry() {
             let _ = incoming.retry();
@@ -353,7 +434,9 @@ async fn accept(endpoint: Endpoint, local: Arc<Local>, receive: impl Fn(Input) +
             continue;
         };
         tokio::spawn(async move {
-            let Ok(connection) = incoming.await else { return };
+            let Ok(connection) = incoming.await else {
+                return;
+            };
             drop(handshake);
             if let Err(error) = listen(&connection, &local, receive).await {
                 tracing::debug!(%error, peer = %connection.remote_address(), "a peer's connection ended");
@@ -387,13 +470,21 @@ impl Drop for Handshake {
 }
 
 async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input)) -> Result<()> {
-    let certificates = connection.peer_identity().and_then(|i| i.downcast::<Vec<CertificateDer<'static>>>().ok());
-    let first = certificates.as_ref().and_then(|c| c.first()).context("no certificate")?;
-    let from =
-        tls::node_of(first, local.known.values().cloned()).context("the certificate names no node of the spec")?;
+    let certificates = connection
+        .peer_identity()
+        .and_then(|i| i.downcast::<Vec<CertificateDer<'static>>>().ok());
+    let first = certificates
+        .as_ref()
+        .and_then(|c| c.first())
+        .context("no certificate")?;
+    let from = tls::node_of(first, local.known.values().cloned())
+        .context("the certificate names no node of the spec")?;
     anyhow::ensure!(from != local.me, "a peer that claims to be this node");
     let its_own = local.known.get(&connection.remote_address()) == Some(&from);
-    anyhow::ensure!(its_own, "{from}'s certificate, and not from {from}'s address");
+    anyhow::ensure!(
+        its_own,
+        "{from}'s certificate, and not from {from}'s address"
+    );
     let mut stream = connection.accept_uni().await?;
     let hello: Hello = read_frame(&mut stream).await?;
     let agrees = hello.cluster == local.hello.cluster && hello.spec == local.hello.spec;
@@ -419,20 +510,29 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     if before.is_some_and(|run| run != hello.run) {
         local.restarted[&from].notify_one();
     }
-    let _listening = local.port.listen(connection, from.clone()).context("a connection without keys")?;
+    let _listening = local
+        .port
+        .listen(connection, from.clone())
+        .context("a connection without keys")?;
     let mut client = local.client.clone();
     client.mark_unchanged();
     let frames = async {
         loop {
             let message = read_frame::<Message>(&mut stream).await?;
-            receive(Input::Received { from: from.clone(), message });
+            receive(Input::Received {
+                from: from.clone(),
+                message,
+            });
         }
     };
     let people = async {
         loop {
             let mut stream = connection.accept_uni().await?;
             while let Ok(message) = read_frame::<Message>(&mut stream).await {
-                receive(Input::Received { from: from.clone(), message });
+                receive(Input::Received {
+                    from: from.clone(),
+                    message,
+                });
             }
         }
     };
@@ -454,19 +554,41 @@ mod tests {
     use proptest::prelude::*;
 
     fn beat() -> Message {
-        let hears = Hears { you: Some(Duration::from_millis(90)), ..Hears::default() };
-        Message::Beat { number: 7, hears, heads: vec![] }
+        let hears = Hears {
+            you: Some(Duration::from_millis(90)),
+            ..Hears::default()
+        };
+        Message::Beat {
+            number: 7,
+            hears,
+            heads: vec![],
+        }
     }
 
     /// With a thousand nodes, the longest names and the largest numbers.
     #[test]
     fn the_largest_beat_fits_a_datagram() {
-        let lately = (0..1_000).map(|n| NodeId::from(format!("n{n}"))).collect::<Ordered>().pick(|_| true);
-        let head = Head { epoch: Epoch(u64::MAX), position: Lsn(u64::MAX) };
+        let lately = (0..1_000)
+            .map(|n| NodeId::from(format!("n{n}")))
+            .collect::<Ordered>()
+            .pick(|_| true);
+        let head = Head {
+            epoch: Epoch(u64::MAX),
+            position: Lsn(u64::MAX),
+        };
         let name = |n: usize| format!("{n:040}").as_str().into();
-        let heads = (0..heads_beside(&lately)).map(|n| (name(n), head)).collect();
-        let hears = Hears { you: Some(Duration::MAX), lately };
-        let beat = Message::Beat { number: u64::MAX, hears, heads };
+        let heads = (0..heads_beside(&lately))
+            .map(|n| (name(n), head))
+            .collect();
+        let hears = Hears {
+            you: Some(Duration::MAX),
+            lately,
+        };
+        let beat = Message::Beat {
+            number: u64::MAX,
+            hears,
+            heads,
+        };
         let length = encode(&beat).len() - 4;
         assert!((900..=sealed::LARGEST).contains(&length), "{length} bytes");
     }
@@ -474,7 +596,10 @@ mod tests {
     #[test]
     fn a_frame_is_read_as_it_was_written_and_with_nothing_behind_it() {
         let frame = encode(&beat());
-        assert_eq!(u32::from_be_bytes([frame[0], frame[1], frame[2], frame[3]]) as usize, frame.len() - 4);
+        assert_eq!(
+            u32::from_be_bytes([frame[0], frame[1], frame[2], frame[3]]) as usize,
+            frame.len() - 4
+        );
         assert_eq!(decode::<Message>(&frame[4..]).unwrap(), beat());
         let mut longer = frame[4..].to_vec();
         longer.push(0);

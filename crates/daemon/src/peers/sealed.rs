@@ -1,17 +1,20 @@
 //! Sealed datagrams: what the next heartbeat says again, on the port of QUIC and beside it.
 //!
-//! A QUIC datagram is acknowledged (RFC 9221, section 5.2), which costs both hosts as much again as what is in it, and a stream
-//! says late and again what is stale by then. So what is repeated anyway is sealed with a key of the QUIC connection that it
-//! belongs to (RFC 5705; RFC 8446, section 7.5), and is worth something only as long as that connection lives.
+//! A QUIC datagram is acknowledged (RFC 9221, section 5.2), which costs both hosts as much again as
+//! what is in it, and a stream says late and again what is stale by then. So what is repeated
+//! anyway is sealed with a key of the QUIC connection that it belongs to (RFC 5705; RFC 8446,
+//! section 7.5), and is worth something only as long as that connection lives.
 //!
-//! In one datagram: the kind, the key's name (8 bytes), the datagram's number (8 bytes, big-endian), then the messages under
-//! AES-256-GCM (RFC 5116) with the number as nonce and all before it as associated data. A QUIC packet has the second bit of its
-//! first byte set (RFC 9000, section 17), a sealed one has not: so the two share a port (RFC 9443 does the same).
+//! In one datagram: the kind, the key's name (8 bytes), the datagram's number (8 bytes,
+//! big-endian), then the messages under AES-256-GCM (RFC 5116) with the number as nonce and all
+//! before it as associated data. A QUIC packet has the second bit of its first byte set (RFC 9000,
+//! section 17), a sealed one has not: so the two share a port (RFC 9443 does the same).
 //!
-//! Where the direct link of two nodes is broken, what they send each other goes also by way of a third (A4): whole datagrams, QUIC's
-//! and sealed ones, which the one in the middle can neither read nor make. In front of each are its kind and two bytes each for who
-//! sends it and for whom, by their places in the order of names. What comes from an address that the spec does not have is dropped
-//! before anything is looked at.
+//! Where the direct link of two nodes is broken, what they send each other goes also by way of a
+//! third (A4): whole datagrams, QUIC's and sealed ones, which the one in the middle can neither
+//! read nor make. In front of each are its kind and two bytes each for who sends it and for whom,
+//! by their places in the order of names. What comes from an address that the spec does not have is
+//! dropped before anything is looked at.
 
 use crate::lock::lock;
 use karst_core::NodeId;
@@ -44,9 +47,14 @@ type Name = [u8; 8];
 /// A connection's name and key, the same at both of its ends.
 fn derived(connection: &Connection) -> Option<(Name, LessSafeKey)> {
     let mut material = [0; 40];
-    connection.export_keying_material(&mut material, LABEL, &[]).ok()?;
+    connection
+        .export_keying_material(&mut material, LABEL, &[])
+        .ok()?;
     let (name, key) = material.split_at(8);
-    Some((name.try_into().ok()?, LessSafeKey::new(UnboundKey::new(&AES_256_GCM, key).ok()?)))
+    Some((
+        name.try_into().ok()?,
+        LessSafeKey::new(UnboundKey::new(&AES_256_GCM, key).ok()?),
+    ))
 }
 
 fn nonce(number: u64) -> Nonce {
@@ -55,7 +63,8 @@ fn nonce(number: u64) -> Nonce {
     Nonce::assume_unique_for_key(nonce)
 }
 
-/// The sending end of one connection. Only whoever dialled it speaks on it, so one number is never used twice under its key.
+/// The sending end of one connection. Only whoever dialled it speaks on it, so one number is never
+/// used twice under its key.
 pub struct Sealer {
     name: Name,
     key: LessSafeKey,
@@ -67,7 +76,12 @@ impl Sealer {
     /// Of a connection that is made.
     pub fn new(connection: &Connection) -> Option<Self> {
         let (name, key) = derived(connection)?;
-        Some(Self { name, key, number: 0, to: connection.remote_address() })
+        Some(Self {
+            name,
+            key,
+            number: 0,
+            to: connection.remote_address(),
+        })
     }
 
     fn seal(&mut self, message: &[u8]) -> Vec<u8> {
@@ -89,7 +103,8 @@ struct Speaker {
     from: NodeId,
     key: LessSafeKey,
     newest: u64,
-    /// Of those that came round: one may come both ways, and then the direct one says that there is a direct way.
+    /// Of those that came round: one may come both ways, and then the direct one says that there is
+    /// a direct way.
     newest_round: u64,
 }
 
@@ -115,11 +130,18 @@ pub struct Places {
 impl Places {
     /// From every node's name and peer address.
     pub fn new<'a>(nodes: impl IntoIterator<Item = (&'a NodeId, SocketAddr)>, me: &NodeId) -> Self {
-        let mut nodes: Vec<(NodeId, SocketAddr)> = nodes.into_iter().map(|(name, at)| (name.clone(), at)).collect();
+        let mut nodes: Vec<(NodeId, SocketAddr)> = nodes
+            .into_iter()
+            .map(|(name, at)| (name.clone(), at))
+            .collect();
         nodes.sort();
         let (names, addresses): (Vec<NodeId>, Vec<SocketAddr>) = nodes.into_iter().unzip();
         let me = names.iter().position(|n| n == me).unwrap_or(usize::MAX);
-        Self { addresses, names, me }
+        Self {
+            addresses,
+            names,
+            me,
+        }
     }
 
     fn of(&self, node: &NodeId) -> Option<usize> {
@@ -127,7 +149,9 @@ impl Places {
     }
 
     fn is_known(&self, address: SocketAddr) -> bool {
-        self.addresses.iter().any(|a| (a.ip(), a.port()) == (address.ip(), address.port()))
+        self.addresses
+            .iter()
+            .any(|a| (a.ip(), a.port()) == (address.ip(), address.port()))
     }
 
     fn is_host(&self, ip: IpAddr) -> bool {
@@ -138,8 +162,8 @@ impl Places {
 /// The socket that QUIC and sealed datagrams arrive at.
 pub struct Port {
     socket: Arc<dyn AsyncUdpSocket>,
-    /// Where sealed ones leave from. Nobody waits for it: whoever waits for a socket is woken each time that the kernel has
-    /// passed on what was sent from it.
+    /// Where sealed ones leave from. Nobody waits for it: whoever waits for a socket is woken each
+    /// time that the kernel has passed on what was sent from it.
     out: UdpSocket,
     speakers: Mutex<BTreeMap<Name, Speaker>>,
     heard: Mutex<BTreeMap<NodeId, Instant>>,
@@ -156,7 +180,9 @@ pub struct Port {
 
 impl std::fmt::Debug for Port {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Port").field("socket", &self.socket).finish_non_exhaustive()
+        f.debug_struct("Port")
+            .field("socket", &self.socket)
+            .finish_non_exhaustive()
     }
 }
 
@@ -174,8 +200,14 @@ impl Port {
     ///
     /// # Errors
     /// If the address cannot be bound.
-    pub fn bind(places: Places, hear: impl Fn(&NodeId, Came, &[u8]) + Send + Sync + 'static) -> io::Result<Self> {
-        let address = *places.addresses.get(places.me).ok_or(io::ErrorKind::AddrNotAvailable)?;
+    pub fn bind(
+        places: Places,
+        hear: impl Fn(&NodeId, Came, &[u8]) + Send + Sync + 'static,
+    ) -> io::Result<Self> {
+        let address = *places
+            .addresses
+            .get(places.me)
+            .ok_or(io::ErrorKind::AddrNotAvailable)?;
         let socket = TokioRuntime.wrap_udp_socket(UdpSocket::bind(address)?)?;
         let out = UdpSocket::bind((address.ip(), 0))?;
         out.set_nonblocking(true)?;
@@ -196,7 +228,15 @@ impl Port {
     /// Takes what `from` says under this connection's key. `None` if it has none.
     pub fn listen(&self, connection: &Connection, from: NodeId) -> Option<Listening<'_>> {
         let (name, key) = derived(connection)?;
-        self.admit(name, Speaker { from, key, newest: 0, newest_round: 0 });
+        self.admit(
+            name,
+            Speaker {
+                from,
+                key,
+                newest: 0,
+                newest_round: 0,
+            },
+        );
         Some(Listening(self, name))
     }
 
@@ -221,7 +261,11 @@ impl Port {
 
     /// From here on what goes to that node goes by way of this one, too, or does not any more.
     pub fn set_way(&self, to: &NodeId, via: Option<&NodeId>) {
-        let address = |node: &NodeId| self.places.of(node).map(|place| self.places.addresses[place]);
+        let address = |node: &NodeId| {
+            self.places
+                .of(node)
+                .map(|place| self.places.addresses[place])
+        };
         let Some(to) = address(to) else { return };
         let mut ways = lock(&self.ways);
         match via.and_then(address) {
@@ -240,7 +284,9 @@ impl Port {
 
     fn send_round(&self, datagram: &[u8], to: SocketAddr, via: SocketAddr) {
         let place = |at: usize| u16::try_from(at).unwrap_or(u16::MAX).to_be_bytes();
-        let Some(to) = self.places.addresses.iter().position(|a| *a == to) else { return };
+        let Some(to) = self.places.addresses.iter().position(|a| *a == to) else {
+            return;
+        };
         let mut envelope = vec![PASSED_ON];
         envelope.extend(place(self.places.me));
         envelope.extend(place(to));
@@ -248,10 +294,15 @@ impl Port {
         let _ = self.out.send_to(&envelope, via);
     }
 
-    /// A datagram that is on its way round: for this node, or to be passed on. Nobody is believed more for it: QUIC and the seal say
-    /// who made it, and only its own sender's host may begin its way.
+    /// A datagram that is on its way round: for this node, or to be passed on. Nobody is believed
+    /// more for it: QUIC and the seal say who made it, and only its own sender's host may begin its
+    /// way.
     fn take_round(&self, datagram: &mut [u8], from_host: IpAddr) -> Option<()> {
-        let place = |at: usize, d: &[u8]| Some(usize::from(u16::from_be_bytes(d.get(at..at + 2)?.try_into().ok()?)));
+        let place = |at: usize, d: &[u8]| {
+            Some(usize::from(u16::from_be_bytes(
+                d.get(at..at + 2)?.try_into().ok()?,
+            )))
+        };
         let (sender, to) = (place(1, datagram)?, place(3, datagram)?);
         let addresses = &self.places.addresses;
         let (origin, target) = (*addresses.get(sender)?, *addresses.get(to)?);
@@ -263,7 +314,11 @@ impl Port {
         }
         let inner = datagram.get_mut(ENVELOPE..)?;
         if inner.first()? & FIXED_BIT == 0 {
-            return if inner[0] == SEALED { self.open(inner, Came::Round) } else { None };
+            return if inner[0] == SEALED {
+                self.open(inner, Came::Round)
+            } else {
+                None
+            };
         }
         let mut waiting = lock(&self.came_round);
         if waiting.len() < CAME_ROUND {
@@ -277,24 +332,38 @@ impl Port {
         let mut waiting = lock(&self.came_round);
         let mut count = 0;
         for (buffer, meta) in buffers.iter_mut().zip(meta) {
-            let Some((origin, datagram)) = waiting.pop_front() else { break };
+            let Some((origin, datagram)) = waiting.pop_front() else {
+                break;
+            };
             let len = datagram.len().min(buffer.len());
             buffer[..len].copy_from_slice(&datagram[..len]);
-            *meta = RecvMeta { addr: origin, len, stride: len, ecn: None, dst_ip: None };
+            *meta = RecvMeta {
+                addr: origin,
+                len,
+                stride: len,
+                ecn: None,
+                dst_ip: None,
+            };
             count += 1;
         }
         count
     }
 
-    /// Whatever was not sealed by a known speaker, or was heard before, or is older than that, is passed over.
+    /// Whatever was not sealed by a known speaker, or was heard before, or is older than that, is
+    /// passed over.
     fn open(&self, datagram: &mut [u8], came: Came) -> Option<()> {
         let (header, sealed) = datagram.split_at_mut_checked(HEADER)?;
         let (name, number) = header.get(1..)?.split_first_chunk::<8>()?;
         let number = u64::from_be_bytes(number.try_into().ok()?);
         let mut speakers = lock(&self.speakers);
-        let is_new = |s: &&mut Speaker| s.newest < number && (came == Came::Directly || s.newest_round < number);
+        let is_new = |s: &&mut Speaker| {
+            s.newest < number && (came == Came::Directly || s.newest_round < number)
+        };
         let speaker = speakers.get_mut(name).filter(is_new)?;
-        let message = speaker.key.open_in_place(nonce(number), Aad::from(&*header), sealed).ok()?;
+        let message = speaker
+            .key
+            .open_in_place(nonce(number), Aad::from(&*header), sealed)
+            .ok()?;
         match came {
             Came::Directly => speaker.newest = number,
             Came::Round => speaker.newest_round = number,
@@ -304,13 +373,15 @@ impl Port {
         Some(())
     }
 
-    /// Leaves in a buffer what is QUIC's; the kernel may have put several datagrams of one sender into it.
+    /// Leaves in a buffer what is QUIC's; the kernel may have put several datagrams of one sender
+    /// into it.
     fn sift(&self, buffer: &mut [u8], meta: &mut RecvMeta) {
         let (received, stride) = (meta.len, meta.stride.max(1));
         meta.len = 0;
         let host = meta.addr.ip();
         if !self.places.is_host(host) {
-            self.strangers.fetch_add(received.div_ceil(stride) as u64, Ordering::Relaxed);
+            self.strangers
+                .fetch_add(received.div_ceil(stride) as u64, Ordering::Relaxed);
             return;
         }
         // Only QUIC's come from a peer's own port.
@@ -340,21 +411,34 @@ impl AsyncUdpSocket for Port {
     fn try_send(&self, transmit: &Transmit<'_>) -> io::Result<()> {
         self.socket.try_send(transmit)?;
         if let Some(via) = self.way_to(transmit.destination) {
-            let size = transmit.segment_size.unwrap_or(transmit.contents.len()).max(1);
-            transmit.contents.chunks(size).for_each(|one| self.send_round(one, transmit.destination, via));
+            let size = transmit
+                .segment_size
+                .unwrap_or(transmit.contents.len())
+                .max(1);
+            transmit
+                .contents
+                .chunks(size)
+                .for_each(|one| self.send_round(one, transmit.destination, via));
         }
         Ok(())
     }
 
     fn poll_recv(
-        &self, context: &mut Context<'_>, buffers: &mut [IoSliceMut<'_>], meta: &mut [RecvMeta],
+        &self,
+        context: &mut Context<'_>,
+        buffers: &mut [IoSliceMut<'_>],
+        meta: &mut [RecvMeta],
     ) -> Poll<io::Result<usize>> {
         let waiting = self.give_round(buffers, meta);
         if waiting > 0 {
             return Poll::Ready(Ok(waiting));
         }
         let count = ready!(self.socket.poll_recv(context, buffers, meta))?;
-        buffers.iter_mut().zip(meta).take(count).for_each(|(buffer, meta)| self.sift(buffer, meta));
+        buffers
+            .iter_mut()
+            .zip(meta)
+            .take(count)
+            .for_each(|(buffer, meta)| self.sift(buffer, meta));
         Poll::Ready(Ok(count))
     }
 
@@ -387,7 +471,12 @@ mod tests {
     }
 
     fn sealer(to: SocketAddr) -> Sealer {
-        Sealer { name: NAME, key: key(), number: 0, to }
+        Sealer {
+            name: NAME,
+            key: key(),
+            number: 0,
+            to,
+        }
     }
 
     type Heard = std::sync::mpsc::Receiver<(Came, Vec<u8>)>;
@@ -396,13 +485,24 @@ mod tests {
     fn port_of(me: &str, nodes: &[(&str, SocketAddr)]) -> (Port, Heard) {
         let (hear, heard) = std::sync::mpsc::channel();
         let names: Vec<NodeId> = nodes.iter().map(|(name, _)| NodeId::from(*name)).collect();
-        let places = Places::new(names.iter().zip(nodes.iter().map(|(_, at)| *at)), &me.into());
+        let places = Places::new(
+            names.iter().zip(nodes.iter().map(|(_, at)| *at)),
+            &me.into(),
+        );
         let port = Port::bind(places, move |from, came, said| {
             assert_eq!(*from, NodeId::from("polje"));
             hear.send((came, said.to_vec())).unwrap();
         });
         let port = port.unwrap();
-        port.admit(NAME, Speaker { from: "polje".into(), key: key(), newest: 0, newest_round: 0 });
+        port.admit(
+            NAME,
+            Speaker {
+                from: "polje".into(),
+                key: key(),
+                newest: 0,
+                newest_round: 0,
+            },
+        );
         (port, heard)
     }
 
@@ -413,7 +513,10 @@ mod tests {
 
     /// A port on loopback that nobody has.
     fn free() -> SocketAddr {
-        UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap()
+        UdpSocket::bind("127.0.0.1:0")
+            .unwrap()
+            .local_addr()
+            .unwrap()
     }
 
     /// Receives until so many datagrams have come for QUIC, and are there with their senders.
@@ -422,7 +525,9 @@ mod tests {
         while all.len() < count {
             let mut bytes = vec![0; 4096];
             let mut meta = [RecvMeta::default()];
-            let receive = |cx: &mut Context<'_>| port.poll_recv(cx, &mut [IoSliceMut::new(&mut bytes)], &mut meta);
+            let receive = |cx: &mut Context<'_>| {
+                port.poll_recv(cx, &mut [IoSliceMut::new(&mut bytes)], &mut meta)
+            };
             std::future::poll_fn(receive).await.unwrap();
             if meta[0].len > 0 {
                 all.push((meta[0].addr, bytes[..meta[0].len].to_vec()));
@@ -440,7 +545,13 @@ mod tests {
     }
 
     fn sent(contents: &[u8], destination: SocketAddr) -> Transmit<'_> {
-        Transmit { destination, ecn: None, contents, segment_size: None, src_ip: None }
+        Transmit {
+            destination,
+            ecn: None,
+            contents,
+            segment_size: None,
+            src_ip: None,
+        }
     }
 
     fn nowhere() -> SocketAddr {
@@ -452,19 +563,29 @@ mod tests {
         let (port, heard) = port(nowhere());
         let mut sealer = sealer(nowhere());
         let [first, second, third] = [b"one", b"two", b"six"].map(|text| sealer.seal(text));
-        assert!(!second.windows(3).any(|w| w == b"two"), "it can be read on the way");
+        assert!(
+            !second.windows(3).any(|w| w == b"two"),
+            "it can be read on the way"
+        );
         let direct = |datagram: &[u8]| port.open(&mut datagram.to_vec(), Came::Directly);
         assert_eq!(direct(&second), Some(()));
         assert_eq!(direct(&second), None, "replayed");
         assert_eq!(direct(&first), None, "overtaken");
         drop(Listening(&port, NAME));
         assert_eq!(direct(&third), None, "its connection is gone");
-        assert_eq!(heard.try_iter().collect::<Vec<_>>(), [(Came::Directly, b"two".to_vec())]);
+        assert_eq!(
+            heard.try_iter().collect::<Vec<_>>(),
+            [(Came::Directly, b"two".to_vec())]
+        );
         assert!(!port.is_silent(&"polje".into(), Duration::from_secs(3_600)));
-        assert!(port.is_silent(&"polje".into(), Duration::ZERO) && port.is_silent(&"uvala".into(), Duration::MAX));
+        assert!(
+            port.is_silent(&"polje".into(), Duration::ZERO)
+                && port.is_silent(&"uvala".into(), Duration::MAX)
+        );
     }
 
-    /// Through real sockets, beside what belongs to QUIC; what comes from an address that the spec does not have is dropped.
+    /// Through real sockets, beside what belongs to QUIC; what comes from an address that the spec
+    /// does not have is dropped.
     #[tokio::test]
     async fn it_shares_the_port_with_quic() {
         let polje = free();
@@ -472,7 +593,10 @@ mod tests {
         let (from, _) = port_of("polje", &[("doline", nowhere()), ("polje", polje)]);
         let mut sealer = sealer(to.local_addr().unwrap());
         from.send(&mut sealer, b"a beat");
-        UdpSocket::bind("127.0.0.1:0").unwrap().send_to(&[0x44; 30], sealer.to).unwrap();
+        UdpSocket::bind("127.0.0.1:0")
+            .unwrap()
+            .send_to(&[0x44; 30], sealer.to)
+            .unwrap();
         transmit(&from, &sent(&[0x43; 30], sealer.to)).await;
         from.send(&mut sealer, b"another");
         assert_eq!(quic(&to, 1).await, [(polje, vec![0x43; 30])]);
@@ -482,10 +606,17 @@ mod tests {
             quic(&to, 1).await;
             said.extend(heard.try_iter());
         }
-        assert_eq!(said, [(Came::Directly, b"a beat".to_vec()), (Came::Directly, b"another".to_vec())]);
+        assert_eq!(
+            said,
+            [
+                (Came::Directly, b"a beat".to_vec()),
+                (Came::Directly, b"another".to_vec())
+            ]
+        );
     }
 
-    /// The kernel joins datagrams of one sender to one buffer; all but the last have the same length.
+    /// The kernel joins datagrams of one sender to one buffer; all but the last have the same
+    /// length.
     #[tokio::test]
     async fn it_is_taken_out_of_a_joined_buffer() {
         let (port, heard) = port(nowhere());
@@ -495,45 +626,96 @@ mod tests {
         let whole = [&quic[0][..], &sealed, &quic[1], &[0x43; 9]].concat();
         let from = |addr: SocketAddr| {
             let (mut buffer, len) = (whole.clone(), whole.len());
-            let mut meta = RecvMeta { len, stride, addr, ..RecvMeta::default() };
+            let mut meta = RecvMeta {
+                len,
+                stride,
+                addr,
+                ..RecvMeta::default()
+            };
             port.sift(&mut buffer, &mut meta);
             buffer[..meta.len].to_vec()
         };
-        assert_eq!(from(([192, 0, 2, 7], 9).into()), Vec::<u8>::new(), "a stranger's");
-        assert_eq!((port.strangers.load(Ordering::Relaxed), heard.try_iter().count()), (4, 0));
-        assert_eq!(from(nowhere()), [&quic[0][..], &quic[1], &[0x43; 9]].concat());
-        assert_eq!(heard.try_iter().collect::<Vec<_>>(), [(Came::Directly, vec![1; 27])]);
+        assert_eq!(
+            from(([192, 0, 2, 7], 9).into()),
+            Vec::<u8>::new(),
+            "a stranger's"
+        );
+        assert_eq!(
+            (
+                port.strangers.load(Ordering::Relaxed),
+                heard.try_iter().count()
+            ),
+            (4, 0)
+        );
+        assert_eq!(
+            from(nowhere()),
+            [&quic[0][..], &quic[1], &[0x43; 9]].concat()
+        );
+        assert_eq!(
+            heard.try_iter().collect::<Vec<_>>(),
+            [(Came::Directly, vec![1; 27])]
+        );
     }
 
-    /// A4: polje does not reach uvala, and doline passes on what it says, QUIC's datagrams as from polje's own address.
+    /// A4: polje does not reach uvala, and doline passes on what it says, QUIC's datagrams as from
+    /// polje's own address.
     #[tokio::test]
     async fn what_cannot_go_directly_goes_round() {
         let (doline, polje, uvala) = (free(), free(), free());
         let all = [("doline", doline), ("polje", polje), ("uvala", uvala)];
-        let (from, _) = port_of("polje", &[("doline", doline), ("polje", polje), ("uvala", nowhere())]);
+        let (from, _) = port_of(
+            "polje",
+            &[("doline", doline), ("polje", polje), ("uvala", nowhere())],
+        );
         let ((middle, _), (to, heard)) = (port_of("doline", &all), port_of("uvala", &all));
         let mut sealer = sealer(nowhere());
         from.set_way(&"uvala".into(), Some(&"doline".into()));
         from.send(&mut sealer, b"a lease");
-        transmit(&from, &Transmit { segment_size: Some(20), ..sent(&[0x43; 30], nowhere()) }).await;
+        transmit(
+            &from,
+            &Transmit {
+                segment_size: Some(20),
+                ..sent(&[0x43; 30], nowhere())
+            },
+        )
+        .await;
         from.set_way(&"uvala".into(), None);
         from.send(&mut sealer, b"lost");
         // The one in the middle has nothing for QUIC of its own until this arrives.
         transmit(&from, &sent(&[0x47; 5], doline)).await;
         assert_eq!(quic(&middle, 1).await, [(polje, vec![0x47; 5])]);
-        assert_eq!(quic(&to, 2).await, [(polje, vec![0x43; 20]), (polje, vec![0x43; 10])]);
-        assert_eq!(heard.try_iter().collect::<Vec<_>>(), [(Came::Round, b"a lease".to_vec())]);
+        assert_eq!(
+            quic(&to, 2).await,
+            [(polje, vec![0x43; 20]), (polje, vec![0x43; 10])]
+        );
+        assert_eq!(
+            heard.try_iter().collect::<Vec<_>>(),
+            [(Came::Round, b"a lease".to_vec())]
+        );
     }
 
-    /// Of a datagram that comes both ways the direct one counts, whichever comes first: it says that there is a direct way.
+    /// Of a datagram that comes both ways the direct one counts, whichever comes first: it says
+    /// that there is a direct way.
     #[tokio::test]
     async fn who_comes_round_does_not_keep_out_who_comes_directly() {
         let (port, heard) = port(nowhere());
         let both = sealer(nowhere()).seal(b"a beat");
-        for (came, taken) in [(Came::Round, true), (Came::Round, false), (Came::Directly, true), (Came::Round, false)] {
-            assert_eq!(port.open(&mut both.clone(), came).is_some(), taken, "{came:?}");
+        for (came, taken) in [
+            (Came::Round, true),
+            (Came::Round, false),
+            (Came::Directly, true),
+            (Came::Round, false),
+        ] {
+            assert_eq!(
+                port.open(&mut both.clone(), came).is_some(),
+                taken,
+                "{came:?}"
+            );
         }
-        assert_eq!(heard.try_iter().map(|(came, _)| came).collect::<Vec<_>>(), [Came::Round, Came::Directly]);
+        assert_eq!(
+            heard.try_iter().map(|(came, _)| came).collect::<Vec<_>>(),
+            [Came::Round, Came::Directly]
+        );
     }
 
     proptest! {

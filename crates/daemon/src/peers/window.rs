@@ -1,5 +1,5 @@
-//! A congestion window that never shrinks: peers exchange little, and after a cut the first message must not wait for a
-//! window to grow again.
+//! A congestion window that never shrinks: peers exchange little, and after a cut the first message
+//! must not wait for a window to grow again.
 
 use quinn::congestion::{Controller, ControllerFactory};
 use std::any::Any;
@@ -18,7 +18,14 @@ impl ControllerFactory for FixedWindow {
 }
 
 impl Controller for FixedWindow {
-    fn on_congestion_event(&mut self, _now: Instant, _sent: Instant, _persistent: bool, _lost_bytes: u64) {}
+    fn on_congestion_event(
+        &mut self,
+        _now: Instant,
+        _sent: Instant,
+        _persistent: bool,
+        _lost_bytes: u64,
+    ) {
+    }
     fn on_mtu_update(&mut self, _mtu: u16) {}
     fn window(&self) -> u64 {
         WINDOW

@@ -1,4 +1,5 @@
-//! A power cut at any moment of a commit leaves all of it or nothing of it; a changed bit leaves what was there or a refusal.
+//! A power cut at any moment of a commit leaves all of it or nothing of it; a changed bit leaves
+//! what was there or a refusal.
 
 use super::tests::start;
 use super::*;
@@ -30,7 +31,9 @@ struct Film(Arc<Mutex<(Vec<u8>, Vec<Change>)>>);
 fn change(image: &mut Vec<u8>, change: &Change) {
     match change {
         Change::Length(length) => image.resize(*length as usize, 0),
-        Change::Write(at, data) => image[*at as usize..*at as usize + data.len()].copy_from_slice(data),
+        Change::Write(at, data) => {
+            image[*at as usize..*at as usize + data.len()].copy_from_slice(data)
+        }
         Change::Sync => {}
     }
 }
@@ -81,8 +84,14 @@ impl StorageBackend for Film {
 
 fn open(film: Film, reached: Option<Reached>) -> Result<(Database, Opened), StoreError> {
     within(Duration::from_secs(20), "film", move || {
-        let before = Before { is_new: film.len().unwrap() == 0, file: (7, 7), reached };
-        let database = Database::builder().create_with_backend(film).map_err(|e| refused("film", e))?;
+        let before = Before {
+            is_new: film.len().unwrap() == 0,
+            file: (7, 7),
+            reached,
+        };
+        let database = Database::builder()
+            .create_with_backend(film)
+            .map_err(|e| refused("film", e))?;
         open_whole(database, &before, "film", &start(true))
     })
 }
@@ -95,62 +104,120 @@ fn content(opened: Opened) -> Content {
 }
 
 fn entries(term: u64, indexes: std::ops::RangeInclusive<u64>) -> Write {
-    let entry = |index| Entry { term: Term(term), index: Index(index), command: Command::Noop };
+    let entry = |index| Entry {
+        term: Term(term),
+        index: Index(index),
+        command: Command::Noop,
+    };
     Write::Log(Durable::Entries(indexes.map(entry).collect()))
 }
 
 /// What a node writes in its life, a commit each.
 fn life() -> Vec<Vec<Write>> {
-    let vote = |term, node: &str| Write::Log(Durable::Vote { term: Term(term), vote: Some(NodeId::from(node)) });
-    let snapshot = |term, index| {
-        let state = ClusterState { applied: Index(index), ..ClusterState::default() };
-        Box::new(Snapshot { last: (Term(term), Index(index)), state })
+    let vote = |term, node: &str| {
+        Write::Log(Durable::Vote {
+            term: Term(term),
+            vote: Some(NodeId::from(node)),
+        })
     };
-    let kept = |name: &str| Write::Kept { workload: name.into(), kept: Kept::default() };
+    let snapshot = |term, index| {
+        let state = ClusterState {
+            applied: Index(index),
+            ..ClusterState::default()
+        };
+        Box::new(Snapshot {
+            last: (Term(term), Index(index)),
+            state,
+        })
+    };
+    let kept = |name: &str| Write::Kept {
+        workload: name.into(),
+        kept: Kept::default(),
+    };
     let compacted = |term, index| Write::Log(Durable::Compacted(snapshot(term, index)));
-    let mut life = vec![vec![vote(1, "polje")], vec![entries(1, 1..=3), kept("fleet")]];
+    let mut life = vec![
+        vec![vote(1, "polje")],
+        vec![entries(1, 1..=3), kept("fleet")],
+    ];
     for round in 0..4 {
         let (term, first) = (2 + round, 3 + 40 * round);
-        life.push(vec![vote(term, "doline"), entries(term, first..=first + 40)]);
+        life.push(vec![
+            vote(term, "doline"),
+            entries(term, first..=first + 40),
+        ]);
         life.push(vec![entries(term, first + 30..=first + 35), kept("wharf")]);
         life.push(vec![compacted(term, first + 20)]);
     }
     life.push(vec![Write::Log(Durable::Expelled("other".into()))]);
-    life.push(vec![Write::Log(Durable::Installed(snapshot(9, 900))), vote(9, "ponor")]);
+    life.push(vec![
+        Write::Log(Durable::Installed(snapshot(9, 900))),
+        vote(9, "ponor"),
+    ]);
     life
 }
 
-/// A store's life on film: after how many changes each commit was reported as durable, and what a start finds from then on.
+/// A store's life on film: after how many changes each commit was reported as durable, and what a
+/// start finds from then on.
 fn filmed() -> (Film, Vec<(usize, Content)>, Reached) {
     let film = Film::default();
     let (database, opened) = open(film.clone(), None).unwrap();
     let database = Arc::new(database);
-    let mut writer = Writer::new(database.clone(), None, &opened, Arc::new(AtomicUsize::new(100)));
+    let mut writer = Writer::new(
+        database.clone(),
+        None,
+        &opened,
+        Arc::new(AtomicUsize::new(100)),
+    );
     let found = || {
-        let found = find(&database, "film").map_err(|_| "it cannot be read").unwrap();
+        let found = find(&database, "film")
+            .map_err(|_| "it cannot be read")
+            .unwrap();
         let identity = found.identity.unwrap();
         let store = Some(identity.store.as_str().into());
-        (Stored { store, counts: identity.counts, ..found.stored }, found.kept)
+        (
+            Stored {
+                store,
+                counts: identity.counts,
+                ..found.stored
+            },
+            found.kept,
+        )
     };
     let mut reached = vec![(film.changes().len(), found())];
     for (number, writes) in life().into_iter().enumerate() {
         let event = Event::new(Level::Info, FactKind::Serving, format!("commit {number}"));
-        let persist = Job::Persist { number: number as u64, writes };
-        assert_eq!(writer.commit(vec![Job::Record(Box::new(event)), persist]).unwrap(), Some(number as u64));
+        let persist = Job::Persist {
+            number: number as u64,
+            writes,
+        };
+        assert_eq!(
+            writer
+                .commit(vec![Job::Record(Box::new(event)), persist])
+                .unwrap(),
+            Some(number as u64)
+        );
         reached.push((film.changes().len(), found()));
     }
-    let mark = Reached { store: writer.store_id.clone(), commits: writer.commits };
+    let mark = Reached {
+        store: writer.store_id.clone(),
+        commits: writer.commits,
+    };
     (film, reached, mark)
 }
 
-/// What is on the disk after a power cut before change `at`: all that was synced, and of the rest what the disk happened to write.
+/// What is on the disk after a power cut before change `at`: all that was synced, and of the rest
+/// what the disk happened to write.
 fn after_cut(changes: &[Change], at: usize, mut writes: impl FnMut() -> u8) -> Vec<u8> {
-    let synced = changes[..at].iter().rposition(|c| matches!(c, Change::Sync)).map_or(0, |last| last + 1);
+    let synced = changes[..at]
+        .iter()
+        .rposition(|c| matches!(c, Change::Sync))
+        .map_or(0, |last| last + 1);
     let mut image = Vec::new();
     changes[..synced].iter().for_each(|c| change(&mut image, c));
     for later in &changes[synced..at] {
         match later {
-            // The file system has its own order; a shorter file than its pages would be no power cut's doing.
+            // The file system has its own order; a shorter file than its pages would be no power
+            // cut's doing.
             Change::Length(_) => change(&mut image, later),
             Change::Write(offset, data) => match writes() {
                 0 => {}
@@ -173,14 +240,18 @@ fn a_power_cut_leaves_a_commit_whole_or_undone() {
     let mut random = Pcg64Mcg::seed_from_u64(1);
     let (mut cuts, mut undone) = (0, 0);
     for at in reached[0].0..=changes.len() {
-        let durable = reached.iter().rposition(|(by, _)| *by <= at).expect("the first was reached");
+        let durable = reached
+            .iter()
+            .rposition(|(by, _)| *by <= at)
+            .expect("the first was reached");
         for way in 0..4 {
             let image = after_cut(&changes, at, || match way {
                 0 | 1 => way,
                 2 => random.random_range(0..=1),
                 _ => random.random(),
             });
-            let (_, opened) = open(Film::of(image), None).unwrap_or_else(|e| panic!("cut at {at}: {e}"));
+            let (_, opened) =
+                open(Film::of(image), None).unwrap_or_else(|e| panic!("cut at {at}: {e}"));
             let found = content(opened);
             let next = reached.get(durable + 1).map(|(_, content)| content);
             assert!(
@@ -191,14 +262,18 @@ fn a_power_cut_leaves_a_commit_whole_or_undone() {
             cuts += 1;
         }
     }
-    assert!(cuts > 400 && undone > 100 && undone < cuts, "{cuts} cuts, {undone} of them before the commit");
+    assert!(
+        cuts > 400 && undone > 100 && undone < cuts,
+        "{cuts} cuts, {undone} of them before the commit"
+    );
 }
 
 #[test]
 fn a_changed_bit_is_refused_or_changes_nothing() {
     let (film, commits, reached) = filmed();
     let (whole, content_then) = (film.image(), &commits.last().unwrap().1);
-    // Half of them in the first page, where the database says how it is laid out; most of the file is empty.
+    // Half of them in the first page, where the database says how it is laid out; most of the file
+    // is empty.
     let used: Vec<usize> = (0..whole.len()).filter(|at| whole[*at] != 0).collect();
     let first = used.partition_point(|at| *at < 4096);
     let mut random = Pcg64Mcg::seed_from_u64(2);
@@ -220,14 +295,21 @@ fn a_changed_bit_is_refused_or_changes_nothing() {
     assert!(outcomes["damaged"] > 30, "{outcomes:?}");
 }
 
-/// Opened and closed as often as a host is, with whatever it writes meanwhile: a whole store is never refused.
+/// Opened and closed as often as a host is, with whatever it writes meanwhile: a whole store is
+/// never refused.
 #[test]
 fn a_whole_store_is_opened_again() {
     let mut random = Pcg64Mcg::seed_from_u64(3);
     let film = Film::default();
     for round in 1..=60 {
-        let (database, opened) = open(film.clone(), None).unwrap_or_else(|e| panic!("round {round}: {e}"));
-        let mut writer = Writer::new(Arc::new(database), None, &opened, Arc::new(AtomicUsize::new(1_000)));
+        let (database, opened) =
+            open(film.clone(), None).unwrap_or_else(|e| panic!("round {round}: {e}"));
+        let mut writer = Writer::new(
+            Arc::new(database),
+            None,
+            &opened,
+            Arc::new(AtomicUsize::new(1_000)),
+        );
         for _ in 0..random.random_range(0..5) {
             let (term, first) = (round, 1 + random.random_range(0..50));
             let mut jobs = vec![Job::Persist {
@@ -235,9 +317,15 @@ fn a_whole_store_is_opened_again() {
                 writes: vec![entries(term, first..=first + random.random_range(0..60))],
             }];
             for event in 0..random.random_range(0..40) {
-                jobs.push(Job::Record(Box::new(Event::new(Level::Info, FactKind::Serving, format!("event {event}")))));
+                jobs.push(Job::Record(Box::new(Event::new(
+                    Level::Info,
+                    FactKind::Serving,
+                    format!("event {event}"),
+                ))));
             }
-            jobs.push(Job::Confirmed(opened.next_event + random.random_range(0..40)));
+            jobs.push(Job::Confirmed(
+                opened.next_event + random.random_range(0..40),
+            ));
             writer.commit(jobs).unwrap();
         }
     }

@@ -1,7 +1,9 @@
-//! The node store: what this node must not forget, in an embedded transactional database, synced before it is used.
+//! The node store: what this node must not forget, in an embedded transactional database, synced
+//! before it is used.
 //!
-//! One thread writes; what is waiting goes into one commit. The file carries a store id and its own inode and device: a
-//! copy or a restored backup is recognised and refused, and so is one of which a page was changed (A6).
+//! One thread writes; what is waiting goes into one commit. The file carries a store id and its own
+//! inode and device: a copy or a restored backup is recognised and refused, and so is one of which
+//! a page was changed (A6).
 
 mod mark;
 
@@ -40,11 +42,14 @@ const EVENTS: TableDefinition<u64, &[u8]> = TableDefinition::new("events");
 const FORMAT: u32 = 2;
 /// Events that wait for the history store: some weeks of an ordinary cluster. Then the oldest go.
 const MOST_EVENTS: u64 = 100_000;
-/// Longer than any store takes to be read whole: its log and snapshot are short, and its events are bounded.
+/// Longer than any store takes to be read whole: its log and snapshot are short, and its events are
+/// bounded.
 const OPENS_WITHIN: Duration = Duration::from_secs(60);
-/// Events are kept only where as much room is left: the rest is for votes and entries, without which this node is of no use.
+/// Events are kept only where as much room is left: the rest is for votes and entries, without
+/// which this node is of no use.
 const ROOM: u64 = 32 << 20;
-/// Where room is made for a new event, an old audit line is looked for among so many of the oldest: what was decided is worth more.
+/// Where room is made for a new event, an old audit line is looked for among so many of the oldest:
+/// what was decided is worth more.
 const OLDEST: usize = 200;
 /// Events that wait for a disk that hangs.
 const MOST_QUEUED: usize = 10_000;
@@ -74,7 +79,11 @@ pub enum StoreError {
          form two majorities. Put the same file on every host while karstd is stopped on all of them, then start each once with \
          --votes-changed"
     )]
-    Votes { path: String, known: String, now: String },
+    Votes {
+        path: String,
+        known: String,
+        now: String,
+    },
     #[error("node store {0} has format {1}; this version reads {FORMAT}")]
     Format(String, u32),
     #[error(
@@ -89,7 +98,8 @@ struct Identity {
     store: String,
     inode: u64,
     device: u64,
-    /// It votes, and what it has counts: it formed the cluster, or was enrolled since it was made (A6).
+    /// It votes, and what it has counts: it formed the cluster, or was enrolled since it was made
+    /// (A6).
     #[serde(default = "formed_before")]
     counts: bool,
     /// Who votes, as this node's spec file said when it ran last.
@@ -101,7 +111,11 @@ struct Identity {
 pub type Ballots = BTreeMap<NodeId, u32>;
 
 fn listed(votes: &Ballots) -> String {
-    votes.iter().map(|(node, votes)| format!("{node} {votes}")).collect::<Vec<_>>().join(", ")
+    votes
+        .iter()
+        .map(|(node, votes)| format!("{node} {votes}"))
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 /// What a start knows of its store.
@@ -148,7 +162,8 @@ enum Job {
 #[derive(Clone)]
 pub struct Store {
     jobs: Sender<Job>,
-    /// Events that the thread has not taken yet: a disk that hangs must not make them grow without bound.
+    /// Events that the thread has not taken yet: a disk that hangs must not make them grow without
+    /// bound.
     queued: Arc<AtomicUsize>,
     database: Arc<Database>,
     pub store_id: String,
@@ -165,12 +180,16 @@ fn decode<T: DeserializeOwned>(path: &str, bytes: &[u8]) -> Result<T, StoreError
 }
 
 impl Store {
-    /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a batch is durable.
+    /// Opens or makes the store, and starts its thread. `persisted` is called on that thread when a
+    /// batch is durable.
     ///
     /// # Errors
-    /// If the file cannot be used, is damaged, is a copy or went back, or if the votes are others than before.
+    /// If the file cannot be used, is damaged, is a copy or went back, or if the votes are others
+    /// than before.
     pub fn open(
-        path: &Path, start: Start, persisted: impl Fn(u64) + Send + 'static,
+        path: &Path,
+        start: Start,
+        persisted: impl Fn(u64) + Send + 'static,
     ) -> Result<(Self, Opened), StoreError> {
         let name = path.display().to_string();
         let file = path.to_owned();
@@ -178,8 +197,13 @@ impl Store {
             let length = std::fs::metadata(&file).map_or(0, |m| m.len());
             let database = Database::create(&file).map_err(|e| refused(&name, e))?;
             let metadata = std::fs::metadata(&file).map_err(|e| refused(&name, e))?;
-            let (mark, reached) = Mark::open(&file.with_extension("mark")).map_err(|e| refused(&name, e))?;
-            let before = Before { is_new: length == 0, file: (metadata.ino(), metadata.dev()), reached };
+            let (mark, reached) =
+                Mark::open(&file.with_extension("mark")).map_err(|e| refused(&name, e))?;
+            let before = Before {
+                is_new: length == 0,
+                file: (metadata.ino(), metadata.dev()),
+                reached,
+            };
             let (database, opened) = open_whole(database, &before, &name, &start)?;
             Ok((database, opened, mark))
         })?;
@@ -193,7 +217,15 @@ impl Store {
             .name("store".into())
             .spawn(move || writer.run(&work, persisted))
             .expect("a thread can be started");
-        Ok((Self { jobs, queued, database, store_id }, opened))
+        Ok((
+            Self {
+                jobs,
+                queued,
+                database,
+                store_id,
+            },
+            opened,
+        ))
     }
 
     pub fn persist(&self, number: u64, writes: Vec<Write>) {
@@ -259,26 +291,41 @@ impl<E: Into<redb::Error>> From<E> for LoadError {
     }
 }
 
-/// Opens a store on a thread of its own: the database takes for granted what need not be true of a damaged file, and then panics, also
-/// where it lets go of it, or turns round and round.
+/// Opens a store on a thread of its own: the database takes for granted what need not be true of a
+/// damaged file, and then panics, also where it lets go of it, or turns round and round.
 fn within<T: Send + 'static>(
-    limit: Duration, path: &str, open: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
+    limit: Duration,
+    path: &str,
+    open: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
 ) -> Result<T, StoreError> {
     let (tell, told) = channel();
     let opening = move || drop(tell.send(open()));
-    std::thread::Builder::new().name("store-open".into()).spawn(opening).expect("a thread can be started");
+    std::thread::Builder::new()
+        .name("store-open".into())
+        .spawn(opening)
+        .expect("a thread can be started");
     match told.recv_timeout(limit) {
         Ok(opened) => opened,
-        Err(RecvTimeoutError::Timeout) => Err(StoreError::Stuck { path: path.into(), limit }),
+        Err(RecvTimeoutError::Timeout) => Err(StoreError::Stuck {
+            path: path.into(),
+            limit,
+        }),
         Err(RecvTimeoutError::Disconnected) => Err(StoreError::Broken(path.into())),
     }
 }
 
 fn refused(name: &str, error: impl Into<redb::Error>) -> StoreError {
     match error.into() {
-        redb::Error::Corrupted(_) | redb::Error::UpgradeRequired(_) => StoreError::Broken(name.into()),
-        redb::Error::Io(error) if error.kind() == ErrorKind::InvalidData => StoreError::Broken(name.into()),
-        source => StoreError::Database { path: name.into(), source },
+        redb::Error::Corrupted(_) | redb::Error::UpgradeRequired(_) => {
+            StoreError::Broken(name.into())
+        }
+        redb::Error::Io(error) if error.kind() == ErrorKind::InvalidData => {
+            StoreError::Broken(name.into())
+        }
+        source => StoreError::Database {
+            path: name.into(),
+            source,
+        },
     }
 }
 
@@ -291,9 +338,13 @@ struct Before {
     reached: Option<Reached>,
 }
 
-/// The database, every page of it compared with its checksum: what was changed behind its back must not become a vote.
+/// The database, every page of it compared with its checksum: what was changed behind its back must
+/// not become a vote.
 fn open_whole(
-    mut database: Database, file: &Before, name: &str, start: &Start,
+    mut database: Database,
+    file: &Before,
+    name: &str,
+    start: &Start,
 ) -> Result<(Database, Opened), StoreError> {
     let wrap = |e| match e {
         LoadError::Redb(e) => refused(name, *e),
@@ -302,44 +353,88 @@ fn open_whole(
     let before = find(&database, name).map_err(wrap)?;
     let whole = database.check_integrity().map_err(|e| refused(name, e))?;
     let found = find(&database, name).map_err(wrap)?;
-    // It also mends what says which pages are free, and that may well be out of date: of what the store says nothing may be different.
+    // It also mends what says which pages are free, and that may well be out of date: of what the
+    // store says nothing may be different.
     let changed = !whole && found != before;
-    let ahead =
-        |(reached, identity): (&Reached, &Identity)| reached.store == identity.store && reached.commits > found.commits;
-    let went_back = file.reached.as_ref().zip(found.identity.as_ref()).is_some_and(ahead);
+    let ahead = |(reached, identity): (&Reached, &Identity)| {
+        reached.store == identity.store && reached.commits > found.commits
+    };
+    let went_back = file
+        .reached
+        .as_ref()
+        .zip(found.identity.as_ref())
+        .is_some_and(ahead);
     if changed || went_back || (found.identity.is_none() && !file.is_new) {
         return Err(StoreError::Broken(name.into()));
     }
     let identity = identify_as(found.identity.clone(), file.file, name, start)?;
     let save = || -> Result<(), redb::Error> {
         let tx = database.begin_write()?;
-        tx.open_table(META)?.insert("identity", encode(&identity).as_slice())?;
+        tx.open_table(META)?
+            .insert("identity", encode(&identity).as_slice())?;
         tx.commit()?;
         Ok(())
     };
     save().map_err(|e| refused(name, e))?;
-    let Found { mut stored, kept, next_event, recorded, waiting, commits, .. } = found;
+    let Found {
+        mut stored,
+        kept,
+        next_event,
+        recorded,
+        waiting,
+        commits,
+        ..
+    } = found;
     (stored.store, stored.counts) = (Some(identity.store.as_str().into()), identity.counts);
-    let opened = Opened { stored, kept, store_id: identity.store, next_event, recorded, waiting, commits };
+    let opened = Opened {
+        stored,
+        kept,
+        store_id: identity.store,
+        next_event,
+        recorded,
+        waiting,
+        commits,
+    };
     Ok((database, opened))
 }
 
-/// Who the store is, if it may be used: it is the file that was made then, and the votes are the same.
-fn identify_as(found: Option<Identity>, file: (u64, u64), name: &str, start: &Start) -> Result<Identity, StoreError> {
+/// Who the store is, if it may be used: it is the file that was made then, and the votes are the
+/// same.
+fn identify_as(
+    found: Option<Identity>,
+    file: (u64, u64),
+    name: &str,
+    start: &Start,
+) -> Result<Identity, StoreError> {
     let (inode, device) = file;
     let mut identity = match found {
-        Some(identity) if identity.format != FORMAT => return Err(StoreError::Format(name.into(), identity.format)),
-        Some(identity) if (identity.inode, identity.device) != file => return Err(StoreError::Copied(name.into())),
+        Some(identity) if identity.format != FORMAT => {
+            return Err(StoreError::Format(name.into(), identity.format));
+        }
+        Some(identity) if (identity.inode, identity.device) != file => {
+            return Err(StoreError::Copied(name.into()));
+        }
         Some(identity) => identity,
         None => {
             let store = format!("{:016x}", rand::random::<u64>());
-            Identity { format: FORMAT, store, inode, device, counts: start.forms, votes: None }
+            Identity {
+                format: FORMAT,
+                store,
+                inode,
+                device,
+                counts: start.forms,
+                votes: None,
+            }
         }
     };
     let known = identity.votes.replace(start.votes.clone());
     if let Some(known) = known.filter(|known| *known != start.votes && !start.votes_changed) {
         let (known, now) = (listed(&known), listed(&start.votes));
-        return Err(StoreError::Votes { path: name.into(), known, now });
+        return Err(StoreError::Votes {
+            path: name.into(),
+            known,
+            now,
+        });
     }
     Ok(identity)
 }
@@ -361,32 +456,58 @@ fn find(database: &Database, name: &str) -> Result<Found, LoadError> {
     // A new one has no tables yet, and a transaction that is dropped leaves none.
     let tx = database.begin_write()?;
     let meta = tx.open_table(META)?;
-    let identity = meta.get("identity")?.map(|v| decode::<Identity>(name, v.value()));
+    let identity = meta
+        .get("identity")?
+        .map(|v| decode::<Identity>(name, v.value()));
     let identity = identity.transpose().map_err(LoadError::Store)?;
     let mut stored = Stored::default();
     if let Some(vote) = meta.get("vote")? {
         (stored.term, stored.vote) = decode(name, vote.value()).map_err(LoadError::Store)?;
     }
-    let snapshot = meta.get("snapshot")?.map(|v| decode::<Snapshot>(name, v.value()));
+    let snapshot = meta
+        .get("snapshot")?
+        .map(|v| decode::<Snapshot>(name, v.value()));
     stored.snapshot = snapshot.transpose().map_err(LoadError::Store)?;
     for row in tx.open_table(LOG)?.iter()? {
-        stored.entries.push(decode(name, row?.1.value()).map_err(LoadError::Store)?);
+        stored
+            .entries
+            .push(decode(name, row?.1.value()).map_err(LoadError::Store)?);
     }
     // A vote alone names a term that no entry may exceed.
     let last = stored.entries.last().map(|e| e.term).unwrap_or_default();
-    let base = stored.snapshot.as_ref().map(|s| s.last.0).unwrap_or_default();
+    let base = stored
+        .snapshot
+        .as_ref()
+        .map(|s| s.last.0)
+        .unwrap_or_default();
     stored.term = stored.term.max(last).max(base);
     let mut kept = BTreeMap::new();
     for row in tx.open_table(KEPT)?.iter()? {
         let (workload, value) = row?;
-        kept.insert(workload.value().into(), decode(name, value.value()).map_err(LoadError::Store)?);
+        kept.insert(
+            workload.value().into(),
+            decode(name, value.value()).map_err(LoadError::Store)?,
+        );
     }
     let waiting = redb::ReadableTableMetadata::len(&tx.open_table(EVENTS)?)?;
     let number = |key: &str| -> Result<u64, LoadError> {
-        meta.get(key)?.map_or(Ok(0), |v| decode(name, v.value()).map_err(LoadError::Store))
+        meta.get(key)?
+            .map_or(Ok(0), |v| decode(name, v.value()).map_err(LoadError::Store))
     };
-    let (next_event, recorded, commits) = (number("next_event")?.max(1), number("recorded")?, number("commits")?);
-    Ok(Found { identity, stored, kept, next_event, recorded, waiting, commits })
+    let (next_event, recorded, commits) = (
+        number("next_event")?.max(1),
+        number("recorded")?,
+        number("commits")?,
+    );
+    Ok(Found {
+        identity,
+        stored,
+        kept,
+        next_event,
+        recorded,
+        waiting,
+        commits,
+    })
 }
 
 struct Writer {
@@ -395,7 +516,8 @@ struct Writer {
     store_id: String,
     commits: u64,
     next_event: u64,
-    /// Committed decisions up to here were recorded; after a restart they are applied, not recorded, again.
+    /// Committed decisions up to here were recorded; after a restart they are applied, not
+    /// recorded, again.
     recorded: u64,
     /// Events that the history store has not confirmed.
     waiting: u64,
@@ -407,10 +529,32 @@ struct Writer {
 }
 
 impl Writer {
-    fn new(database: Arc<Database>, mark: Option<Mark>, opened: &Opened, queued: Arc<AtomicUsize>) -> Self {
-        let Opened { next_event, recorded, waiting, commits, .. } = *opened;
+    fn new(
+        database: Arc<Database>,
+        mark: Option<Mark>,
+        opened: &Opened,
+        queued: Arc<AtomicUsize>,
+    ) -> Self {
+        let Opened {
+            next_event,
+            recorded,
+            waiting,
+            commits,
+            ..
+        } = *opened;
         let store_id = opened.store_id.clone();
-        Self { database, mark, store_id, commits, next_event, recorded, waiting, queued, path: None, left_out: 0 }
+        Self {
+            database,
+            mark,
+            store_id,
+            commits,
+            next_event,
+            recorded,
+            waiting,
+            queued,
+            path: None,
+            left_out: 0,
+        }
     }
 
     fn run(mut self, work: &Receiver<Job>, persisted: impl Fn(u64)) {
@@ -421,7 +565,8 @@ impl Writer {
                 Ok(Some(number)) => persisted(number),
                 Ok(None) => {}
                 Err(error) => {
-                    // Nothing that depends on this was sent, and nothing more may be: this node is of no use now.
+                    // Nothing that depends on this was sent, and nothing more may be: this node is
+                    // of no use now.
                     tracing::error!(%error, "the node store cannot be written: stopping");
                     std::process::exit(74);
                 }
@@ -439,7 +584,9 @@ impl Writer {
             match job {
                 Job::Persist { number, writes } => {
                     for write in writes {
-                        if let Write::Log(Durable::Enrolled(store) | Durable::Expelled(store)) = &write {
+                        if let Write::Log(Durable::Enrolled(store) | Durable::Expelled(store)) =
+                            &write
+                        {
                             self.store_id = store.as_str().into();
                         }
                         apply(&tx, write)?;
@@ -454,8 +601,9 @@ impl Writer {
                     }
                     let left_out = std::mem::take(&mut self.left_out);
                     if left_out > 0 {
-                        let text =
-                            format!("{left_out} events were left out: the node store's volume had no room for them");
+                        let text = format!(
+                            "{left_out} events were left out: the node store's volume had no room for them"
+                        );
                         self.record(&tx, Event::new(Level::Warning, FactKind::LeftOut, text))?;
                     }
                     self.record(&tx, *event)?;
@@ -473,10 +621,12 @@ impl Writer {
             }
         }
         self.commits += 1;
-        tx.open_table(META)?.insert("commits", encode(&self.commits).as_slice())?;
+        tx.open_table(META)?
+            .insert("commits", encode(&self.commits).as_slice())?;
         tx.commit()?;
         if let Some(mark) = &self.mark {
-            mark.write(&self.store_id, self.commits).map_err(redb::Error::Io)?;
+            mark.write(&self.store_id, self.commits)
+                .map_err(redb::Error::Io)?;
         }
         for tell in waiting {
             // Whoever asked may have stopped waiting.
@@ -488,7 +638,9 @@ impl Writer {
     /// Not known is not full: the write itself says so.
     fn has_room(&self) -> bool {
         let free = |path: &PathBuf| statvfs(path).map(|v| v.f_bavail.saturating_mul(v.f_frsize));
-        self.path.as_ref().is_none_or(|path| free(path).map_or(true, |free| free >= ROOM))
+        self.path
+            .as_ref()
+            .is_none_or(|path| free(path).map_or(true, |free| free >= ROOM))
     }
 
     fn record(&mut self, tx: &WriteTransaction, event: Event) -> Result<(), redb::Error> {
@@ -500,7 +652,11 @@ impl Writer {
             self.recorded = index;
             meta.insert("recorded", encode(&index).as_slice())?;
         }
-        let stamped = Stamped { number: self.next_event, at: clock::wall(), event };
+        let stamped = Stamped {
+            number: self.next_event,
+            at: clock::wall(),
+            event,
+        };
         let mut events = tx.open_table(EVENTS)?;
         events.insert(self.next_event, encode(&stamped).as_slice())?;
         self.waiting += 1;
@@ -532,11 +688,19 @@ fn oldest_audit_line(events: &Table<'_, u64, &[u8]>) -> Result<Option<u64>, redb
 /// From here on the store has this name, and counts or does not (A6).
 fn identify(tx: &WriteTransaction, store: &str, counts: bool) -> Result<(), redb::Error> {
     let mut meta = tx.open_table(META)?;
-    let found = meta.get("identity")?.map(|v| decode::<Identity>("", v.value()));
+    let found = meta
+        .get("identity")?
+        .map(|v| decode::<Identity>("", v.value()));
     let Some(Ok(identity)) = found else {
-        return Err(redb::Error::Corrupted("the store's identity cannot be read".into()));
+        return Err(redb::Error::Corrupted(
+            "the store's identity cannot be read".into(),
+        ));
     };
-    let identity = Identity { store: store.into(), counts, ..identity };
+    let identity = Identity {
+        store: store.into(),
+        counts,
+        ..identity
+    };
     meta.insert("identity", encode(&identity).as_slice())?;
     Ok(())
 }
@@ -544,11 +708,16 @@ fn identify(tx: &WriteTransaction, store: &str, counts: bool) -> Result<(), redb
 fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
     match write {
         Write::Log(Durable::Vote { term, vote }) => {
-            tx.open_table(META)?.insert("vote", encode(&(term, vote)).as_slice())?;
+            tx.open_table(META)?
+                .insert("vote", encode(&(term, vote)).as_slice())?;
         }
         Write::Log(Durable::Entries(entries)) => {
             let mut log = tx.open_table(LOG)?;
-            if let Some(Entry { index: Index(first), .. }) = entries.first() {
+            if let Some(Entry {
+                index: Index(first),
+                ..
+            }) = entries.first()
+            {
                 log.retain_in(*first.., |_, _| false)?;
             }
             for entry in entries {
@@ -558,15 +727,19 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
         Write::Log(Durable::Enrolled(store)) => identify(tx, store.as_str(), true)?,
         Write::Log(Durable::Expelled(store)) => identify(tx, store.as_str(), false)?,
         Write::Log(Durable::Compacted(snapshot)) => {
-            tx.open_table(LOG)?.retain(|index, _| index > snapshot.last.1.0)?;
-            tx.open_table(META)?.insert("snapshot", encode(&snapshot).as_slice())?;
+            tx.open_table(LOG)?
+                .retain(|index, _| index > snapshot.last.1.0)?;
+            tx.open_table(META)?
+                .insert("snapshot", encode(&snapshot).as_slice())?;
         }
         Write::Log(Durable::Installed(snapshot)) => {
             tx.open_table(LOG)?.retain(|_, _| false)?;
-            tx.open_table(META)?.insert("snapshot", encode(&snapshot).as_slice())?;
+            tx.open_table(META)?
+                .insert("snapshot", encode(&snapshot).as_slice())?;
         }
         Write::Kept { workload, kept } => {
-            tx.open_table(KEPT)?.insert(workload.as_str(), encode(&kept).as_slice())?;
+            tx.open_table(KEPT)?
+                .insert(workload.as_str(), encode(&kept).as_slice())?;
         }
     }
     Ok(())

@@ -1,4 +1,5 @@
-//! The acceptance run: every fault in turn on one lab under load, with what was promised and what was seen of each.
+//! The acceptance run: every fault in turn on one lab under load, with what was promised and what
+//! was seen of each.
 
 use super::compare::compare;
 use super::load::start_load;
@@ -32,7 +33,11 @@ pub struct Extent {
 impl Extent {
     /// Twenty rounds go with five minutes of loss, fewer with less.
     pub fn of(rounds: u32) -> Self {
-        Self { rounds, loss: Duration::from_secs(15 * u64::from(rounds.min(20))), only: None }
+        Self {
+            rounds,
+            loss: Duration::from_secs(15 * u64::from(rounds.min(20))),
+            only: None,
+        }
     }
 }
 
@@ -71,13 +76,24 @@ impl Acceptance {
 
     fn note(&mut self, fault: &str, promise: &str, seen: impl Into<String>, kept: bool) {
         let (fault, promise, seen) = (fault.to_string(), promise.to_string(), seen.into());
-        println!("{} {fault}: {promise}: {seen}", if kept { "kept  " } else { "BROKEN" });
-        self.findings.push(Finding { fault, promise, seen, kept });
+        println!(
+            "{} {fault}: {promise}: {seen}",
+            if kept { "kept  " } else { "BROKEN" }
+        );
+        self.findings.push(Finding {
+            fault,
+            promise,
+            seen,
+            kept,
+        });
     }
 
     /// Whether this fault is asked for.
     fn plays(&mut self, extent: &Extent, fault: &str) -> bool {
-        let wanted = extent.only.as_ref().is_none_or(|part| fault.contains(part.as_str()));
+        let wanted = extent
+            .only
+            .as_ref()
+            .is_none_or(|part| fault.contains(part.as_str()));
         if !wanted {
             self.skipped.push(fault.into());
         }
@@ -94,34 +110,76 @@ impl Acceptance {
             format!("{missing} of {}", report.acknowledged),
             missing == 0,
         );
-        self.note(name, "no gate refuses a connection", refused.to_string(), refused == 0);
+        self.note(
+            name,
+            "no gate refuses a connection",
+            refused.to_string(),
+            refused == 0,
+        );
         let late = report.late();
         let worst = report.worst.unwrap_or_default();
         let seen = format!("{worst} ms printed, longest {:.0} ms", report.longest());
-        self.note(name, "never over the worst case that is printed beforehand", seen, late.is_none());
+        self.note(
+            name,
+            "never over the worst case that is printed beforehand",
+            seen,
+            late.is_none(),
+        );
         if let Some(limit) = limit {
             let within = |ms: f64| ms < limit.as_secs_f64() * 1e3;
-            let seen = format!("median {:.0} ms, longest {:.0} ms", report.median(), report.longest());
-            let kept = report.rounds.iter().all(|r| within(r.pause - r.steal as f64));
+            let seen = format!(
+                "median {:.0} ms, longest {:.0} ms",
+                report.median(),
+                report.longest()
+            );
+            let kept = report
+                .rounds
+                .iter()
+                .all(|r| within(r.pause - r.steal as f64));
             self.note(name, &format!("under {} ms", limit.as_millis()), seen, kept);
         }
         if matches!(loss, Loss::Power | Loss::PowerAlone) {
             let rounds = report.rounds.len();
-            if let Some(goodbyes) = report.rounds.iter().map(|r| r.goodbyes).sum::<Option<usize>>() {
+            if let Some(goodbyes) = report
+                .rounds
+                .iter()
+                .map(|r| r.goodbyes)
+                .sum::<Option<usize>>()
+            {
                 let seen = format!("{goodbyes} in {rounds} rounds");
-                self.note(name, "no FIN or RST leaves a host without power", seen, goodbyes == 0);
+                self.note(
+                    name,
+                    "no FIN or RST leaves a host without power",
+                    seen,
+                    goodbyes == 0,
+                );
             }
             let together = report.rounds.iter().filter(|r| r.coordinator_too).count();
             let seen = format!("{together} of {rounds}");
             let wanted = rounds / 4;
-            self.note(name, "in a quarter of the rounds it is the coordinator too", seen, together >= wanted);
+            self.note(
+                name,
+                "in a quarter of the rounds it is the coordinator too",
+                seen,
+                together >= wanted,
+            );
         }
         if report.rounds.iter().any(|r| r.goodbyes.is_none()) {
             return;
         }
-        let clashes: Vec<&str> = report.rounds.iter().flat_map(|r| &r.clashes).map(String::as_str).collect();
+        let clashes: Vec<&str> = report
+            .rounds
+            .iter()
+            .flat_map(|r| &r.clashes)
+            .map(String::as_str)
+            .collect();
         let seen = clashes.first().map_or("one".into(), ToString::to_string);
-        self.note(name, "one host at a time answers for an address", seen, clashes.is_empty());
+        self.note(
+            name,
+            "one host at a time answers for an address",
+            seen,
+            clashes.is_empty(),
+        );
     }
 }
 
@@ -141,7 +199,11 @@ impl fmt::Display for Acceptance {
             "\nfault                    rounds  median  longest  of which detect / decide / isolate / promote / route / first write (medians, ms)"
         )?;
         for report in &self.drills {
-            let phases: Vec<String> = report.phases().iter().map(|(_, ms)| format!("{ms:.0}")).collect();
+            let phases: Vec<String> = report
+                .phases()
+                .iter()
+                .map(|(_, ms)| format!("{ms:.0}"))
+                .collect();
             let (name, rounds) = (report.name(), report.rounds.len());
             writeln!(
                 f,
@@ -151,7 +213,12 @@ impl fmt::Display for Acceptance {
                 phases.join(" / ")
             )?;
         }
-        writeln!(f, "\n{} promises, {} broken", self.findings.len(), self.broken())
+        writeln!(
+            f,
+            "\n{} promises, {} broken",
+            self.findings.len(),
+            self.broken()
+        )
     }
 }
 
@@ -164,14 +231,30 @@ pub async fn run(lab: &Lab, extent: &Extent) -> Result<Acceptance> {
     let timings = lab.timings().await?;
     let brisk = timings.lease < karst_api::core::spec::Timings::default().lease;
     let confirmed = Duration::from_millis(if brisk { 700 } else { 3_000 });
-    for (loss, limit) in
-        [(Loss::Server, None), (Loss::Power, Some(confirmed)), (Loss::PowerAlone, None), (Loss::Peers, None)]
-    {
+    for (loss, limit) in [
+        (Loss::Server, None),
+        (Loss::Power, Some(confirmed)),
+        (Loss::PowerAlone, None),
+        (Loss::Peers, None),
+    ] {
         if !found.plays(extent, loss.name()) {
             continue;
         }
-        let together = if matches!(loss, Loss::Power | Loss::PowerAlone) { extent.rounds.div_ceil(4) } else { 0 };
-        match lose_primary(lab, loss, Course { together, ..Course::of(extent.rounds) }).await {
+        let together = if matches!(loss, Loss::Power | Loss::PowerAlone) {
+            extent.rounds.div_ceil(4)
+        } else {
+            0
+        };
+        match lose_primary(
+            lab,
+            loss,
+            Course {
+                together,
+                ..Course::of(extent.rounds)
+            },
+        )
+        .await
+        {
             Ok(report) => {
                 found.judge(loss, limit, &report);
                 found.drills.push(report);
@@ -184,17 +267,36 @@ pub async fn run(lab: &Lab, extent: &Extent) -> Result<Acceptance> {
         match switchover(lab, Course::of(extent.rounds)).await {
             Ok(report) => {
                 let (missing, refused) = (report.missing_total(), report.refused());
-                found.note("switchover", "no acknowledged row is missing", missing.to_string(), missing == 0);
-                found.note("switchover", "no gate refuses a connection", refused.to_string(), refused == 0);
+                found.note(
+                    "switchover",
+                    "no acknowledged row is missing",
+                    missing.to_string(),
+                    missing == 0,
+                );
+                found.note(
+                    "switchover",
+                    "no gate refuses a connection",
+                    refused.to_string(),
+                    refused == 0,
+                );
                 found.drills.push(report);
             }
-            Err(error) => found.note("switchover", "it moves there and back", format!("{error:#}"), false),
+            Err(error) => found.note(
+                "switchover",
+                "it moves there and back",
+                format!("{error:#}"),
+                false,
+            ),
         }
         undo_everything(lab).await?;
     }
     play(lab, extent, &mut found).await?;
     let part = extent.only.as_deref().unwrap_or_default();
-    ensure!(!found.findings.is_empty(), "no fault's name contains `{part}`; known: {}", found.skipped.join("; "));
+    ensure!(
+        !found.findings.is_empty(),
+        "no fault's name contains `{part}`; known: {}",
+        found.skipped.join("; ")
+    );
     Ok(found)
 }
 
@@ -212,7 +314,12 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
                 }
                 let seen = $scene.await;
                 let kept = seen.is_ok();
-                found.note($fault, $promise, seen.unwrap_or_else(|error| format!("{error:#}")), kept);
+                found.note(
+                    $fault,
+                    $promise,
+                    seen.unwrap_or_else(|error| format!("{error:#}")),
+                    kept,
+                );
                 undo_everything(lab).await?;
             }
         };
@@ -227,8 +334,16 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         "it accepts no write after the new epoch began, and answers for no address",
         scenes::frozen_whole_and_thawed(lab)
     );
-    scene!("one-way cuts", "shown as what they are, and nothing moves", scenes::one_way_cuts(lab));
-    scene!("a fifth of all packets lost", "nothing moves", scenes::loss_of_a_fifth(lab, extent.loss));
+    scene!(
+        "one-way cuts",
+        "shown as what they are, and nothing moves",
+        scenes::one_way_cuts(lab)
+    );
+    scene!(
+        "a fifth of all packets lost",
+        "nothing moves",
+        scenes::loss_of_a_fifth(lab, extent.loss)
+    );
     scene!(
         "power of two voters cut",
         "the server ends before its lease, nothing is promoted, and it heals alone",
@@ -239,19 +354,51 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         "clients are answered within 50 ms of the log's word, by one host",
         scenes::address_moves(lab)
     );
-    scene!("deadman stands still", "the watchdog resets its host, which comes home", scenes::watchdog_silent(lab));
-    scene!("primary's data volume full", "seen, moved and explained", scenes::disk_full(lab, Volume::Data));
-    scene!("primary's log volume full", "seen, moved and explained", scenes::disk_full(lab, Volume::Log));
-    scene!("primary's server hangs", "replaced once it has answered nobody for its limit", stalls::hung_primary(lab));
-    scene!("standby's log volume full", "it leaves the set, and nothing moves", stalls::full_standby(lab));
-    scene!("node store moved away", "an empty one does not vote until it is enrolled", stalls::store_moved_away(lab));
-    scene!("deadman gone for good", "the server ends before its lease, and is moved", stalls::deadman_gone(lab));
+    scene!(
+        "deadman stands still",
+        "the watchdog resets its host, which comes home",
+        scenes::watchdog_silent(lab)
+    );
+    scene!(
+        "primary's data volume full",
+        "seen, moved and explained",
+        scenes::disk_full(lab, Volume::Data)
+    );
+    scene!(
+        "primary's log volume full",
+        "seen, moved and explained",
+        scenes::disk_full(lab, Volume::Log)
+    );
+    scene!(
+        "primary's server hangs",
+        "replaced once it has answered nobody for its limit",
+        stalls::hung_primary(lab)
+    );
+    scene!(
+        "standby's log volume full",
+        "it leaves the set, and nothing moves",
+        stalls::full_standby(lab)
+    );
+    scene!(
+        "node store moved away",
+        "an empty one does not vote until it is enrolled",
+        stalls::store_moved_away(lab)
+    );
+    scene!(
+        "deadman gone for good",
+        "the server ends before its lease, and is moved",
+        stalls::deadman_gone(lab)
+    );
     scene!(
         "primary's node store hangs, then it is cut off",
         "nothing moves for the disk; the server ends before its lease",
         stalls::disk_hangs(lab)
     );
-    scene!("promotion hangs", "it is given up, and another is promoted", stalls::promotion_hangs(lab));
+    scene!(
+        "promotion hangs",
+        "it is given up, and another is promoted",
+        stalls::promotion_hangs(lab)
+    );
     scene!(
         "deadman of the address's host stands still",
         "the address moves, the primary does not",
@@ -262,19 +409,53 @@ async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> 
         "whoever copied from the lost host turns to the next",
         stalls::struck_twice(lab, LOAD)
     );
-    scene!("a standby's stream is dead", "writes wait for a second at most", doors::stream_is_dead(lab, LOAD));
-    scene!("a planned move's target dies", "all is well within seconds", doors::target_dies(lab));
-    scene!("strangers knock", "nobody is suspected, nothing moves, no memory grows", doors::strangers_knock(lab));
-    scene!("many consoles", "nobody is suspected, nothing moves", doors::many_consoles(lab));
-    scene!("a heart stands still", "its daemon ends and is back, nothing moves", doors::heart_stands_still(lab));
-    scene!("power off and on", "the host comes back as a standby by itself", doors::power_cycled(lab));
+    scene!(
+        "a standby's stream is dead",
+        "writes wait for a second at most",
+        doors::stream_is_dead(lab, LOAD)
+    );
+    scene!(
+        "a planned move's target dies",
+        "all is well within seconds",
+        doors::target_dies(lab)
+    );
+    scene!(
+        "strangers knock",
+        "nobody is suspected, nothing moves, no memory grows",
+        doors::strangers_knock(lab)
+    );
+    scene!(
+        "many consoles",
+        "nobody is suspected, nothing moves",
+        doors::many_consoles(lab)
+    );
+    scene!(
+        "a heart stands still",
+        "its daemon ends and is back, nothing moves",
+        doors::heart_stands_still(lab)
+    );
+    scene!(
+        "power off and on",
+        "the host comes back as a standby by itself",
+        doors::power_cycled(lab)
+    );
     let Some(load) = load else { return Ok(()) };
     let lines = load.finish()?;
     let (acknowledged, missing) = compare(lab, &lines).await?;
     let missing: usize = missing.iter().map(|(_, n)| n).sum();
-    found.note("all of these", "no acknowledged row is missing", format!("{missing} of {acknowledged}"), missing == 0);
+    found.note(
+        "all of these",
+        "no acknowledged row is missing",
+        format!("{missing} of {acknowledged}"),
+        missing == 0,
+    );
     let refused = lines.iter().filter(|l| l.ending == Ending::Refused).count();
-    found.note("all of these", "no gate refuses a connection", refused.to_string(), refused == 0);
+    found.note(
+        "all of these",
+        "no gate refuses a connection",
+        refused.to_string(),
+        refused == 0,
+    );
     Ok(())
 }
 
@@ -286,12 +467,29 @@ async fn undo_everything(lab: &Lab) -> Result<()> {
     power::power_on_all(&lab.layout, Duration::ZERO)?;
     for node in NODES {
         if crate::find::host_init(&lab.layout, node.name).is_ok() {
-            fault::apply(&lab.layout, &Fault::Thaw { host: node.name.into() })?;
+            fault::apply(
+                &lab.layout,
+                &Fault::Thaw {
+                    host: node.name.into(),
+                },
+            )?;
         }
-        fault::apply(&lab.layout, &Fault::Release { host: node.name.into() })?;
-        let full = Volume::BOTH.into_iter().any(|volume| disk::is_full(&lab.layout, node.name, volume));
+        fault::apply(
+            &lab.layout,
+            &Fault::Release {
+                host: node.name.into(),
+            },
+        )?;
+        let full = Volume::BOTH
+            .into_iter()
+            .any(|volume| disk::is_full(&lab.layout, node.name, volume));
         if full || crate::hang::is_on(&lab.layout, node.name) {
-            fault::apply(&lab.layout, &Fault::FreeDisk { host: node.name.into() })?;
+            fault::apply(
+                &lab.layout,
+                &Fault::FreeDisk {
+                    host: node.name.into(),
+                },
+            )?;
         }
     }
     lab.healthy(Duration::from_secs(180)).await.map(drop)

@@ -14,7 +14,10 @@ pub async fn compare(lab: &Lab, lines: &[Line]) -> Result<(usize, Vec<(String, u
     let mut missing = Vec::new();
     for node in NODES.iter().filter(|n| n.rank.is_some()) {
         let have = rows_on(lab, node.name, &acknowledged).await?;
-        missing.push((node.name.to_string(), acknowledged.difference(&have).count()));
+        missing.push((
+            node.name.to_string(),
+            acknowledged.difference(&have).count(),
+        ));
     }
     Ok((acknowledged.len(), missing))
 }

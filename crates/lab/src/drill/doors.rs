@@ -1,5 +1,6 @@
-//! Who should not get in, and parts of a daemon that stand still: each scene does it to a running lab under load, looks at what must hold,
-//! undoes it, and says in a few words what it saw. An error is a promise that was not kept.
+//! Who should not get in, and parts of a daemon that stand still: each scene does it to a running
+//! lab under load, looks at what must hold, undoes it, and says in a few words what it saw. An
+//! error is a promise that was not kept.
 
 use super::in_host::LIMIT;
 use super::scenes::apply;
@@ -44,25 +45,43 @@ fn memory(pid: i32) -> Result<u64> {
     Ok(pages * 4096)
 }
 
-/// 20,000 first datagrams of connections a second, from addresses of nobody's, at the coordinator and at the primary's host.
+/// 20,000 first datagrams of connections a second, from addresses of nobody's, at the coordinator
+/// and at the primary's host.
 pub async fn strangers_knock(lab: &Lab) -> Result<String> {
     let before = lab.healthy(LIMIT).await?;
-    let coordinator = before.status.coordinator.clone().context("a coordinator")?.to_string();
+    let coordinator = before
+        .status
+        .coordinator
+        .clone()
+        .context("a coordinator")?
+        .to_string();
     let primary = lab.primary().await?;
-    let from = NODES.iter().map(|n| n.name).find(|n| *n != coordinator && *n != primary).context("another host")?;
+    let from = NODES
+        .iter()
+        .map(|n| n.name)
+        .find(|n| *n != coordinator && *n != primary)
+        .context("another host")?;
     let mut targets = vec![coordinator, primary];
     targets.dedup();
     let mut crowds = Vec::new();
     let mut daemons = Vec::new();
     for target in &targets {
         let to = format!("{}:4700", host(target).context("a host")?.peer()).parse()?;
-        crowds.push(crowd::strangers(&lab.layout, from, to, KNOCKS_A_SECOND / targets.len() as u32)?);
+        crowds.push(crowd::strangers(
+            &lab.layout,
+            from,
+            to,
+            KNOCKS_A_SECOND / targets.len() as u32,
+        )?);
         let pid = find::daemon(&lab.layout, target, "run")?;
         daemons.push((target, pid, memory(pid)?));
     }
     let (began, since) = (wall_nanos(), Instant::now());
     while since.elapsed() < KNOCKS_FOR {
-        ensure!(epoch(&lab.status().await?) == epoch(&before), "the primary moved for it");
+        ensure!(
+            epoch(&lab.status().await?) == epoch(&before),
+            "the primary moved for it"
+        );
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     drop(crowds);
@@ -70,28 +89,42 @@ pub async fn strangers_knock(lab: &Lab) -> Result<String> {
     for (target, pid, had) in daemons {
         let has = memory(pid).with_context(|| format!("{target}'s daemon"))?;
         grown = grown.max(has.saturating_sub(had));
-        ensure!(has < had + MEMORY_GROWS, "{target}'s daemon grew by {} kB", (has - had) / 1024);
+        ensure!(
+            has < had + MEMORY_GROWS,
+            "{target}'s daemon grew by {} kB",
+            (has - had) / 1024
+        );
     }
     let after = lab.healthy(LIMIT).await?;
     ensure!(epoch(&after) == epoch(&before), "the primary moved for it");
     let suspected = suspicions(lab, began).await?;
     ensure!(suspected == 0, "{suspected} suspicions");
-    Ok(format!("nobody was suspected, nothing moved; the daemons grew by {} kB at most", grown / 1024))
+    Ok(format!(
+        "nobody was suspected, nothing moved; the daemons grew by {} kB at most",
+        grown / 1024
+    ))
 }
 
 async fn suspicions(lab: &Lab, since: u128) -> Result<usize> {
     let records = lab.records(FactKind::Suspected).await?;
-    let parse = |text: &str| time::OffsetDateTime::parse(text, &time::format_description::well_known::Rfc3339).ok();
+    let parse = |text: &str| {
+        time::OffsetDateTime::parse(text, &time::format_description::well_known::Rfc3339).ok()
+    };
     let times = records.iter().filter_map(|r| parse(&r.at));
-    Ok(times.filter(|at| at.unix_timestamp_nanos().cast_unsigned() > since).count())
+    Ok(times
+        .filter(|at| at.unix_timestamp_nanos().cast_unsigned() > since)
+        .count())
 }
 
 /// 300 event streams and 2,000 status requests a second at a node that does not lead.
 pub async fn many_consoles(lab: &Lab) -> Result<String> {
     let before = lab.healthy(LIMIT).await?;
     let coordinator = before.status.coordinator.clone().context("a coordinator")?;
-    let (place, follower) =
-        NODES.iter().enumerate().find(|(_, n)| n.name != coordinator.as_str()).context("a node that does not lead")?;
+    let (place, follower) = NODES
+        .iter()
+        .enumerate()
+        .find(|(_, n)| n.name != coordinator.as_str())
+        .context("a node that does not lead")?;
     let (port, token) = (lab.layout.api_port(place), lab.layout.token()?);
     let began = wall_nanos();
     let (mut streams, mut refused) = (Vec::new(), 0);
@@ -132,8 +165,8 @@ pub async fn many_consoles(lab: &Lab) -> Result<String> {
     ))
 }
 
-/// The thread of the primary's daemon that runs its heart is stopped, and nothing else: the daemon ends itself, is started again, and
-/// nothing moves.
+/// The thread of the primary's daemon that runs its heart is stopped, and nothing else: the daemon
+/// ends itself, is started again, and nothing moves.
 pub async fn heart_stands_still(lab: &Lab) -> Result<String> {
     let before = lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
@@ -155,14 +188,24 @@ pub async fn heart_stands_still(lab: &Lab) -> Result<String> {
     let well = Duration::from_nanos(boot_nanos() - at);
     ensure!(epoch(&after) == epoch(&before), "the primary moved for it");
     ensure!(well < WELL_WITHIN, "all was well only after {well:?}");
-    Ok(format!("its process was gone {} ms after, all was well after {} ms", gone.as_millis(), well.as_millis()))
+    Ok(format!(
+        "its process was gone {} ms after, all was well after {} ms",
+        gone.as_millis(),
+        well.as_millis()
+    ))
 }
 
 /// Stops one thread of a process until the process has ended (ptrace(2)).
 fn stop_thread(pid: i32, name: &str) -> Result<()> {
-    let is = |task: &Path| std::fs::read_to_string(task.join("comm")).is_ok_and(|comm| comm.trim() == name);
-    let tasks = std::fs::read_dir(format!("/proc/{pid}/task"))?.flatten().map(|entry| entry.path());
-    let thread = tasks.filter(|task| is(task)).find_map(|task| task.file_name()?.to_str()?.parse().ok());
+    let is = |task: &Path| {
+        std::fs::read_to_string(task.join("comm")).is_ok_and(|comm| comm.trim() == name)
+    };
+    let tasks = std::fs::read_dir(format!("/proc/{pid}/task"))?
+        .flatten()
+        .map(|entry| entry.path());
+    let thread = tasks
+        .filter(|task| is(task))
+        .find_map(|task| task.file_name()?.to_str()?.parse().ok());
     let thread = Pid::from_raw(thread.with_context(|| format!("a thread {name}"))?);
     ptrace::seize(thread, ptrace::Options::empty()).context("tracing")?;
     ptrace::interrupt(thread).context("stopping")?;
@@ -174,19 +217,27 @@ fn stop_thread(pid: i32, name: &str) -> Result<()> {
     Ok(())
 }
 
-/// A member of the sync set whose stream is dead while the coordinator hears both: writes go on without it within a second, and it comes
-/// back once and for good.
+/// A member of the sync set whose stream is dead while the coordinator hears both: writes go on
+/// without it within a second, and it comes back once and for good.
 pub async fn stream_is_dead(lab: &Lab, load: &str) -> Result<String> {
     let journal = lab.layout.dir.join(format!("load/{load}.journal"));
     let before = lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
-    let limit = if lab.timings().await?.lease < Duration::from_secs(1) { 500 } else { 1_000 };
+    let limit = if lab.timings().await?.lease < Duration::from_secs(1) {
+        500
+    } else {
+        1_000
+    };
     let mut seen = Vec::new();
     for one_way in [None, Some(true), Some(false)] {
         let well = lab.healthy(LIMIT).await?;
         let members = &well.status.workloads[0].sync.sure;
         ensure!(members.len() > 1, "only {members:?} could confirm writes");
-        let member = members.iter().find(|n| n.as_str() != primary).context("a standby")?.to_string();
+        let member = members
+            .iter()
+            .find(|n| n.as_str() != primary)
+            .context("a standby")?
+            .to_string();
         let changes = well.status.workloads[0].sync.number;
         let (from, to) = match one_way {
             Some(false) => (member.clone(), primary.clone()),
@@ -195,32 +246,59 @@ pub async fn stream_is_dead(lab: &Lab, load: &str) -> Result<String> {
         let at = boot_nanos();
         for network in [Network::Client, Network::Peer] {
             let (from, to, one_way) = (from.clone(), to.clone(), one_way.is_some());
-            apply(lab, Fault::CutPair { from, to, one_way, network: Some(network) })?;
+            apply(
+                lab,
+                Fault::CutPair {
+                    from,
+                    to,
+                    one_way,
+                    network: Some(network),
+                },
+            )?;
         }
-        let left = |r: &StatusReply| r.status.workloads[0].sync.sure.iter().all(|n| n.as_str() != member);
+        let left = |r: &StatusReply| {
+            r.status.workloads[0]
+                .sync
+                .sure
+                .iter()
+                .all(|n| n.as_str() != member)
+        };
         lab.wait("it leaves the sync set", LIMIT, left).await?;
         tokio::time::sleep(Duration::from_secs(4)).await;
         apply(lab, Fault::Heal)?;
         let after = lab.healthy(LIMIT).await?;
         ensure!(epoch(&after) == epoch(&before), "the primary moved for it");
         let stall = longest_stall(&journal, at)?;
-        ensure!(stall < Duration::from_millis(limit), "writes waited for {stall:?}; {limit} ms are promised");
+        ensure!(
+            stall < Duration::from_millis(limit),
+            "writes waited for {stall:?}; {limit} ms are promised"
+        );
         // It leaves once, and joins in two steps.
         let moves = after.status.workloads[0].sync.number - changes;
         ensure!(moves <= 2, "the set was changed {moves} times");
         seen.push(stall.as_millis().to_string());
     }
-    Ok(format!("writes waited for {} ms: both ways, to it, from it", seen.join(", ")))
+    Ok(format!(
+        "writes waited for {} ms: both ways, to it, from it",
+        seen.join(", ")
+    ))
 }
 
 /// The longest time between two acknowledged writes since a moment.
 pub(super) fn longest_stall(path: &Path, from: u64) -> Result<Duration> {
     let lines = journal::read(path)?;
-    let mut acks: Vec<u64> =
-        lines.iter().filter(|l| l.ending == Ending::Acknowledged && l.ended >= from).map(|l| l.ended).collect();
+    let mut acks: Vec<u64> = lines
+        .iter()
+        .filter(|l| l.ending == Ending::Acknowledged && l.ended >= from)
+        .map(|l| l.ended)
+        .collect();
     acks.push(from);
     acks.sort_unstable();
-    Ok(acks.windows(2).map(|w| Duration::from_nanos(w[1] - w[0])).max().unwrap_or_default())
+    Ok(acks
+        .windows(2)
+        .map(|w| Duration::from_nanos(w[1] - w[0]))
+        .max()
+        .unwrap_or_default())
 }
 
 /// The server of a planned move's target is killed in the middle of it.
@@ -229,19 +307,38 @@ pub async fn target_dies(lab: &Lab) -> Result<String> {
     for after in [20, 60, 100] {
         lab.healthy(LIMIT).await?;
         let primary = lab.primary().await?;
-        let to = NODES.iter().find(|n| n.rank.is_some_and(|r| r < 9) && n.name != primary).context("a target")?.name;
+        let to = NODES
+            .iter()
+            .find(|n| n.rank.is_some_and(|r| r < 9) && n.name != primary)
+            .context("a target")?
+            .name;
         let pid = find::postmaster(&lab.layout, to)?;
-        let body = karst_api::MoveBody { to: Some(to.into()), ..karst_api::MoveBody::default() };
-        let operation = lab.client.begin(crate::layout::WORKLOAD, "switchover", &body).await?.operation;
+        let body = karst_api::MoveBody {
+            to: Some(to.into()),
+            ..karst_api::MoveBody::default()
+        };
+        let operation = lab
+            .client
+            .begin(crate::layout::WORKLOAD, "switchover", &body)
+            .await?
+            .operation;
         tokio::time::sleep(Duration::from_millis(after)).await;
         let at = boot_nanos();
         find::signal(pid, rustix::process::Signal::KILL)?;
-        let copies =
-            |r: &StatusReply| r.status.workloads[0].replicas.iter().any(|r| r.state == ReplicaState::Rejoining);
+        let copies = |r: &StatusReply| {
+            r.status.workloads[0]
+                .replicas
+                .iter()
+                .any(|r| r.state == ReplicaState::Rejoining)
+        };
         let mut copied = false;
         lab.wait("all is well", LIMIT, |r| {
             copied |= copies(r);
-            let over = r.status.operations.iter().any(|o| o.id == operation && o.outcome.is_some());
+            let over = r
+                .status
+                .operations
+                .iter()
+                .any(|o| o.id == operation && o.outcome.is_some());
             crate::cluster::is_well(r) && over
         })
         .await?;
@@ -250,18 +347,33 @@ pub async fn target_dies(lab: &Lab) -> Result<String> {
             copied || took < HEALED_WITHIN,
             "killed {after} ms after its beginning, all was well only after {took:?}"
         );
-        seen.push(format!("{} ms{}", took.as_millis(), if copied { " (with a copy)" } else { "" }));
+        seen.push(format!(
+            "{} ms{}",
+            took.as_millis(),
+            if copied { " (with a copy)" } else { "" }
+        ));
     }
     Ok(format!("all was well after {}", seen.join(", ")))
 }
 
-/// Power off and on by a person's word: the workload fails over, and the host comes back as a standby by itself.
+/// Power off and on by a person's word: the workload fails over, and the host comes back as a
+/// standby by itself.
 pub async fn power_cycled(lab: &Lab) -> Result<String> {
     let before = lab.healthy(LIMIT).await?;
-    let coordinator = before.status.coordinator.clone().context("a coordinator")?.to_string();
+    let coordinator = before
+        .status
+        .coordinator
+        .clone()
+        .context("a coordinator")?
+        .to_string();
     let primary = lab.primary().await?;
     let node = if primary == coordinator {
-        NODES.iter().map(|n| n.name).find(|n| *n != coordinator && !GATES.contains(n)).context("a host")?.to_string()
+        NODES
+            .iter()
+            .map(|n| n.name)
+            .find(|n| *n != coordinator && !GATES.contains(n))
+            .context("a host")?
+            .to_string()
     } else {
         primary
     };
@@ -269,12 +381,22 @@ pub async fn power_cycled(lab: &Lab) -> Result<String> {
     ensure!(plan.unmet.is_none() && !plan.steps.is_empty(), "{plan:?}");
     let at = boot_nanos();
     lab.client.power(&node, PowerWish::Cycle).await?;
-    let off = |r: &StatusReply| r.status.nodes.iter().any(|n| n.node.as_str() == node && n.fenced.is_some());
+    let off = |r: &StatusReply| {
+        r.status
+            .nodes
+            .iter()
+            .any(|n| n.node.as_str() == node && n.fenced.is_some())
+    };
     lab.wait("it is fenced", LIMIT, off).await?;
     lab.healthy(LIMIT).await?;
     let took = Duration::from_nanos(boot_nanos() - at);
     ensure!(took < CYCLED_WITHIN, "it was back only after {took:?}");
-    let turned_on = lab.first_record(FactKind::PowerOn, wall_nanos() - took.as_nanos()).await;
+    let turned_on = lab
+        .first_record(FactKind::PowerOn, wall_nanos() - took.as_nanos())
+        .await;
     turned_on.context("no word that it was turned on")?;
-    Ok(format!("{node} was off, turned on, and well {} ms after", took.as_millis()))
+    Ok(format!(
+        "{node} was off, turned on, and well {} ms after",
+        took.as_millis()
+    ))
 }

@@ -29,17 +29,26 @@ pub fn start_load(layout: &Layout, name: &str, writers: u32, pause_ms: u64) -> R
     start_writers(layout, name, writers, pause_ms, None)
 }
 
-/// Starts one that goes past the gates to one host's server and waits for no standby: whatever gets through to that
-/// server is acknowledged. Its rows are nobody's promise.
+/// Starts one that goes past the gates to one host's server and waits for no standby: whatever gets
+/// through to that server is acknowledged. Its rows are nobody's promise.
 pub fn start_direct(layout: &Layout, name: &str, to: &str) -> Result<Running> {
     let to = host(to).with_context(|| format!("there is no host `{to}`"))?;
     start_writers(layout, name, 1, 0, Some(format!("{}:5432", to.client())))
 }
 
-fn start_writers(layout: &Layout, name: &str, writers: u32, pause_ms: u64, direct: Option<String>) -> Result<Running> {
+fn start_writers(
+    layout: &Layout,
+    name: &str,
+    writers: u32,
+    pause_ms: u64,
+    direct: Option<String>,
+) -> Result<Running> {
     let dir = layout.dir.join("load");
     std::fs::create_dir_all(&dir)?;
-    let (journal, until) = (dir.join(format!("{name}.journal")), dir.join(format!("{name}.stop")));
+    let (journal, until) = (
+        dir.join(format!("{name}.journal")),
+        dir.join(format!("{name}.stop")),
+    );
     // A load of the same name that still runs stops when it sees its file.
     std::fs::write(&until, "")?;
     while find_writer(&until) {
@@ -54,7 +63,11 @@ fn start_writers(layout: &Layout, name: &str, writers: u32, pause_ms: u64, direc
         "--pause-ms",
         &pause_ms.to_string(),
     ]);
-    command.arg("--journal").arg(&journal).arg("--until").arg(&until);
+    command
+        .arg("--journal")
+        .arg(&journal)
+        .arg("--until")
+        .arg(&until);
     if let Some(at) = direct {
         command.args(["--direct", &at]);
     }
@@ -66,7 +79,11 @@ fn start_writers(layout: &Layout, name: &str, writers: u32, pause_ms: u64, direc
         .process_group_of_its_own()
         .spawn()
         .context("nsenter")?;
-    Ok(Running { child, journal, until })
+    Ok(Running {
+        child,
+        journal,
+        until,
+    })
 }
 
 trait OwnGroup {
@@ -81,9 +98,13 @@ impl OwnGroup for Command {
 
 fn find_writer(until: &std::path::Path) -> bool {
     let name = until.to_string_lossy();
-    let entries = std::fs::read_dir("/proc").map(|d| d.flatten().collect::<Vec<_>>()).unwrap_or_default();
+    let entries = std::fs::read_dir("/proc")
+        .map(|d| d.flatten().collect::<Vec<_>>())
+        .unwrap_or_default();
     entries.iter().any(|e| {
         let command = std::fs::read(e.path().join("cmdline")).unwrap_or_default();
-        String::from_utf8_lossy(&command).split('\0').any(|w| w == name)
+        String::from_utf8_lossy(&command)
+            .split('\0')
+            .any(|w| w == name)
     })
 }

@@ -1,4 +1,5 @@
-//! The ways in which a primary is lost: how each happens, is mended, and how long it may take at the worst.
+//! The ways in which a primary is lost: how each happens, is mended, and how long it may take at
+//! the worst.
 
 use crate::cluster::Lab;
 use crate::fault::{self, Fault};
@@ -33,19 +34,32 @@ impl Loss {
         }
     }
 
-    /// Does it; when it was begun, and what was done, in words. To find what is to be killed is not part of the loss.
+    /// Does it; when it was begun, and what was done, in words. To find what is to be killed is not
+    /// part of the loss.
     pub(super) fn happen(self, lab: &Lab, host: &str) -> Result<(u64, String)> {
         let (host, peer) = (host.to_string(), Some(fault::Network::Peer));
-        let server = if self == Loss::Server { Some(find::postmaster(&lab.layout, &host)?) } else { None };
+        let server = if self == Loss::Server {
+            Some(find::postmaster(&lab.layout, &host)?)
+        } else {
+            None
+        };
         let at = boot_nanos();
         let done = match self {
             Loss::Server => {
                 let pid = server.context("a server to kill")?;
                 find::signal(pid, Signal::KILL)?;
-                Ok(format!("killed process {pid}, the first of {WORKLOAD}'s server on {host}"))
+                Ok(format!(
+                    "killed process {pid}, the first of {WORKLOAD}'s server on {host}"
+                ))
             }
             Loss::Power | Loss::PowerAlone => fault::apply(&lab.layout, &Fault::PowerOff { host }),
-            Loss::Peers => fault::apply(&lab.layout, &Fault::Cut { host, network: peer }),
+            Loss::Peers => fault::apply(
+                &lab.layout,
+                &Fault::Cut {
+                    host,
+                    network: peer,
+                },
+            ),
         };
         Ok((at, done?))
     }
@@ -60,7 +74,8 @@ impl Loss {
         }
     }
 
-    /// The longest outage that the timings allow, the coordinator lost with the primary included; as the spec check prints.
+    /// The longest outage that the timings allow, the coordinator lost with the primary included;
+    /// as the spec check prints.
     pub fn worst_case(self, all: &[WorstCase]) -> Duration {
         let wanted: &[&str] = match self {
             Loss::Server => &["server process lost"],
@@ -68,7 +83,10 @@ impl Loss {
                 "host lost, its power confirmed off",
                 "primary and coordinator lost together, the power confirmed off",
             ],
-            Loss::PowerAlone | Loss::Peers => &["host lost, by lease alone", "primary and coordinator lost together"],
+            Loss::PowerAlone | Loss::Peers => &[
+                "host lost, by lease alone",
+                "primary and coordinator lost together",
+            ],
         };
         let cases = all.iter().filter(|c| wanted.contains(&c.case.as_str()));
         cases.map(WorstCase::total).max().unwrap_or_default()

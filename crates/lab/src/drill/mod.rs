@@ -40,7 +40,8 @@ pub struct Options {
     /// Only the faults whose name contains this, as they are named in the report
     #[arg(long, requires = "all")]
     only: Option<String>,
-    /// Where its report goes: text, JSON and a picture of the phases [default: `report` in the lab's directory]
+    /// Where its report goes: text, JSON and a picture of the phases [default: `report` in the
+    /// lab's directory]
     #[arg(long, requires = "all")]
     report: Option<PathBuf>,
     #[command(subcommand)]
@@ -67,7 +68,8 @@ pub enum Drill {
         #[arg(long, default_value_t = 0, value_name = "ROUNDS")]
         together: u32,
     },
-    /// Cut the primary's host off from its peers, with the power controller gone; healed when clients write elsewhere
+    /// Cut the primary's host off from its peers, with the power controller gone; healed when
+    /// clients write elsewhere
     CutOff {
         workload: String,
         #[arg(long, default_value_t = 1)]
@@ -76,7 +78,8 @@ pub enum Drill {
         #[arg(long, default_value_t = 0, value_name = "ROUNDS")]
         together: u32,
     },
-    /// Random faults one after the other under load, each undone; then every acknowledged row is looked for
+    /// Random faults one after the other under load, each undone; then every acknowledged row is
+    /// looked for
     Storm {
         workload: String,
         #[arg(long, default_value_t = 10)]
@@ -95,24 +98,60 @@ pub enum Drill {
 
 pub async fn run(lab: Lab, options: Options) -> Result<()> {
     let Some(drill) = options.drill else {
-        let report = options.report.unwrap_or_else(|| lab.layout.dir.join("report"));
-        let extent = Extent { only: options.only, ..Extent::of(options.rounds) };
+        let report = options
+            .report
+            .unwrap_or_else(|| lab.layout.dir.join("report"));
+        let extent = Extent {
+            only: options.only,
+            ..Extent::of(options.rounds)
+        };
         return accept(&lab, &extent, &report).await;
     };
     let (workload, course, loss) = match &drill {
-        Drill::Storm { workload, minutes, seed } => {
+        Drill::Storm {
+            workload,
+            minutes,
+            seed,
+        } => {
             known(workload)?;
             let seed = seed.unwrap_or_else(rand::random);
             return storm::run(&lab, Duration::from_secs(minutes * 60), seed).await;
         }
-        Drill::KillServer { workload, rounds } => (workload, Course::of(*rounds), Some(Loss::Server)),
-        Drill::PowerOff { workload, rounds, unconfirmed, together } => {
-            let loss = if *unconfirmed { Loss::PowerAlone } else { Loss::Power };
-            (workload, Course { together: *together, ..Course::of(*rounds) }, Some(loss))
+        Drill::KillServer { workload, rounds } => {
+            (workload, Course::of(*rounds), Some(Loss::Server))
         }
-        Drill::CutOff { workload, rounds, together } => {
-            (workload, Course { together: *together, ..Course::of(*rounds) }, Some(Loss::Peers))
+        Drill::PowerOff {
+            workload,
+            rounds,
+            unconfirmed,
+            together,
+        } => {
+            let loss = if *unconfirmed {
+                Loss::PowerAlone
+            } else {
+                Loss::Power
+            };
+            (
+                workload,
+                Course {
+                    together: *together,
+                    ..Course::of(*rounds)
+                },
+                Some(loss),
+            )
         }
+        Drill::CutOff {
+            workload,
+            rounds,
+            together,
+        } => (
+            workload,
+            Course {
+                together: *together,
+                ..Course::of(*rounds)
+            },
+            Some(Loss::Peers),
+        ),
         Drill::Switchover { workload, rounds } => (workload, Course::of(*rounds), None),
     };
     known(workload)?;
@@ -128,14 +167,21 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
         report.missing.len()
     );
     println!("connections refused by a gate: {}", report.refused());
-    println!("clients could not write for: median {:.0} ms, longest {:.0} ms", report.median(), report.longest());
+    println!(
+        "clients could not write for: median {:.0} ms, longest {:.0} ms",
+        report.median(),
+        report.longest()
+    );
     lab.healthy(Duration::from_secs(120)).await?;
     println!("{}", lab.status().await?.status.sentence);
     if report.missing_total() > 0 {
         bail!("acknowledged rows are missing");
     }
     if let Some(round) = report.late() {
-        bail!("a round took longer than the worst case of {} ms: {round:?}", report.worst.unwrap_or_default());
+        bail!(
+            "a round took longer than the worst case of {} ms: {round:?}",
+            report.worst.unwrap_or_default()
+        );
     }
     Ok(())
 }
@@ -143,14 +189,26 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
 async fn accept(lab: &Lab, extent: &Extent, report: &std::path::Path) -> Result<()> {
     let found = acceptance::run(lab, extent).await?;
     print!("\n{found}");
-    found.save(report).with_context(|| format!("the report in {}", report.display()))?;
-    println!("\nThe report: {0}/report.txt, {0}/report.json, {0}/phases.svg", report.display());
+    found
+        .save(report)
+        .with_context(|| format!("the report in {}", report.display()))?;
+    println!(
+        "\nThe report: {0}/report.txt, {0}/report.json, {0}/phases.svg",
+        report.display()
+    );
     let broken = found.broken();
-    ensure!(broken == 0, "{broken} of {} promises were not kept", found.findings.len());
+    ensure!(
+        broken == 0,
+        "{broken} of {} promises were not kept",
+        found.findings.len()
+    );
     Ok(())
 }
 
 fn known(workload: &str) -> Result<()> {
-    ensure!(workload == WORKLOAD, "there is no workload `{workload}` in the lab; known: {WORKLOAD}");
+    ensure!(
+        workload == WORKLOAD,
+        "there is no workload `{workload}` in the lab; known: {WORKLOAD}"
+    );
     Ok(())
 }

@@ -25,7 +25,8 @@ pub struct Round {
     pub steal: u64,
     /// The lost primary's host was the coordinator too.
     pub coordinator_too: bool,
-    /// FIN and RST frames that came out of its host from the fault to its mending; none where nothing was captured.
+    /// FIN and RST frames that came out of its host from the fault to its mending; none where
+    /// nothing was captured.
     pub goodbyes: Option<usize>,
     /// Times that two hosts answered for the floating address at once.
     pub clashes: Vec<String>,
@@ -61,18 +62,27 @@ impl Report {
     }
     /// The median of each phase.
     pub fn phases(&self) -> Vec<(String, f64)> {
-        let Some(first) = self.rounds.first() else { return Vec::new() };
+        let Some(first) = self.rounds.first() else {
+            return Vec::new();
+        };
         let median = |(i, (name, _)): (usize, &(String, f64))| {
-            let mut all: Vec<f64> = self.rounds.iter().filter_map(|r| Some(r.phases.get(i)?.1)).collect();
+            let mut all: Vec<f64> = self
+                .rounds
+                .iter()
+                .filter_map(|r| Some(r.phases.get(i)?.1))
+                .collect();
             all.sort_by(f64::total_cmp);
             (name.clone(), quantile(&all, 0.5))
         };
         first.phases.iter().enumerate().map(median).collect()
     }
-    /// A round that took longer than the worst case (L1). What the machine took from all of us is nobody's pause.
+    /// A round that took longer than the worst case (L1). What the machine took from all of us is
+    /// nobody's pause.
     pub fn late(&self) -> Option<&Round> {
         let worst = self.worst? as f64;
-        self.rounds.iter().find(|r| r.pause - r.steal as f64 > worst)
+        self.rounds
+            .iter()
+            .find(|r| r.pause - r.steal as f64 > worst)
     }
     pub fn median(&self) -> f64 {
         quantile(&self.pauses(), 0.5)
@@ -101,7 +111,11 @@ pub(super) async fn finish(lab: &Lab, load: Running, marks: Vec<Mark>) -> Result
     for (i, mark) in marks.iter().enumerate() {
         let end = marks.get(i + 1).map_or(u64::MAX, |m| m.at);
         let round = measure(mark, &lines, end)?;
-        let phases: Vec<String> = round.phases.iter().map(|(name, ms)| format!("{name} {ms:.0}")).collect();
+        let phases: Vec<String> = round
+            .phases
+            .iter()
+            .map(|(name, ms)| format!("{name} {ms:.0}"))
+            .collect();
         println!(
             "round {}: {} -> {}, no write for {:.0} ms = {}; steal {} ms{}{}",
             i + 1,
@@ -110,17 +124,30 @@ pub(super) async fn finish(lab: &Lab, load: Running, marks: Vec<Mark>) -> Result
             round.pause,
             phases.join(" + "),
             round.steal,
-            round.goodbyes.map_or(String::new(), |n| format!("; FIN or RST out of {}: {n}", round.from)),
-            if round.coordinator_too { "; it was the coordinator too" } else { "" }
+            round.goodbyes.map_or(String::new(), |n| format!(
+                "; FIN or RST out of {}: {n}",
+                round.from
+            )),
+            if round.coordinator_too {
+                "; it was the coordinator too"
+            } else {
+                ""
+            }
         );
         rounds.push(round);
     }
     let (acknowledged, missing) = compare(lab, &lines).await?;
-    Ok(Report { worst: None, rounds, acknowledged, missing })
+    Ok(Report {
+        worst: None,
+        rounds,
+        acknowledged,
+        missing,
+    })
 }
 
-/// One round from the journal and the operation's steps. The phases' ends are the coordinator's; the beginning is the
-/// fault, and the end the first write that a client of the new primary saw acknowledged.
+/// One round from the journal and the operation's steps. The phases' ends are the coordinator's;
+/// the beginning is the fault, and the end the first write that a client of the new primary saw
+/// acknowledged.
 fn measure(mark: &Mark, lines: &[Line], end: u64) -> Result<Round> {
     let old = host(&mark.from).map(|h| h.client());
     let of_round = || lines.iter().filter(|l| l.ended > mark.at && l.ended < end);
@@ -130,11 +157,24 @@ fn measure(mark: &Mark, lines: &[Line], end: u64) -> Result<Round> {
         .min()
         .context("no write was acknowledged after the fault")?;
     // A planned move goes on serving writes while it prepares: its pause begins at the last one.
-    let last = of_round().filter(|l| l.ending == Ending::Acknowledged && l.server == old).map(|l| l.ended).max();
-    let begin = if mark.what == "switchover" { last.unwrap_or(mark.at).max(mark.at) } else { mark.at };
+    let last = of_round()
+        .filter(|l| l.ending == Ending::Acknowledged && l.server == old)
+        .map(|l| l.ended)
+        .max();
+    let begin = if mark.what == "switchover" {
+        last.unwrap_or(mark.at).max(mark.at)
+    } else {
+        mark.at
+    };
     let mut phases = Vec::new();
     let mut from = begin;
-    let reached = |phase: Phase| mark.operation.steps.iter().find(|s| s.phase == Some(phase)).map(|s| s.at.0);
+    let reached = |phase: Phase| {
+        mark.operation
+            .steps
+            .iter()
+            .find(|s| s.phase == Some(phase))
+            .map(|s| s.at.0)
+    };
     let opened = reached(Phase::Promote).unwrap_or(first);
     let route = mark
         .operation
@@ -158,7 +198,12 @@ fn measure(mark: &Mark, lines: &[Line], end: u64) -> Result<Round> {
     Ok(Round {
         what: mark.what.clone(),
         from: mark.from.clone(),
-        to: mark.operation.target.as_ref().map(ToString::to_string).unwrap_or_default(),
+        to: mark
+            .operation
+            .target
+            .as_ref()
+            .map(ToString::to_string)
+            .unwrap_or_default(),
         pause: (first - begin) as f64 / 1e6,
         phases,
         refused: of_round().filter(|l| l.ending == Ending::Refused).count(),

@@ -32,7 +32,11 @@ pub struct Course {
 impl Course {
     /// With the load of a drill.
     pub fn of(rounds: u32) -> Self {
-        Self { rounds, together: 0, writers: 4 }
+        Self {
+            rounds,
+            together: 0,
+            writers: 4,
+        }
     }
 }
 
@@ -51,7 +55,11 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, course: Course) -> Result<Repor
         println!("{done}");
     }
     let worst = loss.worst_case(&lab.client.spec().await?.worst_cases);
-    println!("{}: at the worst, clients cannot write for {} ms", loss.name(), worst.as_millis());
+    println!(
+        "{}: at the worst, clients cannot write for {} ms",
+        loss.name(),
+        worst.as_millis()
+    );
     let load = start_load(&lab.layout, "drill", course.writers, 0)?;
     let mut capture = Capture::start(&lab.layout)?;
     let mut marks = Vec::new();
@@ -71,13 +79,22 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, course: Course) -> Result<Repor
         let steal = steal_millis() - steal;
         lab.healthy(Duration::from_secs(180)).await?;
         let frames = capture.as_mut().map(Capture::seen).transpose()?;
-        let of_round: Option<Vec<_>> = frames.map(|all| all.into_iter().filter(|f| f.at >= wall).collect());
-        let left = |f: &&capture::Frame| f.host == from && f.what == capture::What::Goodbye && f.at < mended;
+        let of_round: Option<Vec<_>> =
+            frames.map(|all| all.into_iter().filter(|f| f.at >= wall).collect());
+        let left = |f: &&capture::Frame| {
+            f.host == from && f.what == capture::What::Goodbye && f.at < mended
+        };
         marks.push(Mark {
             what: loss.name().into(),
             coordinator_too: coordinator.is_some_and(|c| c.as_str() == from),
-            goodbyes: of_round.as_ref().map(|frames| frames.iter().filter(left).count()),
-            clashes: of_round.iter().flat_map(|f| capture::clashes(f)).map(|clash| clash.to_string()).collect(),
+            goodbyes: of_round
+                .as_ref()
+                .map(|frames| frames.iter().filter(left).count()),
+            clashes: of_round
+                .iter()
+                .flat_map(|f| capture::clashes(f))
+                .map(|clash| clash.to_string())
+                .collect(),
             from,
             at,
             operation,
@@ -90,8 +107,8 @@ pub async fn lose_primary(lab: &Lab, loss: Loss, course: Course) -> Result<Repor
     Ok(report)
 }
 
-/// Kills the coordinator's daemon again and again; how long until a coordinator is elected, in milliseconds each. Whether
-/// the workload's primary is on the same host or not, it goes on.
+/// Kills the coordinator's daemon again and again; how long until a coordinator is elected, in
+/// milliseconds each. Whether the workload's primary is on the same host or not, it goes on.
 ///
 /// # Errors
 /// If the workload moves for it, or the cluster does not heal.
@@ -100,44 +117,85 @@ pub async fn lose_coordinator(lab: &Lab, rounds: u32) -> Result<Vec<f64>> {
     for round in 1..=rounds {
         let well = lab.healthy(Duration::from_secs(180)).await?;
         let (epoch, term) = (well.status.workloads[0].epoch, well.status.term);
-        let coordinator = well.status.coordinator.context("a coordinator")?.to_string();
+        let coordinator = well
+            .status
+            .coordinator
+            .context("a coordinator")?
+            .to_string();
         let daemon = find::daemon(&lab.layout, &coordinator, "run")?;
         let at = wall_nanos();
         find::signal(daemon, Signal::KILL)?;
         let newer = |r: &StatusReply| r.status.term > term && r.status.coordinator.is_some();
-        let other = lab.wait("an election", Duration::from_secs(60), newer).await?.status;
+        let other = lab
+            .wait("an election", Duration::from_secs(60), newer)
+            .await?
+            .status;
         let moved = |r: &StatusReply| r.status.workloads[0].epoch != epoch;
-        let after = lab.wait("all is well", Duration::from_secs(180), |r| is_well(r) || moved(r)).await?;
-        ensure!(!moved(&after), "{coordinator}'s daemon was killed, and the workload moved");
+        let after = lab
+            .wait("all is well", Duration::from_secs(180), |r| {
+                is_well(r) || moved(r)
+            })
+            .await?;
+        ensure!(
+            !moved(&after),
+            "{coordinator}'s daemon was killed, and the workload moved"
+        );
         let ms = (lab.first_record(FactKind::Elected, at).await? - at) as f64 / 1e6;
-        println!("round {round}: {coordinator} -> {} after {ms:.0} ms", other.coordinator.context("a coordinator")?);
+        println!(
+            "round {round}: {coordinator} -> {} after {ms:.0} ms",
+            other.coordinator.context("a coordinator")?
+        );
         took.push(ms);
     }
     Ok(took)
 }
 
-/// Makes the primary's host the coordinator too: a coordinator that cannot hold the workload is restarted until another
-/// node is, and the primary is moved to it.
+/// Makes the primary's host the coordinator too: a coordinator that cannot hold the workload is
+/// restarted until another node is, and the primary is moved to it.
 async fn one_for_both(lab: &Lab) -> Result<()> {
     loop {
         let well = lab.healthy(Duration::from_secs(180)).await?;
-        let coordinator = well.status.coordinator.context("a coordinator")?.to_string();
-        if well.status.workloads[0].primary.as_ref().is_some_and(|p| *p.as_str() == coordinator) {
+        let coordinator = well
+            .status
+            .coordinator
+            .context("a coordinator")?
+            .to_string();
+        if well.status.workloads[0]
+            .primary
+            .as_ref()
+            .is_some_and(|p| *p.as_str() == coordinator)
+        {
             return Ok(());
         }
         if host(&coordinator).is_some_and(|h| h.rank.is_some()) {
-            let body = MoveBody { to: Some(NodeId::from(coordinator.as_str())), ..MoveBody::default() };
+            let body = MoveBody {
+                to: Some(NodeId::from(coordinator.as_str())),
+                ..MoveBody::default()
+            };
             lab.client.begin(WORKLOAD, "switchover", &body).await?;
             let there = |r: &StatusReply| {
-                r.status.workloads[0].primary.as_ref().is_some_and(|p| *p.as_str() == coordinator) && is_well(r)
+                r.status.workloads[0]
+                    .primary
+                    .as_ref()
+                    .is_some_and(|p| *p.as_str() == coordinator)
+                    && is_well(r)
             };
-            lab.wait("the primary on the coordinator's host", Duration::from_secs(60), there).await?;
+            lab.wait(
+                "the primary on the coordinator's host",
+                Duration::from_secs(60),
+                there,
+            )
+            .await?;
         } else {
-            find::signal(find::daemon(&lab.layout, &coordinator, "run")?, Signal::KILL)?;
+            find::signal(
+                find::daemon(&lab.layout, &coordinator, "run")?,
+                Signal::KILL,
+            )?;
             // It is back soon, and may be elected again.
             let term = well.status.term;
             let elected = |r: &StatusReply| r.status.term > term && r.status.coordinator.is_some();
-            lab.wait("an election", Duration::from_secs(60), elected).await?;
+            lab.wait("an election", Duration::from_secs(60), elected)
+                .await?;
         }
     }
 }
@@ -151,13 +209,25 @@ pub async fn switchover(lab: &Lab, course: Course) -> Result<Report> {
         let from = lab.primary().await?;
         let to = if from == "doline" { "polje" } else { "doline" };
         let (steal, at) = (steal_millis(), boot_nanos());
-        let body = MoveBody { to: Some(NodeId::from(to)), ..MoveBody::default() };
+        let body = MoveBody {
+            to: Some(NodeId::from(to)),
+            ..MoveBody::default()
+        };
         lab.client.begin(WORKLOAD, "switchover", &body).await?;
         println!("round {round}: switchover of {WORKLOAD} from {from} to {to}");
         let operation = follow(lab, before, at).await?;
         let steal = steal_millis() - steal;
         let (coordinator_too, goodbyes, clashes) = (false, None, Vec::new());
-        marks.push(Mark { what: "switchover".into(), from, at, operation, steal, coordinator_too, goodbyes, clashes });
+        marks.push(Mark {
+            what: "switchover".into(),
+            from,
+            at,
+            operation,
+            steal,
+            coordinator_too,
+            goodbyes,
+            clashes,
+        });
         lab.healthy(Duration::from_secs(180)).await?;
     }
     finish(lab, load, marks).await
@@ -169,8 +239,11 @@ async fn settle(lab: &Lab, load: &Running, writers: u32) -> Result<Option<Operat
     let begun = boot_nanos();
     loop {
         let lines = journal::read(&load.journal).unwrap_or_default();
-        let lately: BTreeSet<u32> =
-            lines.iter().filter(|l| l.began > begun && l.ending == Ending::Acknowledged).map(|l| l.writer).collect();
+        let lately: BTreeSet<u32> = lines
+            .iter()
+            .filter(|l| l.began > begun && l.ending == Ending::Acknowledged)
+            .map(|l| l.writer)
+            .collect();
         if lately.len() >= writers as usize {
             break;
         }
@@ -190,9 +263,15 @@ async fn follow(lab: &Lab, before: Option<OperationId>, from: u64) -> Result<Pro
     let mut finished = None;
     let reply = lab.wait("the operation's end", Duration::from_secs(120), |reply| {
         let newest = reply.status.operations.iter().find(|o| Some(o.id) > before);
-        let Some(operation) = newest else { return false };
+        let Some(operation) = newest else {
+            return false;
+        };
         for step in operation.steps.iter().skip(shown) {
-            println!("  {:>7.0} ms  {}", step.at.0.saturating_sub(from) as f64 / 1e6, step.text);
+            println!(
+                "  {:>7.0} ms  {}",
+                step.at.0.saturating_sub(from) as f64 / 1e6,
+                step.text
+            );
         }
         shown = shown.max(operation.steps.len());
         if operation.outcome.is_some() {

@@ -1,5 +1,6 @@
-//! What else can happen to hosts: each scene does it to a running lab under load, looks at what must hold, undoes it, and
-//! says in a few words what it saw. An error is a promise that was not kept.
+//! What else can happen to hosts: each scene does it to a running lab under load, looks at what
+//! must hold, undoes it, and says in a few words what it saw. An error is a promise that was not
+//! kept.
 
 use super::in_host::{InHost, LIMIT, server_ends};
 use super::load::start_direct;
@@ -23,7 +24,8 @@ use std::time::{Duration, Instant};
 
 /// From the log's word to the answer to the next client.
 pub const ADDRESS_ANSWERS: Duration = Duration::from_millis(50);
-/// From the log's word until a client that waits for an answer over the address knows that it waits in vain.
+/// From the log's word until a client that waits for an answer over the address knows that it waits
+/// in vain.
 pub const STRAYED_KNOW: Duration = Duration::from_millis(250);
 /// A SYN that is lost is sent again after this long (RFC 6298, section 2).
 const SYN_AGAIN: Duration = Duration::from_secs(1);
@@ -36,43 +38,93 @@ pub(super) fn apply(lab: &Lab, fault: Fault) -> Result<()> {
 }
 
 pub(super) fn is_elsewhere<'a>(primary: &'a str) -> impl Fn(&StatusReply) -> bool + 'a {
-    move |r| r.status.workloads[0].primary.as_ref().is_some_and(|p| p.as_str() != primary)
+    move |r| {
+        r.status.workloads[0]
+            .primary
+            .as_ref()
+            .is_some_and(|p| p.as_str() != primary)
+    }
 }
 
-/// Cut off from everyone, the old primary stops itself before its lease ends, though a client on its own host writes on.
+/// Cut off from everyone, the old primary stops itself before its lease ends, though a client on
+/// its own host writes on.
 pub async fn cut_off_with_a_writer_on_it(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStop)?;
     lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
     let longest = longest_authority(lab).await?;
     let writing = InHost::start(lab, &primary).await?;
-    apply(lab, Fault::Cut { host: primary.clone(), network: None })?;
+    apply(
+        lab,
+        Fault::Cut {
+            host: primary.clone(),
+            network: None,
+        },
+    )?;
     let cut = boot_nanos();
     let after = server_ends(lab, &primary, cut, longest, writing).await?;
     apply(lab, Fault::Heal)?;
     lab.healthy(LIMIT).await?;
-    Ok(format!("its last process had ended {} ms after the cut; it came home by itself", after.as_millis()))
+    Ok(format!(
+        "its last process had ended {} ms after the cut; it came home by itself",
+        after.as_millis()
+    ))
 }
 
-/// C3: frozen as a whole past its lease, the old primary accepts no write after the new epoch has begun, though its server
-/// is the first to run again and a client has the connection still open; and it answers for no address that another has.
+/// C3: frozen as a whole past its lease, the old primary accepts no write after the new epoch has
+/// begun, though its server is the first to run again and a client has the connection still open;
+/// and it answers for no address that another has.
 pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStop)?;
     let well = lab.healthy(LIMIT).await?;
-    ensure!(well.status.findings.iter().all(|f| !f.what.contains("no packet guard")), "{:?}", well.status.findings);
+    ensure!(
+        well.status
+            .findings
+            .iter()
+            .all(|f| !f.what.contains("no packet guard")),
+        "{:?}",
+        well.status.findings
+    );
     let primary = lab.primary().await?;
     let mut capture = Capture::start(&lab.layout)?;
     let direct = start_direct(&lab.layout, "direct", &primary)?;
     let wrote = |after: u64| {
         let lines = journal::read(&direct.journal).unwrap_or_default();
-        lines.iter().filter(|l| l.ending == Ending::Acknowledged && l.ended > after).map(|l| l.ended).max()
+        lines
+            .iter()
+            .filter(|l| l.ending == Ending::Acknowledged && l.ended > after)
+            .map(|l| l.ended)
+            .max()
     };
     lab.wait("it writes", LIMIT, |_| wrote(0).is_some()).await?;
-    apply(lab, Fault::Freeze { host: primary.clone(), what: Frozen::Host })?;
-    let moved = lab.wait("a new primary", LIMIT, is_elsewhere(&primary)).await?;
-    let steps = &moved.status.operations.first().context("an operation")?.steps;
-    let assigned = steps.iter().find(|s| s.kind == FactKind::Assigned).context("the assignment")?.at.0;
-    apply(lab, Fault::Thaw { host: primary.clone() })?;
+    apply(
+        lab,
+        Fault::Freeze {
+            host: primary.clone(),
+            what: Frozen::Host,
+        },
+    )?;
+    let moved = lab
+        .wait("a new primary", LIMIT, is_elsewhere(&primary))
+        .await?;
+    let steps = &moved
+        .status
+        .operations
+        .first()
+        .context("an operation")?
+        .steps;
+    let assigned = steps
+        .iter()
+        .find(|s| s.kind == FactKind::Assigned)
+        .context("the assignment")?
+        .at
+        .0;
+    apply(
+        lab,
+        Fault::Thaw {
+            host: primary.clone(),
+        },
+    )?;
     lab.healthy(LIMIT).await?;
     let late = wrote(assigned);
     direct.finish()?;
@@ -82,19 +134,31 @@ pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
         late.map(|at| Duration::from_nanos(at - assigned))
     );
     one_answer(capture.as_mut())?;
-    Ok("no write of the old primary after the new epoch had begun; one answer for each address".into())
+    Ok(
+        "no write of the old primary after the new epoch had begun; one answer for each address"
+            .into(),
+    )
 }
 
-/// From a cut to the end of the last lease: the lease, and only where the primary is the coordinator too, one window of
-/// stickiness more, in which it goes on granting and nobody else can be elected (A3).
+/// From a cut to the end of the last lease: the lease, and only where the primary is the
+/// coordinator too, one window of stickiness more, in which it goes on granting and nobody else can
+/// be elected (A3).
 pub(super) async fn longest_authority(lab: &Lab) -> Result<Duration> {
     let (timings, status) = (lab.timings().await?, lab.status().await?.status);
-    let grants_itself = status.coordinator.is_some() && status.workloads[0].primary == status.coordinator;
-    Ok(timings.lease + if grants_itself { timings.stickiness } else { Duration::ZERO })
+    let grants_itself =
+        status.coordinator.is_some() && status.workloads[0].primary == status.coordinator;
+    Ok(timings.lease
+        + if grants_itself {
+            timings.stickiness
+        } else {
+            Duration::ZERO
+        })
 }
 
 fn one_answer(capture: Option<&mut Capture>) -> Result<()> {
-    let Some(capture) = capture else { return Ok(()) };
+    let Some(capture) = capture else {
+        return Ok(());
+    };
     let clashes = capture::clashes(&capture.seen()?);
     ensure!(clashes.is_empty(), "{}", clashes[0]);
     Ok(())
@@ -104,15 +168,29 @@ fn one_answer(capture: Option<&mut Capture>) -> Result<()> {
 async fn primary_and_another(lab: &Lab) -> Result<(String, karst_api::core::Epoch, String)> {
     let before = lab.healthy(LIMIT).await?;
     let (primary, epoch) = (lab.primary().await?, before.status.workloads[0].epoch);
-    let coordinator = before.status.coordinator.context("a coordinator")?.to_string();
-    let third = NODES.iter().map(|n| n.name).find(|n| *n != primary && *n != coordinator).context("a third node")?;
-    let far = if coordinator == primary { third.to_string() } else { coordinator };
+    let coordinator = before
+        .status
+        .coordinator
+        .context("a coordinator")?
+        .to_string();
+    let third = NODES
+        .iter()
+        .map(|n| n.name)
+        .find(|n| *n != primary && *n != coordinator)
+        .context("a third node")?;
+    let far = if coordinator == primary {
+        third.to_string()
+    } else {
+        coordinator
+    };
     Ok((primary, epoch, far))
 }
 
 /// Whether `node` is shown as one that `from` does not get through to.
 fn is_deaf(reply: &StatusReply, node: &str, from: &str) -> bool {
-    let deaf = |n: &NodeView| n.node.as_str() == node && n.does_not_hear.iter().any(|d| d.as_str() == from);
+    let deaf = |n: &NodeView| {
+        n.node.as_str() == node && n.does_not_hear.iter().any(|d| d.as_str() == from)
+    };
     reply.status.nodes.iter().any(deaf)
 }
 
@@ -121,7 +199,15 @@ pub async fn one_way_cuts(lab: &Lab) -> Result<String> {
     let (primary, epoch, far) = primary_and_another(lab).await?;
     for (from, to) in [(&primary, &far), (&far, &primary)] {
         let network = Some(Network::Peer);
-        apply(lab, Fault::CutPair { from: from.clone(), to: to.clone(), one_way: true, network })?;
+        apply(
+            lab,
+            Fault::CutPair {
+                from: from.clone(),
+                to: to.clone(),
+                one_way: true,
+                network,
+            },
+        )?;
         lab.wait("the one-way cut is shown", LIMIT, |r| is_deaf(r, to, from))
             .await
             .with_context(|| format!("{from} -> {to} is cut"))?;
@@ -129,88 +215,177 @@ pub async fn one_way_cuts(lab: &Lab) -> Result<String> {
         tokio::time::sleep(lab.timings().await?.lease * 3 / 2).await;
         let one_way = |r: &StatusReply| is_deaf(r, to, from) && !is_deaf(r, from, to);
         lab.wait("it is shown as one way", LIMIT, one_way).await?;
-        ensure!(lab.workload().await?.epoch == epoch, "it moved for {from} -> {to} cut");
+        ensure!(
+            lab.workload().await?.epoch == epoch,
+            "it moved for {from} -> {to} cut"
+        );
         apply(lab, Fault::Heal)?;
         lab.healthy(LIMIT).await?;
     }
-    Ok(format!("{primary} -> {far} and back: shown, and nothing moved"))
+    Ok(format!(
+        "{primary} -> {far} and back: shown, and nothing moved"
+    ))
 }
 
 /// L2: a fifth of what the nodes send each other is lost, and the primary stays.
 pub async fn loss_of_a_fifth(lab: &Lab, time: Duration) -> Result<String> {
     let (primary, epoch, _) = primary_and_another(lab).await?;
-    apply(lab, Fault::Loss { percent: 20, network: Some(Network::Peer) })?;
+    apply(
+        lab,
+        Fault::Loss {
+            percent: 20,
+            network: Some(Network::Peer),
+        },
+    )?;
     let begun = Instant::now();
     let mut most = 0;
     while begun.elapsed() < time {
         if let Ok(reply) = lab.status().await {
             let moved = reply.status.workloads[0].epoch != epoch;
             ensure!(!moved, "it moved after {} s", begun.elapsed().as_secs());
-            most = reply.status.nodes.iter().flat_map(|n| n.misses.values()).fold(most, |a, b| a.max(*b));
+            most = reply
+                .status
+                .nodes
+                .iter()
+                .flat_map(|n| n.misses.values())
+                .fold(most, |a, b| a.max(*b));
         }
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
     ensure!(most > 0, "nobody says that links lose packets");
     apply(lab, Fault::Heal)?;
     let after = lab.healthy(LIMIT).await?;
-    ensure!(after.status.workloads[0].epoch == epoch, "it moved when the loss had ended");
-    Ok(format!("{primary} stayed primary for {} s; a link was said to lose {most} %", time.as_secs()))
+    ensure!(
+        after.status.workloads[0].epoch == epoch,
+        "it moved when the loss had ended"
+    );
+    Ok(format!(
+        "{primary} stayed primary for {} s; a link was said to lose {most} %",
+        time.as_secs()
+    ))
 }
 
-/// Both other voters lose their power: the server ends before its lease, the survivor says what is missing, nothing is
-/// promoted; when they return, it heals alone.
+/// Both other voters lose their power: the server ends before its lease, the survivor says what is
+/// missing, nothing is promoted; when they return, it heals alone.
 pub async fn majority_lost(lab: &Lab) -> Result<String> {
     lab.healthy(LIMIT).await?;
     let longest = longest_authority(lab).await?;
     let primary = lab.primary().await?;
-    let voters: Vec<&str> = NODES.iter().filter(|n| n.votes > 0 && n.name != primary).map(|n| n.name).collect();
+    let voters: Vec<&str> = NODES
+        .iter()
+        .filter(|n| n.votes > 0 && n.name != primary)
+        .map(|n| n.name)
+        .collect();
     // With the primary on the node without a vote all three voters but one go.
     let off = &voters[..2];
     for host in off {
-        apply(lab, Fault::PowerOff { host: (*host).into() })?;
+        apply(
+            lab,
+            Fault::PowerOff {
+                host: (*host).into(),
+            },
+        )?;
     }
     let at = boot_nanos();
     while !find::working_in(&lab.layout.data(&primary)).is_empty() {
-        ensure!(boot_nanos() - at < 10_000_000_000, "a server without a majority goes on");
+        ensure!(
+            boot_nanos() - at < 10_000_000_000,
+            "a server without a majority goes on"
+        );
         tokio::time::sleep(Duration::from_millis(2)).await;
     }
     let after = Duration::from_nanos(boot_nanos() - at);
-    ensure!(after < longest, "the server ended {after:?} after the majority was lost, and may go on for {longest:?}");
-    let index = NODES.iter().position(|n| n.name == primary).context("the primary's place")?;
-    let survivor = Client::new(&lab.layout.servers()[index..=index], &lab.layout.token()?, None)?;
+    ensure!(
+        after < longest,
+        "the server ended {after:?} after the majority was lost, and may go on for {longest:?}"
+    );
+    let index = NODES
+        .iter()
+        .position(|n| n.name == primary)
+        .context("the primary's place")?;
+    let survivor = Client::new(
+        &lab.layout.servers()[index..=index],
+        &lab.layout.token()?,
+        None,
+    )?;
     let begun = Instant::now();
     let said = loop {
         let status = survivor.status().await?.status;
-        let says = status.sentence.starts_with("No majority") && off.iter().all(|h| status.sentence.contains(h));
-        let own =
-            status.workloads[0].replicas.iter().find(|r| r.node.as_str() == primary).context("its own replica")?;
+        let says = status.sentence.starts_with("No majority")
+            && off.iter().all(|h| status.sentence.contains(h));
+        let own = status.workloads[0]
+            .replicas
+            .iter()
+            .find(|r| r.node.as_str() == primary)
+            .context("its own replica")?;
         if says && own.state == ReplicaState::Stopped {
             break status.sentence;
         }
-        ensure!(begun.elapsed() < LIMIT, "the survivor says: {}; {own:?}", status.sentence);
+        ensure!(
+            begun.elapsed() < LIMIT,
+            "the survivor says: {}; {own:?}",
+            status.sentence
+        );
         tokio::time::sleep(Duration::from_millis(20)).await;
     };
     for host in off {
-        apply(lab, Fault::PowerOn { host: (*host).into() })?;
+        apply(
+            lab,
+            Fault::PowerOn {
+                host: (*host).into(),
+            },
+        )?;
     }
     lab.healthy(LIMIT).await?;
-    Ok(format!("the server ended {} ms after; {primary} said: {said} It healed alone", after.as_millis()))
+    Ok(format!(
+        "the server ended {} ms after; {primary} said: {said} It healed alone",
+        after.as_millis()
+    ))
 }
 
-/// How long after the log's word somebody was answered. From then on everybody is at once: no SYN has to be sent again.
-pub async fn answered_after(lab: &Lab, dial: &Dial, word: u128, allowed: Duration) -> Result<Duration> {
-    // Who was answered sooner did not have to: this machine alone may have kept it waiting for some of that time.
-    let repeated = |call: &Call| call.answered.is_none_or(|at| at - call.begun >= SYN_AGAIN.as_nanos());
-    let first = dial.answers().into_iter().find(|at| *at > word).context("nobody answered")?;
+/// How long after the log's word somebody was answered. From then on everybody is at once: no SYN
+/// has to be sent again.
+pub async fn answered_after(
+    lab: &Lab,
+    dial: &Dial,
+    word: u128,
+    allowed: Duration,
+) -> Result<Duration> {
+    // Who was answered sooner did not have to: this machine alone may have kept it waiting for some
+    // of that time.
+    let repeated = |call: &Call| {
+        call.answered
+            .is_none_or(|at| at - call.begun >= SYN_AGAIN.as_nanos())
+    };
+    let first = dial
+        .answers()
+        .into_iter()
+        .find(|at| *at > word)
+        .context("nobody answered")?;
     let after = Duration::from_nanos(u64::try_from(first - word)?);
     // What the machine took from all of us is nobody's delay.
-    ensure!(after < allowed, "answered only {after:?} after the log's word");
+    ensure!(
+        after < allowed,
+        "answered only {after:?} after the log's word"
+    );
     // A dial that began before has ended by then, its own repeated SYN included.
     let watched = first + SYN_AGAIN.as_nanos();
-    lab.wait("its calls have ended", LIMIT, |_| dial.calls().iter().any(|c| c.begun > watched + SYN_AGAIN.as_nanos()))
-        .await?;
-    let calls = dial.calls().into_iter().filter(|c| (first..watched).contains(&c.begun)).collect::<Vec<_>>();
-    ensure!(calls.len() > 20, "only {} dials in {SYN_AGAIN:?}", calls.len());
+    lab.wait("its calls have ended", LIMIT, |_| {
+        dial.calls()
+            .iter()
+            .any(|c| c.begun > watched + SYN_AGAIN.as_nanos())
+    })
+    .await?;
+    let calls = dial
+        .calls()
+        .into_iter()
+        .filter(|c| (first..watched).contains(&c.begun))
+        .collect::<Vec<_>>();
+    ensure!(
+        calls.len() > 20,
+        "only {} dials in {SYN_AGAIN:?}",
+        calls.len()
+    );
     let unanswered = calls.iter().filter(|c| c.answered.is_none()).count();
     let slow = calls.iter().filter(|c| repeated(c)).count();
     ensure!(
@@ -221,29 +396,56 @@ pub async fn answered_after(lab: &Lab, dial: &Dial, word: u128, allowed: Duratio
     Ok(after)
 }
 
-/// The host that has the floating address loses its power, and another one has it: who dials it is answered again soon after
-/// the log's word, over IPv4 and IPv6, nobody is answered by two (S7), and who waited for an answer over it is told.
+/// The host that has the floating address loses its power, and another one has it: who dials it is
+/// answered again soon after the log's word, over IPv4 and IPv6, nobody is answered by two (S7),
+/// and who waited for an answer over it is told.
 pub async fn address_moves(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStart)?;
     let well = lab.healthy(LIMIT).await?;
-    let place = |r: &StatusReply| r.status.workloads[0].address.clone().filter(|a| a.held).and_then(|a| a.holder);
+    let place = |r: &StatusReply| {
+        r.status.workloads[0]
+            .address
+            .clone()
+            .filter(|a| a.held)
+            .and_then(|a| a.holder)
+    };
     let holder = place(&well).context("nobody has the address")?.to_string();
     let waiting = Waiting::start(lab, 6432).await?;
     let mut capture = Capture::start(&lab.layout)?;
     let to = |ip: &str| anyhow::Ok(SocketAddr::from((ip.parse::<IpAddr>()?, 6432)));
-    let dials = [Dial::start(&lab.layout, to(FLOATING)?)?, Dial::start(&lab.layout, to(FLOATING6)?)?];
-    lab.wait("it is answered", LIMIT, |_| dials.iter().all(|d| d.answers().len() > 20)).await?;
+    let dials = [
+        Dial::start(&lab.layout, to(FLOATING)?)?,
+        Dial::start(&lab.layout, to(FLOATING6)?)?,
+    ];
+    lab.wait("it is answered", LIMIT, |_| {
+        dials.iter().all(|d| d.answers().len() > 20)
+    })
+    .await?;
     let steal = steal_millis();
-    apply(lab, Fault::PowerOff { host: holder.clone() })?;
+    apply(
+        lab,
+        Fault::PowerOff {
+            host: holder.clone(),
+        },
+    )?;
     let off = wall_nanos();
-    lab.wait("it is elsewhere", LIMIT, |r| place(r).is_some_and(|p| p.as_str() != holder)).await?;
+    lab.wait("it is elsewhere", LIMIT, |r| {
+        place(r).is_some_and(|p| p.as_str() != holder)
+    })
+    .await?;
     let again = |d: &Dial| d.answers().last().is_some_and(|at| *at > off + 500_000_000);
-    lab.wait("it is answered again", LIMIT, |_| dials.iter().all(again)).await?;
+    lab.wait("it is answered again", LIMIT, |_| dials.iter().all(again))
+        .await?;
     let placed = lab.first_record(FactKind::AddressPlaced, off).await?;
     let mut answered = Vec::new();
     for dial in &dials {
         let allowed = ADDRESS_ANSWERS + Duration::from_millis(steal_millis() - steal);
-        answered.push(format!("{} ms", answered_after(lab, dial, placed, allowed).await?.as_millis()));
+        answered.push(format!(
+            "{} ms",
+            answered_after(lab, dial, placed, allowed)
+                .await?
+                .as_millis()
+        ));
     }
     let told = told_after(waiting, placed, steal).await?;
     let stolen = steal_millis() - steal;
@@ -251,8 +453,12 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
     one_answer(capture.as_mut())?;
     // What shows that nobody else answers shows here who does.
     if let Some(capture) = &mut capture {
-        let answers = |f: &capture::Frame| f.at >= placed && matches!(f.what, capture::What::Answer(_));
-        ensure!(capture.seen()?.iter().any(answers), "the capture saw nobody say that it has the address");
+        let answers =
+            |f: &capture::Frame| f.at >= placed && matches!(f.what, capture::What::Answer(_));
+        ensure!(
+            capture.seen()?.iter().any(answers),
+            "the capture saw nobody say that it has the address"
+        );
     }
     apply(lab, Fault::PowerOn { host: holder })?;
     lab.healthy(LIMIT).await?;
@@ -264,46 +470,91 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
     ))
 }
 
-/// How long after the log's word, so many milliseconds of steal included, those were told who waited for an answer.
+/// How long after the log's word, so many milliseconds of steal included, those were told who
+/// waited for an answer.
 pub async fn told_after(waiting: Waiting, word: u128, steal: u64) -> Result<Duration> {
     let after = Duration::from_nanos(u64::try_from(waiting.told().await?.saturating_sub(word))?);
     let allowed = STRAYED_KNOW + Duration::from_millis(steal_millis() - steal);
-    ensure!(after < allowed, "whoever waited for an answer was told only {after:?} after the log's word");
+    ensure!(
+        after < allowed,
+        "whoever waited for an answer was told only {after:?} after the log's word"
+    );
     Ok(after)
 }
 
-/// A deadman that stands still for long feeds no watchdog: the host is reset, under a new boot id, and comes home.
+/// A deadman that stands still for long feeds no watchdog: the host is reset, under a new boot id,
+/// and comes home.
 pub async fn watchdog_silent(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStart)?;
     let well = lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
     // A standby's: nothing has to move for it.
-    let standby = well.status.workloads[0].sync.sure.iter().find(|n| n.as_str() != primary);
+    let standby = well.status.workloads[0]
+        .sync
+        .sure
+        .iter()
+        .find(|n| n.as_str() != primary);
     let standby = standby.context("a standby")?.to_string();
-    let boot = || std::fs::read_to_string(lab.layout.host(&standby).join("boot_id")).unwrap_or_default();
+    let boot =
+        || std::fs::read_to_string(lab.layout.host(&standby).join("boot_id")).unwrap_or_default();
     let before = boot();
     let frozen = Instant::now();
-    apply(lab, Fault::Freeze { host: standby.clone(), what: Frozen::Deadman })?;
-    lab.wait("the host is reset", LIMIT, |_| boot() != before).await?;
+    apply(
+        lab,
+        Fault::Freeze {
+            host: standby.clone(),
+            what: Frozen::Deadman,
+        },
+    )?;
+    lab.wait("the host is reset", LIMIT, |_| boot() != before)
+        .await?;
     let after = frozen.elapsed();
-    ensure!(after >= watchdogs::PATIENCE - Duration::from_secs(2), "it was reset already after {after:?}");
+    ensure!(
+        after >= watchdogs::PATIENCE - Duration::from_secs(2),
+        "it was reset already after {after:?}"
+    );
     lab.healthy(LIMIT).await?;
-    Ok(format!("{standby} was reset {} s after, and came home", after.as_secs()))
+    Ok(format!(
+        "{standby} was reset {} s after, and came home",
+        after.as_secs()
+    ))
 }
 
-/// A disk of the primary is full: its server still answers, and writes fail or soon will. It is moved, the reason says so, and the host comes home when there is room again.
+/// A disk of the primary is full: its server still answers, and writes fail or soon will. It is
+/// moved, the reason says so, and the host comes home when there is room again.
 pub async fn disk_full(lab: &Lab, volume: Volume) -> Result<String> {
     lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
     let full = boot_nanos();
-    apply(lab, Fault::FillDisk { host: primary.clone(), volume })?;
-    let moved = lab.wait("a new primary", LIMIT, is_elsewhere(&primary)).await?;
+    apply(
+        lab,
+        Fault::FillDisk {
+            host: primary.clone(),
+            volume,
+        },
+    )?;
+    let moved = lab
+        .wait("a new primary", LIMIT, is_elsewhere(&primary))
+        .await?;
     let took = Duration::from_nanos(boot_nanos() - full);
     ensure!(took < DISK_FULL_MOVES, "it moved only after {took:?}");
-    let steps = &moved.status.operations.first().context("an operation")?.steps;
-    let why = steps.iter().find(|s| s.text.contains("No space left")).map(|s| s.text.clone());
+    let steps = &moved
+        .status
+        .operations
+        .first()
+        .context("an operation")?
+        .steps;
+    let why = steps
+        .iter()
+        .find(|s| s.text.contains("No space left"))
+        .map(|s| s.text.clone());
     let why = why.with_context(|| format!("the reason is not given: {steps:?}"))?;
-    apply(lab, Fault::FreeDisk { host: primary.clone() })?;
+    apply(
+        lab,
+        Fault::FreeDisk {
+            host: primary.clone(),
+        },
+    )?;
     lab.healthy(LIMIT).await?;
     Ok(format!("moved {} ms after; {why}", took.as_millis()))
 }

@@ -1,8 +1,9 @@
-//! Random faults one after the other under load, for as long as asked; each is undone, and all has to be well again before
-//! the next. The seed is printed: the same one chooses the same faults.
+//! Random faults one after the other under load, for as long as asked; each is undone, and all has
+//! to be well again before the next. The seed is printed: the same one chooses the same faults.
 //!
-//! A machine that stands still for as long as the detector waits is a fault of its own, on all hosts at once: what moves in
-//! such a round is counted apart and asked nothing, but that no row is missing and no address answered twice.
+//! A machine that stands still for as long as the detector waits is a fault of its own, on all
+//! hosts at once: what moves in such a round is counted apart and asked nothing, but that no row is
+//! missing and no address answered twice.
 
 use super::compare::compare;
 use super::load::start_load;
@@ -90,8 +91,8 @@ struct Round {
 /// Goes on for `time`, then compares every acknowledged row with every replica.
 ///
 /// # Errors
-/// If a row is missing, two servers took writes at the same time, something moved without a fault, or anything is not well
-/// again in time.
+/// If a row is missing, two servers took writes at the same time, something moved without a fault,
+/// or anything is not well again in time.
 pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     println!("storm: seed {seed}, {} s", time.as_secs());
     lab.healthy(HEALS).await?;
@@ -102,14 +103,31 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     while begun.elapsed() < time {
         let blow = *BLOWS.choose(&mut chance).context("there are blows")?;
         let server = matches!(blow, Blow::KillServer | Blow::FullData | Blow::FullLog);
-        let replicas = NODES.iter().filter(|n| !server || n.rank.is_some()).collect::<Vec<_>>();
+        let replicas = NODES
+            .iter()
+            .filter(|n| !server || n.rank.is_some())
+            .collect::<Vec<_>>();
         // The primary is the most interesting one.
         let primary = lab.primary().await?;
-        let any = replicas.choose(&mut chance).context("there are hosts")?.name;
-        let first = replicas.iter().find(|n| n.name == primary).map_or(any, |n| n.name);
+        let any = replicas
+            .choose(&mut chance)
+            .context("there are hosts")?
+            .name;
+        let first = replicas
+            .iter()
+            .find(|n| n.name == primary)
+            .map_or(any, |n| n.name);
         let host = if chance.random_bool(0.5) { first } else { any };
-        let hold = Duration::from_millis(*[200, 900, 2_500, 6_000].choose(&mut chance).context("there are times")?);
-        let other = NODES.iter().map(|n| n.name).filter(|n| *n != host).collect::<Vec<_>>();
+        let hold = Duration::from_millis(
+            *[200, 900, 2_500, 6_000]
+                .choose(&mut chance)
+                .context("there are times")?,
+        );
+        let other = NODES
+            .iter()
+            .map(|n| n.name)
+            .filter(|n| *n != host)
+            .collect::<Vec<_>>();
         let other = *other.choose(&mut chance).context("there are others")?;
         let round = strike(lab, &still, blow, host, other, hold).await?;
         println!(
@@ -119,8 +137,14 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
             if round.was_primary { " (primary)" } else { "" },
             hold.as_millis(),
             if round.moves > 0 { "moved" } else { "stayed" },
-            round.why.as_ref().map_or(String::new(), |why| format!(": {why}")),
-            round.stood_still.map_or(String::new(), |d| format!("; THE MACHINE STOOD STILL for {} ms", d.as_millis())),
+            round
+                .why
+                .as_ref()
+                .map_or(String::new(), |why| format!(": {why}")),
+            round.stood_still.map_or(String::new(), |d| format!(
+                "; THE MACHINE STOOD STILL for {} ms",
+                d.as_millis()
+            )),
         );
         rounds.push(round);
     }
@@ -129,18 +153,33 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     let (acknowledged, missing) = compare(lab, &lines).await?;
     println!("\nfault           rounds  moved  longest without a write");
     for (blow, (count, moved, stall)) in stalls {
-        println!("{:<14} {count:>7} {moved:>6}  {:>8} ms", format!("{blow:?}"), stall.as_millis());
+        println!(
+            "{:<14} {count:>7} {moved:>6}  {:>8} ms",
+            format!("{blow:?}"),
+            stall.as_millis()
+        );
     }
     let excused = rounds.iter().filter(|r| r.stood_still.is_some()).count();
-    println!("\nrounds in which the machine itself stood still: {excused} of {}", rounds.len());
+    println!(
+        "\nrounds in which the machine itself stood still: {excused} of {}",
+        rounds.len()
+    );
     let lost: usize = missing.iter().map(|(_, n)| n).sum();
-    println!("acknowledged rows missing: {lost}   (of {acknowledged}, compared with {} replicas)", missing.len());
+    println!(
+        "acknowledged rows missing: {lost}   (of {acknowledged}, compared with {} replicas)",
+        missing.len()
+    );
     ensure!(lost == 0, "acknowledged rows are missing: {missing:?}");
     Ok(())
 }
 
 async fn strike(
-    lab: &Lab, still: &Standstill, blow: Blow, host: &'static str, other: &str, hold: Duration,
+    lab: &Lab,
+    still: &Standstill,
+    blow: Blow,
+    host: &'static str,
+    other: &str,
+    hold: Duration,
 ) -> Result<Round> {
     let before = lab.workload().await?;
     let mut capture = Capture::start(&lab.layout)?;
@@ -156,22 +195,54 @@ async fn strike(
         Blow::KillServer => kill(find::postmaster(&lab.layout, host))?,
         Blow::KillDaemon => kill(find::daemon(&lab.layout, host, "run"))?,
         Blow::KillDeadman => kill(find::daemon(&lab.layout, host, "deadman"))?,
-        Blow::FreezeDaemon => apply(Fault::Freeze { host: name(), what: Frozen::Daemon })?,
-        Blow::FreezeDeadman => apply(Fault::Freeze { host: name(), what: Frozen::Deadman })?,
-        Blow::FreezeBoth => apply(Fault::Freeze { host: name(), what: Frozen::Both })?,
-        Blow::FreezeHost => apply(Fault::Freeze { host: name(), what: Frozen::Host })?,
+        Blow::FreezeDaemon => apply(Fault::Freeze {
+            host: name(),
+            what: Frozen::Daemon,
+        })?,
+        Blow::FreezeDeadman => apply(Fault::Freeze {
+            host: name(),
+            what: Frozen::Deadman,
+        })?,
+        Blow::FreezeBoth => apply(Fault::Freeze {
+            host: name(),
+            what: Frozen::Both,
+        })?,
+        Blow::FreezeHost => apply(Fault::Freeze {
+            host: name(),
+            what: Frozen::Host,
+        })?,
         Blow::PowerCut => apply(Fault::PowerOff { host: name() })?,
-        Blow::CutOff => apply(Fault::Cut { host: name(), network: None })?,
-        Blow::CutFromPeers => apply(Fault::Cut { host: name(), network: peer })?,
-        Blow::OneWay => apply(Fault::CutPair { from: name(), to: other.into(), one_way: true, network: peer })?,
-        Blow::Loss => apply(Fault::Loss { percent: 20, network: peer })?,
+        Blow::CutOff => apply(Fault::Cut {
+            host: name(),
+            network: None,
+        })?,
+        Blow::CutFromPeers => apply(Fault::Cut {
+            host: name(),
+            network: peer,
+        })?,
+        Blow::OneWay => apply(Fault::CutPair {
+            from: name(),
+            to: other.into(),
+            one_way: true,
+            network: peer,
+        })?,
+        Blow::Loss => apply(Fault::Loss {
+            percent: 20,
+            network: peer,
+        })?,
         // The power goes, and nobody can say so.
         Blow::NoController => {
             apply(Fault::ControllerStop)?;
             apply(Fault::PowerOff { host: name() })?;
         }
-        Blow::FullData => apply(Fault::FillDisk { host: name(), volume: Volume::Data })?,
-        Blow::FullLog => apply(Fault::FillDisk { host: name(), volume: Volume::Log })?,
+        Blow::FullData => apply(Fault::FillDisk {
+            host: name(),
+            volume: Volume::Data,
+        })?,
+        Blow::FullLog => apply(Fault::FillDisk {
+            host: name(),
+            volume: Volume::Log,
+        })?,
     }
     tokio::time::sleep(hold).await;
     match blow {
@@ -188,7 +259,9 @@ async fn strike(
     }
     // Longer than any lease: before that, all may still look well because nobody has noticed.
     tokio::time::sleep(NOTICED).await;
-    let well = heal(lab).await.with_context(|| format!("after {blow:?} on {host}"))?;
+    let well = heal(lab)
+        .await
+        .with_context(|| format!("after {blow:?} on {host}"))?;
     let after = &well.status.workloads[0];
     let allowed = match blow {
         Blow::KillDaemon | Blow::KillDeadman | Blow::OneWay | Blow::Loss => 0,
@@ -196,8 +269,14 @@ async fn strike(
     };
     let moves = after.epoch.0 - before.epoch.0;
     let operations = &well.status.operations;
-    let why = operations.first().filter(|_| moves > 0).map(|o| o.what.why.clone());
-    ensure!(why.as_ref().is_none_or(|w| !w.is_empty()), "{blow:?} on {host}: the operation gives no reason");
+    let why = operations
+        .first()
+        .filter(|_| moves > 0)
+        .map(|o| o.what.why.clone());
+    ensure!(
+        why.as_ref().is_none_or(|w| !w.is_empty()),
+        "{blow:?} on {host}: the operation gives no reason"
+    );
     if let Some(capture) = &mut capture {
         let clashes = capture::clashes(&capture.seen()?);
         ensure!(clashes.is_empty(), "{blow:?} on {host}: {}", clashes[0]);
@@ -205,16 +284,35 @@ async fn strike(
     let mut stood_still = Some(still.take()).filter(|d| *d >= suspicion);
     if stood_still.is_none() {
         let said = why.as_deref().unwrap_or_default();
-        ensure!(moves <= allowed, "{blow:?} on {host} moved the primary {moves} times: {said}");
-        ensure!(moves == 0 || was_primary, "{blow:?} on {host} moved a primary that was elsewhere: {said}");
+        ensure!(
+            moves <= allowed,
+            "{blow:?} on {host} moved the primary {moves} times: {said}"
+        );
+        ensure!(
+            moves == 0 || was_primary,
+            "{blow:?} on {host} moved a primary that was elsewhere: {said}"
+        );
     }
     let unended = well.status.operations.iter().find(|o| o.outcome.is_none());
     ensure!(unended.is_none(), "an operation has not ended: {unended:?}");
     let now = quiet(lab).await?;
     stood_still = stood_still.max(Some(still.take()).filter(|d| *d >= suspicion));
     let quiet = now == after.epoch || stood_still.is_some();
-    ensure!(quiet, "it moved from epoch {} to {now} without a fault", after.epoch);
-    Ok(Round { blow, host, was_primary, moves: now.0 - before.epoch.0, stood_still, why, from, to: boot_nanos() })
+    ensure!(
+        quiet,
+        "it moved from epoch {} to {now} without a fault",
+        after.epoch
+    );
+    Ok(Round {
+        blow,
+        host,
+        was_primary,
+        moves: now.0 - before.epoch.0,
+        stood_still,
+        why,
+        from,
+        to: boot_nanos(),
+    })
 }
 
 /// The epoch after a time without a fault, in which nothing may move (L2).
@@ -223,7 +321,8 @@ async fn quiet(lab: &Lab) -> Result<Epoch> {
     Ok(heal(lab).await?.status.workloads[0].epoch)
 }
 
-/// Waits until all is well. Whoever was fenced stays off until a person has looked, and this one goes on looking.
+/// Waits until all is well. Whoever was fenced stays off until a person has looked, and this one
+/// goes on looking.
 async fn heal(lab: &Lab) -> Result<StatusReply> {
     let look_round = async {
         loop {
@@ -239,19 +338,33 @@ async fn heal(lab: &Lab) -> Result<StatusReply> {
     }
 }
 
-/// The longest time without an acknowledged write of each kind of fault; and that no two servers took turns.
+/// The longest time without an acknowledged write of each kind of fault; and that no two servers
+/// took turns.
 fn stalls(rounds: &[Round], lines: &[Line]) -> Result<BTreeMap<Blow, (usize, usize, Duration)>> {
     let mut found: BTreeMap<Blow, (usize, usize, Duration)> = BTreeMap::new();
     for round in rounds {
-        let within = |l: &&Line| l.ending == Ending::Acknowledged && l.ended >= round.from && l.ended < round.to;
+        let within = |l: &&Line| {
+            l.ending == Ending::Acknowledged && l.ended >= round.from && l.ended < round.to
+        };
         let mut writes: Vec<&Line> = lines.iter().filter(within).collect();
         writes.sort_by_key(|l| l.ended);
-        let gaps = std::iter::once(round.from).chain(writes.iter().map(|l| l.ended)).collect::<Vec<_>>();
-        let stall = gaps.windows(2).map(|w| w[1] - w[0]).max().unwrap_or_default();
+        let gaps = std::iter::once(round.from)
+            .chain(writes.iter().map(|l| l.ended))
+            .collect::<Vec<_>>();
+        let stall = gaps
+            .windows(2)
+            .map(|w| w[1] - w[0])
+            .max()
+            .unwrap_or_default();
         let entry = found.entry(round.blow).or_default();
-        *entry = (entry.0 + 1, entry.1 + usize::from(round.moves > 0), entry.2.max(Duration::from_nanos(stall)));
-        // Once a newer primary has acknowledged a write, nothing that begins later is acknowledged by an older one: with
-        // each epoch the writer may change once. No standstill excuses another.
+        *entry = (
+            entry.0 + 1,
+            entry.1 + usize::from(round.moves > 0),
+            entry.2.max(Duration::from_nanos(stall)),
+        );
+        // Once a newer primary has acknowledged a write, nothing that begins later is acknowledged
+        // by an older one: with each epoch the writer may change once. No standstill excuses
+        // another.
         let mut turns: Vec<&str> = writes.iter().filter_map(|l| l.server.as_deref()).collect();
         turns.dedup();
         ensure!(

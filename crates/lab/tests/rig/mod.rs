@@ -46,10 +46,17 @@ impl Drop for TestLab {
         let Some(lab) = self.0.take() else { return };
         if std::thread::panicking() {
             for (node, program) in NODES.iter().flat_map(|n| [(n, "karstd"), (n, "deadman")]) {
-                let log = lab.layout.host(node.name).join(format!("log/{program}.log"));
+                let log = lab
+                    .layout
+                    .host(node.name)
+                    .join(format!("log/{program}.log"));
                 let text = std::fs::read_to_string(log).unwrap_or_default();
                 let last: Vec<&str> = text.lines().rev().take(40).collect();
-                eprintln!("--- {program} on {}\n{}", node.name, last.into_iter().rev().collect::<Vec<_>>().join("\n"));
+                eprintln!(
+                    "--- {program} on {}\n{}",
+                    node.name,
+                    last.into_iter().rev().collect::<Vec<_>>().join("\n")
+                );
             }
         }
         lab.remove().expect("the lab ends and leaves nothing");
@@ -67,26 +74,50 @@ pub async fn history_is_complete(lab: &Lab) -> Result<()> {
             if state.is_ok_and(|h| h.reachable && h.waiting == 0) {
                 break;
             }
-            ensure!(begun.elapsed() < LIMIT, "{} still has events waiting", node.name);
+            ensure!(
+                begun.elapsed() < LIMIT,
+                "{} still has events waiting",
+                node.name
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
     let mut config = tokio_postgres::Config::new();
     let password = std::fs::read_to_string(lab.layout.secret("history"))?;
-    config.host_path(lab.layout.host(ARCHIVE)).user("karst_history").password(password.trim()).dbname("postgres");
-    let (client, session) = config.connect(tokio_postgres::NoTls).await.context("the history store")?;
+    config
+        .host_path(lab.layout.host(ARCHIVE))
+        .user("karst_history")
+        .password(password.trim())
+        .dbname("postgres");
+    let (client, session) = config
+        .connect(tokio_postgres::NoTls)
+        .await
+        .context("the history store")?;
     tokio::spawn(session);
     let per_node = "select node, max(number), count(*) from event group by node, store";
     let rows = client.query(per_node, &[]).await?;
-    ensure!(rows.len() >= NODES.len(), "only {} nodes have a record", rows.len());
+    ensure!(
+        rows.len() >= NODES.len(),
+        "only {} nodes have a record",
+        rows.len()
+    );
     for row in rows {
         let (node, last, count): (String, i64, i64) = (row.get(0), row.get(1), row.get(2));
-        ensure!(last == count, "{node} has {count} events, numbered up to {last}");
+        ensure!(
+            last == count,
+            "{node} has {count} events, numbered up to {last}"
+        );
     }
-    let votes: i64 = client.query_one("select count(*) from election", &[]).await?.get(0);
+    let votes: i64 = client
+        .query_one("select count(*) from election", &[])
+        .await?
+        .get(0);
     let unfinished = "select count(*) from operation where began_at is null or ended_at is null";
     let unfinished: i64 = client.query_one(unfinished, &[]).await?.get(0);
-    let steps: i64 = client.query_one("select count(*) from step where kind = 'opened'", &[]).await?.get(0);
+    let steps: i64 = client
+        .query_one("select count(*) from step where kind = 'opened'", &[])
+        .await?
+        .get(0);
     ensure!(
         votes > 0 && steps > 0 && unfinished == 0,
         "{votes} votes, {steps} openings, {unfinished} unfinished operations"

@@ -1,5 +1,5 @@
-//! The floating address as the network sees it: whoever has it on an interface answers for it, however the daemon is,
-//! unless the packet guard has closed (C3).
+//! The floating address as the network sees it: whoever has it on an interface answers for it,
+//! however the daemon is, unless the packet guard has closed (C3).
 
 use super::host::Host;
 use super::{Happening, MS, World};
@@ -12,9 +12,18 @@ use rand::Rng;
 const LOOK_EVERY: u64 = 1_000 * MS;
 
 impl World {
-    pub(super) fn order_address(&mut self, h: usize, run: u64, w: usize, order: AddressOrder, strayed: &[Flow]) {
-        let theirs: Vec<NodeId> =
-            (0..self.names.len()).filter(|n| strayed.contains(&client_of(*n))).map(|n| self.names[n].clone()).collect();
+    pub(super) fn order_address(
+        &mut self,
+        h: usize,
+        run: u64,
+        w: usize,
+        order: AddressOrder,
+        strayed: &[Flow],
+    ) {
+        let theirs: Vec<NodeId> = (0..self.names.len())
+            .filter(|n| strayed.contains(&client_of(*n)))
+            .map(|n| self.names[n].clone())
+            .collect();
         self.roused.extend(theirs);
         let delay = self.chance.random_range(MS / 5..6 * MS);
         self.after(delay, Happening::Address(h, run, w, order));
@@ -35,14 +44,29 @@ impl World {
         }
         let held = order.hold.is_some();
         (slot.has_address, slot.address_turn) = (held, (run, order.turn));
-        let line = format!("{}: the address is {}", self.names[h], if held { "here" } else { "gone" });
+        let line = format!(
+            "{}: the address is {}",
+            self.names[h],
+            if held { "here" } else { "gone" }
+        );
         self.tell(line);
         if held && self.holders.last() != Some(&self.names[h]) {
             self.holders.push(self.names[h].clone());
         }
         self.after(LOOK_EVERY, Happening::AddressLook(h, run, w, order.turn));
-        let seen = AddressSeen { turn: order.turn, held, ..AddressSeen::default() };
-        self.input(h, run, Input::AddressSeen { workload: self.workloads[w].clone(), seen })
+        let seen = AddressSeen {
+            turn: order.turn,
+            held,
+            ..AddressSeen::default()
+        };
+        self.input(
+            h,
+            run,
+            Input::AddressSeen {
+                workload: self.workloads[w].clone(),
+                seen,
+            },
+        )
     }
 
     /// Each holder has one client, which was not there yet when the address came.
@@ -52,20 +76,40 @@ impl World {
             return Ok(());
         }
         self.after(LOOK_EVERY, Happening::AddressLook(h, run, w, turn));
-        let seen = AddressSeen { turn, held: true, flows: vec![client_of(h)], ..AddressSeen::default() };
-        self.input(h, run, Input::AddressSeen { workload: self.workloads[w].clone(), seen })
+        let seen = AddressSeen {
+            turn,
+            held: true,
+            flows: vec![client_of(h)],
+            ..AddressSeen::default()
+        };
+        self.input(
+            h,
+            run,
+            Input::AddressSeen {
+                workload: self.workloads[w].clone(),
+                seen,
+            },
+        )
     }
 
     pub(super) fn answers_for(&self, host: &Host, w: usize) -> bool {
         let slot = &host.slots[w];
-        let open = || slot.address_deadline.is_some_and(|d| host.clock.at(self.now) < d);
+        let open = || {
+            slot.address_deadline
+                .is_some_and(|d| host.clock.at(self.now) < d)
+        };
         let unguarded = matches!(self.planted, Some(Planted::OutliveLease | Planted::NoGuard));
         slot.has_address && host.has_power && host.suspended == 0 && (unguarded || open())
     }
 
     /// S7: no two hosts answer for it.
     pub(super) fn check_address(&mut self, w: usize) -> Verdict {
-        let mut answering = self.hosts.iter().enumerate().filter(|(_, h)| self.answers_for(h, w)).map(|(n, _)| n);
+        let mut answering = self
+            .hosts
+            .iter()
+            .enumerate()
+            .filter(|(_, h)| self.answers_for(h, w))
+            .map(|(n, _)| n);
         let (first, second) = (answering.next(), answering.next());
         if let (Some(a), Some(b)) = (first, second) {
             let (a, b) = (&self.names[a], &self.names[b]);
@@ -79,5 +123,8 @@ impl World {
 }
 
 fn client_of(host: usize) -> Flow {
-    Flow { client: ([10, 30, 0, 200 + host as u8], 40_000).into(), here: ([10, 30, 0, 50], 7433).into() }
+    Flow {
+        client: ([10, 30, 0, 200 + host as u8], 40_000).into(),
+        here: ([10, 30, 0, 50], 7433).into(),
+    }
 }

@@ -13,8 +13,10 @@ impl World {
         }
         for w in 0..self.workloads.len() {
             let (workload, slot) = (self.workloads[w].clone(), &self.hosts[h].slots[w]);
-            let both =
-                [(Claim::Primary(workload.clone()), slot.deadline), (Claim::Address(workload), slot.address_deadline)];
+            let both = [
+                (Claim::Primary(workload.clone()), slot.deadline),
+                (Claim::Address(workload), slot.address_deadline),
+            ];
             for (claim, deadline) in both {
                 self.confirm(h, claim, deadline, 1_000);
             }
@@ -23,7 +25,18 @@ impl World {
 
     fn confirm(&mut self, h: usize, claim: Claim, deadline: Option<Time>, delay: u64) {
         let run = self.hosts[h].run;
-        self.after(delay, Happening::Input(h, run, Input::Armed { claim, deadline, unguarded: None }));
+        self.after(
+            delay,
+            Happening::Input(
+                h,
+                run,
+                Input::Armed {
+                    claim,
+                    deadline,
+                    unguarded: None,
+                },
+            ),
+        );
     }
 
     /// A deadline is moved, or taken away; with it the guard (C3).
@@ -40,7 +53,10 @@ impl World {
             (slot.deadline, slot.guard) = (deadline, deadline);
             slot.moved += 1;
             if let Some(deadline) = deadline {
-                let (moved, act_at) = (slot.moved, self.hosts[h].clock.true_time(deadline - kill_bound));
+                let (moved, act_at) = (
+                    slot.moved,
+                    self.hosts[h].clock.true_time(deadline - kill_bound),
+                );
                 self.at(act_at.max(now), Happening::Deadman(h, w, moved));
             }
         }
@@ -52,7 +68,12 @@ impl World {
         let (now, kill_bound) = (self.now, self.spec.timings.kill_bound);
         let host = &self.hosts[h];
         let slot = &host.slots[w];
-        let Some(deadline) = slot.deadline.filter(|_| slot.moved == moved && host.has_power) else { return };
+        let Some(deadline) = slot
+            .deadline
+            .filter(|_| slot.moved == moved && host.has_power)
+        else {
+            return;
+        };
         if host.deadman_dead > 0 || self.planted == Some(Planted::OutliveLease) {
             return;
         }
@@ -65,11 +86,16 @@ impl World {
         }
         // As late as its host schedules it, and never past its bound.
         if host.deadman_late > 0 && now < act_at + (kill_bound.as_nanos() as u64) / 2 {
-            let late = self.chance.random_range(MS..kill_bound.as_nanos() as u64 / 2);
+            let late = self
+                .chance
+                .random_range(MS..kill_bound.as_nanos() as u64 / 2);
             return self.after(late, Happening::Deadman(h, w, moved));
         }
         if self.hosts[h].slots[w].server.runs {
-            let line = format!("{}: the deadman ends the server of {}", self.names[h], self.workloads[w]);
+            let line = format!(
+                "{}: the deadman ends the server of {}",
+                self.names[h], self.workloads[w]
+            );
             self.tell(line);
         }
         let slot = &mut self.hosts[h].slots[w];

@@ -13,10 +13,15 @@ use rand::Rng;
 impl World {
     pub(super) fn begin_fault(&mut self, fault: Fault) -> Verdict {
         let host = host_of(&fault).map(|n| self.place(n));
-        // A host that is off has nothing more to lose, and one that stands still does nothing either.
+        // A host that is off has nothing more to lose, and one that stands still does nothing
+        // either.
         if let Some(h) = host
-            && (!self.hosts[h].has_power || (self.hosts[h].stands() && !matches!(fault, Fault::PowerCut { .. })))
-            && !matches!(fault, Fault::Isolate { .. } | Fault::SlowDisk { .. } | Fault::SlowStandby { .. })
+            && (!self.hosts[h].has_power
+                || (self.hosts[h].stands() && !matches!(fault, Fault::PowerCut { .. })))
+            && !matches!(
+                fault,
+                Fault::Isolate { .. } | Fault::SlowDisk { .. } | Fault::SlowStandby { .. }
+            )
         {
             return Ok(());
         }
@@ -65,7 +70,9 @@ impl World {
             Fault::Isolate { .. } => self.hosts[h].isolated += 1,
             Fault::OneWay { from, to, .. } => self.cut_link(self.place(from), self.place(to), 1),
             Fault::Partition { inside, .. } => self.part(inside, 1),
-            Fault::Lossy { percent, late_ms, .. } => self.weather.lossy = Some((*percent, *late_ms)),
+            Fault::Lossy {
+                percent, late_ms, ..
+            } => self.weather.lossy = Some((*percent, *late_ms)),
             Fault::SlowDisk { sync_ms, .. } => self.hosts[h].sync_ms = *sync_ms,
             Fault::ClockRate { ppm, .. } => {
                 let now = self.now;
@@ -85,7 +92,15 @@ impl World {
             Fault::Ask { request, .. } => {
                 let request = request.clone();
                 let run = self.hosts[h].run;
-                self.input(h, run, Input::Asked { ticket: 1, request, level: Level::Administer })?;
+                self.input(
+                    h,
+                    run,
+                    Input::Asked {
+                        ticket: 1,
+                        request,
+                        level: Level::Administer,
+                    },
+                )?;
             }
         }
         Ok(())
@@ -96,8 +111,17 @@ impl World {
         self.cut_power(h);
         self.hosts[h].stores += 1;
         let store = StoreId::from(format!("{node}-{}", self.hosts[h].stores));
-        let stored = Stored { store: Some(store), ..Stored::default() };
-        let before = std::mem::replace(&mut self.hosts[h].disk, Disk { stored, ..Disk::default() });
+        let stored = Stored {
+            store: Some(store),
+            ..Stored::default()
+        };
+        let before = std::mem::replace(
+            &mut self.hosts[h].disk,
+            Disk {
+                stored,
+                ..Disk::default()
+            },
+        );
         self.hosts[h].lost = Some(before.stored);
     }
 
@@ -105,7 +129,9 @@ impl World {
         let host = host_of(&fault).map(|n| self.place(n));
         let h = host.unwrap_or_default();
         let (same_run, same_boot) = (self.hosts[h].run == when.0, self.hosts[h].boot == when.1);
-        if matches!(fault, Fault::KillDaemon { .. } | Fault::RestoreStore { .. }) && self.hosts[h].stands() {
+        if matches!(fault, Fault::KillDaemon { .. } | Fault::RestoreStore { .. })
+            && self.hosts[h].stands()
+        {
             // Nothing is started on a host that stands still.
             self.after(10 * MS, Happening::End(fault, when));
             return Ok(());
@@ -150,7 +176,10 @@ impl World {
                 }
             }
             Fault::HangServer { .. } if same_boot => {
-                self.hosts[h].slots.iter_mut().for_each(|s| s.server.hung = false);
+                self.hosts[h]
+                    .slots
+                    .iter_mut()
+                    .for_each(|s| s.server.hung = false);
             }
             Fault::Isolate { .. } => self.hosts[h].isolated -= 1,
             Fault::OneWay { from, to, .. } => self.cut_link(self.place(&from), self.place(&to), -1),
@@ -196,13 +225,31 @@ impl World {
 
     /// The driver looks, and says what it sees after so long.
     fn see(&mut self, h: usize, w: usize, delay: u64) {
-        let (run, workload, observation) = (self.hosts[h].run, self.workloads[w].clone(), self.observe(h, w));
-        if self.spec.workloads[&workload].replicas.contains_key(&self.names[h]) {
-            self.after(delay, Happening::Input(h, run, Input::Observed { workload, observation }));
+        let (run, workload, observation) = (
+            self.hosts[h].run,
+            self.workloads[w].clone(),
+            self.observe(h, w),
+        );
+        if self.spec.workloads[&workload]
+            .replicas
+            .contains_key(&self.names[h])
+        {
+            self.after(
+                delay,
+                Happening::Input(
+                    h,
+                    run,
+                    Input::Observed {
+                        workload,
+                        observation,
+                    },
+                ),
+            );
         }
     }
 
-    /// The server runs first, then the deadman, then the daemon, in an order that the scheduler likes.
+    /// The server runs first, then the deadman, then the daemon, in an order that the scheduler
+    /// likes.
     fn thaw(&mut self, h: usize, when: (u64, u64)) {
         self.hosts[h].deadman_from = self.now + self.chance.random_range(0..20 * MS);
         let delay = self.chance.random_range(0..30 * MS);

@@ -1,4 +1,5 @@
-//! One host: its clock, its disk, its daemon, and per workload a server, a gate, a share of the deadman.
+//! One host: its clock, its disk, its daemon, and per workload a server, a gate, a share of the
+//! deadman.
 
 use crate::server::Server;
 use karst_core::consensus::Stored;
@@ -36,7 +37,12 @@ pub struct Clock {
 
 impl Clock {
     pub fn new(offset: u64, ppm: i64) -> Self {
-        Self { true_base: 0, local_base: offset, ppm, stopped: None }
+        Self {
+            true_base: 0,
+            local_base: offset,
+            ppm,
+            stopped: None,
+        }
     }
 
     pub fn at(&self, now: u64) -> Time {
@@ -48,7 +54,8 @@ impl Clock {
     pub fn true_time(&self, t: Time) -> u64 {
         let local = i128::from(t.0.saturating_sub(self.local_base));
         let passed = local * 1_000_000 / i128::from(1_000_000 + self.ppm) + 1;
-        self.true_base.saturating_add(u64::try_from(passed).unwrap_or(u64::MAX))
+        self.true_base
+            .saturating_add(u64::try_from(passed).unwrap_or(u64::MAX))
     }
 
     pub fn set_rate(&mut self, ppm: i64, now: u64) {
@@ -77,7 +84,8 @@ pub struct Slot {
     /// Until when the kernel lets packets to the server pass; none: no guard was ever set (C3).
     pub guard: Option<Time>,
     pub has_address: bool,
-    /// The daemon's run and turn of the last order about it that was carried out: the hands do one thing at a time.
+    /// The daemon's run and turn of the last order about it that was carried out: the hands do one
+    /// thing at a time.
     pub address_turn: (u64, u64),
     pub address_deadline: Option<Time>,
     pub acting: BTreeSet<u64>,

@@ -1,5 +1,6 @@
-//! A node that says whatever helps it, to everybody, again and again: forged leases, surrenders, entries, votes, connections and
-//! requests, in its own name. Where a rule that keeps it from that is planted broken, in any other's name as well.
+//! A node that says whatever helps it, to everybody, again and again: forged leases, surrenders,
+//! entries, votes, connections and requests, in its own name. Where a rule that keeps it from that
+//! is planted broken, in any other's name as well.
 
 use super::{Happening, MS, World};
 use crate::check::Verdict;
@@ -30,7 +31,11 @@ impl World {
         }
         for to in (0..self.hosts.len()).filter(|to| *to != h) {
             let anybody = self.chance.random_range(0..self.hosts.len());
-            let speaker = if self.planted == Some(Planted::SpeaksForOthers) { anybody } else { h };
+            let speaker = if self.planted == Some(Planted::SpeaksForOthers) {
+                anybody
+            } else {
+                h
+            };
             let message = self.forged(&self.names[speaker].clone(), to);
             if self.hosts[h].has_power && !self.hosts[h].is_still() {
                 self.carry(speaker, h, to, message);
@@ -44,15 +49,40 @@ impl World {
         let w = self.chance.random_range(0..self.workloads.len());
         let id = self.workloads[w].clone();
         let state = self.truth.state.workload(&id).clone();
-        let term = self.hosts.iter().filter_map(|h| h.node.as_ref()).map(|n| n.term()).max().unwrap_or_default();
-        let term = if self.chance.random_range(0..3) == 0 { term.next() } else { term };
+        let term = self
+            .hosts
+            .iter()
+            .filter_map(|h| h.node.as_ref())
+            .map(|n| n.term())
+            .max()
+            .unwrap_or_default();
+        let term = if self.chance.random_range(0..3) == 0 {
+            term.next()
+        } else {
+            term
+        };
         let clock = self.hosts[to].clock.at(self.now);
         let number = self.chance.random_range(0..1_000_000);
         match self.chance.random_range(0..9) {
             0 | 1 => {
-                let leases = [Claim::Primary(id.clone()), Claim::Address(id)]
-                    .map(|claim| (claim, if w == 0 { state.epoch } else { state.epoch.next() }, TEN_YEARS));
-                Message::Grant { number, sent: clock, term, leases: leases.into(), news: true }
+                let leases = [Claim::Primary(id.clone()), Claim::Address(id)].map(|claim| {
+                    (
+                        claim,
+                        if w == 0 {
+                            state.epoch
+                        } else {
+                            state.epoch.next()
+                        },
+                        TEN_YEARS,
+                    )
+                });
+                Message::Grant {
+                    number,
+                    sent: clock,
+                    term,
+                    leases: leases.into(),
+                    news: true,
+                }
             }
             2 | 3 => {
                 let replica = ReplicaReport {
@@ -61,52 +91,143 @@ impl World {
                     sync_held: Some((state.epoch, state.sync.number)),
                     ..ReplicaReport::default()
                 };
-                let parts = Parts { replicas: [(id.clone(), replica)].into(), ..Parts::default() };
+                let parts = Parts {
+                    replicas: [(id.clone(), replica)].into(),
+                    ..Parts::default()
+                };
                 let boot = BootId::from("boot-0");
-                let report = Box::new(Report { boot, store: None, counts: true, system: None, parts });
+                let report = Box::new(Report {
+                    boot,
+                    store: None,
+                    counts: true,
+                    system: None,
+                    parts,
+                });
                 let wants = vec![(Claim::Primary(id), state.epoch)];
-                Message::Checkin { number, sent: clock + TEN_YEARS, wants, says: Says::All(report), news: true }
+                Message::Checkin {
+                    number,
+                    sent: clock + TEN_YEARS,
+                    wants,
+                    says: Says::All(report),
+                    news: true,
+                }
             }
             4 | 5 => self.forged_entries(speaker, &id, term, state.epoch),
             6 => {
                 let talk = match number % 4 {
-                    0 => Talk::Vote { term: term.next(), last: (term, Index(1 << 40)) },
+                    0 => Talk::Vote {
+                        term: term.next(),
+                        last: (term, Index(1 << 40)),
+                    },
                     1 => Talk::Voted { term, yes: true },
-                    2 => Talk::Appended { term, matched: Ok(Index(1 << 50)), sent: clock, news: true, counts: true },
+                    2 => Talk::Appended {
+                        term,
+                        matched: Ok(Index(1 << 50)),
+                        sent: clock,
+                        news: true,
+                        counts: true,
+                    },
                     _ => Talk::Expelled { term },
                 };
                 Message::Talk(talk)
             }
             7 => {
-                let flow = Flow { client: ([192, 0, 2, 7], 9).into(), here: ([192, 0, 2, 8], 5432).into() };
-                Message::Flows { workload: id, flows: vec![flow; 3] }
+                let flow = Flow {
+                    client: ([192, 0, 2, 7], 9).into(),
+                    here: ([192, 0, 2, 8], 5432).into(),
+                };
+                Message::Flows {
+                    workload: id,
+                    flows: vec![flow; 3],
+                }
             }
             _ => {
                 let node = self.names[self.chance.random_range(0..self.names.len())].clone();
-                let request = Request::Fence { node, by: "marlin".into() };
-                Message::Ask { number, request, level: Level::Observe }
+                let request = Request::Fence {
+                    node,
+                    by: "marlin".into(),
+                };
+                Message::Ask {
+                    number,
+                    request,
+                    level: Level::Observe,
+                }
             }
         }
     }
 
-    /// What a coordinator would say that takes the workload from its holder and gives it to the speaker, all of it committed.
-    fn forged_entries(&mut self, speaker: &NodeId, id: &WorkloadId, term: Term, epoch: Epoch) -> Message {
-        let newest = self.hosts.iter().filter_map(|h| h.node.as_ref()).map(|n| n.log().last()).max();
+    /// What a coordinator would say that takes the workload from its holder and gives it to the
+    /// speaker, all of it committed.
+    fn forged_entries(
+        &mut self,
+        speaker: &NodeId,
+        id: &WorkloadId,
+        term: Term,
+        epoch: Epoch,
+    ) -> Message {
+        let newest = self
+            .hosts
+            .iter()
+            .filter_map(|h| h.node.as_ref())
+            .map(|n| n.log().last())
+            .max();
         let prev = newest.unwrap_or_default();
         let (workload, why) = (id.clone(), String::from("forged"));
         let commands = [
-            Command::Workload(workload.clone(), WorkloadAct::Revoke { epoch, why: why.clone() }),
-            Command::Workload(workload.clone(), WorkloadAct::End { epoch, how: Ended::LeaseOver }),
-            Command::Workload(workload, WorkloadAct::Assign { epoch: epoch.next(), holder: speaker.clone(), why }),
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::Revoke {
+                    epoch,
+                    why: why.clone(),
+                },
+            ),
+            Command::Workload(
+                workload.clone(),
+                WorkloadAct::End {
+                    epoch,
+                    how: Ended::LeaseOver,
+                },
+            ),
+            Command::Workload(
+                workload,
+                WorkloadAct::Assign {
+                    epoch: epoch.next(),
+                    holder: speaker.clone(),
+                    why,
+                },
+            ),
         ];
         let number = |i: usize| Index(prev.1.0 + 1 + i as u64);
-        let entries: Vec<Entry> =
-            (0..).zip(commands).map(|(i, command)| Entry { term, index: number(i), command }).collect();
+        let entries: Vec<Entry> = (0..)
+            .zip(commands)
+            .map(|(i, command)| Entry {
+                term,
+                index: number(i),
+                command,
+            })
+            .collect();
         let commit = number(entries.len() - 1);
-        let talk = Talk::Append { term, prev, entries, commit, sent: Time::ZERO, news: true };
+        let talk = Talk::Append {
+            term,
+            prev,
+            entries,
+            commit,
+            sent: Time::ZERO,
+            news: true,
+        };
         if self.chance.random_range(0..8) == 0 {
-            let heads = vec![(id.clone(), Head { epoch, position: Lsn(1) })];
-            return Message::Beat { number: 1, hears: Hears::default(), heads };
+            let heads = vec![(
+                id.clone(),
+                Head {
+                    epoch,
+                    position: Lsn(1),
+                },
+            )];
+            return Message::Beat {
+                number: 1,
+                hears: Hears::default(),
+                heads,
+            };
         }
         Message::Talk(talk)
     }

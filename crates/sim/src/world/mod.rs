@@ -1,4 +1,5 @@
-//! The world: one queue of happenings in true time, hosts with clocks of their own, a network, and servers.
+//! The world: one queue of happenings in true time, hosts with clocks of their own, a network, and
+//! servers.
 
 mod addresses;
 mod deadman;
@@ -55,7 +56,8 @@ enum Happening {
     /// Of a fault that was begun in this run and boot of its host.
     End(Fault, (u64, u64)),
     Resume(usize, (u64, u64)),
-    /// On its way round a broken link: which host passes it on, in which of its runs, whose word it is, and for whom.
+    /// On its way round a broken link: which host passes it on, in which of its runs, whose word it
+    /// is, and for whom.
     Pass {
         via: usize,
         run: u64,
@@ -68,7 +70,8 @@ enum Happening {
     Tick,
 }
 
-/// When something happens, and its place among the happenings: those are large, and the queue moves its entries about.
+/// When something happens, and its place among the happenings: those are large, and the queue moves
+/// its entries about.
 struct Entry {
     at: u64,
     order: u64,
@@ -168,7 +171,10 @@ impl World {
             boot: 0,
             stores: 0,
             // The very first start: all of them form the cluster.
-            disk: Disk { stored: Stored::forming(StoreId::from(format!("{name}-0"))), ..Disk::default() },
+            disk: Disk {
+                stored: Stored::forming(StoreId::from(format!("{name}-0"))),
+                ..Disk::default()
+            },
             backup: None,
             lost: None,
             sync_ms: 1,
@@ -182,7 +188,10 @@ impl World {
             deadman_late: 0,
             deadman_from: 0,
             has_power: true,
-            clock: Clock::new(chance.random_range(0..1_000_000 * MS), chance.random_range(-9_000..=9_000)),
+            clock: Clock::new(
+                chance.random_range(0..1_000_000 * MS),
+                chance.random_range(-9_000..=9_000),
+            ),
             hanging: 0,
             slow_standby: 0,
             wake: 0,
@@ -194,7 +203,11 @@ impl World {
         let mut world = Self {
             seed,
             truth: Truth::new(workloads.len()),
-            floats: spec.workloads.values().map(|w| w.address.is_some()).collect(),
+            floats: spec
+                .workloads
+                .values()
+                .map(|w| w.address.is_some())
+                .collect(),
             service: vec![Service::default(); workloads.len()],
             spec,
             names,
@@ -227,7 +240,8 @@ impl World {
         self.slow = slow;
     }
 
-    /// From here on no host has a packet guard: a host that stands still as a whole is not covered (C3), everything else is.
+    /// From here on no host has a packet guard: a host that stands still as a whole is not covered
+    /// (C3), everything else is.
     pub fn without_guard(mut self) -> Self {
         self.guarded = false;
         self
@@ -245,8 +259,16 @@ impl World {
 
     /// Who leads, as far as a node knows that its own word holds.
     pub fn coordinator(&self) -> Option<&NodeId> {
-        let leads = |h: &&Host| h.node.as_ref().is_some_and(|n| n.leads_at(h.clock.at(self.now)));
-        self.hosts.iter().find(leads).and_then(|h| h.node.as_ref()).map(Node::me)
+        let leads = |h: &&Host| {
+            h.node
+                .as_ref()
+                .is_some_and(|n| n.leads_at(h.clock.at(self.now)))
+        };
+        self.hosts
+            .iter()
+            .find(leads)
+            .and_then(|h| h.node.as_ref())
+            .map(Node::me)
     }
 
     /// What a person who asks this node is shown now; none where no daemon runs.
@@ -261,12 +283,17 @@ impl World {
 
     /// The epoch that this node's gate of the first workload forwards to.
     pub fn forwarding(&self, node: &NodeId) -> Option<u64> {
-        self.hosts[self.place(node)].slots[0].gate.forwarding.map(|e| e.0)
+        self.hosts[self.place(node)].slots[0]
+            .gate
+            .forwarding
+            .map(|e| e.0)
     }
 
     /// Whose power was ever cut, or was about to be.
     pub fn was_fenced(&self) -> bool {
-        self.story.iter().any(|line| line.contains(" is fenced by "))
+        self.story
+            .iter()
+            .any(|line| line.contains(" is fenced by "))
     }
 
     /// The longest time without an acknowledged write of the first workload, after the first.
@@ -297,7 +324,9 @@ impl World {
     }
 
     fn place_of(&self, workload: &WorkloadId) -> usize {
-        self.workloads.binary_search(workload).expect("it is in the spec")
+        self.workloads
+            .binary_search(workload)
+            .expect("it is in the spec")
     }
 
     /// Runs the script to its end; the first broken guarantee stops it.
@@ -305,24 +334,41 @@ impl World {
         for (at, fault) in &script.faults {
             self.at(at * MS, Happening::Fault(fault.clone()));
         }
-        while self.queue.peek().is_some_and(|next| next.at < script.until_ms * MS) {
-            let Some(Entry { at, place, .. }) = self.queue.pop() else { break };
-            let Some(happening) = self.happenings[place].take() else { continue };
+        while self
+            .queue
+            .peek()
+            .is_some_and(|next| next.at < script.until_ms * MS)
+        {
+            let Some(Entry { at, place, .. }) = self.queue.pop() else {
+                break;
+            };
+            let Some(happening) = self.happenings[place].take() else {
+                continue;
+            };
             self.free.push(place);
             self.now = at;
-            self.step(happening).map_err(|broken| self.failure(broken))?;
+            self.step(happening)
+                .map_err(|broken| self.failure(broken))?;
         }
         self.now = script.until_ms * MS;
-        self.check_end(script.calm_ms).map_err(|broken| self.failure(broken))
+        self.check_end(script.calm_ms)
+            .map_err(|broken| self.failure(broken))
     }
 
     fn failure(&self, (guarantee, what): (&'static str, String)) -> Box<Failure> {
         let story = self.story.iter().rev().take(400).rev().cloned().collect();
-        Box::new(Failure { guarantee, what, seed: self.seed, at_ms: self.now / MS, story })
+        Box::new(Failure {
+            guarantee,
+            what,
+            seed: self.seed,
+            at_ms: self.now / MS,
+            story,
+        })
     }
 
     fn tell(&mut self, line: String) {
-        self.story.push(format!("{:>9.3} ms  {line}", self.now as f64 / MS as f64));
+        self.story
+            .push(format!("{:>9.3} ms  {line}", self.now as f64 / MS as f64));
     }
 
     fn at(&mut self, at: u64, happening: Happening) {
@@ -333,7 +379,11 @@ impl World {
         } else {
             self.happenings[place] = Some(happening);
         }
-        self.queue.push(Entry { at: at.max(self.now), order: self.order, place });
+        self.queue.push(Entry {
+            at: at.max(self.now),
+            order: self.order,
+            place,
+        });
     }
 
     fn after(&mut self, delay: u64, happening: Happening) {
@@ -342,7 +392,10 @@ impl World {
 
     fn step(&mut self, happening: Happening) -> Verdict {
         // What a node is told changes no server and no guard by itself.
-        let inside = matches!(happening, Happening::Input(..) | Happening::Wake(..) | Happening::Durable(..));
+        let inside = matches!(
+            happening,
+            Happening::Input(..) | Happening::Wake(..) | Happening::Durable(..)
+        );
         match happening {
             Happening::Input(h, run, input) => self.input(h, run, input)?,
             Happening::Wake(h, run, order) => {
@@ -358,7 +411,9 @@ impl World {
                     self.input(h, run, Input::Persisted { number })?;
                 }
             }
-            Happening::Act(h, run, w, number, action) => self.finish_action(h, run, w, number, action)?,
+            Happening::Act(h, run, w, number, action) => {
+                self.finish_action(h, run, w, number, action)?
+            }
             Happening::Deadman(h, w, moved) => self.deadman(h, w, moved),
             Happening::Address(h, run, w, order) => self.address(h, run, w, order)?,
             Happening::AddressLook(h, run, w, turn) => self.look_at_address(h, run, w, turn)?,
@@ -366,7 +421,13 @@ impl World {
             Happening::Fault(fault) => self.begin_fault(fault)?,
             Happening::End(fault, when) => self.end_fault(fault, when)?,
             Happening::Resume(h, when) => self.resume(h, when)?,
-            Happening::Pass { via, run, speaker, to, message } => {
+            Happening::Pass {
+                via,
+                run,
+                speaker,
+                to,
+                message,
+            } => {
                 let host = &self.hosts[via];
                 if host.run == run && host.has_power && !host.is_still() {
                     self.carry(speaker, via, to, message);
@@ -385,7 +446,13 @@ impl World {
         }
         host.wakes.1 += 1;
         if host.wakes.1 > WAKES_A_SECOND {
-            return Err(("busy", format!("{} was woken {} times in a second", self.names[h], host.wakes.1)));
+            return Err((
+                "busy",
+                format!(
+                    "{} was woken {} times in a second",
+                    self.names[h], host.wakes.1
+                ),
+            ));
         }
         Ok(())
     }
@@ -414,7 +481,10 @@ impl World {
         let run = host.run;
         for slot in &mut host.slots {
             slot.closely = true;
-            slot.gate = GateReport { listening: true, ..GateReport::default() };
+            slot.gate = GateReport {
+                listening: true,
+                ..GateReport::default()
+            };
             slot.acting.clear();
         }
         self.truth.forget(&me);
@@ -422,7 +492,17 @@ impl World {
         for (w, id) in self.workloads.clone().into_iter().enumerate() {
             if self.spec.workloads[&id].gates.contains_key(&me) {
                 let report = self.hosts[h].slots[w].gate.clone();
-                self.after(MS, Happening::Input(h, run, Input::GateSeen { workload: id, report }));
+                self.after(
+                    MS,
+                    Happening::Input(
+                        h,
+                        run,
+                        Input::GateSeen {
+                            workload: id,
+                            report,
+                        },
+                    ),
+                );
             }
         }
         self.after(2, Happening::Input(h, run, Input::Woke));
@@ -450,17 +530,24 @@ impl World {
             return Ok(());
         }
         let from = match &input {
-            Input::Received { from, message: Message::Checkin { .. } } => Some(from.clone()),
+            Input::Received {
+                from,
+                message: Message::Checkin { .. },
+            } => Some(from.clone()),
             _ => None,
         };
         let clock = host.clock.at(now);
-        let Some(node) = host.node.as_mut() else { return Ok(()) };
+        let Some(node) = host.node.as_mut() else {
+            return Ok(());
+        };
         node.handle(clock, input);
         while let Some(effect) = self.hosts[h].node.as_mut().and_then(Node::poll_effect) {
             self.carry_out(h, run, effect)?;
         }
         let host = &self.hosts[h];
-        let Some(node) = host.node.as_ref().filter(|_| host.run == run) else { return Ok(()) };
+        let Some(node) = host.node.as_ref().filter(|_| host.run == run) else {
+            return Ok(());
+        };
         let due = host.clock.true_time(node.poll_timeout()).max(now + 1_000);
         // The number that the next happening gets.
         let order = self.order + 1;
@@ -485,24 +572,46 @@ impl World {
             }
             Effect::Persist { number, writes } => {
                 let sync = self.hosts[h].sync_ms * MS;
-                let delay = self.slow.disk.map_or_else(|| self.chance.random_range(sync / 4..=sync), nanos);
+                let delay = self
+                    .slow
+                    .disk
+                    .map_or_else(|| self.chance.random_range(sync / 4..=sync), nanos);
                 let end = self.hosts[h].syncs.end_of(self.now, delay);
                 self.at(end, Happening::Durable(h, run, number, writes));
             }
-            Effect::Act { workload, id, action, .. } => self.begin_action(h, run, &workload, id, action)?,
+            Effect::Act {
+                workload,
+                id,
+                action,
+                ..
+            } => self.begin_action(h, run, &workload, id, action)?,
             Effect::Attend { workload, closely } => {
                 let w = self.place_of(&workload);
                 self.hosts[h].slots[w].closely = closely;
                 if closely {
                     let observation = self.observe(h, w);
-                    self.after(MS, Happening::Input(h, run, Input::Observed { workload, observation }));
+                    self.after(
+                        MS,
+                        Happening::Input(
+                            h,
+                            run,
+                            Input::Observed {
+                                workload,
+                                observation,
+                            },
+                        ),
+                    );
                 }
             }
             Effect::Cancel { workload, id } => {
                 let w = self.place_of(&workload);
                 self.hosts[h].slots[w].acting.remove(&id);
             }
-            Effect::Address { workload, order, flows } => {
+            Effect::Address {
+                workload,
+                order,
+                flows,
+            } => {
                 let w = self.place_of(&workload);
                 self.order_address(h, run, w, order, &flows);
             }
@@ -516,7 +625,10 @@ impl World {
                     GateOrder::Hold { .. } => None,
                 };
                 let report = gate.clone();
-                self.after(MS / 5, Happening::Input(h, run, Input::GateSeen { workload, report }));
+                self.after(
+                    MS / 5,
+                    Happening::Input(h, run, Input::GateSeen { workload, report }),
+                );
             }
             Effect::Power { node, order, .. } => {
                 let to = self.place(&node);
@@ -542,8 +654,20 @@ impl World {
             && !message.is_beat()
             && self.connected(from, via)
         {
-            let (run, delay) = (self.hosts[via].run, self.chance.random_range(MS / 10..2 * MS));
-            self.after(delay, Happening::Pass { via, run, speaker: from, to, message: message.clone() });
+            let (run, delay) = (
+                self.hosts[via].run,
+                self.chance.random_range(MS / 10..2 * MS),
+            );
+            self.after(
+                delay,
+                Happening::Pass {
+                    via,
+                    run,
+                    speaker: from,
+                    to,
+                    message: message.clone(),
+                },
+            );
         }
         self.carry(from, from, to, message);
     }
@@ -553,8 +677,14 @@ impl World {
         if !self.connected(from, to) {
             return;
         }
-        let dice = self.weather.lossy.map_or(50, |_| self.chance.random_range(0..100u32));
-        let (lost, late) = self.weather.lossy.map_or((0, 2), |(lost, late)| (lost, late.max(2)));
+        let dice = self
+            .weather
+            .lossy
+            .map_or(50, |_| self.chance.random_range(0..100u32));
+        let (lost, late) = self
+            .weather
+            .lossy
+            .map_or((0, 2), |(lost, late)| (lost, late.max(2)));
         let mut again = 0;
         if dice < lost {
             if message.is_repeated() {
@@ -567,10 +697,23 @@ impl World {
         let sender = self.names[speaker].clone();
         if dice > 95 {
             let delay = self.chance.random_range(MS / 10..late * MS);
-            let input = Input::Received { from: sender.clone(), message: message.clone() };
+            let input = Input::Received {
+                from: sender.clone(),
+                message: message.clone(),
+            };
             self.after(delay, Happening::Input(to, run, input));
         }
         let delay = again + self.chance.random_range(MS / 10..late * MS);
-        self.after(delay, Happening::Input(to, run, Input::Received { from: sender, message }));
+        self.after(
+            delay,
+            Happening::Input(
+                to,
+                run,
+                Input::Received {
+                    from: sender,
+                    message,
+                },
+            ),
+        );
     }
 }

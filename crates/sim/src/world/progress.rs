@@ -1,4 +1,5 @@
-//! L1 in the middle of faults: while a majority is well, and with it a copy that may serve, clients can write again within a bound.
+//! L1 in the middle of faults: while a majority is well, and with it a copy that may serve, clients
+//! can write again within a bound.
 
 use super::host::Host;
 use super::{MS, World};
@@ -7,7 +8,8 @@ use karst_core::NodeId;
 use karst_core::operation::Mode;
 use karst_core::spec::{Alone, Clock, Loss};
 
-/// Longer than anything that has to be waited for: a lease, a promotion that hangs, a settling, an operator's move to nowhere.
+/// Longer than anything that has to be waited for: a lease, a promotion that hangs, a settling, an
+/// operator's move to nowhere.
 const BOUND: u64 = 20_000 * MS;
 /// A store that takes longer to sync holds everybody up.
 const SLOW_SYNC_MS: u64 = 50;
@@ -20,8 +22,15 @@ impl World {
                 self.service[w].hindered_at = self.now;
             }
             let service = self.service[w];
-            if self.now.saturating_sub(service.hindered_at.max(service.last_acknowledged)) > BOUND {
-                let (id, state) = (&self.workloads[w], self.truth.state.workload(&self.workloads[w]));
+            if self
+                .now
+                .saturating_sub(service.hindered_at.max(service.last_acknowledged))
+                > BOUND
+            {
+                let (id, state) = (
+                    &self.workloads[w],
+                    self.truth.state.workload(&self.workloads[w]),
+                );
                 let what = format!(
                     "a majority and a copy of {id} have been well since {} ms, and clients cannot write since {} ms: {:?}",
                     service.hindered_at / MS,
@@ -38,15 +47,25 @@ impl World {
     fn should_serve(&self, w: usize) -> bool {
         let (id, weather) = (&self.workloads[w], &self.weather);
         let (spec, state) = (&self.spec.workloads[id], self.truth.state.workload(id));
-        if weather.lossy.is_some() || weather.flaky > 0 || weather.cut.values().any(|cuts| *cuts > 0) {
+        if weather.lossy.is_some()
+            || weather.flaky > 0
+            || weather.cut.values().any(|cuts| *cuts > 0)
+        {
             return false;
         }
-        let well: Vec<&NodeId> =
-            self.names.iter().zip(&self.hosts).filter(|(n, h)| self.is_well(n, h)).map(|(n, _)| n).collect();
+        let well: Vec<&NodeId> = self
+            .names
+            .iter()
+            .zip(&self.hosts)
+            .filter(|(n, h)| self.is_well(n, h))
+            .map(|(n, _)| n)
+            .collect();
         if state.mode != Mode::Act || !self.spec.votes().is_majority(well.iter().copied()) {
             return false;
         }
-        let Some(opened) = &state.opened else { return spec.replicas.keys().all(|n| well.contains(&n)) };
+        let Some(opened) = &state.opened else {
+            return spec.replicas.keys().all(|n| well.contains(&n));
+        };
         let holder = state.holder().unwrap_or(&opened.holder);
         // Only its own word, or its power device's, ends a primary whose clock may stop.
         let stops = |n: &NodeId| self.spec.nodes[n].clock == Clock::MayStop && !well.contains(&n);
@@ -65,7 +84,13 @@ impl World {
     }
 
     fn is_well(&self, name: &NodeId, host: &Host) -> bool {
-        let ill = [host.deadman_dead, host.deadman_late, host.hanging, host.slow_standby, host.isolated];
+        let ill = [
+            host.deadman_dead,
+            host.deadman_late,
+            host.hanging,
+            host.slow_standby,
+            host.isolated,
+        ];
         let answers = host.slots.iter().all(|slot| !slot.server.hung);
         host.has_power
             && host.node.is_some()

@@ -1,5 +1,5 @@
-//! The servers of the world and its clients: what an action does to a server, who streams from whom, which writes a client
-//! saw acknowledged.
+//! The servers of the world and its clients: what an action does to a server, who streams from
+//! whom, which writes a client saw acknowledged.
 
 use super::{Happening, MS, World, nanos};
 use crate::check::Verdict;
@@ -14,9 +14,17 @@ const TICK: u64 = 4 * MS;
 
 impl World {
     pub(super) fn begin_action(
-        &mut self, h: usize, run: u64, workload: &WorkloadId, number: u64, action: Action,
+        &mut self,
+        h: usize,
+        run: u64,
+        workload: &WorkloadId,
+        number: u64,
+        action: Action,
     ) -> Verdict {
-        if matches!(action, Action::Promote | Action::StartPrimary | Action::Create) {
+        if matches!(
+            action,
+            Action::Promote | Action::StartPrimary | Action::Create
+        ) {
             self.truth.check_promotion(&self.names[h], workload)?;
         }
         let line = format!("{}: {} ({workload})", self.names[h], action.describe());
@@ -25,7 +33,10 @@ impl World {
         self.hosts[h].slots[w].acting.insert(number);
         let most = match action {
             Action::Clone { .. } => 1500,
-            Action::StopClean { .. } | Action::Create | Action::StartPrimary | Action::StartStandby { .. } => 300,
+            Action::StopClean { .. }
+            | Action::Create
+            | Action::StartPrimary
+            | Action::StartStandby { .. } => 300,
             Action::Promote => 120,
             _ => 30,
         };
@@ -39,12 +50,20 @@ impl World {
         Ok(())
     }
 
-    pub(super) fn finish_action(&mut self, h: usize, run: u64, w: usize, number: u64, action: Action) -> Verdict {
+    pub(super) fn finish_action(
+        &mut self,
+        h: usize,
+        run: u64,
+        w: usize,
+        number: u64,
+        action: Action,
+    ) -> Verdict {
         let host = &mut self.hosts[h];
         if host.run != run || !host.slots[w].acting.contains(&number) {
             return Ok(());
         }
-        let hangs = host.slots[w].server.hung && !matches!(action, Action::StopNow | Action::Clone { .. });
+        let hangs =
+            host.slots[w].server.hung && !matches!(action, Action::StopNow | Action::Clone { .. });
         if host.is_still() || host.hanging > 0 || hangs {
             // The driver stands still with its daemon, or waits for its server.
             self.after(10 * MS, Happening::Act(h, run, w, number, action));
@@ -61,8 +80,23 @@ impl World {
             self.act(h, w, action)
         };
         let (workload, observation) = (self.workloads[w].clone(), self.observe(h, w));
-        self.input(h, run, Input::Observed { workload: workload.clone(), observation })?;
-        self.input(h, run, Input::Acted { workload, id: number, result })
+        self.input(
+            h,
+            run,
+            Input::Observed {
+                workload: workload.clone(),
+                observation,
+            },
+        )?;
+        self.input(
+            h,
+            run,
+            Input::Acted {
+                workload,
+                id: number,
+                result,
+            },
+        )
     }
 
     pub(super) fn guarded(&self) -> bool {
@@ -80,7 +114,8 @@ impl World {
                     return Err("there are no data".into());
                 }
                 if !server.runs {
-                    (server.has_data, server.runs, server.primary, server.sync) = (true, true, true, Sync::Impossible);
+                    (server.has_data, server.runs, server.primary, server.sync) =
+                        (true, true, true, Sync::Impossible);
                 }
                 Ok(Done::Ok)
             }
@@ -89,7 +124,12 @@ impl World {
                 if server.runs || !server.has_data {
                     return Err("something runs already, or there are no data".into());
                 }
-                (server.runs, server.primary, server.standby, server.receiving) = (true, false, true, false);
+                (
+                    server.runs,
+                    server.primary,
+                    server.standby,
+                    server.receiving,
+                ) = (true, false, true, false);
                 server.upstream = Some(upstream);
                 Ok(Done::Ok)
             }
@@ -108,7 +148,10 @@ impl World {
                 (server.upstream, server.receiving) = (None, false);
                 // What is said to be there for good is flushed.
                 server.flushed = server.wal.len();
-                Ok(Done::Settled { timeline: server.timeline().0, position: server.position() })
+                Ok(Done::Settled {
+                    timeline: server.timeline().0,
+                    position: server.position(),
+                })
             }
             Action::Repoint { upstream } => {
                 self.hosts[h].slots[w].server.upstream = Some(upstream);
@@ -124,7 +167,12 @@ impl World {
                 server.rewind(&source);
                 Ok(Done::Ok)
             }
-            Action::SetSync { epoch, number, standbys, unprotected } => {
+            Action::SetSync {
+                epoch,
+                number,
+                standbys,
+                unprotected,
+            } => {
                 let sync = match (standbys.is_empty(), unprotected) {
                     (true, true) => Sync::Unprotected,
                     (true, false) => Sync::Impossible,
@@ -134,7 +182,11 @@ impl World {
                 let at = self.hosts[h].slots[w].server.barrier;
                 let have = self.followers(h, w);
                 let has = |n: &NodeId| have.iter().any(|(f, p)| self.names[*f] == *n && *p >= at);
-                if standbys.iter().all(has) { Ok(Done::Ok) } else { Err("not every member has everything yet".into()) }
+                if standbys.iter().all(has) {
+                    Ok(Done::Ok)
+                } else {
+                    Err("not every member has everything yet".into())
+                }
             }
         }
     }
@@ -144,7 +196,9 @@ impl World {
         let from = self.place(node);
         let up = self.connected(h, from) && self.connected(from, h);
         let serves = self.hosts[from].serves(w, self.now, self.guarded());
-        (up && serves).then_some(from).ok_or_else(|| format!("{node} does not answer"))
+        (up && serves)
+            .then_some(from)
+            .ok_or_else(|| format!("{node} does not answer"))
     }
 
     /// Standbys that stream receive everything before it ends.
@@ -159,7 +213,9 @@ impl World {
         let clean = server.runs && !server.first_gone;
         let at = server.position();
         server.stop();
-        Done::Stopped { clean_at: clean.then_some(at) }
+        Done::Stopped {
+            clean_at: clean.then_some(at),
+        }
     }
 
     fn promote(&mut self, h: usize, w: usize) -> Result<Done, String> {
@@ -171,12 +227,18 @@ impl World {
         }
         if !server.primary {
             let at = server.wal.len();
-            server.timelines.push((server.timeline().0 + 1, at, promotion));
+            server
+                .timelines
+                .push((server.timeline().0 + 1, at, promotion));
             (server.primary, server.standby, server.receiving) = (true, false, false);
             (server.sync, server.flushed) = (Sync::Impossible, at);
         }
         let (timeline, began, _) = server.timeline();
-        Ok(Done::Promoted(Promotion { timeline, began: Lsn(began as u64), at: server.position() }))
+        Ok(Done::Promoted(Promotion {
+            timeline,
+            began: Lsn(began as u64),
+            at: server.position(),
+        }))
     }
 
     fn copy(&mut self, h: usize, w: usize, from: &NodeId) -> Result<Done, String> {
@@ -191,7 +253,13 @@ impl World {
         Ok(Done::Ok)
     }
 
-    fn set_sync(&mut self, h: usize, w: usize, number: (u64, u64), sync: Sync) -> Result<(), String> {
+    fn set_sync(
+        &mut self,
+        h: usize,
+        w: usize,
+        number: (u64, u64),
+        sync: Sync,
+    ) -> Result<(), String> {
         let server = &mut self.hosts[h].slots[w].server;
         if !server.is_primary() || number < server.sync_number {
             return Err("not a primary, or a late setting".into());
@@ -228,7 +296,13 @@ impl World {
         }
         let seen = |(node, at): (usize, usize)| {
             let at = Some(Lsn(at as u64));
-            Downstream { node: self.names[node].clone(), sent: at, flushed: at, replayed: at, streaming: true }
+            Downstream {
+                node: self.names[node].clone(),
+                sent: at,
+                flushed: at,
+                replayed: at,
+                streaming: true,
+            }
         };
         server.observe(self.followers(h, w).into_iter().map(seen).collect())
     }
@@ -239,7 +313,9 @@ impl World {
         if !server.runs || server.primary || server.hung || self.hosts[h].stands() {
             return;
         }
-        let Some(from) = server.upstream.as_ref().map(|n| self.place(n)) else { return };
+        let Some(from) = server.upstream.as_ref().map(|n| self.place(n)) else {
+            return;
+        };
         let linked = from != h
             && self.connected(from, h)
             && self.connected(h, from)
@@ -253,7 +329,12 @@ impl World {
             let upto = primary.flushed.min(have.saturating_add(most)).max(have);
             server.wal.extend_from_slice(&primary.wal[have..upto]);
             if server.timelines.len() < primary.timelines.len() {
-                server.timelines = primary.timelines.iter().filter(|(_, at, _)| *at <= upto).copied().collect();
+                server.timelines = primary
+                    .timelines
+                    .iter()
+                    .filter(|(_, at, _)| *at <= upto)
+                    .copied()
+                    .collect();
             }
         }
         self.hosts[h].slots[w].server = server;
@@ -268,9 +349,14 @@ impl World {
                     continue;
                 }
                 let dice = self.chance.random_range(0..20u32);
-                let standby = self.hosts[h].slots[w].server.runs && !self.hosts[h].slots[w].server.primary;
+                let standby =
+                    self.hosts[h].slots[w].server.runs && !self.hosts[h].slots[w].server.primary;
                 // One that is slow receives a write now and then.
-                let most = if self.hosts[h].slow_standby == 0 { 12 } else { usize::from(dice < 2) };
+                let most = if self.hosts[h].slow_standby == 0 {
+                    12
+                } else {
+                    usize::from(dice < 2)
+                };
                 if standby && most > 0 && dice < 15 {
                     self.stream(h, w, most);
                 }
@@ -306,11 +392,28 @@ impl World {
         for w in 0..self.workloads.len() {
             let workload = self.workloads[w].clone();
             for h in 0..self.hosts.len() {
-                let every = if self.hosts[h].slots[w].closely { 20 } else { 20 * u64::from(CALM_LOOKS) };
-                let mine = self.spec.workloads[&workload].replicas.contains_key(&self.names[h]);
-                if millis.is_multiple_of(every) && mine && self.hosts[h].has_power && !self.hosts[h].is_still() {
+                let every = if self.hosts[h].slots[w].closely {
+                    20
+                } else {
+                    20 * u64::from(CALM_LOOKS)
+                };
+                let mine = self.spec.workloads[&workload]
+                    .replicas
+                    .contains_key(&self.names[h]);
+                if millis.is_multiple_of(every)
+                    && mine
+                    && self.hosts[h].has_power
+                    && !self.hosts[h].is_still()
+                {
                     let (run, observation) = (self.hosts[h].run, self.observe(h, w));
-                    self.input(h, run, Input::Observed { workload: workload.clone(), observation })?;
+                    self.input(
+                        h,
+                        run,
+                        Input::Observed {
+                            workload: workload.clone(),
+                            observation,
+                        },
+                    )?;
                 }
             }
         }
@@ -328,24 +431,40 @@ impl World {
             Sync::Unprotected => usize::MAX,
             Sync::Names(names) => {
                 let have = self.followers(h, w);
-                let position = |n: &NodeId| have.iter().find(|(f, _)| self.names[*f] == *n).map_or(0, |(_, at)| *at);
+                let position = |n: &NodeId| {
+                    have.iter()
+                        .find(|(f, _)| self.names[*f] == *n)
+                        .map_or(0, |(_, at)| *at)
+                };
                 names.iter().map(position).min().unwrap_or(0)
             }
         };
         let upto = others.min(server.flushed);
         let server = &mut self.hosts[h].slots[w].server;
-        let ready = server.waiting.iter().take_while(|(at, _)| *at <= upto).count();
+        let ready = server
+            .waiting
+            .iter()
+            .take_while(|(at, _)| *at <= upto)
+            .count();
         if ready == 0 {
             return;
         }
-        let done: Vec<u64> = server.waiting.drain(..ready).map(|(_, write)| write).collect();
+        let done: Vec<u64> = server
+            .waiting
+            .drain(..ready)
+            .map(|(_, write)| write)
+            .collect();
         let service = &mut self.service[w];
         if service.last_acknowledged > 0 {
-            service.longest_pause = service.longest_pause.max(self.now - service.last_acknowledged);
+            service.longest_pause = service
+                .longest_pause
+                .max(self.now - service.last_acknowledged);
         }
         service.last_acknowledged = self.now;
         // What a primary writes that nobody hears counts for no bound by size.
-        let heard = (0..self.hosts.len()).any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
-        self.truth.acknowledge(w, &done, if heard { self.now } else { u64::MAX });
+        let heard = (0..self.hosts.len())
+            .any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
+        self.truth
+            .acknowledge(w, &done, if heard { self.now } else { u64::MAX });
     }
 }

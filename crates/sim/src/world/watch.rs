@@ -1,4 +1,5 @@
-//! The guarantees that are checked of the whole world: at every instant, with every tick, after each step of a node, and at the end.
+//! The guarantees that are checked of the whole world: at every instant, with every tick, after
+//! each step of a node, and at the end.
 
 use super::host::Host;
 use super::{MS, World};
@@ -25,11 +26,22 @@ impl Data for Servers<'_> {
     fn durable_on(&self, index: Index, term: Term) -> Vec<NodeId> {
         let has = |stored: &Stored| {
             let within = stored.snapshot.as_ref().is_some_and(|s| s.last.1 >= index);
-            let entry = || stored.entries.iter().rev().any(|e| (e.term, e.index) == (term, index));
+            let entry = || {
+                stored
+                    .entries
+                    .iter()
+                    .rev()
+                    .any(|e| (e.term, e.index) == (term, index))
+            };
             stored.counts && (within || entry())
         };
         let had = |h: &Host| has(&h.disk.stored) || h.lost.as_ref().is_some_and(has);
-        self.names.iter().zip(self.hosts).filter(|(_, h)| had(h)).map(|(n, _)| n.clone()).collect()
+        self.names
+            .iter()
+            .zip(self.hosts)
+            .filter(|(_, h)| had(h))
+            .map(|(n, _)| n.clone())
+            .collect()
     }
 }
 
@@ -46,7 +58,13 @@ impl World {
             let mut primaries = (0..self.hosts.len()).filter(serving);
             if let (Some(a), Some(b)) = (primaries.next(), primaries.next()) {
                 let (a, b) = (&self.names[a], &self.names[b]);
-                return self.broken("S3", format!("two primaries of {} serve at once: {a} and {b}", self.workloads[w]));
+                return self.broken(
+                    "S3",
+                    format!(
+                        "two primaries of {} serve at once: {a} and {b}",
+                        self.workloads[w]
+                    ),
+                );
             }
             if self.floats[w] {
                 self.check_address(w)?;
@@ -58,14 +76,19 @@ impl World {
     /// S6 and C8, and the leases of leadership.
     pub(super) fn check_tick(&mut self) -> Verdict {
         let now = self.now;
-        let over =
-            self.spec.timings.lease_is_over_after().as_nanos() as u64 + self.spec.timings.heartbeat.as_nanos() as u64;
+        let over = self.spec.timings.lease_is_over_after().as_nanos() as u64
+            + self.spec.timings.heartbeat.as_nanos() as u64;
         for (h, host) in self.hosts.iter().enumerate() {
             let name = &self.names[h];
-            let fenced = if self.truth.fenced_at.is_empty() { None } else { self.truth.fenced_at.get(name).copied() };
+            let fenced = if self.truth.fenced_at.is_empty() {
+                None
+            } else {
+                self.truth.fenced_at.get(name).copied()
+            };
             for (w, id) in self.workloads.iter().enumerate() {
                 let slot = &host.slots[w];
-                // Whoever is fenced holds nothing once its leases are over, and nothing at all once its power was off.
+                // Whoever is fenced holds nothing once its leases are over, and nothing at all once
+                // its power was off.
                 let off = || self.truth.state.fenced(name).is_some_and(|f| f.off);
                 let proves = || self.spec.nodes[name].clock != Clock::MayStop;
                 if let Some(at) = fenced
@@ -74,18 +97,25 @@ impl World {
                     let holds = [
                         (host.serves(w, now, self.guarded()), "runs a primary"),
                         (self.answers_for(host, w), "answers for the address"),
-                        (!host.is_still() && slot.gate.forwarding.is_some(), "forwards clients"),
+                        (
+                            !host.is_still() && slot.gate.forwarding.is_some(),
+                            "forwards clients",
+                        ),
                     ];
                     if let Some((_, what)) = holds.iter().find(|(so, _)| *so) {
                         return self.broken("S6", format!("{name} is fenced and {what} of {id}"));
                     }
                 }
-                let Some(node) = host.node.as_ref().filter(|_| !host.is_still()) else { continue };
+                let Some(node) = host.node.as_ref().filter(|_| !host.is_still()) else {
+                    continue;
+                };
                 if let Some(epoch) = slot.gate.forwarding {
                     let until = node.gate_until(id, epoch).unwrap_or_default();
                     if host.clock.at(now.saturating_sub(GATE_SLACK)) > until {
-                        return self
-                            .broken("C8", format!("the gate on {name} forwards to epoch {epoch} without a lease"));
+                        return self.broken(
+                            "C8",
+                            format!("the gate on {name} forwards to epoch {epoch} without a lease"),
+                        );
                     }
                 }
                 self.check_served_after_write(w, epoch_of(slot))?;
@@ -96,24 +126,39 @@ impl World {
 
     /// D7: after a restart in place nobody is let in before a write is replicated to the set.
     fn check_served_after_write(&self, w: usize, forwarding: Option<u64>) -> Verdict {
-        let Some(epoch) = forwarding.filter(|_| !self.truth.restarted_in_place.is_empty()) else { return Ok(()) };
+        let Some(epoch) = forwarding.filter(|_| !self.truth.restarted_in_place.is_empty()) else {
+            return Ok(());
+        };
         let state = self.truth.state.workload(&self.workloads[w]);
-        let Some(opened) = &state.opened else { return Ok(()) };
+        let Some(opened) = &state.opened else {
+            return Ok(());
+        };
         if opened.epoch.0 != epoch || !self.truth.restarted_in_place.contains(&(w, epoch)) {
             return Ok(());
         }
         let h = self.place(&opened.holder);
         let server = &self.hosts[h].slots[w].server;
         if server.is_primary() && server.sync_number.0 < epoch {
-            return self.broken("D7", format!("clients are let in to epoch {epoch} before it waits for its standbys"));
+            return self.broken(
+                "D7",
+                format!("clients are let in to epoch {epoch} before it waits for its standbys"),
+            );
         }
         Ok(())
     }
 
     /// What one node has come to, after it took a step.
     pub(super) fn check_node(&mut self, h: usize, checked_in: Option<&NodeId>) -> Verdict {
-        let Self { truth, hosts, names, workloads, .. } = self;
-        let Some(node) = hosts[h].node.as_ref() else { return Ok(()) };
+        let Self {
+            truth,
+            hosts,
+            names,
+            workloads,
+            ..
+        } = self;
+        let Some(node) = hosts[h].node.as_ref() else {
+            return Ok(());
+        };
         truth.check_leader(node)?;
         truth.check_reports(node, checked_in)?;
         let servers = Servers { names, hosts };
@@ -124,32 +169,42 @@ impl World {
         Ok(())
     }
 
-    /// At most one lease of leadership is valid (A1, A3). Whose clock may stop grants nothing on its own word (C4).
+    /// At most one lease of leadership is valid (A1, A3). Whose clock may stop grants nothing on
+    /// its own word (C4).
     fn check_leadership(&self, h: usize) -> Verdict {
         let leads = |other: &usize| {
             let host = &self.hosts[*other];
             if self.spec.nodes[&self.names[*other]].clock == Clock::MayStop {
                 return false;
             }
-            host.node.as_ref().is_some_and(|n| n.is_coordinator() && n.leads_at(host.clock.at(self.now)))
+            host.node
+                .as_ref()
+                .is_some_and(|n| n.is_coordinator() && n.leads_at(host.clock.at(self.now)))
         };
         if leads(&h)
             && let Some(other) = (0..self.hosts.len()).find(|o| *o != h && leads(o))
         {
             let (a, b) = (&self.names[h], &self.names[other]);
-            return self.broken("lease", format!("{a} and {b} both have a valid lease of leadership"));
+            return self.broken(
+                "lease",
+                format!("{a} and {b} both have a valid lease of leadership"),
+            );
         }
         Ok(())
     }
 
-    /// After the calm everybody serves, and nothing that was acknowledged is missing anywhere (L1, S5).
+    /// After the calm everybody serves, and nothing that was acknowledged is missing anywhere (L1,
+    /// S5).
     pub(super) fn check_end(&mut self, calm_ms: u64) -> Verdict {
         for w in 0..self.workloads.len() {
             let lately = self.now.saturating_sub(self.service[w].last_acknowledged) < 1_000 * MS;
             let id = self.workloads[w].clone();
             let floats = self.floats[w];
             self.truth.check_served(&id, lately)?;
-            if floats && calm_ms > 0 && self.now.saturating_sub(self.service[w].address_answered) > 100 * MS {
+            if floats
+                && calm_ms > 0
+                && self.now.saturating_sub(self.service[w].address_answered) > 100 * MS
+            {
                 return self.broken("L1", "nobody answers for the address".into());
             }
             if calm_ms >= 20_000 {
@@ -161,15 +216,31 @@ impl World {
 
     fn check_copies(&self, w: usize) -> Verdict {
         let state = self.truth.state.workload(&self.workloads[w]);
-        let Tenure::Open { holder, .. } = &state.tenure else { return Ok(()) };
+        let Tenure::Open { holder, .. } = &state.tenure else {
+            return Ok(());
+        };
         let primary = &self.hosts[self.place(holder)].slots[w].server;
         if let Some(write) = self.truth.lacks(w, &primary.wal, None).first() {
-            return self.broken("S5", format!("{holder} lacks acknowledged write {write} at the end"));
+            return self.broken(
+                "S5",
+                format!("{holder} lacks acknowledged write {write} at the end"),
+            );
         }
-        for (h, host) in self.hosts.iter().enumerate().filter(|(_, h)| h.slots[w].server.receiving) {
+        for (h, host) in self
+            .hosts
+            .iter()
+            .enumerate()
+            .filter(|(_, h)| h.slots[w].server.receiving)
+        {
             let copy = &host.slots[w].server.wal;
             if copy.iter().zip(&primary.wal).any(|(a, b)| a != b) {
-                return self.broken("D5", format!("{} streams and has another history than {holder}", self.names[h]));
+                return self.broken(
+                    "D5",
+                    format!(
+                        "{} streams and has another history than {holder}",
+                        self.names[h]
+                    ),
+                );
             }
         }
         Ok(())
