@@ -16,7 +16,8 @@ use arguments::{
 };
 use clap::{CommandFactory, Parser};
 use ending::Ending;
-use karst_api::{ClientError, MoveBody};
+use karst_api::{Client, ClientError, MoveBody};
+use output::Format;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
@@ -51,24 +52,7 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Status { watch: false } => show::status(&client()?, format).await,
         Command::Status { watch: true } => show::watch(&client()?).await,
         Command::Why { workload } => show::why(&client()?, workload.as_deref(), format).await,
-        Command::Node(NodeCommand::List) => show::nodes(&client()?, None, format).await,
-        Command::Node(NodeCommand::Show { name }) => {
-            show::nodes(&client()?, Some(&name), format).await
-        }
-        Command::Node(NodeCommand::Fence { name, yes }) => {
-            act::fence(&client()?, &name, yes, format).await
-        }
-        Command::Node(NodeCommand::Power {
-            name,
-            what,
-            consent,
-        }) => act::power(&client()?, &name, what.into(), &consent, format).await,
-        Command::Node(NodeCommand::Readmit { name }) => {
-            act::readmit(&client()?, &name, format).await
-        }
-        Command::Node(NodeCommand::Enrol { name, yes }) => {
-            act::enrol(&client()?, &name, yes, format).await
-        }
+        Command::Node(command) => node(command, &client()?, format).await,
         Command::Mode {
             mode,
             workload,
@@ -103,16 +87,7 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
             };
             act::change(&client()?, "failover", &workload, body, &consent, format).await
         }
-        Command::Operation(OperationCommand::List) => show::operations(&client()?, format).await,
-        Command::Operation(OperationCommand::Show { id }) => {
-            show::operation(&client()?, &id, format).await
-        }
-        Command::Operation(OperationCommand::Watch { id }) => {
-            act::watch(&client()?, show::operation_id(&id)?).await
-        }
-        Command::Operation(OperationCommand::Approve { id }) => {
-            act::approve(&client()?, show::operation_id(&id)?).await
-        }
+        Command::Operation(command) => operation(command, &client()?, format).await,
         Command::Endpoint(EndpointCommand::Show { workload }) => {
             show::endpoints(&client()?, workload.as_deref(), format).await
         }
@@ -128,5 +103,33 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
             clap_complete::generate(shell, &mut Cli::command(), "karst", &mut std::io::stdout());
             Ok(Ending::Done)
         }
+    }
+}
+
+async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::Result<Ending> {
+    match command {
+        NodeCommand::List => show::nodes(client, None, format).await,
+        NodeCommand::Show { name } => show::nodes(client, Some(&name), format).await,
+        NodeCommand::Fence { name, yes } => act::fence(client, &name, yes, format).await,
+        NodeCommand::Power {
+            name,
+            what,
+            consent,
+        } => act::power(client, &name, what.into(), &consent, format).await,
+        NodeCommand::Readmit { name } => act::readmit(client, &name, format).await,
+        NodeCommand::Enrol { name, yes } => act::enrol(client, &name, yes, format).await,
+    }
+}
+
+async fn operation(
+    command: OperationCommand,
+    client: &Client,
+    format: Format,
+) -> anyhow::Result<Ending> {
+    match command {
+        OperationCommand::List => show::operations(client, format).await,
+        OperationCommand::Show { id } => show::operation(client, &id, format).await,
+        OperationCommand::Watch { id } => act::watch(client, show::operation_id(&id)?).await,
+        OperationCommand::Approve { id } => act::approve(client, show::operation_id(&id)?).await,
     }
 }

@@ -63,44 +63,7 @@ pub fn screen(reply: &StatusReply) -> String {
     );
     let _ = writeln!(text, "quorum   {}", quorum_line(s));
     text += &node_table(&s.nodes);
-    for w in &s.workloads {
-        let _ = writeln!(
-            text,
-            "\n\n{} [{}]  mode {}  epoch {}  sync set {}: {}",
-            w.workload,
-            w.condition.word(),
-            w.mode.word(),
-            w.epoch,
-            w.sync.number,
-            names(&w.sync.sure)
-        );
-        text += &replica_table(w);
-        text += "\n";
-        if let Some(a) = &w.address {
-            let place = match (&a.holder, a.held) {
-                (Some(holder), true) => format!("is on {holder}, {} flows", a.flows),
-                (Some(holder), false) => format!("goes to {holder}"),
-                (None, _) => "is nowhere".into(),
-            };
-            let remark = a
-                .remark
-                .as_ref()
-                .map_or(String::new(), |r| format!("; {r}"));
-            let _ = writeln!(text, "  address {} {place}{remark}", a.on.join(", "));
-        }
-        for g in &w.gates {
-            let to = g
-                .forwards_to
-                .as_ref()
-                .map_or("holds new connections".into(), |n| {
-                    format!("forwards to {n}")
-                });
-            let flows = g.report.as_ref().map_or(String::new(), |r| {
-                format!(", {} flows, {} waiting", r.flows, r.waiting)
-            });
-            let _ = writeln!(text, "  gate {} {} {to}{flows}", g.node, g.address);
-        }
-    }
+    s.workloads.iter().for_each(|w| text += &workload_part(w));
     if let Some(operation) = s.operations.iter().find(|o| o.outcome.is_none()) {
         let _ = writeln!(text, "\nunder way: {}", operation_text(operation));
     } else if let Some(last) = s.operations.first() {
@@ -130,6 +93,47 @@ pub fn screen(reply: &StatusReply) -> String {
             "findings: {errors} errors, {} warnings (karst why)",
             s.findings.len() - errors
         );
+    }
+    text
+}
+
+fn workload_part(w: &WorkloadView) -> String {
+    let mut text = String::new();
+    let _ = writeln!(
+        text,
+        "\n\n{} [{}]  mode {}  epoch {}  sync set {}: {}",
+        w.workload,
+        w.condition.word(),
+        w.mode.word(),
+        w.epoch,
+        w.sync.number,
+        names(&w.sync.sure)
+    );
+    text += &replica_table(w);
+    text += "\n";
+    if let Some(a) = &w.address {
+        let place = match (&a.holder, a.held) {
+            (Some(holder), true) => format!("is on {holder}, {} flows", a.flows),
+            (Some(holder), false) => format!("goes to {holder}"),
+            (None, _) => "is nowhere".into(),
+        };
+        let remark = a
+            .remark
+            .as_ref()
+            .map_or(String::new(), |r| format!("; {r}"));
+        let _ = writeln!(text, "  address {} {place}{remark}", a.on.join(", "));
+    }
+    for g in &w.gates {
+        let to = g
+            .forwards_to
+            .as_ref()
+            .map_or("holds new connections".into(), |n| {
+                format!("forwards to {n}")
+            });
+        let flows = g.report.as_ref().map_or(String::new(), |r| {
+            format!(", {} flows, {} waiting", r.flows, r.waiting)
+        });
+        let _ = writeln!(text, "  gate {} {} {to}{flows}", g.node, g.address);
     }
     text
 }

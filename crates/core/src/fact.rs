@@ -334,27 +334,7 @@ impl Fact {
                 "{node} had acknowledged the log up to {acknowledged} and now has it up to {found}: its store went back in \
                  time, and its acknowledgements no longer count"
             ),
-            Self::PowerFails {
-                node,
-                order: PowerOrder::Off { .. },
-                why,
-            } => {
-                format!("the power of {node} is not confirmed off: {why}; trying on")
-            }
-            Self::PowerFails {
-                node,
-                order: PowerOrder::On { .. },
-                why,
-            } => {
-                format!("{node} is not turned on: {why}; trying on")
-            }
-            Self::PowerFails {
-                node,
-                order: PowerOrder::Look,
-                why,
-            } => {
-                format!("the power device of {node} fails: {why}")
-            }
+            Self::PowerFails { node, order, why } => power_text(node, *order, why),
             Self::AddressConflict {
                 workload,
                 by,
@@ -462,6 +442,16 @@ impl fmt::Display for OfReplica {
                 since.as_secs()
             ),
         }
+    }
+}
+
+fn power_text(node: &NodeId, order: PowerOrder, why: &str) -> String {
+    match order {
+        PowerOrder::Off { .. } => {
+            format!("the power of {node} is not confirmed off: {why}; trying on")
+        }
+        PowerOrder::On { .. } => format!("{node} is not turned on: {why}; trying on"),
+        PowerOrder::Look => format!("the power device of {node} fails: {why}"),
     }
 }
 

@@ -23,3 +23,14 @@ pub(crate) struct Gate {
     pub order: GateOrder,
     pub report: GateReport,
 }
+
+impl Default for Gate {
+    /// At a start it holds, and whatever came through it before is over.
+    fn default() -> Self {
+        Self {
+            lease: GateLease::default(),
+            order: GateOrder::Hold { cut: true },
+            report: GateReport::default(),
+        }
+    }
+}

@@ -16,10 +16,13 @@ pub const POWER_ALLOWANCE: Duration = Duration::from_millis(500);
 /// included.
 pub const PROBE_ALLOWANCE: Duration = Duration::from_millis(2_000);
 
+/// What takes how long.
+pub type Share = (String, Duration);
+
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WorstCase {
     pub case: String,
-    pub terms: Vec<(String, Duration)>,
+    pub terms: Vec<Share>,
 }
 
 impl WorstCase {
@@ -30,117 +33,125 @@ impl WorstCase {
 
 /// The losses that the spec check prints, each with where its time goes.
 pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
-    let commit = ("a commit in the log".to_string(), COMMIT_ALLOWANCE);
-    let promote = (
-        "promotion and first replicated write".to_string(),
-        PROMOTE_ALLOWANCE,
-    );
-    let settle = ("final positions".to_string(), timings.settle_limit);
-    let election = |t: &Timings| {
-        vec![
-            (
-                "coordinator's silence noticed".to_string(),
-                stretched(t.stickiness),
-            ),
-            (
-                "candidates' spread, one tie".to_string(),
-                t.election_spread * 2,
-            ),
-            ("election".to_string(), COMMIT_ALLOWANCE),
-        ]
-    };
-    let lease = (
-        "the lease runs out, as the coordinator counts it".to_string(),
-        timings.lease_is_over_after(),
-    );
-    let last = ("the last renewal's way".to_string(), timings.renewal());
-    let off = ("power cut and read back".to_string(), POWER_ALLOWANCE);
-    let case = |name: &str, terms: Vec<(String, Duration)>| WorstCase {
-        case: name.into(),
-        terms,
-    };
+    let terms = Shares(timings);
     vec![
-        case(
-            "server process lost",
-            vec![
-                (
-                    "its exit seen, its last process ended".into(),
-                    timings.kill_bound,
-                ),
-                ("report to the coordinator".into(), timings.renewal()),
-                commit.clone(),
-                settle.clone(),
-                commit.clone(),
-                promote.clone(),
-            ],
-        ),
-        case(
-            "server hangs",
-            vec![
-                ("a look at it is in vain".into(), PROBE_ALLOWANCE),
-                ("it answers nobody".into(), timings.answer_limit),
-                ("report to the coordinator".into(), timings.renewal()),
-                commit.clone(),
-                ("its last process ended".into(), timings.kill_bound),
-                settle.clone(),
-                commit.clone(),
-                promote.clone(),
-            ],
-        ),
-        case(
-            "host lost, its power confirmed off",
-            vec![
-                (
-                    "suspicion, also of the peers".into(),
-                    timings.suspicion_ceiling + timings.renewal(),
-                ),
-                commit.clone(),
-                off.clone(),
-                commit.clone(),
-                settle.clone(),
-                commit.clone(),
-                promote.clone(),
-            ],
-        ),
-        case(
-            "host lost, by lease alone",
-            vec![
-                last.clone(),
-                lease.clone(),
-                commit.clone(),
-                settle.clone(),
-                commit.clone(),
-                promote.clone(),
-            ],
-        ),
+        terms.server_lost(),
+        terms.server_hangs(),
+        terms.host_lost_and_off(),
+        terms.host_lost(),
         case(
             "primary and coordinator lost together, the power confirmed off",
-            election(timings)
-                .into_iter()
-                .chain([
-                    commit.clone(),
-                    off,
-                    commit.clone(),
-                    settle.clone(),
-                    commit.clone(),
-                    promote.clone(),
-                ])
-                .collect(),
+            [terms.election(), vec![commit(), off()], terms.takeover()],
         ),
         case(
             "primary and coordinator lost together",
-            election(timings)
-                .into_iter()
-                .chain([lease, commit.clone(), settle, commit.clone(), promote])
-                .collect(),
+            [terms.election(), vec![terms.lease()], terms.takeover()],
         ),
-        case(
-            "standby lost",
-            vec![
-                ("suspicion".into(), timings.suspicion_ceiling),
-                commit,
-                ("the primary takes the smaller set".into(), COMMIT_ALLOWANCE),
-            ],
-        ),
+        terms.standby_lost(),
     ]
+}
+
+fn case<const N: usize>(name: &str, terms: [Vec<Share>; N]) -> WorstCase {
+    let terms = terms.into_iter().flatten().collect();
+    WorstCase {
+        case: name.into(),
+        terms,
+    }
+}
+
+fn commit() -> Share {
+    ("a commit in the log".into(), COMMIT_ALLOWANCE)
+}
+
+fn off() -> Share {
+    ("power cut and read back".into(), POWER_ALLOWANCE)
+}
+
+/// The parts that cases are made of.
+struct Shares<'a>(&'a Timings);
+
+impl Shares<'_> {
+    fn lease(&self) -> Share {
+        let over = self.0.lease_is_over_after();
+        (
+            "the lease runs out, as the coordinator counts it".into(),
+            over,
+        )
+    }
+
+    fn report(&self) -> Share {
+        ("report to the coordinator".into(), self.0.renewal())
+    }
+
+    fn election(&self) -> Vec<Share> {
+        let silence = stretched(self.0.stickiness);
+        vec![
+            ("coordinator's silence noticed".into(), silence),
+            (
+                "candidates' spread, one tie".into(),
+                self.0.election_spread * 2,
+            ),
+            ("election".into(), COMMIT_ALLOWANCE),
+        ]
+    }
+
+    /// From the end of the old authority, which has to be committed first, to the first replicated write.
+    fn takeover(&self) -> Vec<Share> {
+        let promote = "promotion and first replicated write";
+        vec![
+            commit(),
+            ("final positions".into(), self.0.settle_limit),
+            commit(),
+            (promote.into(), PROMOTE_ALLOWANCE),
+        ]
+    }
+
+    fn server_lost(&self) -> WorstCase {
+        let seen = "its exit seen, its last process ended";
+        let first = vec![(seen.into(), self.0.kill_bound), self.report()];
+        case("server process lost", [first, self.takeover()])
+    }
+
+    fn server_hangs(&self) -> WorstCase {
+        let first = vec![
+            ("a look at it is in vain".into(), PROBE_ALLOWANCE),
+            ("it answers nobody".into(), self.0.answer_limit),
+            self.report(),
+            commit(),
+            ("its last process ended".into(), self.0.kill_bound),
+        ];
+        // What ends it is committed as soon as it is reported.
+        let rest = self.takeover().split_off(1);
+        case("server hangs", [first, rest])
+    }
+
+    fn host_lost_and_off(&self) -> WorstCase {
+        let suspicion = self.0.suspicion_ceiling + self.0.renewal();
+        let first = vec![
+            ("suspicion, also of the peers".into(), suspicion),
+            commit(),
+            off(),
+        ];
+        case(
+            "host lost, its power confirmed off",
+            [first, self.takeover()],
+        )
+    }
+
+    fn host_lost(&self) -> WorstCase {
+        let last = ("the last renewal's way".into(), self.0.renewal());
+        case(
+            "host lost, by lease alone",
+            [vec![last, self.lease()], self.takeover()],
+        )
+    }
+
+    fn standby_lost(&self) -> WorstCase {
+        let terms = vec![
+            ("suspicion".into(), self.0.suspicion_ceiling),
+            commit(),
+            ("the primary takes the smaller set".into(), COMMIT_ALLOWANCE),
+        ];
+        case("standby lost", [terms])
+    }
 }

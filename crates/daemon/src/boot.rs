@@ -2,8 +2,9 @@
 
 use crate::arguments::{Common, Run};
 use crate::heart::{self, Tell};
-use crate::wiring::{self, Hands, Wiring};
+use crate::wiring::{self, Wiring};
 use crate::{clock, deadman, http, peers, pulse, renew, ship, store, tls, whole};
+use actix_web::dev::ServerHandle;
 use actix_web::web;
 use anyhow::{Context, Result, bail};
 use karst_core::authority::Claim;
@@ -12,7 +13,11 @@ use karst_core::{BootId, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
 use karst_history::History;
 use sha2::{Digest, Sha256};
 use std::path::Path;
+use std::thread::JoinHandle;
+use std::time::Duration;
+use tokio::runtime::Runtime;
 use tokio::sync::{mpsc, watch};
+use tokio::task::JoinError;
 
 /// What of a workload the deadman watches on this node.
 pub fn watched(
@@ -98,6 +103,53 @@ pub struct Given {
     pub me: NodeId,
 }
 
+/// Of the spec's text: nodes that disagree say so.
+fn digest(text: &str) -> String {
+    let bytes = Sha256::digest(text.as_bytes());
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// What the deadman is told goes this way, and what it counts down comes back to the heart.
+fn start_deadman(run: &Run, pulse: &Runtime, tell: &Tell) -> mpsc::UnboundedSender<deadman::Order> {
+    let (deadman, orders) = mpsc::unbounded_channel();
+    let (socket, tell) = (deadman::socket(&run.common.runtime), tell.clone());
+    let counts = move |counting: deadman::Counting| tell.input(counting.into());
+    pulse.spawn(deadman::client::run(socket, orders, counts));
+    deadman
+}
+
+/// The heart beats on a thread of its own, and another one looks whether it does.
+fn start_pulse(
+    pulse: Runtime,
+    beats: impl Future<Output = ()> + Send + 'static,
+    moves: whole::Moves,
+    heartbeat: Duration,
+) -> Result<JoinHandle<Result<(), JoinError>>> {
+    let pulse = std::thread::Builder::new()
+        .name("pulse".into())
+        .spawn(move || {
+            let _part = whole::Part("pulse");
+            let beats = pulse.spawn(beats);
+            pulse.block_on(beats)
+        })?;
+    std::thread::Builder::new()
+        .name("watch".into())
+        .spawn(move || whole::watch(&moves, heartbeat))?;
+    Ok(pulse)
+}
+
+/// Until somebody stops this daemon; its servers run on.
+fn wait(runtime: &Runtime, stop: &watch::Sender<bool>, servers: &[ServerHandle]) -> Result<()> {
+    runtime.block_on(wait_for_stop())?;
+    tracing::info!("stopping; servers run on until the deadman's deadline");
+    whole::stopping();
+    stop.send_replace(true);
+    runtime.block_on(futures_util::future::join_all(
+        servers.iter().map(|server| server.stop(true)),
+    ));
+    Ok(())
+}
+
 pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(2)
@@ -109,10 +161,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         text: spec_text,
         me,
     } = given;
-    let digest: String = Sha256::digest(spec_text.as_bytes())
-        .iter()
-        .map(|b| format!("{b:02x}"))
-        .collect();
+    let digest = digest(&spec_text);
     let identity = tls::Identity::load(&run.tls)?;
     let certificate = tls::HttpCertificate::new(&identity)?;
     let tokens = renew::read_tokens(&run.tokens)?;
@@ -122,39 +171,28 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let pulse = pulse::runtime()?;
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
-        peers::Peers::start(&me, &spec, &digest, &identity, move |input| {
-            tell.input(input)
-        })?
+        let receive = move |input| tell.input(input);
+        peers::Peers::start(&me, &spec, &digest, &identity, receive)?
     };
     let (disagreements, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
         peers.renewal.clone(),
         peers.strangers.clone(),
     );
-    let Hands {
-        servers,
-        replicas,
-        gates,
-    } = wiring::start_hands(&run, &spec, &me, &tell)?;
-    let (deadman, orders) = mpsc::unbounded_channel();
-    let confirmed = tell.clone();
-    let socket = deadman::socket(&run.common.runtime);
-    pulse.spawn(deadman::client::run(socket, orders, move |counting| {
-        confirmed.input(counting.into())
-    }));
+    let deadman = start_deadman(&run, &pulse, &tell);
     let (show, glance) = watch::channel(heart::Glance::default());
-    let power = wiring::start_power(&spec, &glance, &tell)?;
-    let addresses = wiring::start_addresses(&spec, &me, &tell)?;
+    let hands = wiring::start_hands(&run, &spec, &me, &tell)?;
+    let servers = hands.servers;
     let wiring = Wiring {
         peers,
         deadman,
-        replicas,
-        gates,
-        addresses,
-        power,
+        replicas: hands.replicas,
+        gates: hands.gates,
+        addresses: wiring::start_addresses(&spec, &me, &tell)?,
+        power: wiring::start_power(&spec, &glance, &tell)?,
     };
 
-    let (moves, heartbeat) = (whole::Moves::default(), spec.timings.heartbeat);
+    let moves = whole::Moves::default();
     let around = heart::Around {
         told,
         tell,
@@ -164,16 +202,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         moves: moves.clone(),
     };
     let (heart, beats) = heart::new(node, around, move |effect| wiring.carry_out(effect));
-    let pulse = std::thread::Builder::new()
-        .name("pulse".into())
-        .spawn(move || {
-            let _part = whole::Part("pulse");
-            let beats = pulse.spawn(beats);
-            pulse.block_on(beats)
-        })?;
-    std::thread::Builder::new()
-        .name("watch".into())
-        .spawn(move || whole::watch(&moves, heartbeat))?;
+    let pulse = start_pulse(pulse, beats, moves, spec.timings.heartbeat)?;
 
     let history = open_history(&run)?;
     let (show, history_state) = watch::channel(karst_api::HistoryState::default());
@@ -216,17 +245,11 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     )?;
     tracing::info!(node = %me, "karstd {} runs", env!("CARGO_PKG_VERSION"));
 
-    runtime.block_on(wait_for_stop())?;
-    tracing::info!("stopping; servers run on until the deadman's deadline");
-    whole::stopping();
-    stop.send_replace(true);
-    runtime.block_on(futures_util::future::join_all(
-        servers.iter().map(|server| server.stop(true)),
-    ));
+    wait(&runtime, &stop, &servers)?;
     heart.stop();
     let _ = pulse.join();
     store.stop();
-    runtime.shutdown_timeout(std::time::Duration::from_secs(1));
+    runtime.shutdown_timeout(Duration::from_secs(1));
     Ok(())
 }
 
@@ -286,10 +309,7 @@ fn open_history(run: &Run) -> Result<Option<History>> {
 }
 
 /// The HTTP service, on a thread of its own.
-fn serve(
-    service: web::Data<http::Service>,
-    listen: http::Listen,
-) -> Result<Vec<actix_web::dev::ServerHandle>> {
+fn serve(service: web::Data<http::Service>, listen: http::Listen) -> Result<Vec<ServerHandle>> {
     let (served, serving) = std::sync::mpsc::channel();
     std::thread::Builder::new()
         .name("http".into())

@@ -219,12 +219,6 @@ fn sorted(values: impl Iterator<Item = f64>) -> Vec<f64> {
 }
 
 fn table(r: &Results) -> String {
-    let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
-    let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
-    let oracle_clear = sorted(r.oracle_clear.iter().map(|o| o.replicated));
-    let oracle_local = sorted(r.oracle_kill.iter().map(|o| o.local));
-    let lost = sorted(r.coordinator_lost.iter().copied());
-    let [killed, killed_busy, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
     let mut text = format!(
         "# Measured\n\nMade by `karst-lab bench`, which `make bench` runs, on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
          knows at once that the primary died, promotes, writes; its standbys stream by TLS, as the product's do) and the product in one \
@@ -232,6 +226,23 @@ fn table(r: &Results) -> String {
          | what | rounds | median | 95 % | 99 % | longest |\n|---|---|---|---|---|---|\n",
         r.cores, r.memory_gib
     );
+    text += &medians(r);
+    text += &ratios(r);
+    text += &idle_table(&r.idle);
+    text += "\n";
+    text += &scale::table(&r.scale);
+    text += &rounds_table(r);
+    text
+}
+
+fn medians(r: &Results) -> String {
+    let mut text = String::new();
+    let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
+    let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
+    let oracle_clear = sorted(r.oracle_clear.iter().map(|o| o.replicated));
+    let oracle_local = sorted(r.oracle_kill.iter().map(|o| o.local));
+    let lost = sorted(r.coordinator_lost.iter().copied());
+    let [killed, killed_busy, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
     for (what, values) in [
         ("oracle, killed: first local write", &oracle_local),
         ("oracle, killed: first replicated write", &oracle_kill),
@@ -274,6 +285,14 @@ fn table(r: &Results) -> String {
         );
         let _ = writeln!(text, "| {what} | {} | {median:.0} | {most} |", values.len());
     }
+    text
+}
+
+fn ratios(r: &Results) -> String {
+    let mut text = String::new();
+    let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
+    let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
+    let (killed, moved) = (r.kill_server.pauses(), r.switchover.pauses());
     let _ = writeln!(
         text,
         "\nRatios: kill-server {} (medians) and {} (99 %), switchover {} (medians). Acknowledged rows missing: {} of {}; connections refused by a \
@@ -310,10 +329,6 @@ fn table(r: &Results) -> String {
         ratio(&killed, &oracle_kill, 0.99),
         ratio(&moved, &oracle_clean, 0.5),
     );
-    text += &idle_table(&r.idle);
-    text += "\n";
-    text += &scale::table(&r.scale);
-    text += &rounds_table(r);
     text
 }
 

@@ -7,7 +7,7 @@ use crate::{certs, keep, network};
 use anyhow::{Context, Result};
 use rustix::process::WaitOptions;
 use std::fs::{self, File};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -274,6 +274,104 @@ impl RunAs {
     }
 }
 
+/// What runs on one host.
+#[derive(Clone)]
+struct Hosted {
+    layout: Layout,
+    name: String,
+    /// The program of both.
+    daemon: PathBuf,
+}
+
+impl Hosted {
+    fn dir(&self) -> PathBuf {
+        self.layout.host(&self.name)
+    }
+
+    /// What both are told, and where what they say goes.
+    fn spawn(&self, mut command: Command, log: &fs::File) -> Result<Child> {
+        command.arg("--spec").arg(self.layout.spec());
+        command.args(["--node", &self.name]);
+        command
+            .arg("--runtime")
+            .arg(self.layout.runtime(&self.name));
+        if let Some(cgroup) = self.layout.cgroup() {
+            command.arg("--cgroup").arg(cgroup.join(&self.name));
+        }
+        command
+            .stdin(Stdio::null())
+            .stdout(log.try_clone()?)
+            .stderr(log.try_clone()?);
+        command
+            .spawn()
+            .with_context(|| self.daemon.display().to_string())
+    }
+
+    fn deadman(&self) -> Result<Kept> {
+        let (host, log) = (self.clone(), log_file(&self.dir().join("log/deadman.log"))?);
+        Ok(Kept::new(
+            "deadman",
+            self.dir().join("hold-deadman"),
+            move || {
+                let mut command = Command::new(&host.daemon);
+                command.args(["deadman", "--json-logs"]);
+                command
+                    .arg("--watchdog")
+                    .arg(host.layout.watchdog(&host.name));
+                host.spawn(command, &log)
+            },
+        ))
+    }
+
+    fn karstd(&self) -> Result<Kept> {
+        let (host, log) = (self.clone(), log_file(&self.dir().join("log/karstd.log"))?);
+        Ok(Kept::new(
+            "karstd",
+            self.dir().join("hold-daemon"),
+            move || host.start_karstd(&log),
+        ))
+    }
+
+    fn start_karstd(&self, log: &fs::File) -> Result<Child> {
+        let mut command = match self.layout.shape.descriptors {
+            Some(most) => {
+                let mut command = Command::new("prlimit");
+                command
+                    .arg(format!("--nofile={most}:{most}"))
+                    .arg(&self.daemon);
+                command
+            }
+            None => Command::new(&self.daemon),
+        };
+        command.arg("run");
+        // At its very first start, and never again: a store that is lost later must not vote.
+        let formed = self.dir().join("formed");
+        if !formed.exists() {
+            command.arg("--form");
+            fs::write(&formed, "")?;
+        }
+        command
+            .arg("--snapshot-after")
+            .arg(SNAPSHOT_AFTER.to_string());
+        crate::hang::preload(&self.layout, &self.name, &mut command);
+        command
+            .arg("--system-uuid")
+            .arg(self.dir().join("system_uuid"));
+        command.arg("--tls").arg(self.dir().join("tls"));
+        command.arg("--state").arg(self.dir().join("state"));
+        command.arg("--tokens").arg(self.layout.secret("tokens"));
+        let history = format!(
+            "postgres://karst_history@{}/postgres",
+            network::ARCHIVE_ADDRESS
+        );
+        command.arg("--history").arg(history);
+        command
+            .arg("--history-password")
+            .arg(self.layout.secret("history"));
+        self.spawn(command, log)
+    }
+}
+
 /// The first process of one host.
 pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     let dir = layout.host(name);
@@ -291,84 +389,10 @@ pub fn run_host(layout: &Layout, name: &str) -> Result<()> {
     fs::create_dir_all(&runtime)?;
     use std::os::unix::fs::PermissionsExt;
     fs::set_permissions(&runtime, fs::Permissions::from_mode(0o711))?;
-    let daemon = crate::find::sibling("karstd")?;
-    let (common_layout, host) = (layout.clone(), name.to_string());
-    let common = move |command: &mut Command| {
-        command
-            .arg("--spec")
-            .arg(common_layout.spec())
-            .args(["--node", &host]);
-        command.arg("--runtime").arg(common_layout.runtime(&host));
-        if let Some(cgroup) = common_layout.cgroup() {
-            command.arg("--cgroup").arg(cgroup.join(&host));
-        }
+    let host = Hosted {
+        layout: layout.clone(),
+        name: name.into(),
+        daemon: crate::find::sibling("karstd")?,
     };
-    let log = |what: &str| log_file(&dir.join("log").join(what));
-    let (deadman_log, daemon_log) = (log("deadman.log")?, log("karstd.log")?);
-    let (deadman_daemon, deadman_common, watchdog) =
-        (daemon.clone(), common.clone(), layout.watchdog(name));
-    let deadman = Kept::new("deadman", dir.join("hold-deadman"), move || {
-        let mut command = Command::new(&deadman_daemon);
-        command.args(["deadman", "--json-logs"]);
-        deadman_common(&mut command);
-        command.arg("--watchdog").arg(&watchdog);
-        command
-            .stdin(Stdio::null())
-            .stdout(deadman_log.try_clone()?)
-            .stderr(deadman_log.try_clone()?)
-            .spawn()
-            .context("deadman")
-    });
-    let (tls, state, layout, named) = (
-        dir.join("tls"),
-        dir.join("state"),
-        layout.clone(),
-        name.to_string(),
-    );
-    let formed = dir.join("formed");
-    let daemon = Kept::new("karstd", dir.join("hold-daemon"), move || {
-        let mut command = match layout.shape.descriptors {
-            Some(most) => {
-                let mut command = Command::new("prlimit");
-                command.arg(format!("--nofile={most}:{most}")).arg(&daemon);
-                command
-            }
-            None => Command::new(&daemon),
-        };
-        command.arg("run");
-        // At its very first start, and never again: a store that is lost later must not vote.
-        if !formed.exists() {
-            command.arg("--form");
-            fs::write(&formed, "")?;
-        }
-        command
-            .arg("--snapshot-after")
-            .arg(SNAPSHOT_AFTER.to_string());
-        common(&mut command);
-        crate::hang::preload(&layout, &named, &mut command);
-        command
-            .arg("--system-uuid")
-            .arg(layout.host(&named).join("system_uuid"));
-        command
-            .arg("--tls")
-            .arg(&tls)
-            .arg("--state")
-            .arg(&state)
-            .arg("--tokens")
-            .arg(layout.secret("tokens"));
-        command.arg("--history").arg(format!(
-            "postgres://karst_history@{}/postgres",
-            network::ARCHIVE_ADDRESS
-        ));
-        command
-            .arg("--history-password")
-            .arg(layout.secret("history"));
-        command
-            .stdin(Stdio::null())
-            .stdout(daemon_log.try_clone()?)
-            .stderr(daemon_log.try_clone()?)
-            .spawn()
-            .context("karstd")
-    });
-    supervise(vec![deadman, daemon])
+    supervise(vec![host.deadman()?, host.karstd()?])
 }

@@ -151,34 +151,8 @@ async fn run(cli: Cli) -> Result<()> {
             println!("{}", lab.status().await?.status.sentence);
             print_env(&lab.layout);
         }
-        Command::Down { remove } => {
-            let layout = Layout::load(&cli.dir)?;
-            let ran = keep::stop(&layout)?;
-            println!(
-                "{}",
-                if ran {
-                    "The lab has ended; nothing of it runs."
-                } else {
-                    "No lab was running."
-                }
-            );
-            if remove {
-                std::fs::remove_dir_all(&layout.dir)?;
-                println!("Removed {}.", layout.dir.display());
-            }
-        }
-        Command::Status => {
-            let layout = Layout::load(&cli.dir)?;
-            let Some(pid) = keep::running(&layout) else {
-                bail!("the lab in {} does not run", layout.dir.display())
-            };
-            let status = Lab::attach(layout.clone())?.status().await?.status;
-            println!(
-                "The lab runs (keeper {pid}, {} processes).",
-                karst_lab::find::of_lab(&layout).len()
-            );
-            println!("{}", status.sentence);
-        }
+        Command::Down { remove } => down(&Layout::load(&cli.dir)?, remove)?,
+        Command::Status => status(Layout::load(&cli.dir)?).await?,
         Command::Env => print_env(&Layout::load(&cli.dir)?),
         Command::Demo { port, shape } => run_demo(&cli.dir, port, shape).await?,
         Command::Drill(options) => {
@@ -215,21 +189,7 @@ async fn run(cli: Cli) -> Result<()> {
             direct,
         } => {
             let layout = Layout::load(&cli.dir)?;
-            let hosts: Vec<String> = GATES
-                .iter()
-                .filter_map(|g| Some(karst_lab::layout::host(g)?.client()))
-                .collect();
-            let to = match direct {
-                // The one address first; a client library that takes a list has the gates
-                // themselves too.
-                None => format!("host={FLOATING},{} port=6432,6432,6432", hosts.join(",")),
-                Some(at) => format!(
-                    "host={} port={} options='-c synchronous_commit=local'",
-                    at.ip(),
-                    at.port()
-                ),
-            };
-            let to = format!("{to} dbname={DATABASE} user={CLIENT_ROLE}");
+            let to = writers_go_to(direct);
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
             writer::run(Load {
                 to,
@@ -298,5 +258,54 @@ async fn run_demo(dir: &std::path::Path, port: u16, shape: Shape) -> Result<()> 
         std::env::current_exe()?.display(),
         layout.dir.display(),
     );
+    Ok(())
+}
+
+/// The gates, or one server past them.
+fn writers_go_to(direct: Option<SocketAddr>) -> String {
+    let hosts: Vec<String> = GATES
+        .iter()
+        .filter_map(|g| Some(karst_lab::layout::host(g)?.client()))
+        .collect();
+    let to = match direct {
+        // The one address first; a client library that takes a list has the gates
+        // themselves too.
+        None => format!("host={FLOATING},{} port=6432,6432,6432", hosts.join(",")),
+        Some(at) => format!(
+            "host={} port={} options='-c synchronous_commit=local'",
+            at.ip(),
+            at.port()
+        ),
+    };
+    format!("{to} dbname={DATABASE} user={CLIENT_ROLE}")
+}
+
+fn down(layout: &Layout, remove: bool) -> Result<()> {
+    let ran = keep::stop(layout)?;
+    println!(
+        "{}",
+        if ran {
+            "The lab has ended; nothing of it runs."
+        } else {
+            "No lab was running."
+        }
+    );
+    if remove {
+        std::fs::remove_dir_all(&layout.dir)?;
+        println!("Removed {}.", layout.dir.display());
+    }
+    Ok(())
+}
+
+async fn status(layout: Layout) -> Result<()> {
+    let Some(pid) = keep::running(&layout) else {
+        bail!("the lab in {} does not run", layout.dir.display())
+    };
+    let status = Lab::attach(layout.clone())?.status().await?.status;
+    println!(
+        "The lab runs (keeper {pid}, {} processes).",
+        karst_lab::find::of_lab(&layout).len()
+    );
+    println!("{}", status.sentence);
     Ok(())
 }

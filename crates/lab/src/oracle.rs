@@ -243,51 +243,12 @@ impl Oracle {
         Ok(())
     }
 
-    /// One round: kill the primary, or with `clean` stop it, promote the next at once, write.
-    pub async fn round(&mut self, clean: bool) -> Result<Round> {
-        let (old, new, third) = (self.primary, (self.primary + 1) % 3, (self.primary + 2) % 3);
-        let (candidate, other, primary) = (
-            self.connect(new).await?,
-            self.connect(third).await?,
-            self.connect(old).await?,
-        );
-        primary.batch_execute("insert into t values (1)").await?;
-        let mut process = self.servers[old]
-            .process
-            .take()
-            .context("the primary's process")?;
-        let steal = steal_millis();
-        if clean {
-            primary.batch_execute("checkpoint").await?;
-        }
-        let begun = Instant::now();
-        let pid =
-            rustix::process::Pid::from_raw(process.id() as i32).context("a process number")?;
-        if clean {
-            rustix::process::kill_process(pid, Signal::INT)?;
-            tokio::task::spawn_blocking(move || process.wait()).await??;
-        } else {
-            rustix::process::kill_process(pid, Signal::KILL)?;
-            tokio::task::spawn_blocking(move || process.wait()).await??;
-        }
-        candidate.batch_execute("select pg_promote(false)").await?;
-        let mut nudged = Instant::now();
-        while candidate
-            .query_one("select pg_is_in_recovery()", &[])
-            .await?
-            .get(0)
-        {
-            if nudged.elapsed() >= NUDGE {
-                candidate.batch_execute("select pg_reload_conf()").await?;
-                nudged = Instant::now();
-            }
-            tokio::time::sleep(Duration::from_millis(2)).await;
-        }
-        candidate
-            .batch_execute("set synchronous_commit = local; insert into t values (2)")
-            .await?;
-        let local = begun.elapsed();
-        // The third follows the new one; a write counts as replicated when it has it.
+    /// The third follows the new primary; a write counts as replicated when it has it.
+    async fn replicate(
+        &self,
+        (new, candidate): (usize, &Client),
+        (third, other): (usize, &Client),
+    ) -> Result<()> {
         other
             .batch_execute(&format!(
                 "alter system set primary_conninfo = '{}'",
@@ -320,6 +281,38 @@ impl Oracle {
             written = write => written?,
             () = nudging => {}
         }
+        Ok(())
+    }
+
+    /// One round: kill the primary, or with `clean` stop it, promote the next at once, write.
+    pub async fn round(&mut self, clean: bool) -> Result<Round> {
+        let (old, new, third) = (self.primary, (self.primary + 1) % 3, (self.primary + 2) % 3);
+        let (candidate, other, primary) = (
+            self.connect(new).await?,
+            self.connect(third).await?,
+            self.connect(old).await?,
+        );
+        primary.batch_execute("insert into t values (1)").await?;
+        let mut process = self.servers[old]
+            .process
+            .take()
+            .context("the primary's process")?;
+        let steal = steal_millis();
+        if clean {
+            primary.batch_execute("checkpoint").await?;
+        }
+        let begun = Instant::now();
+        let pid =
+            rustix::process::Pid::from_raw(process.id() as i32).context("a process number")?;
+        let signal = if clean { Signal::INT } else { Signal::KILL };
+        rustix::process::kill_process(pid, signal)?;
+        tokio::task::spawn_blocking(move || process.wait()).await??;
+        promote(&candidate).await?;
+        candidate
+            .batch_execute("set synchronous_commit = local; insert into t values (2)")
+            .await?;
+        let local = begun.elapsed();
+        self.replicate((new, &candidate), (third, &other)).await?;
         let replicated = begun.elapsed();
         let steal = steal_millis() - steal;
         self.primary = new;
@@ -335,6 +328,24 @@ impl Oracle {
             steal,
         })
     }
+}
+
+/// Without waiting, and nudged on.
+async fn promote(candidate: &Client) -> Result<()> {
+    candidate.batch_execute("select pg_promote(false)").await?;
+    let mut nudged = Instant::now();
+    while candidate
+        .query_one("select pg_is_in_recovery()", &[])
+        .await?
+        .get(0)
+    {
+        if nudged.elapsed() >= NUDGE {
+            candidate.batch_execute("select pg_reload_conf()").await?;
+            nudged = Instant::now();
+        }
+        tokio::time::sleep(Duration::from_millis(2)).await;
+    }
+    Ok(())
 }
 
 impl Drop for Oracle {

@@ -120,32 +120,7 @@ impl<'a> Draw<'a> {
                 node: replica,
                 lingers_ms: for_ms,
             },
-            6 => Fault::Isolate { node, for_ms },
-            7 => Fault::OneWay {
-                from: node,
-                to: other,
-                for_ms,
-            },
-            8 => {
-                let inside = nodes
-                    .into_iter()
-                    .filter(|_| self.chance.random_range(0..2) == 0)
-                    .collect();
-                Fault::Partition { inside, for_ms }
-            }
-            9 => Fault::Lossy {
-                percent: self.chance.random_range(5..40),
-                late_ms: 60,
-                for_ms: for_ms * 2,
-            },
-            10 => {
-                let late_ms = self.chance.random_range(60..400);
-                Fault::Lossy {
-                    percent: self.chance.random_range(0..20),
-                    late_ms,
-                    for_ms: for_ms * 2,
-                }
-            }
+            n @ 6..=10 => self.link_fault(n, node, other, for_ms),
             11 => Fault::SlowDisk {
                 node,
                 sync_ms: self.chance.random_range(5..200),
@@ -199,6 +174,34 @@ impl<'a> Draw<'a> {
             27 => self.request(Self::failover),
             28 => self.request(Self::fence),
             _ => self.request(Self::mode),
+        }
+    }
+
+    fn link_fault(&mut self, n: i32, from: NodeId, to: NodeId, for_ms: u64) -> Fault {
+        match n {
+            6 => Fault::Isolate { node: from, for_ms },
+            7 => Fault::OneWay { from, to, for_ms },
+            8 => {
+                let nodes = self.nodes.clone();
+                let inside = nodes
+                    .into_iter()
+                    .filter(|_| self.chance.random_range(0..2) == 0)
+                    .collect();
+                Fault::Partition { inside, for_ms }
+            }
+            9 => Fault::Lossy {
+                percent: self.chance.random_range(5..40),
+                late_ms: 60,
+                for_ms: for_ms * 2,
+            },
+            _ => {
+                let late_ms = self.chance.random_range(60..400);
+                Fault::Lossy {
+                    percent: self.chance.random_range(0..20),
+                    late_ms,
+                    for_ms: for_ms * 2,
+                }
+            }
         }
     }
 

@@ -7,8 +7,17 @@ use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
 use crate::operation::{Kind, Operation, Outcome};
-use crate::request::{Answer, NodePlan, Request};
+use crate::request::{Answer, NodePlan, PowerWish, Request};
 use crate::steward::fencing;
+
+/// A move that somebody asks for.
+struct Wanted {
+    kind: Kind,
+    workload: WorkloadId,
+    to: Option<NodeId>,
+    by: Author,
+    accept_loss: u64,
+}
 
 impl Node {
     pub(super) fn answer(&mut self, asker: Asker, answer: Answer) {
@@ -74,18 +83,7 @@ impl Node {
                 plan_only,
                 by,
             } => {
-                return match self.power_plan(&node, what) {
-                    Err(why) => self.answer(asker, Answer::Refused { why }),
-                    Ok(plan) if plan_only => self.answer(asker, Answer::NodePlan(plan)),
-                    Ok(NodePlan {
-                        unmet: Some(why), ..
-                    }) => self.answer(asker, Answer::Refused { why }),
-                    Ok(_) => {
-                        let by = asker.author(by);
-                        let command = self.power(node, what, by);
-                        self.propose_for(asker, vec![command]);
-                    }
-                };
+                return self.on_power_wish(asker, node, what, plan_only, by);
             }
             other => {
                 return match self.single(other, &asker) {
@@ -94,6 +92,47 @@ impl Node {
                 };
             }
         };
+        let by = asker.author(by);
+        let wanted = Wanted {
+            kind,
+            workload,
+            to,
+            by,
+            accept_loss,
+        };
+        self.on_move(asker, wanted, plan_only);
+    }
+
+    fn on_power_wish(
+        &mut self,
+        asker: Asker,
+        node: NodeId,
+        what: PowerWish,
+        plan_only: bool,
+        by: String,
+    ) {
+        match self.power_plan(&node, what) {
+            Err(why) => self.answer(asker, Answer::Refused { why }),
+            Ok(plan) if plan_only => self.answer(asker, Answer::NodePlan(plan)),
+            Ok(NodePlan {
+                unmet: Some(why), ..
+            }) => self.answer(asker, Answer::Refused { why }),
+            Ok(_) => {
+                let by = asker.author(by);
+                let command = self.power(node, what, by);
+                self.propose_for(asker, vec![command]);
+            }
+        }
+    }
+
+    fn on_move(&mut self, asker: Asker, wanted: Wanted, plan_only: bool) {
+        let Wanted {
+            kind,
+            workload,
+            to,
+            by,
+            accept_loss,
+        } = wanted;
         let plan = match self.plan(kind, &workload, to, accept_loss) {
             Ok(plan) => plan,
             Err(why) => return self.answer(asker, Answer::Refused { why }),
@@ -125,7 +164,7 @@ impl Node {
             workload,
             from,
             to,
-            by: asker.author(by),
+            by,
             why,
             asks: false,
             accept_loss,

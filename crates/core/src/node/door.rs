@@ -6,6 +6,7 @@
 //! decided on the word of a message, and on whose, is looked at where it is decided.
 
 use super::Node;
+use crate::address::Flow;
 use crate::authority::Claim;
 use crate::consensus::{Entry, Talk};
 use crate::ids::{Epoch, Index, NodeId, Term, WorkloadId};
@@ -13,6 +14,7 @@ use crate::message::{Message, Says};
 use crate::planted::Planted;
 use crate::replica::Parts;
 use crate::request::Request;
+use crate::time::Time;
 use std::time::Duration;
 
 /// Terms by which a message may be ahead. A cluster that elects a coordinator each second needs
@@ -108,39 +110,8 @@ impl Node {
                 term,
                 leases,
                 ..
-            } => {
-                let leads = *term == self.term() && self.coordinator() == Some(from);
-                leads.then_some(()).ok_or(Refusal::Stale)?;
-                // A lease counts from when it was asked for, and nobody can have asked later than
-                // now.
-                ensure(
-                    *number < LARGEST && *sent <= self.now,
-                    "a lease for what was not asked yet",
-                )?;
-                leases.iter().try_for_each(|(claim, epoch, lease)| {
-                    self.look_at_claim(claim, *epoch)?;
-                    ensure(
-                        *lease <= self.spec.timings.lease,
-                        "a lease that is longer than the spec's",
-                    )
-                })
-            }
-            Message::Flows { workload, flows } => {
-                self.knows(workload)?;
-                let holds = self.state.workload(workload).place.holder.as_ref() == Some(from);
-                holds.then_some(()).ok_or(Refusal::Stale)?;
-                ensure(flows.len() <= FLOWS, "more connections than are told")?;
-                let address = self
-                    .spec
-                    .workloads
-                    .get(workload)
-                    .and_then(|w| w.address.as_ref());
-                let ours = |ip| address.is_some_and(|a| a.on.iter().any(|subnet| subnet.ip == ip));
-                ensure(
-                    flows.iter().all(|flow| ours(flow.here.ip().to_canonical())),
-                    "connections over another address",
-                )
-            }
+            } => self.look_at_grant(from, (*number, *sent), *term, leases),
+            Message::Flows { workload, flows } => self.look_at_flows(from, workload, flows),
             Message::Ask {
                 number, request, ..
             } => {
@@ -153,6 +124,47 @@ impl Node {
                 .then_some(())
                 .ok_or(Refusal::Stale),
         }
+    }
+
+    fn look_at_grant(
+        &self,
+        from: &NodeId,
+        (number, sent): (u64, Time),
+        term: Term,
+        leases: &[(Claim, Epoch, Duration)],
+    ) -> Verdict {
+        let leads = term == self.term() && self.coordinator() == Some(from);
+        leads.then_some(()).ok_or(Refusal::Stale)?;
+        // A lease counts from when it was asked for, and nobody can have asked later than
+        // now.
+        ensure(
+            number < LARGEST && sent <= self.now,
+            "a lease for what was not asked yet",
+        )?;
+        leases.iter().try_for_each(|(claim, epoch, lease)| {
+            self.look_at_claim(claim, *epoch)?;
+            ensure(
+                *lease <= self.spec.timings.lease,
+                "a lease that is longer than the spec's",
+            )
+        })
+    }
+
+    fn look_at_flows(&self, from: &NodeId, workload: &WorkloadId, flows: &[Flow]) -> Verdict {
+        self.knows(workload)?;
+        let holds = self.state.workload(workload).place.holder.as_ref() == Some(from);
+        holds.then_some(()).ok_or(Refusal::Stale)?;
+        ensure(flows.len() <= FLOWS, "more connections than are told")?;
+        let address = self
+            .spec
+            .workloads
+            .get(workload)
+            .and_then(|w| w.address.as_ref());
+        let ours = |ip| address.is_some_and(|a| a.on.iter().any(|subnet| subnet.ip == ip));
+        ensure(
+            flows.iter().all(|flow| ours(flow.here.ip().to_canonical())),
+            "connections over another address",
+        )
     }
 
     fn knows(&self, workload: &WorkloadId) -> Verdict {

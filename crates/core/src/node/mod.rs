@@ -40,19 +40,19 @@ use questions::{Asker, Questions};
 use said::{Essence, Said, Waiting};
 
 use crate::address::Keeper;
-use crate::authority::{Authority, Claim, GateLease, Ledger};
+use crate::authority::{Authority, Claim, Ledger};
 use crate::consensus::{self, Consensus, Pace, Setup, Talk};
 use crate::event::Event;
 use crate::fact::Fact;
-use crate::gate::{Gate, GateOrder};
+use crate::gate::Gate;
 use crate::heads::{Head, Heads};
 use crate::health::{Health, Verdict};
 use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::message::Message;
 use crate::planted::Planted;
 use crate::progress::Step;
-use crate::replica::agent::Agent;
-use crate::replica::{GateReport, Observation, Role};
+use crate::replica::agent::{Agent, Kept};
+use crate::replica::{Observation, Role};
 use crate::spec::Spec;
 use crate::state::ClusterState;
 use crate::steward::{self, Heard, Notes};
@@ -127,6 +127,54 @@ pub struct Node {
     now: Time,
 }
 
+/// What of the workloads is on this node.
+#[derive(Default)]
+struct Own {
+    agents: BTreeMap<WorkloadId, Agent>,
+    gates: BTreeMap<WorkloadId, Gate>,
+    addresses: BTreeMap<WorkloadId, Keeper>,
+}
+
+impl Own {
+    /// As it is at a start: what the deadman still counts down is heard until then (A7).
+    fn of(spec: &Spec, me: &NodeId, mut kept: BTreeMap<WorkloadId, Kept>, until: Time) -> Self {
+        let mut own = Self::default();
+        for (id, workload) in &spec.workloads {
+            if workload.replicas.contains_key(me) {
+                let mut agent = Agent::new(me.clone(), kept.remove(id).unwrap_or_default());
+                agent.authority = Authority::awaiting(until);
+                own.agents.insert(id.clone(), agent);
+            }
+            if workload.may_hold_address(me) {
+                let keeper = Keeper::new(Authority::awaiting(until));
+                own.addresses.insert(id.clone(), keeper);
+            }
+            if workload.gates.contains_key(me) {
+                own.gates.insert(id.clone(), Gate::default());
+            }
+        }
+        own
+    }
+}
+
+fn setup(me: &NodeId, spec: &Spec, planted: Option<Planted>) -> Setup {
+    let t = &spec.timings;
+    Setup {
+        me: me.clone(),
+        members: spec.nodes.keys().cloned().collect(),
+        votes: spec.votes(),
+        pace: Pace {
+            // The coordinator's go a little sooner, so that everybody's beats and check-ins go along
+            // with the answer to them.
+            heartbeat: t.heartbeat - t.heartbeat / COORDINATOR_SOONER,
+            stickiness: t.stickiness,
+            election_spread: t.election_spread,
+        },
+        quiet: t.quiet_after_start(),
+        planted,
+    }
+}
+
 impl Node {
     pub fn new(config: NodeConfig, now: Time) -> Self {
         let NodeConfig {
@@ -136,62 +184,24 @@ impl Node {
             system,
             seed,
             stored,
-            mut kept,
+            kept,
             snapshot_after,
             planted,
         } = config;
         let t = &spec.timings;
-        // The coordinator's go a little sooner, so that everybody's beats and check-ins go along
-        // with the answer to them.
-        let heartbeat = t.heartbeat - t.heartbeat / COORDINATOR_SOONER;
-        let pace = Pace {
-            heartbeat,
-            stickiness: t.stickiness,
-            election_spread: t.election_spread,
-        };
-        let quiet = t.quiet_after_start();
-        let members = spec.nodes.keys().cloned().collect();
         let mut random = Pcg64Mcg::seed_from_u64(seed);
-        let setup = Setup {
-            me: me.clone(),
-            members,
-            votes: spec.votes(),
-            pace,
-            quiet,
-            planted,
-        };
+        let setup = setup(&me, &spec, planted);
         let consensus = Consensus::new(setup, stored, now, random.random());
         let agenda = Agenda::new(&spec);
-        let mut agents = BTreeMap::new();
-        let mut gates = BTreeMap::new();
-        let mut addresses = BTreeMap::new();
-        let patience = if planted == Some(Planted::LeaseForEver) {
-            Duration::MAX
-        } else {
-            t.kill_bound + DEADMAN_ANSWERS
+        let patience = match planted {
+            Some(Planted::LeaseForEver) => Duration::MAX,
+            _ => t.kill_bound + DEADMAN_ANSWERS,
         };
-        let awaiting = || Authority::awaiting(now + patience);
-        for (id, workload) in &spec.workloads {
-            if workload.replicas.contains_key(&me) {
-                let mut agent = Agent::new(me.clone(), kept.remove(id).unwrap_or_default());
-                agent.authority = awaiting();
-                agents.insert(id.clone(), agent);
-            }
-            if workload.may_hold_address(&me) {
-                addresses.insert(id.clone(), Keeper::new(awaiting()));
-            }
-            if workload.gates.contains_key(&me) {
-                let (lease, report) = (GateLease::default(), GateReport::default());
-                gates.insert(
-                    id.clone(),
-                    Gate {
-                        lease,
-                        order: GateOrder::Hold { cut: true },
-                        report,
-                    },
-                );
-            }
-        }
+        let Own {
+            agents,
+            gates,
+            addresses,
+        } = Own::of(&spec, &me, kept, now + patience);
         Self {
             health: Health::new(t, me.clone(), spec.nodes.keys().cloned().collect(), now),
             heads: Heads::default(),
@@ -331,16 +341,7 @@ impl Node {
             Input::Observed {
                 workload,
                 observation,
-            } => {
-                if let Some(agent) = self.agents.get_mut(&workload) {
-                    let same = |old: &Observation| {
-                        old.without_progress() == observation.without_progress()
-                    };
-                    self.stirred |= !agent.seen().is_some_and(same);
-                    agent.on_observed(observation, self.now);
-                    self.note_own_head(&workload);
-                }
-            }
+            } => self.on_observed(&workload, observation),
             Input::Acted {
                 workload,
                 id,
@@ -352,28 +353,11 @@ impl Node {
                 }
             }
             Input::Armed {
-                claim: Claim::Primary(workload),
+                claim,
                 deadline,
                 unguarded,
             } => {
-                if let Some(agent) = self.agents.get_mut(&workload) {
-                    // A later deadline of a primary that serves is no news.
-                    let earlier = deadline < agent.authority.armed();
-                    self.stirred |=
-                        earlier || agent.unguarded != unguarded || !self.calm.contains(&workload);
-                    agent.unguarded = unguarded;
-                    agent.authority.on_armed(deadline);
-                }
-            }
-            Input::Armed {
-                claim: Claim::Address(workload),
-                deadline,
-                ..
-            } => {
-                if let Some(keeper) = self.addresses.get_mut(&workload) {
-                    self.stirred |= deadline.is_none() || !keeper.seen.held;
-                    keeper.authority.on_armed(deadline);
-                }
+                self.on_armed(&claim, deadline, unguarded);
             }
             Input::AddressSeen { workload, seen } => {
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
@@ -407,6 +391,39 @@ impl Node {
             Input::Woke => {}
         }
         self.advance();
+    }
+
+    fn on_observed(&mut self, workload: &WorkloadId, observation: Observation) {
+        let Some(agent) = self.agents.get_mut(workload) else {
+            return;
+        };
+        let same = |old: &Observation| old.without_progress() == observation.without_progress();
+        self.stirred |= !agent.seen().is_some_and(same);
+        agent.on_observed(observation, self.now);
+        self.note_own_head(workload);
+    }
+
+    fn on_armed(&mut self, claim: &Claim, deadline: Option<Time>, unguarded: Option<String>) {
+        match claim {
+            Claim::Primary(workload) => {
+                let Some(agent) = self.agents.get_mut(workload) else {
+                    return;
+                };
+                // A later deadline of a primary that serves is no news.
+                let earlier = deadline < agent.authority.armed();
+                let calm = self.calm.contains(workload);
+                self.stirred |= earlier || agent.unguarded != unguarded || !calm;
+                agent.unguarded = unguarded;
+                agent.authority.on_armed(deadline);
+            }
+            Claim::Address(workload) => {
+                let Some(keeper) = self.addresses.get_mut(workload) else {
+                    return;
+                };
+                self.stirred |= deadline.is_none() || !keeper.seen.held;
+                keeper.authority.on_armed(deadline);
+            }
+        }
     }
 
     /// What has to be done next, in order.

@@ -5,7 +5,7 @@ use super::Node;
 use super::sentence::{Said, writes_wait};
 use crate::address::AddressReport;
 use crate::health::{Hearing, LOSSY};
-use crate::ids::{NodeId, WorkloadId};
+use crate::ids::{Lsn, NodeId, WorkloadId};
 use crate::progress::Progress;
 use crate::replica::{Doing, ReplicaReport, Role};
 use crate::spec::{Finding, Severity, check};
@@ -323,63 +323,14 @@ impl Node {
             .as_ref()
             .and_then(|p| scene.replica(p, id))
             .and_then(|r| r.seen.as_ref()?.position);
-        let wait = writes_wait(w, spec);
-        let replicas: Vec<ReplicaView> = spec
-            .replicas
-            .iter()
-            .map(|(node, replica)| {
-                let report = scene.replica(node, id).cloned();
-                let fresh = scene.reports_in(node);
-                let (state, detail) = match (self.state().fenced(node), fresh) {
-                    (Some(_), true) => (
-                        ReplicaState::Stopped,
-                        "fenced: waits to be readmitted".into(),
-                    ),
-                    (Some(fenced), false) if fenced.off => {
-                        (ReplicaState::Unknown, "fenced, its power is off".into())
-                    }
-                    _ => replica_state(report.as_ref().filter(|_| fresh), w.unsound(node), wait),
-                };
-                let position = report
-                    .as_ref()
-                    .filter(|_| fresh)
-                    .and_then(|r| r.seen.as_ref())
-                    .filter(|o| o.runs);
-                let lag = match (head, position) {
-                    (Some(head), Some(seen)) => seen.position.map(|at| head.0.saturating_sub(at.0)),
-                    _ => None,
-                };
-                ReplicaView {
-                    node: node.clone(),
-                    state,
-                    detail,
-                    address: replica.address,
-                    rank: replica.rank,
-                    in_sync_set: w.sync.sure.contains(node),
-                    lag,
-                    standing: w.standing.get(node).cloned().unwrap_or_default(),
-                    report,
-                }
-            })
+        let nodes = spec.replicas.keys();
+        let replicas: Vec<_> = nodes
+            .map(|node| self.replica_view(id, node, head))
             .collect();
-        let gates = spec.gates.iter().map(|(node, address)| {
-            let report = scene
-                .reports
-                .get(node)
-                .filter(|_| scene.reports_in(node))
-                .and_then(|h| h.report.parts.gates.get(id));
-            let forwards = report
-                .and_then(|r| r.forwarding)
-                .filter(|e| *e == w.epoch)
-                .and(primary.clone());
-            GateView {
-                node: node.clone(),
-                address: *address,
-                forwards_to: forwards,
-                report: report.cloned(),
-            }
-        });
-        let gates = gates.collect();
+        let gates = spec.gates.keys();
+        let gates = gates
+            .map(|node| self.gate_view(id, node, primary.as_ref()))
+            .collect();
         let candidates = candidates::list(&scene, id, spec);
         let Said {
             condition,
@@ -401,6 +352,53 @@ impl Node {
             replicas,
             candidates,
             operation: w.operation,
+        }
+    }
+
+    /// `head` is how far the primary is.
+    fn replica_view(&self, id: &WorkloadId, node: &NodeId, head: Option<Lsn>) -> ReplicaView {
+        let (scene, w) = (self.scene(), self.state().workload(id));
+        let spec = &self.spec().workloads[id];
+        let replica = &spec.replicas[node];
+        let report = scene.replica(node, id);
+        let fresh = report.filter(|_| scene.reports_in(node));
+        let (state, detail) = match self.state().fenced(node) {
+            Some(_) if scene.reports_in(node) => (
+                ReplicaState::Stopped,
+                "fenced: waits to be readmitted".into(),
+            ),
+            Some(fenced) if fenced.off => {
+                (ReplicaState::Unknown, "fenced, its power is off".into())
+            }
+            _ => replica_state(fresh, w.unsound(node), writes_wait(w, spec)),
+        };
+        let seen = fresh.and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
+        let position = seen.and_then(|o| o.position);
+        ReplicaView {
+            node: node.clone(),
+            state,
+            detail,
+            address: replica.address,
+            rank: replica.rank,
+            in_sync_set: w.sync.sure.contains(node),
+            lag: head
+                .zip(position)
+                .map(|(head, at)| head.0.saturating_sub(at.0)),
+            standing: w.standing.get(node).cloned().unwrap_or_default(),
+            report: report.cloned(),
+        }
+    }
+
+    fn gate_view(&self, id: &WorkloadId, node: &NodeId, primary: Option<&NodeId>) -> GateView {
+        let (scene, epoch) = (self.scene(), self.state().workload(id).epoch);
+        let heard = scene.reports.get(node).filter(|_| scene.reports_in(node));
+        let report = heard.and_then(|h| h.report.parts.gates.get(id));
+        let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == epoch);
+        GateView {
+            node: node.clone(),
+            address: self.spec().workloads[id].gates[node],
+            forwards_to: forwards.and(primary.cloned()),
+            report: report.cloned(),
         }
     }
 

@@ -334,6 +334,30 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
             "add a [workload.NAME.replica.NODE] table",
         );
     }
+    places(spec, w, workload, found);
+    for (node, replica) in &workload.replicas {
+        if !(1..=100).contains(&replica.rank) {
+            let path = ["workload", w, "replica", node.as_str(), "rank"];
+            found.error(
+                &path,
+                format!("rank {}", replica.rank),
+                "use 1 (preferred) to 100",
+            );
+        }
+    }
+    losses(w, workload, found);
+    address(w, workload, found);
+    if workload.gates.is_empty() {
+        found.warn(
+            &["workload", w],
+            "no gate: clients have to find the primary by themselves",
+            "add `[workload.NAME.gate]` with an address on two nodes",
+        );
+    }
+}
+
+/// Replicas and gates are on nodes that can have them.
+fn places(spec: &Spec, w: &str, workload: &WorkloadSpec, found: &mut Findings) {
     let named = workload
         .replicas
         .keys()
@@ -358,75 +382,68 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
             Some(_) => {}
         }
     }
-    for (node, replica) in &workload.replicas {
-        if !(1..=100).contains(&replica.rank) {
-            let path = ["workload", w, "replica", node.as_str(), "rank"];
-            found.error(
-                &path,
-                format!("rank {}", replica.rank),
-                "use 1 (preferred) to 100",
-            );
-        }
+}
+
+/// What `loss = "none"` asks of the replicas.
+fn losses(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
+    if workload.loss != Loss::None {
+        return;
     }
-    if workload.loss == Loss::None && workload.replicas.len() == 1 {
+    if workload.replicas.len() == 1 {
         found.warn(
             &["workload", w],
             "a single replica: nothing can take over",
             "add a replica on another node",
         );
     }
-    if workload.loss == Loss::None && workload.alone == Alone::Continue {
+    if workload.alone == Alone::Continue {
         found.warn(
             &["workload", w, "alone"],
             "with no standby left, writes go on unprotected, and are lost with their host",
             "use `alone = \"block\"` where no write may be lost",
         );
     }
-    if workload.loss == Loss::None && workload.alone == Alone::Block && workload.replicas.len() == 2
-    {
+    if workload.alone == Alone::Block && workload.replicas.len() == 2 {
         found.warn(
             &["workload", w, "alone"],
             "two replicas and `alone = \"block\"`: losing either one stops writes until it is back",
             "add a third replica",
         );
     }
-    if let Some(address) = &workload.address {
-        let path = ["workload", w, "address"];
-        if address.on.is_empty() {
-            found.error(
-                &path,
-                "no address is given",
-                "write `on = [\"10.30.0.50/24\"]`",
-            );
-        }
-        if address.follows == Follows::Gate && workload.gates.is_empty() {
-            found.error(
-                &path,
-                "it follows a gate, and there is none",
-                "add `[workload.NAME.gate]`, or `follows = \"primary\"`",
-            );
-        }
-        for subnet in &address.on {
-            let there = workload
-                .replicas
-                .values()
-                .map(|r| r.address.ip())
-                .chain(workload.gates.values().map(|g| g.ip()));
-            if there.into_iter().any(|ip| ip == subnet.ip) {
-                found.error(
-                    &path,
-                    format!("{} is a node's own address", subnet.ip),
-                    "give it one that no node has",
-                );
-            }
-        }
-    }
-    if workload.gates.is_empty() {
-        found.warn(
-            &["workload", w],
-            "no gate: clients have to find the primary by themselves",
-            "add `[workload.NAME.gate]` with an address on two nodes",
+}
+
+fn address(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
+    let Some(address) = &workload.address else {
+        return;
+    };
+    let path = ["workload", w, "address"];
+    if address.on.is_empty() {
+        found.error(
+            &path,
+            "no address is given",
+            "write `on = [\"10.30.0.50/24\"]`",
         );
+    }
+    if address.follows == Follows::Gate && workload.gates.is_empty() {
+        found.error(
+            &path,
+            "it follows a gate, and there is none",
+            "add `[workload.NAME.gate]`, or `follows = \"primary\"`",
+        );
+    }
+    for subnet in &address.on {
+        let there = workload
+            .replicas
+            .values()
+            .map(|r| r.address.ip())
+            .chain(workload.gates.values().map(|g| g.ip()));
+        if there.into_iter().any(|ip| ip == subnet.ip) {
+            found.error(
+                &path,
+                format!("{} is a node's own address", subnet.ip),
+                "give it one that no node has",
+            );
+        }
     }
 }
 

@@ -142,36 +142,10 @@ impl WorkloadState {
         operations: &mut Operations,
     ) -> bool {
         match act {
-            WorkloadAct::Begin(what) => {
-                let begins = self.operation.is_none();
-                if begins {
-                    self.operation = Some(operations.begin(index, what));
-                }
-                begins
-            }
-            WorkloadAct::Approve { operation, by } => {
-                self.operation == Some(*operation) && operations.approve(*operation, by)
-            }
-            WorkloadAct::Mode { mode, by } => {
-                self.mode = *mode;
-                // Whoever lets the cluster act lets it go on with what it has prepared.
-                if let Some(running) = self.operation.filter(|_| *mode == Mode::Act) {
-                    operations.approve(running, by);
-                }
-                true
-            }
-            WorkloadAct::Finish {
-                operation,
-                outcome,
-                phases,
-            } => {
-                let ends = self.operation == Some(*operation);
-                if ends {
-                    self.operation = None;
-                    operations.finish(*operation, outcome, phases);
-                }
-                ends
-            }
+            WorkloadAct::Begin(_)
+            | WorkloadAct::Approve { .. }
+            | WorkloadAct::Mode { .. }
+            | WorkloadAct::Finish { .. } => self.apply_to_operation(index, act, operations),
             WorkloadAct::Assign { epoch, holder, .. } => {
                 let assigned = self.assign(*epoch, holder);
                 if let Some(running) = self.operation.filter(|_| assigned) {
@@ -213,21 +187,7 @@ impl WorkloadState {
                 sure,
                 asked,
                 ..
-            } => {
-                let old = &self.sync;
-                let newer =
-                    *number > old.number || (*number == old.number && sure.len() > old.sure.len());
-                let changes = self.epoch == *epoch && old.epoch == *epoch && newer;
-                if changes {
-                    self.sync = SyncSet {
-                        epoch: *epoch,
-                        number: *number,
-                        sure: sure.clone(),
-                        asked: asked.clone(),
-                    };
-                }
-                changes
-            }
+            } => self.resync(*epoch, *number, sure, asked),
             WorkloadAct::Mark {
                 node,
                 standing: Standing::Sound,
@@ -240,6 +200,66 @@ impl WorkloadState {
             WorkloadAct::Withdraw { number, .. } => self.place.leave(*number),
             WorkloadAct::Vacate { number, .. } => self.place.vacate(*number),
         }
+    }
+
+    /// What is decided about what is under way.
+    fn apply_to_operation(
+        &mut self,
+        index: Index,
+        act: &WorkloadAct,
+        operations: &mut Operations,
+    ) -> bool {
+        match act {
+            WorkloadAct::Begin(what) => {
+                let begins = self.operation.is_none();
+                if begins {
+                    self.operation = Some(operations.begin(index, what));
+                }
+                begins
+            }
+            WorkloadAct::Approve { operation, by } => {
+                self.operation == Some(*operation) && operations.approve(*operation, by)
+            }
+            WorkloadAct::Mode { mode, by } => {
+                self.mode = *mode;
+                // Whoever lets the cluster act lets it go on with what it has prepared.
+                if let Some(running) = self.operation.filter(|_| *mode == Mode::Act) {
+                    operations.approve(running, by);
+                }
+                true
+            }
+            WorkloadAct::Finish {
+                operation,
+                outcome,
+                phases,
+            } => {
+                let ends = self.operation == Some(*operation);
+                if ends {
+                    self.operation = None;
+                    operations.finish(*operation, outcome, phases);
+                }
+                ends
+            }
+            _ => false,
+        }
+    }
+
+    /// A setting counts if it is newer, or confirms more of the same one (D2).
+    fn resync(&mut self, epoch: Epoch, number: u64, sure: &[NodeId], asked: &[NodeId]) -> bool {
+        let old = &self.sync;
+        let confirms = number == old.number && sure.len() > old.sure.len();
+        let changes =
+            self.epoch == epoch && old.epoch == epoch && (number > old.number || confirms);
+        if changes {
+            let (sure, asked) = (sure.to_vec(), asked.to_vec());
+            self.sync = SyncSet {
+                epoch,
+                number,
+                sure,
+                asked,
+            };
+        }
+        changes
     }
 
     fn assign(&mut self, epoch: Epoch, holder: &NodeId) -> bool {

@@ -2,7 +2,7 @@
 //! was seen of each.
 
 use super::compare::compare;
-use super::load::start_load;
+use super::load::{Running, start_load};
 use super::loss::Loss;
 use super::report::Report;
 use super::rounds::{Course, lose_primary, switchover};
@@ -304,142 +304,203 @@ pub async fn run(lab: &Lab, extent: &Extent) -> Result<Acceptance> {
 const LOAD: &str = "scenes";
 
 /// The scenes, with one load through all of them.
-async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> {
-    let mut load = None;
-    macro_rules! scene {
-        ($fault:literal, $promise:literal, $scene:expr) => {
-            if found.plays(extent, $fault) {
-                if load.is_none() {
-                    load = Some(start_load(&lab.layout, LOAD, 2, 2)?);
-                }
-                let seen = $scene.await;
-                let kept = seen.is_ok();
-                found.note(
-                    $fault,
-                    $promise,
-                    seen.unwrap_or_else(|error| format!("{error:#}")),
-                    kept,
-                );
-                undo_everything(lab).await?;
-            }
-        };
+/// The scenes, beside one load.
+struct Play<'a> {
+    lab: &'a Lab,
+    extent: &'a Extent,
+    found: &'a mut Acceptance,
+    load: Option<Running>,
+}
+
+impl Play<'_> {
+    async fn scene(
+        &mut self,
+        fault: &str,
+        promise: &str,
+        scene: impl Future<Output = Result<String>>,
+    ) -> Result<()> {
+        if !self.found.plays(self.extent, fault) {
+            return Ok(());
+        }
+        if self.load.is_none() {
+            self.load = Some(start_load(&self.lab.layout, LOAD, 2, 2)?);
+        }
+        let seen = scene.await;
+        let kept = seen.is_ok();
+        let seen = seen.unwrap_or_else(|error| format!("{error:#}"));
+        self.found.note(fault, promise, seen, kept);
+        undo_everything(self.lab).await
     }
-    scene!(
-        "host cut off from everyone, a client on it",
-        "its server ends before its lease, and nobody writes on it after the new epoch began",
-        scenes::cut_off_with_a_writer_on_it(lab)
-    );
-    scene!(
-        "whole host frozen past its lease, thawed",
-        "it accepts no write after the new epoch began, and answers for no address",
-        scenes::frozen_whole_and_thawed(lab)
-    );
-    scene!(
-        "one-way cuts",
-        "shown as what they are, and nothing moves",
-        scenes::one_way_cuts(lab)
-    );
-    scene!(
-        "a fifth of all packets lost",
-        "nothing moves",
-        scenes::loss_of_a_fifth(lab, extent.loss)
-    );
-    scene!(
-        "power of two voters cut",
-        "the server ends before its lease, nothing is promoted, and it heals alone",
-        scenes::majority_lost(lab)
-    );
-    scene!(
-        "power of the address's host cut",
-        "clients are answered within 50 ms of the log's word, by one host",
-        scenes::address_moves(lab)
-    );
-    scene!(
-        "deadman stands still",
-        "the watchdog resets its host, which comes home",
-        scenes::watchdog_silent(lab)
-    );
-    scene!(
-        "primary's data volume full",
-        "seen, moved and explained",
-        scenes::disk_full(lab, Volume::Data)
-    );
-    scene!(
-        "primary's log volume full",
-        "seen, moved and explained",
-        scenes::disk_full(lab, Volume::Log)
-    );
-    scene!(
-        "primary's server hangs",
-        "replaced once it has answered nobody for its limit",
-        stalls::hung_primary(lab)
-    );
-    scene!(
-        "standby's log volume full",
-        "it leaves the set, and nothing moves",
-        stalls::full_standby(lab)
-    );
-    scene!(
-        "node store moved away",
-        "an empty one does not vote until it is enrolled",
-        stalls::store_moved_away(lab)
-    );
-    scene!(
-        "deadman gone for good",
-        "the server ends before its lease, and is moved",
-        stalls::deadman_gone(lab)
-    );
-    scene!(
-        "primary's node store hangs, then it is cut off",
-        "nothing moves for the disk; the server ends before its lease",
-        stalls::disk_hangs(lab)
-    );
-    scene!(
-        "promotion hangs",
-        "it is given up, and another is promoted",
-        stalls::promotion_hangs(lab)
-    );
-    scene!(
-        "deadman of the address's host stands still",
-        "the address moves, the primary does not",
-        stalls::address_without_deadman(lab, LOAD)
-    );
-    scene!(
-        "power cut right after another fault",
-        "whoever copied from the lost host turns to the next",
-        stalls::struck_twice(lab, LOAD)
-    );
-    scene!(
-        "a standby's stream is dead",
-        "writes wait for a second at most",
-        doors::stream_is_dead(lab, LOAD)
-    );
-    scene!(
-        "a planned move's target dies",
-        "all is well within seconds",
-        doors::target_dies(lab)
-    );
-    scene!(
-        "strangers knock",
-        "nobody is suspected, nothing moves, no memory grows",
-        doors::strangers_knock(lab)
-    );
-    scene!(
-        "many consoles",
-        "nobody is suspected, nothing moves",
-        doors::many_consoles(lab)
-    );
-    scene!(
-        "a heart stands still",
-        "its daemon ends and is back, nothing moves",
-        doors::heart_stands_still(lab)
-    );
-    scene!(
-        "power off and on",
-        "the host comes back as a standby by itself",
-        doors::power_cycled(lab)
-    );
-    let Some(load) = load else { return Ok(()) };
+
+    /// Hosts, links and disks.
+    async fn hosts(&mut self) -> Result<()> {
+        let lab = self.lab;
+        let loss = self.extent.loss;
+        self.scene(
+            "host cut off from everyone, a client on it",
+            "its server ends before its lease, and nobody writes on it after the new epoch began",
+            scenes::cut_off_with_a_writer_on_it(lab),
+        )
+        .await?;
+        self.scene(
+            "whole host frozen past its lease, thawed",
+            "it accepts no write after the new epoch began, and answers for no address",
+            scenes::frozen_whole_and_thawed(lab),
+        )
+        .await?;
+        self.scene(
+            "one-way cuts",
+            "shown as what they are, and nothing moves",
+            scenes::one_way_cuts(lab),
+        )
+        .await?;
+        self.scene(
+            "a fifth of all packets lost",
+            "nothing moves",
+            scenes::loss_of_a_fifth(lab, loss),
+        )
+        .await?;
+        self.scene(
+            "power of two voters cut",
+            "the server ends before its lease, nothing is promoted, and it heals alone",
+            scenes::majority_lost(lab),
+        )
+        .await?;
+        self.scene(
+            "power of the address's host cut",
+            "clients are answered within 50 ms of the log's word, by one host",
+            scenes::address_moves(lab),
+        )
+        .await?;
+        self.scene(
+            "deadman stands still",
+            "the watchdog resets its host, which comes home",
+            scenes::watchdog_silent(lab),
+        )
+        .await?;
+        self.scene(
+            "primary's data volume full",
+            "seen, moved and explained",
+            scenes::disk_full(lab, Volume::Data),
+        )
+        .await?;
+        self.scene(
+            "primary's log volume full",
+            "seen, moved and explained",
+            scenes::disk_full(lab, Volume::Log),
+        )
+        .await?;
+        Ok(())
+    }
+
+    /// What stands still or hangs.
+    async fn servers(&mut self) -> Result<()> {
+        let lab = self.lab;
+        self.scene(
+            "primary's server hangs",
+            "replaced once it has answered nobody for its limit",
+            stalls::hung_primary(lab),
+        )
+        .await?;
+        self.scene(
+            "standby's log volume full",
+            "it leaves the set, and nothing moves",
+            stalls::full_standby(lab),
+        )
+        .await?;
+        self.scene(
+            "node store moved away",
+            "an empty one does not vote until it is enrolled",
+            stalls::store_moved_away(lab),
+        )
+        .await?;
+        self.scene(
+            "deadman gone for good",
+            "the server ends before its lease, and is moved",
+            stalls::deadman_gone(lab),
+        )
+        .await?;
+        self.scene(
+            "primary's node store hangs, then it is cut off",
+            "nothing moves for the disk; the server ends before its lease",
+            stalls::disk_hangs(lab),
+        )
+        .await?;
+        self.scene(
+            "promotion hangs",
+            "it is given up, and another is promoted",
+            stalls::promotion_hangs(lab),
+        )
+        .await?;
+        self.scene(
+            "deadman of the address's host stands still",
+            "the address moves, the primary does not",
+            stalls::address_without_deadman(lab, LOAD),
+        )
+        .await?;
+        self.scene(
+            "power cut right after another fault",
+            "whoever copied from the lost host turns to the next",
+            stalls::struck_twice(lab, LOAD),
+        )
+        .await?;
+        Ok(())
+    }
+
+    /// Streams, strangers and switches.
+    async fn doors(&mut self) -> Result<()> {
+        let lab = self.lab;
+        self.scene(
+            "a standby's stream is dead",
+            "writes wait for a second at most",
+            doors::stream_is_dead(lab, LOAD),
+        )
+        .await?;
+        self.scene(
+            "a planned move's target dies",
+            "all is well within seconds",
+            doors::target_dies(lab),
+        )
+        .await?;
+        self.scene(
+            "strangers knock",
+            "nobody is suspected, nothing moves, no memory grows",
+            doors::strangers_knock(lab),
+        )
+        .await?;
+        self.scene(
+            "many consoles",
+            "nobody is suspected, nothing moves",
+            doors::many_consoles(lab),
+        )
+        .await?;
+        self.scene(
+            "a heart stands still",
+            "its daemon ends and is back, nothing moves",
+            doors::heart_stands_still(lab),
+        )
+        .await?;
+        self.scene(
+            "power off and on",
+            "the host comes back as a standby by itself",
+            doors::power_cycled(lab),
+        )
+        .await?;
+        Ok(())
+    }
+}
+
+async fn play(lab: &Lab, extent: &Extent, found: &mut Acceptance) -> Result<()> {
+    let mut play = Play {
+        lab,
+        extent,
+        found,
+        load: None,
+    };
+    play.hosts().await?;
+    play.servers().await?;
+    play.doors().await?;
+    let Some(load) = play.load else { return Ok(()) };
     let lines = load.finish()?;
     let (acknowledged, missing) = compare(lab, &lines).await?;
     let missing: usize = missing.iter().map(|(_, n)| n).sum();

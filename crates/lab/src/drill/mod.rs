@@ -160,18 +160,7 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
         Some(loss) => lose_primary(&lab, loss, course).await?,
         None => switchover(&lab, course).await?,
     };
-    println!(
-        "\nacknowledged rows missing: {}   (of {}, compared with {} replicas)",
-        report.missing_total(),
-        report.acknowledged,
-        report.missing.len()
-    );
-    println!("connections refused by a gate: {}", report.refused());
-    println!(
-        "clients could not write for: median {:.0} ms, longest {:.0} ms",
-        report.median(),
-        report.longest()
-    );
+    tell(&report);
     lab.healthy(Duration::from_secs(120)).await?;
     println!("{}", lab.status().await?.status.sentence);
     if report.missing_total() > 0 {
@@ -184,6 +173,21 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
         );
     }
     Ok(())
+}
+
+fn tell(report: &Report) {
+    println!(
+        "\nacknowledged rows missing: {}   (of {}, compared with {} replicas)",
+        report.missing_total(),
+        report.acknowledged,
+        report.missing.len()
+    );
+    println!("connections refused by a gate: {}", report.refused());
+    println!(
+        "clients could not write for: median {:.0} ms, longest {:.0} ms",
+        report.median(),
+        report.longest()
+    );
 }
 
 async fn accept(lab: &Lab, extent: &Extent, report: &std::path::Path) -> Result<()> {

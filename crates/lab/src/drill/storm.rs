@@ -187,86 +187,15 @@ async fn strike(
     let suspicion = lab.timings().await?.suspicion_floor;
     let was_primary = before.primary.as_ref().is_some_and(|p| p.as_str() == host);
     let from = boot_nanos();
-    let kill = |pid: Result<i32>| find::signal(pid?, Signal::KILL);
-    let apply = |fault: Fault| fault::apply(&lab.layout, &fault).map(drop);
-    let name = || host.to_string();
-    let peer = Some(Network::Peer);
-    match blow {
-        Blow::KillServer => kill(find::postmaster(&lab.layout, host))?,
-        Blow::KillDaemon => kill(find::daemon(&lab.layout, host, "run"))?,
-        Blow::KillDeadman => kill(find::daemon(&lab.layout, host, "deadman"))?,
-        Blow::FreezeDaemon => apply(Fault::Freeze {
-            host: name(),
-            what: Frozen::Daemon,
-        })?,
-        Blow::FreezeDeadman => apply(Fault::Freeze {
-            host: name(),
-            what: Frozen::Deadman,
-        })?,
-        Blow::FreezeBoth => apply(Fault::Freeze {
-            host: name(),
-            what: Frozen::Both,
-        })?,
-        Blow::FreezeHost => apply(Fault::Freeze {
-            host: name(),
-            what: Frozen::Host,
-        })?,
-        Blow::PowerCut => apply(Fault::PowerOff { host: name() })?,
-        Blow::CutOff => apply(Fault::Cut {
-            host: name(),
-            network: None,
-        })?,
-        Blow::CutFromPeers => apply(Fault::Cut {
-            host: name(),
-            network: peer,
-        })?,
-        Blow::OneWay => apply(Fault::CutPair {
-            from: name(),
-            to: other.into(),
-            one_way: true,
-            network: peer,
-        })?,
-        Blow::Loss => apply(Fault::Loss {
-            percent: 20,
-            network: peer,
-        })?,
-        // The power goes, and nobody can say so.
-        Blow::NoController => {
-            apply(Fault::ControllerStop)?;
-            apply(Fault::PowerOff { host: name() })?;
-        }
-        Blow::FullData => apply(Fault::FillDisk {
-            host: name(),
-            volume: Volume::Data,
-        })?,
-        Blow::FullLog => apply(Fault::FillDisk {
-            host: name(),
-            volume: Volume::Log,
-        })?,
-    }
+    begin(lab, blow, host, other)?;
     tokio::time::sleep(hold).await;
-    match blow {
-        Blow::KillServer | Blow::KillDaemon | Blow::KillDeadman | Blow::PowerCut => {}
-        // Who stood still for too long may have lost its power meanwhile.
-        Blow::FreezeDaemon | Blow::FreezeDeadman | Blow::FreezeBoth | Blow::FreezeHost => {
-            if find::host_init(&lab.layout, host).is_ok() {
-                apply(Fault::Thaw { host: name() })?;
-            }
-        }
-        Blow::FullData | Blow::FullLog => apply(Fault::FreeDisk { host: name() })?,
-        Blow::CutOff | Blow::CutFromPeers | Blow::OneWay | Blow::Loss => apply(Fault::Heal)?,
-        Blow::NoController => apply(Fault::ControllerStart)?,
-    }
+    end(lab, blow, host)?;
     // Longer than any lease: before that, all may still look well because nobody has noticed.
     tokio::time::sleep(NOTICED).await;
     let well = heal(lab)
         .await
         .with_context(|| format!("after {blow:?} on {host}"))?;
     let after = &well.status.workloads[0];
-    let allowed = match blow {
-        Blow::KillDaemon | Blow::KillDeadman | Blow::OneWay | Blow::Loss => 0,
-        _ => 2,
-    };
     let moves = after.epoch.0 - before.epoch.0;
     let operations = &well.status.operations;
     let why = operations
@@ -285,7 +214,7 @@ async fn strike(
     if stood_still.is_none() {
         let said = why.as_deref().unwrap_or_default();
         ensure!(
-            moves <= allowed,
+            moves <= moves_allowed(blow),
             "{blow:?} on {host} moved the primary {moves} times: {said}"
         );
         ensure!(
@@ -313,6 +242,84 @@ async fn strike(
         from,
         to: boot_nanos(),
     })
+}
+
+/// How often a fault may move the primary of the host that it strikes.
+fn moves_allowed(blow: Blow) -> u64 {
+    match blow {
+        Blow::KillDaemon | Blow::KillDeadman | Blow::OneWay | Blow::Loss => 0,
+        _ => 2,
+    }
+}
+
+fn begin(lab: &Lab, blow: Blow, host: &str, other: &str) -> Result<()> {
+    let kill = |pid: Result<i32>| find::signal(pid?, Signal::KILL);
+    let apply = |fault: Fault| fault::apply(&lab.layout, &fault).map(drop);
+    let freeze = |what| {
+        apply(Fault::Freeze {
+            host: host.into(),
+            what,
+        })
+    };
+    let fill = |volume| {
+        apply(Fault::FillDisk {
+            host: host.into(),
+            volume,
+        })
+    };
+    let cut = |network| {
+        apply(Fault::Cut {
+            host: host.into(),
+            network,
+        })
+    };
+    let peer = Some(Network::Peer);
+    match blow {
+        Blow::KillServer => kill(find::postmaster(&lab.layout, host)),
+        Blow::KillDaemon => kill(find::daemon(&lab.layout, host, "run")),
+        Blow::KillDeadman => kill(find::daemon(&lab.layout, host, "deadman")),
+        Blow::FreezeDaemon => freeze(Frozen::Daemon),
+        Blow::FreezeDeadman => freeze(Frozen::Deadman),
+        Blow::FreezeBoth => freeze(Frozen::Both),
+        Blow::FreezeHost => freeze(Frozen::Host),
+        Blow::PowerCut => apply(Fault::PowerOff { host: host.into() }),
+        Blow::CutOff => cut(None),
+        Blow::CutFromPeers => cut(peer),
+        Blow::OneWay => apply(Fault::CutPair {
+            from: host.into(),
+            to: other.into(),
+            one_way: true,
+            network: peer,
+        }),
+        Blow::Loss => apply(Fault::Loss {
+            percent: 20,
+            network: peer,
+        }),
+        // The power goes, and nobody can say so.
+        Blow::NoController => {
+            apply(Fault::ControllerStop)?;
+            apply(Fault::PowerOff { host: host.into() })
+        }
+        Blow::FullData => fill(Volume::Data),
+        Blow::FullLog => fill(Volume::Log),
+    }
+}
+
+fn end(lab: &Lab, blow: Blow, host: &str) -> Result<()> {
+    let apply = |fault: Fault| fault::apply(&lab.layout, &fault).map(drop);
+    match blow {
+        Blow::KillServer | Blow::KillDaemon | Blow::KillDeadman | Blow::PowerCut => Ok(()),
+        // Who stood still for too long may have lost its power meanwhile.
+        Blow::FreezeDaemon | Blow::FreezeDeadman | Blow::FreezeBoth | Blow::FreezeHost => {
+            if find::host_init(&lab.layout, host).is_err() {
+                return Ok(());
+            }
+            apply(Fault::Thaw { host: host.into() })
+        }
+        Blow::FullData | Blow::FullLog => apply(Fault::FreeDisk { host: host.into() }),
+        Blow::CutOff | Blow::CutFromPeers | Blow::OneWay | Blow::Loss => apply(Fault::Heal),
+        Blow::NoController => apply(Fault::ControllerStart),
+    }
 }
 
 /// The epoch after a time without a fault, in which nothing may move (L2).

@@ -65,80 +65,30 @@ impl World {
         let number = self.chance.random_range(0..1_000_000);
         match self.chance.random_range(0..9) {
             0 | 1 => {
-                let leases = [Claim::Primary(id.clone()), Claim::Address(id)].map(|claim| {
-                    (
-                        claim,
-                        if w == 0 {
-                            state.epoch
-                        } else {
-                            state.epoch.next()
-                        },
-                        TEN_YEARS,
-                    )
-                });
+                let epoch = if w == 0 {
+                    state.epoch
+                } else {
+                    state.epoch.next()
+                };
+                let claims = [Claim::Primary(id.clone()), Claim::Address(id)];
+                let leases = claims.map(|claim| (claim, epoch, TEN_YEARS)).into();
                 Message::Grant {
                     number,
                     sent: clock,
                     term,
-                    leases: leases.into(),
+                    leases,
                     news: true,
                 }
             }
-            2 | 3 => {
-                let replica = ReplicaReport {
-                    surrendered: Some((state.epoch, None)),
-                    settled: Some((state.epoch, 99, Lsn(1 << 40))),
-                    sync_held: Some((state.epoch, state.sync.number)),
-                    ..ReplicaReport::default()
-                };
-                let parts = Parts {
-                    replicas: [(id.clone(), replica)].into(),
-                    ..Parts::default()
-                };
-                let boot = BootId::from("boot-0");
-                let report = Box::new(Report {
-                    boot,
-                    store: None,
-                    counts: true,
-                    system: None,
-                    parts,
-                });
-                let wants = vec![(Claim::Primary(id), state.epoch)];
-                Message::Checkin {
-                    number,
-                    sent: clock + TEN_YEARS,
-                    wants,
-                    says: Says::All(report),
-                    news: true,
-                }
-            }
+            2 | 3 => forged_checkin(&id, state.epoch, state.sync.number, number, clock),
             4 | 5 => self.forged_entries(speaker, &id, term, state.epoch),
-            6 => {
-                let talk = match number % 4 {
-                    0 => Talk::Vote {
-                        term: term.next(),
-                        last: (term, Index(1 << 40)),
-                    },
-                    1 => Talk::Voted { term, yes: true },
-                    2 => Talk::Appended {
-                        term,
-                        matched: Ok(Index(1 << 50)),
-                        sent: clock,
-                        news: true,
-                        counts: true,
-                    },
-                    _ => Talk::Expelled { term },
-                };
-                Message::Talk(talk)
-            }
+            6 => Message::Talk(forged_talk(number, term, clock)),
             7 => {
-                let flow = Flow {
-                    client: ([192, 0, 2, 7], 9).into(),
-                    here: ([192, 0, 2, 8], 5432).into(),
-                };
+                let (client, here) = (([192, 0, 2, 7], 9).into(), ([192, 0, 2, 8], 5432).into());
+                let flows = vec![Flow { client, here }; 3];
                 Message::Flows {
                     workload: id,
-                    flows: vec![flow; 3],
+                    flows,
                 }
             }
             _ => {
@@ -230,5 +180,54 @@ impl World {
             };
         }
         Message::Talk(talk)
+    }
+}
+
+/// A replica that gave up what it never had, and has everything.
+fn forged_checkin(id: &WorkloadId, epoch: Epoch, sync: u64, number: u64, clock: Time) -> Message {
+    let replica = ReplicaReport {
+        surrendered: Some((epoch, None)),
+        settled: Some((epoch, 99, Lsn(1 << 40))),
+        sync_held: Some((epoch, sync)),
+        ..ReplicaReport::default()
+    };
+    let replicas = [(id.clone(), replica)].into();
+    let report = Box::new(Report {
+        boot: BootId::from("boot-0"),
+        store: None,
+        counts: true,
+        system: None,
+        parts: Parts {
+            replicas,
+            ..Parts::default()
+        },
+    });
+    Message::Checkin {
+        number,
+        sent: clock + TEN_YEARS,
+        wants: vec![(Claim::Primary(id.clone()), epoch)],
+        says: Says::All(report),
+        news: true,
+    }
+}
+
+fn forged_talk(number: u64, term: Term, sent: Time) -> Talk {
+    match number % 4 {
+        0 => Talk::Vote {
+            term: term.next(),
+            last: (term, Index(1 << 40)),
+        },
+        1 => Talk::Voted { term, yes: true },
+        2 => {
+            let matched = Ok(Index(1 << 50));
+            Talk::Appended {
+                term,
+                matched,
+                sent,
+                news: true,
+                counts: true,
+            }
+        }
+        _ => Talk::Expelled { term },
     }
 }
