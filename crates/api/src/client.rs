@@ -1,8 +1,9 @@
 //! The typed HTTP client: tries several servers in turn, and says which one said what.
 
+use crate::problem::{Problem, ProblemType};
 use crate::types::{
-    ChangedReply, HistoryReply, ModeBody, MoveBody, PowerBody, Problem, SelfReply, SpecReply,
-    StartedReply, StatusReply,
+    ChangedReply, HistoryReply, ModeBody, MoveBody, PowerBody, SelfReply, SpecReply, StartedReply,
+    StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -112,7 +113,7 @@ impl Client {
                 .json::<Problem>()
                 .await
                 .unwrap_or_else(|_| Problem {
-                    kind: "about:blank".into(),
+                    kind: ProblemType::Other,
                     title: status.to_string(),
                     status: status.as_u16(),
                     detail: format!("{status} without a reason"),

@@ -33,6 +33,7 @@ pub struct HistoryState {
 
 /// `POST /api/v1/workloads/{workload}/switchover` and `.../failover`.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct MoveBody {
     /// The node to move to; a switchover without one takes the best candidate.
     #[schema(value_type = Option<String>)]
@@ -48,6 +49,7 @@ pub struct MoveBody {
 
 /// `PUT /api/v1/workloads/{workload}/mode`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ModeBody {
     /// `act`, `ask` or `watch`.
     #[schema(value_type = String)]
@@ -56,6 +58,7 @@ pub struct ModeBody {
 
 /// `POST /api/v1/nodes/{node}/power`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct PowerBody {
     /// `on`, `off` or `cycle`.
     #[schema(value_type = String)]
@@ -137,19 +140,9 @@ pub struct SelfReply {
 
 /// `POST /api/v1/session`: a token for a cookie, so that a browser can hold an event stream open.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct SessionBody {
     pub token: String,
-}
-
-/// An error, after RFC 9457.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Problem {
-    #[serde(rename = "type")]
-    pub kind: String,
-    pub title: String,
-    pub status: u16,
-    /// What, where, and what to do.
-    pub detail: String,
 }
 
 /// What a person pastes to reach a workload.

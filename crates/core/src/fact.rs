@@ -20,112 +20,76 @@ pub enum Level {
     Warning,
 }
 
-/// The kinds of lines in the record, each by one fixed word.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-#[non_exhaustive]
-pub enum FactKind {
-    ActionDone,
-    ActionFailed,
-    AddressConflict,
-    AddressGone,
-    AddressLeaves,
-    AddressPlaced,
-    AddressTrouble,
-    /// Somebody answered a request for a change.
-    Answered,
-    Approved,
-    /// Somebody asked for a change.
-    Asked,
-    Assigned,
-    Diverged,
-    Elected,
-    Enrolled,
-    Fenced,
-    HeardAgain,
-    Isolated,
-    /// Lines of the record that could not be kept.
-    LeftOut,
-    Mode,
-    NeedsClone,
-    Opened,
-    OperationBegan,
-    OperationDiverted,
-    OperationDone,
-    OperationUndone,
-    PowerDevice,
-    PowerOff,
-    PowerOn,
-    PowerOnFails,
-    PowerUnconfirmed,
-    Readmitted,
-    Refused,
-    Revoked,
-    SelfDemotion,
-    ServerExited,
-    Serving,
-    Snapshot,
-    Sound,
-    SteppedDown,
-    StoreRegressed,
-    Stranded,
-    Suspected,
-    SyncSet,
-    System,
-    TurnOn,
+/// The kinds, each with the one word that it has in the record.
+macro_rules! kinds {
+    ($($(#[$doc:meta])* $kind:ident = $word:literal,)*) => {
+        /// The kinds of lines in the record, each by one fixed word.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+        #[non_exhaustive]
+        pub enum FactKind {
+            $($(#[$doc])* #[serde(rename = $word)] $kind,)*
+        }
+
+        impl FactKind {
+            /// The word that it has in the record.
+            pub fn word(self) -> &'static str {
+                match self {
+                    $(Self::$kind => $word,)*
+                }
+            }
+        }
+    };
 }
 
-impl FactKind {
-    /// The word that it has in the record.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::ActionDone => "action-done",
-            Self::ActionFailed => "action-failed",
-            Self::AddressConflict => "address-conflict",
-            Self::AddressGone => "address-gone",
-            Self::AddressLeaves => "address-leaves",
-            Self::AddressPlaced => "address-placed",
-            Self::AddressTrouble => "address-trouble",
-            Self::Answered => "answered",
-            Self::Approved => "approved",
-            Self::Asked => "asked",
-            Self::Assigned => "assigned",
-            Self::Diverged => "diverged",
-            Self::Elected => "elected",
-            Self::Enrolled => "enrolled",
-            Self::Fenced => "fenced",
-            Self::HeardAgain => "heard-again",
-            Self::Isolated => "isolated",
-            Self::LeftOut => "left-out",
-            Self::Mode => "mode",
-            Self::NeedsClone => "needs-clone",
-            Self::Opened => "opened",
-            Self::OperationBegan => "operation-began",
-            Self::OperationDiverted => "operation-diverted",
-            Self::OperationDone => "operation-done",
-            Self::OperationUndone => "operation-undone",
-            Self::PowerDevice => "power-device",
-            Self::PowerOff => "power-off",
-            Self::PowerOn => "power-on",
-            Self::PowerOnFails => "power-on-fails",
-            Self::PowerUnconfirmed => "power-unconfirmed",
-            Self::Readmitted => "readmitted",
-            Self::Refused => "refused",
-            Self::Revoked => "revoked",
-            Self::SelfDemotion => "self-demotion",
-            Self::ServerExited => "server-exited",
-            Self::Serving => "serving",
-            Self::Snapshot => "snapshot",
-            Self::Sound => "sound",
-            Self::SteppedDown => "stepped-down",
-            Self::StoreRegressed => "store-regressed",
-            Self::Stranded => "stranded",
-            Self::Suspected => "suspected",
-            Self::SyncSet => "sync-set",
-            Self::System => "system",
-            Self::TurnOn => "turn-on",
-        }
-    }
+kinds! {
+    ActionDone = "action-done",
+    ActionFailed = "action-failed",
+    AddressConflict = "address-conflict",
+    AddressGone = "address-gone",
+    AddressLeaves = "address-leaves",
+    AddressPlaced = "address-placed",
+    AddressTrouble = "address-trouble",
+    /// Somebody answered a request for a change.
+    Answered = "answered",
+    Approved = "approved",
+    /// Somebody asked for a change.
+    Asked = "asked",
+    Assigned = "assigned",
+    Diverged = "diverged",
+    Elected = "elected",
+    Enrolled = "enrolled",
+    Fenced = "fenced",
+    HeardAgain = "heard-again",
+    Isolated = "isolated",
+    /// Lines of the record that could not be kept.
+    LeftOut = "left-out",
+    Mode = "mode",
+    NeedsClone = "needs-clone",
+    Opened = "opened",
+    OperationBegan = "operation-began",
+    OperationDiverted = "operation-diverted",
+    OperationDone = "operation-done",
+    OperationUndone = "operation-undone",
+    PowerDevice = "power-device",
+    PowerOff = "power-off",
+    PowerOn = "power-on",
+    PowerOnFails = "power-on-fails",
+    PowerUnconfirmed = "power-unconfirmed",
+    Readmitted = "readmitted",
+    Refused = "refused",
+    Revoked = "revoked",
+    SelfDemotion = "self-demotion",
+    ServerExited = "server-exited",
+    Serving = "serving",
+    Snapshot = "snapshot",
+    Sound = "sound",
+    SteppedDown = "stepped-down",
+    StoreRegressed = "store-regressed",
+    Stranded = "stranded",
+    Suspected = "suspected",
+    SyncSet = "sync-set",
+    System = "system",
+    TurnOn = "turn-on",
 }
 
 impl fmt::Display for FactKind {

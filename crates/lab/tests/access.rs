@@ -183,6 +183,8 @@ impl Answer {
         );
         let problem: Value = serde_json::from_str(&self.body)?;
         ensure!(problem["status"] == self.status, "{self:?}");
+        let kind = problem["type"].as_str().unwrap_or_default();
+        ensure!(kind.starts_with("/problems/"), "{self:?}");
         Ok(problem["detail"]
             .as_str()
             .filter(|d| d.len() > 10)
@@ -432,6 +434,9 @@ fn the_document_and_the_service_agree() {
             .replace("{node}", "polje")
             .replace("{operation}", "7");
         let concrete = concrete.replace("{role}", "primary");
+        let answer = host.ask("administer", "PATCH", &concrete, None).unwrap();
+        assert_eq!(answer.status, 405, "{path}: {answer:?}");
+        assert!(answer.problem().unwrap().contains("it knows"), "{answer:?}");
         for method in methods.as_object().expect("methods").keys() {
             let body = (method != "get").then_some("{\"token\": \"herring\"}");
             let answer = host

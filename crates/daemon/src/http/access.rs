@@ -7,9 +7,9 @@ use crate::lock::read;
 use actix_web::cookie::time::Duration as CookieDuration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
-use actix_web::http::{StatusCode, header};
+use actix_web::http::header;
 use actix_web::{FromRequest, HttpMessage as _, HttpRequest, HttpResponse, web};
-use karst_api::SessionBody;
+use karst_api::{ProblemType, SessionBody};
 use std::future::{Ready, ready};
 use std::time::Duration;
 
@@ -71,7 +71,7 @@ impl FromRequest for User {
         ready(user.ok_or_else(|| {
             let what =
                 "no valid token: send `Authorization: Bearer TOKEN`, or sign in at the console";
-            Refusal::new(StatusCode::UNAUTHORIZED, what)
+            Refusal::new(ProblemType::NotSignedIn, what)
         }))
     }
 }
@@ -99,7 +99,7 @@ pub async fn open_session(
         let wait = service.strangers.wrong(request.peer_addr().map(|a| a.ip()));
         tokio::time::sleep(wait).await;
         return Err(Refusal::new(
-            StatusCode::UNAUTHORIZED,
+            ProblemType::NotSignedIn,
             "this token is not known here",
         ));
     };

@@ -1,15 +1,14 @@
 //! The JSON calls.
 
 use super::access::{close_session, open_session};
-use super::problem::Refusal;
+use super::problem::{Refusal, resource};
 use super::service::{Answered, Service};
 use super::tokens::User;
 use crate::lock::{lock, read};
-use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use karst_api::{
-    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, PowerBody, Problem, SelfReply,
-    SessionBody, SpecReply, StartedReply, StatusReply,
+    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, PowerBody, Problem, ProblemType,
+    SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
 };
 use karst_core::author::Level;
 use karst_core::request::{Answer, Request};
@@ -21,7 +20,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use utoipa::{IntoParams, OpenApi};
+use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
+use utoipa::{IntoParams, Modify, OpenApi};
 
 /// How long the coordinator may take to answer before the asked node answers by itself.
 const PATIENCE: Duration = Duration::from_millis(700);
@@ -30,6 +30,8 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
 
 #[derive(OpenApi)]
 #[openapi(
+    modifiers(&SignedIn),
+    security(("token" = []), ("session" = [])),
     info(
         title = "Karst",
         description = "Keeps replicated programs available. Any node answers; what only the coordinator can do is passed on to it."
@@ -54,6 +56,7 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
     ),
     components(schemas(
         Problem,
+        ProblemType,
         MoveBody,
         ModeBody,
         PowerBody,
@@ -66,40 +69,40 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
 )]
 struct Doc;
 
+/// By whom calls are made: a token, or the cookie that a browser got for one.
+struct SignedIn;
+
+impl Modify for SignedIn {
+    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
+        let components = document.components.get_or_insert_default();
+        let token = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
+        let cookie = ApiKeyValue::new("__Host-karst-session");
+        components.add_security_scheme("token", token);
+        components.add_security_scheme("session", SecurityScheme::ApiKey(ApiKey::Cookie(cookie)));
+    }
+}
+
 pub fn routes(config: &mut web::ServiceConfig) {
+    let document = || async { HttpResponse::Ok().json(Doc::openapi()) };
+    let at = |path: &str, allowed| resource(&format!("/api/v1{path}"), allowed);
+    let session = at("/session", "POST, DELETE").route(web::post().to(open_session));
     config
-        .route(
-            "/openapi.json",
-            web::get().to(|| async { HttpResponse::Ok().json(Doc::openapi()) }),
-        )
-        .route("/api/v1/session", web::post().to(open_session))
-        .route("/api/v1/session", web::delete().to(close_session))
-        .route("/api/v1/self", web::get().to(myself))
-        .route("/api/v1/status", web::get().to(status))
-        .route("/api/v1/spec", web::get().to(spec))
-        .route("/api/v1/history", web::get().to(history))
-        .route(
-            "/api/v1/workloads/{workload}/switchover",
-            web::post().to(switchover),
-        )
-        .route(
-            "/api/v1/workloads/{workload}/failover",
-            web::post().to(failover),
-        )
-        .route(
-            "/api/v1/workloads/{workload}/endpoints",
-            web::get().to(endpoints),
-        )
-        .route("/api/v1/workloads/{workload}/mode", web::put().to(mode))
-        .route(
-            "/api/v1/operations/{operation}/approve",
-            web::post().to(approve),
-        )
-        .route("/api/v1/nodes/{node}/fence", web::post().to(fence))
-        .route("/api/v1/nodes/{node}/power", web::post().to(power))
-        .route("/api/v1/nodes/{node}/readmit", web::post().to(readmit))
-        .route("/api/v1/nodes/{node}/enrol", web::post().to(enrol))
-        .route("/role/{workload}/{role}", web::get().to(role));
+        .service(resource("/openapi.json", "GET").route(web::get().to(document)))
+        .service(session.route(web::delete().to(close_session)))
+        .service(at("/self", "GET").route(web::get().to(myself)))
+        .service(at("/status", "GET").route(web::get().to(status)))
+        .service(at("/spec", "GET").route(web::get().to(spec)))
+        .service(at("/history", "GET").route(web::get().to(history)))
+        .service(at("/workloads/{workload}/switchover", "POST").route(web::post().to(switchover)))
+        .service(at("/workloads/{workload}/failover", "POST").route(web::post().to(failover)))
+        .service(at("/workloads/{workload}/endpoints", "GET").route(web::get().to(endpoints)))
+        .service(at("/workloads/{workload}/mode", "PUT").route(web::put().to(mode)))
+        .service(at("/operations/{operation}/approve", "POST").route(web::post().to(approve)))
+        .service(at("/nodes/{node}/fence", "POST").route(web::post().to(fence)))
+        .service(at("/nodes/{node}/power", "POST").route(web::post().to(power)))
+        .service(at("/nodes/{node}/readmit", "POST").route(web::post().to(readmit)))
+        .service(at("/nodes/{node}/enrol", "POST").route(web::post().to(enrol)))
+        .service(resource("/role/{workload}/{role}", "GET").route(web::get().to(role)));
 }
 
 /// A token for a cookie.
@@ -196,6 +199,7 @@ async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 struct HistoryQuery {
     workload: Option<String>,
@@ -374,7 +378,7 @@ async fn endpoints(
         .find(|w| w.workload.as_str() == name);
     let workload = found.ok_or_else(|| {
         Refusal::new(
-            StatusCode::NOT_FOUND,
+            ProblemType::NotFound,
             format!("there is no workload `{name}`"),
         )
     })?;
@@ -483,7 +487,7 @@ async fn change(service: &Service, user: &User, request: Request) -> Result<Http
         Some(Answer::Done { index, text }) => {
             Ok(HttpResponse::Ok().json(ChangedReply { index, text }))
         }
-        Some(Answer::Refused { why }) => Err(Refusal::new(StatusCode::CONFLICT, why)),
+        Some(Answer::Refused { why }) => Err(Refusal::new(ProblemType::Refused, why)),
         Some(Answer::NoCoordinator) => Err(Refusal::unavailable(format!(
             "no coordinator is known to {}; try again or ask another node",
             service.me
@@ -509,7 +513,7 @@ async fn role(
     let own = known
         .ok_or_else(|| {
             Refusal::new(
-                StatusCode::NOT_FOUND,
+                ProblemType::NotFound,
                 format!("there is no workload `{workload}`"),
             )
         })?
@@ -519,7 +523,7 @@ async fn role(
         "standby" | "backup" => own == Some(Role::Standby),
         _ => {
             return Err(Refusal::new(
-                StatusCode::NOT_FOUND,
+                ProblemType::NotFound,
                 format!("there is no role `{role}`: primary, standby, backup"),
             ));
         }

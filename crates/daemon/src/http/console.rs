@@ -2,9 +2,9 @@
 //! pages.
 
 use super::problem::Refusal;
-use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 use include_dir::{Dir, include_dir};
+use karst_api::ProblemType;
 
 static FILES: Dir = include_dir!("$OUT_DIR/console");
 
@@ -16,7 +16,7 @@ async fn file(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
     if path.starts_with("api/") {
         let what = format!("there is no call `/{path}`; see /openapi.json");
-        return Refusal::new(StatusCode::NOT_FOUND, what).error_response();
+        return Refusal::new(ProblemType::NotFound, what).error_response();
     }
     let Some(file) = FILES
         .get_file(path)

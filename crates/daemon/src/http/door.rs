@@ -9,13 +9,13 @@ use super::service::Service;
 use super::tokens::User;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::StatusCode;
 use actix_web::http::header::{
     CACHE_CONTROL, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, STRICT_TRANSPORT_SECURITY,
     X_CONTENT_TYPE_OPTIONS,
 };
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpMessage, web};
+use karst_api::ProblemType;
 
 /// Around every call.
 pub async fn enter(
@@ -30,7 +30,7 @@ pub async fn enter(
     }
     let changes = !request.method().is_safe();
     if changes && let Some(why) = crosses(request.headers(), &shown) {
-        return Err(Refusal::new(StatusCode::FORBIDDEN, why).into());
+        return Err(Refusal::new(ProblemType::NotAllowed, why).into());
     }
     if let Some(user) = shown.user() {
         request.extensions_mut().insert(user.clone());

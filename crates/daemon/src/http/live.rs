@@ -2,12 +2,12 @@
 //! 9.2). However many watch, the cluster is asked once.
 
 use super::api::status_now;
-use super::problem::Refusal;
+use super::problem::{Refusal, resource};
 use super::service::Service;
 use super::tokens::User;
-use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
+use karst_api::ProblemType;
 use std::time::Duration;
 
 /// How often it is looked for a change.
@@ -15,7 +15,7 @@ const LOOK: Duration = Duration::from_millis(150);
 /// Something is said at least this often, so that a broken stream is noticed at both ends.
 const SIGN_OF_LIFE: Duration = Duration::from_millis(1_500);
 pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/api/v1/live", web::get().to(live));
+    config.service(resource("/api/v1/live", "GET").route(web::get().to(live)));
 }
 
 /// Looks for changes while anybody watches; until the daemon stops.
@@ -51,7 +51,7 @@ async fn live(service: web::Data<Service>, user: User) -> Result<HttpResponse, R
             "`{}` has too many event streams open, or all users together have: close some",
             user.name
         );
-        Refusal::new(StatusCode::TOO_MANY_REQUESTS, what)
+        Refusal::new(ProblemType::TooMany, what)
     })?;
     let first = event(&status_now(&service).await?.json);
     let newest = service.live.newest.subscribe();

@@ -1,6 +1,6 @@
 //! `/metrics` in OpenMetrics text.
 
-use super::problem::Refusal;
+use super::problem::{Refusal, resource};
 use super::service::Service;
 use actix_web::{HttpResponse, web};
 use karst_core::replica::Role;
@@ -13,7 +13,7 @@ use std::sync::atomic::Ordering;
 type PerWorkload = Family<Vec<(String, String)>, Gauge>;
 
 pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/metrics", web::get().to(metrics));
+    config.service(resource("/metrics", "GET").route(web::get().to(metrics)));
 }
 
 async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusal> {

@@ -58,6 +58,7 @@ pub fn start(service: &web::Data<Service>, listen: Listen) -> std::io::Result<Ve
                     .configure(api::routes)
                     .configure(live::routes)
                     .configure(metrics::routes)
+                    .configure(problem::routes)
                     .configure(console::routes)
             })
             .workers(1)

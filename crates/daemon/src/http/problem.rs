@@ -1,28 +1,26 @@
 //! Errors as problem details (RFC 9457): what, where, and what to do.
 
-use actix_web::http::StatusCode;
-use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
-use karst_api::Problem;
+use actix_web::http::{StatusCode, header};
+use actix_web::{HttpRequest, HttpResponse, Resource, ResponseError, web};
+use karst_api::{Problem, ProblemType};
 use std::fmt;
 
 #[derive(Debug)]
 pub struct Refusal {
-    status: StatusCode,
+    kind: ProblemType,
     detail: String,
 }
 
 impl Refusal {
-    pub fn new(status: StatusCode, detail: impl Into<String>) -> Self {
-        Self {
-            status,
-            detail: detail.into(),
-        }
+    pub fn new(kind: ProblemType, detail: impl Into<String>) -> Self {
+        let detail = detail.into();
+        Self { kind, detail }
     }
     pub fn unavailable(detail: impl Into<String>) -> Self {
-        Self::new(StatusCode::SERVICE_UNAVAILABLE, detail)
+        Self::new(ProblemType::Unavailable, detail)
     }
     pub fn bad(detail: impl Into<String>) -> Self {
-        Self::new(StatusCode::BAD_REQUEST, detail)
+        Self::new(ProblemType::Unreadable, detail)
     }
 }
 
@@ -34,24 +32,42 @@ impl fmt::Display for Refusal {
 
 impl ResponseError for Refusal {
     fn status_code(&self) -> StatusCode {
-        self.status
+        StatusCode::from_u16(self.kind.status()).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
     }
     fn error_response(&self) -> HttpResponse {
-        let title = self
-            .status
-            .canonical_reason()
-            .unwrap_or("Error")
-            .to_string();
-        // RFC 9457 section 4.2.1: `about:blank` where the status says it all.
-        let problem = Problem {
-            kind: "about:blank".into(),
-            title,
-            status: self.status.as_u16(),
+        let mut response = HttpResponse::build(self.status_code());
+        response.content_type("application/problem+json");
+        if self.kind == ProblemType::NotSignedIn {
+            // RFC 9110, section 11.6.1; RFC 6750, section 3.
+            response.insert_header((header::WWW_AUTHENTICATE, "Bearer"));
+        }
+        response.json(Problem {
+            kind: self.kind,
+            title: self.kind.title().into(),
+            status: self.kind.status(),
             detail: self.detail.clone(),
-        };
-        HttpResponse::build(self.status)
-            .content_type("application/problem+json")
-            .json(problem)
+        })
+    }
+}
+
+/// What is at a path; by other methods than `allowed` it is refused (RFC 9110, section 15.5.6).
+pub fn resource(path: &str, allowed: &'static str) -> Resource {
+    web::resource(path).default_service(web::to(move |request: HttpRequest| async move {
+        let (method, path) = (request.method(), request.path());
+        let detail = format!("{method} is nothing that {path} knows; it knows {allowed}");
+        let mut response = Refusal::new(ProblemType::WrongMethod, detail).error_response();
+        let value = header::HeaderValue::from_static(allowed);
+        response.headers_mut().insert(header::ALLOW, value);
+        response
+    }))
+}
+
+/// A page for each type of problem.
+pub fn routes(config: &mut web::ServiceConfig) {
+    for kind in ProblemType::ALL {
+        let page = format!("{}\n\n{}\n", kind.title(), kind.meaning());
+        let get = web::get().to(move || std::future::ready(page.clone()));
+        config.service(resource(kind.uri(), "GET").route(get));
     }
 }
 
@@ -59,9 +75,9 @@ impl ResponseError for Refusal {
 /// path.
 pub fn query_config() -> web::QueryConfig {
     web::QueryConfig::default().error_handler(|error, request: &HttpRequest| {
+        let query = request.query_string();
         Refusal::bad(format!(
-            "`{}` cannot be read: {error}; see /openapi.json",
-            request.query_string()
+            "`{query}` cannot be read: {error}; see /openapi.json"
         ))
         .into()
     })
@@ -69,9 +85,9 @@ pub fn query_config() -> web::QueryConfig {
 
 pub fn path_config() -> web::PathConfig {
     web::PathConfig::default().error_handler(|error, request: &HttpRequest| {
+        let path = request.path();
         Refusal::bad(format!(
-            "`{}` cannot be read: {error}; see /openapi.json",
-            request.path()
+            "`{path}` cannot be read: {error}; see /openapi.json"
         ))
         .into()
     })
@@ -79,12 +95,9 @@ pub fn path_config() -> web::PathConfig {
 
 /// Bodies that cannot be read, too.
 pub fn json_config() -> web::JsonConfig {
-    web::JsonConfig::default()
-        .limit(64 * 1024)
-        .error_handler(|error, _: &HttpRequest| {
-            Refusal::bad(format!(
-                "the body cannot be read: {error}; see /openapi.json for its form"
-            ))
-            .into()
-        })
+    let config = web::JsonConfig::default().limit(64 * 1024);
+    config.error_handler(|error, _: &HttpRequest| {
+        let detail = format!("the body cannot be read: {error}; see /openapi.json for its form");
+        Refusal::bad(detail).into()
+    })
 }

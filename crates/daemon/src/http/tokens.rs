@@ -4,7 +4,7 @@
 
 use super::problem::Refusal;
 use crate::lock::lock;
-use actix_web::http::StatusCode;
+use karst_api::ProblemType;
 use karst_core::author::Level;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
@@ -40,7 +40,7 @@ impl User {
             self.level.word(),
             level.word()
         );
-        Err(Refusal::new(StatusCode::FORBIDDEN, what))
+        Err(Refusal::new(ProblemType::NotAllowed, what))
     }
 }
 

@@ -1,0 +1,82 @@
+//! Errors of the HTTP interface, as problem details (RFC 9457).
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+macro_rules! problem_types {
+    ($($(#[doc = $doc:literal])+ $name:ident = $word:literal, $status:literal, $title:literal;)*) => {
+        /// What sort of problem it is: a stable identifier, for programs. Each is a page of the
+        /// service that says what it means.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+        pub enum ProblemType {
+            $($(#[doc = $doc])+ #[serde(rename = $word)] $name,)*
+            /// Nothing more than the status says (RFC 9457, section 4.2.1).
+            #[serde(rename = "about:blank", other)]
+            Other,
+        }
+
+        impl ProblemType {
+            pub const ALL: &[Self] = &[$(Self::$name,)*];
+
+            /// The URI reference that stands for it.
+            pub fn uri(self) -> &'static str {
+                match self {
+                    $(Self::$name => $word,)*
+                    Self::Other => "about:blank",
+                }
+            }
+
+            pub fn status(self) -> u16 {
+                match self {
+                    $(Self::$name => $status,)*
+                    Self::Other => 500,
+                }
+            }
+
+            pub fn title(self) -> &'static str {
+                match self {
+                    $(Self::$name => $title,)*
+                    Self::Other => "Error",
+                }
+            }
+
+            /// What it means and what to do, for people.
+            pub fn meaning(self) -> &'static str {
+                match self {
+                    $(Self::$name => concat!($($doc),+).trim_ascii(),)*
+                    Self::Other => "Nothing more is known than the status.",
+                }
+            }
+        }
+    };
+}
+
+problem_types! {
+    /// The query, the path or the body cannot be read, or has what is not known: see /openapi.json.
+    Unreadable = "/problems/unreadable", 400, "It cannot be read";
+    /// No valid token came along: send one, or sign in.
+    NotSignedIn = "/problems/not-signed-in", 401, "Nobody is signed in";
+    /// The token, or where the call comes from, does not allow this.
+    NotAllowed = "/problems/not-allowed", 403, "This is not allowed";
+    /// What the path names is not there.
+    NotFound = "/problems/not-found", 404, "There is no such thing";
+    /// The path is there, for other methods: see the header Allow.
+    WrongMethod = "/problems/wrong-method", 405, "Not by this method";
+    /// The cluster refuses it as things are: nothing was changed.
+    Refused = "/problems/refused", 409, "The cluster refuses this";
+    /// Too many connections of this sort are open: close some.
+    TooMany = "/problems/too-many", 429, "Too many at once";
+    /// Nobody can say or do it now; after a change it is not known whether it was made: look at the status.
+    Unavailable = "/problems/unavailable", 503, "Nobody can answer now";
+}
+
+/// An error.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    #[serde(rename = "type")]
+    pub kind: ProblemType,
+    pub title: String,
+    pub status: u16,
+    /// What, where, and what to do.
+    pub detail: String,
+}
