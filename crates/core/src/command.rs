@@ -78,6 +78,8 @@ pub enum WorkloadAct {
         began: Lsn,
         switch: Lsn,
         sync: Vec<NodeId>,
+        /// With nobody in it, commits return all the same (D3).
+        unprotected: bool,
         /// Replicas that may have another timeline of that number (D5).
         doubtful: Vec<NodeId>,
     },
@@ -90,6 +92,7 @@ pub enum WorkloadAct {
         number: u64,
         sure: Vec<NodeId>,
         asked: Vec<NodeId>,
+        unprotected: bool,
         why: String,
     },
     Mark {

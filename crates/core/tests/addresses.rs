@@ -151,6 +151,7 @@ fn it_is_with_the_open_primary_where_it_follows_that() {
     let open = Command::Workload(
         w(),
         WorkloadAct::Open {
+            unprotected: false,
             epoch,
             timeline: 2,
             began: Lsn(0),

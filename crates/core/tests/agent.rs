@@ -72,7 +72,6 @@ impl Rig {
             operation,
             timings: &timings,
             fenced: false,
-            unprotected_if_empty: false,
             planted: None,
         };
         self.agent.step(&scene);
@@ -153,6 +152,7 @@ fn a_primary_is_stopped_before_its_deadline_whatever_is_under_way() {
         number: 1,
         sure: vec![],
         asked: vec!["polje".into()],
+        unprotected: false,
     };
     let mut rig = Rig::new(up(Role::Primary));
     rig.lease(2, 2000);
@@ -593,6 +593,7 @@ fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
         number: 1,
         sure: vec![],
         asked: vec!["polje".into()],
+        unprotected: false,
     };
     let mut rig = Rig::new(up(Role::Primary));
     rig.lease(2, 2000);

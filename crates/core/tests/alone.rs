@@ -116,6 +116,7 @@ fn a_holder_that_the_spec_does_not_name_is_a_finding() {
         Command::Workload(
             "w".into(),
             WorkloadAct::Open {
+                unprotected: false,
                 epoch,
                 timeline: 1,
                 began,
@@ -400,6 +401,7 @@ fn what_ends_is_not_granted() {
             Command::Workload(
                 "w".into(),
                 WorkloadAct::Open {
+                    unprotected: false,
                     epoch,
                     timeline: 1,
                     began,

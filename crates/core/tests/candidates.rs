@@ -349,6 +349,7 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
     let command = Command::Workload(
         w(),
         WorkloadAct::Sync {
+            unprotected: false,
             epoch: Epoch(1),
             number: 2,
             sure: vec![],
@@ -653,6 +654,7 @@ fn an_opening_counts_only_who_was_confirmed_before() {
     case.apply(&Command::Workload(
         workload,
         WorkloadAct::Sync {
+            unprotected: false,
             epoch,
             number: 2,
             sure: polje(),

@@ -43,6 +43,7 @@ impl Built {
         self.apply(Command::Workload(
             workload,
             WorkloadAct::Open {
+                unprotected: false,
                 epoch: Epoch(epoch),
                 timeline,
                 began: at,
@@ -235,6 +236,7 @@ fn a_sync_set_moves_forward_only() {
         state.apply(Command::Workload(
             workload,
             WorkloadAct::Sync {
+                unprotected: false,
                 epoch,
                 number,
                 sure: list(sure),

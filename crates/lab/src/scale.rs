@@ -153,6 +153,7 @@ fn served(spec: &Spec) -> ClusterState {
             Command::Workload(
                 workload.clone(),
                 WorkloadAct::Open {
+                    unprotected: false,
                     epoch,
                     timeline: 1,
                     began: Lsn(0),

@@ -247,6 +247,7 @@ impl Dice {
             3 => Command::Workload(
                 workload,
                 WorkloadAct::Open {
+                    unprotected: false,
                     epoch,
                     timeline: self.number() as u32,
                     began: self.lsn(),
@@ -261,6 +262,7 @@ impl Dice {
                 Command::Workload(
                     workload,
                     WorkloadAct::Sync {
+                        unprotected: false,
                         epoch,
                         number: self.number(),
                         sure,

@@ -5,7 +5,11 @@
 use karst_core::NodeId;
 use karst_core::spec::{Spec, Timings};
 use karst_sim::{Fault, Run, Script, Shape, World, ferry_spec, powered_spec, shrink};
+use std::collections::BTreeMap;
 use std::time::Duration;
+
+/// Of each shape: 420 in all.
+const SEEDS: u64 = 30;
 
 fn seeds() -> std::ops::Range<u64> {
     #[expect(
@@ -17,7 +21,7 @@ fn seeds() -> std::ops::Range<u64> {
         let (a, b) = text.split_once("..")?;
         Some(a.parse().ok()?..b.parse().ok()?)
     };
-    given.and_then(parse).unwrap_or(0..12)
+    given.and_then(parse).unwrap_or(0..SEEDS)
 }
 
 /// Each of the seeds with these shapes.
@@ -34,6 +38,32 @@ fn hold(shapes: &[Shape]) {
                 );
             }
         }
+    }
+}
+
+/// What they play is every kind of fault that a script draws, and many of each. A store that is put
+/// back and a hostile node have tests of their own.
+#[test]
+fn every_kind_of_fault_is_played() {
+    let mut played = BTreeMap::<String, usize>::new();
+    for shape in Shape::ALL {
+        for seed in 0..SEEDS {
+            let run = Run::with_shape(seed * Shape::ALL.len() as u64, shape);
+            for (_, fault) in run.script.faults {
+                let said = format!("{fault:?}");
+                let kind = said.split(' ').next().unwrap_or_default();
+                *played.entry(kind.into()).or_default() += 1;
+            }
+        }
+    }
+    let drawn = "KillDaemon PauseDaemon KillDeadman LateDeadman PowerCut LoseStore FreezeHost Suspend \
+                 KillServer HangServer Isolate OneWay Partition Lossy SlowDisk ClockRate DeadDevices \
+                 LateDevices Flaky HangActions SlowStandby Ask";
+    for kind in drawn.split_whitespace() {
+        assert!(
+            played.get(kind).is_some_and(|count| *count >= 20),
+            "{kind}: {played:?}"
+        );
     }
 }
 

@@ -10,7 +10,6 @@ use crate::fact::{Ballot, Fact};
 use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
 use crate::replica::agent::{Order, Scene};
-use crate::spec::{Alone, Loss};
 use crate::steward;
 use rand::Rng;
 
@@ -147,7 +146,6 @@ impl Node {
     fn step_agents(&mut self) {
         let ids: Vec<WorkloadId> = self.agents.keys().cloned().collect();
         for id in ids {
-            let spec = &self.spec.workloads[&id];
             let scene = Scene {
                 now: self.now,
                 workload: self.state.workload(&id),
@@ -159,7 +157,6 @@ impl Node {
                     .map(|(op, o)| (op, o.what.kind)),
                 timings: &self.spec.timings,
                 fenced: self.state.fenced(&self.me).is_some(),
-                unprotected_if_empty: spec.loss != Loss::None || spec.alone == Alone::Continue,
                 planted: self.planted,
             };
             let operation = self.state.workload(&id).operation;

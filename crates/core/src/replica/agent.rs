@@ -74,8 +74,6 @@ pub struct Scene<'a> {
     pub timings: &'a Timings,
     /// This node holds nothing until it is readmitted (S6).
     pub fenced: bool,
-    /// The spec wants no synchronous standby, or allows writes to go on without one.
-    pub unprotected_if_empty: bool,
     pub planted: Option<Planted>,
 }
 
@@ -516,7 +514,7 @@ impl Agent {
             if scene.planted == Some(Planted::WaitForOne) {
                 standbys.truncate(1);
             }
-            let unprotected = standbys.is_empty() && scene.unprotected_if_empty;
+            let unprotected = w.sync.unprotected;
             self.start(
                 Action::SetSync {
                     epoch: asked.0,

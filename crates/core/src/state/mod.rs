@@ -39,6 +39,7 @@ impl ClusterState {
                 number: 0,
                 sure: Vec::new(),
                 asked: Vec::new(),
+                unprotected: false,
             },
             standing: BTreeMap::new(),
             attempts: BTreeSet::new(),

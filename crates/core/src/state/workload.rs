@@ -51,6 +51,8 @@ pub struct SyncSet {
     pub sure: Vec<NodeId>,
     /// What the primary is told to wait for; always holds `sure`, and more while the set grows.
     pub asked: Vec<NodeId>,
+    /// With nobody in it, commits return all the same (D3); (epoch, number) is a setting in full (D2).
+    pub unprotected: bool,
 }
 
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -161,6 +163,7 @@ impl WorkloadState {
                 began,
                 switch,
                 sync,
+                unprotected,
                 doubtful,
             } => {
                 let opened = self.open(*epoch, (*timeline, *began, *switch), doubtful);
@@ -170,6 +173,7 @@ impl WorkloadState {
                         number: 1,
                         sure: sync.clone(),
                         asked: sync.clone(),
+                        unprotected: *unprotected,
                     };
                 }
                 opened
@@ -186,8 +190,15 @@ impl WorkloadState {
                 number,
                 sure,
                 asked,
+                unprotected,
                 ..
-            } => self.resync(*epoch, *number, sure, asked),
+            } => self.resync(SyncSet {
+                epoch: *epoch,
+                number: *number,
+                sure: sure.clone(),
+                asked: asked.clone(),
+                unprotected: *unprotected,
+            }),
             WorkloadAct::Mark {
                 node,
                 standing: Standing::Sound,
@@ -245,19 +256,13 @@ impl WorkloadState {
     }
 
     /// A setting counts if it is newer, or confirms more of the same one (D2).
-    fn resync(&mut self, epoch: Epoch, number: u64, sure: &[NodeId], asked: &[NodeId]) -> bool {
+    fn resync(&mut self, next: SyncSet) -> bool {
         let old = &self.sync;
-        let confirms = number == old.number && sure.len() > old.sure.len();
-        let changes =
-            self.epoch == epoch && old.epoch == epoch && (number > old.number || confirms);
+        let confirms = next.number == old.number && next.sure.len() > old.sure.len();
+        let newer = next.number > old.number || confirms;
+        let changes = self.epoch == next.epoch && old.epoch == next.epoch && newer;
         if changes {
-            let (sure, asked) = (sure.to_vec(), asked.to_vec());
-            self.sync = SyncSet {
-                epoch,
-                number,
-                sure,
-                asked,
-            };
+            self.sync = next;
         }
         changes
     }

@@ -364,6 +364,7 @@ impl Desk<'_> {
             timeline,
             began,
             switch: at,
+            unprotected: self.unprotected(&sync),
             sync,
             doubtful,
         })]

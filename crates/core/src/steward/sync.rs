@@ -106,9 +106,16 @@ impl Desk<'_> {
             epoch: self.w.epoch,
             number,
             sure,
+            unprotected: self.unprotected(&asked),
             asked,
             why,
         })
+    }
+
+    /// Whether commits return with these standbys gone: where writes may be lost, or go on alone (D3).
+    pub(super) fn unprotected(&self, asked: &[NodeId]) -> bool {
+        let goes_on = self.spec.loss != Loss::None || self.spec.alone == Alone::Continue;
+        asked.is_empty() && goes_on
     }
 
     fn note_quiet(&self, standbys: &[Downstream], notes: &mut Notes) {

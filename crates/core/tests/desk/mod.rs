@@ -118,6 +118,7 @@ impl Case {
             Command::Workload(
                 workload.clone(),
                 WorkloadAct::Open {
+                    unprotected: false,
                     epoch,
                     timeline: 1,
                     began: Lsn(0),
@@ -197,6 +198,7 @@ impl Case {
             Command::Workload(
                 workload,
                 WorkloadAct::Open {
+                    unprotected: false,
                     epoch,
                     timeline: 1,
                     began: Lsn(0),
