@@ -47,7 +47,7 @@ export function HistoryPage({ applied, operation }: { applied: number; operation
               <td>{e.node}</td>
               <td className="text-nowrap">{e.kind}</td>
               <td>
-                {e.text} {e.operation !== null && <a href={`#/operation/${e.operation}`}>op-{e.operation}</a>}
+                {e.text} {e.operation != null && <a href={`#/operation/${e.operation}`}>op-{e.operation}</a>}
                 <div className="text-body-secondary">
                   {Object.entries(e.data).map(([key, value]) => (
                     <span key={key} className="me-3">

@@ -1,5 +1,5 @@
 import { Card } from 'react-bootstrap'
-import { millis, type Operation } from './api'
+import type { Operation } from './api'
 
 function verdict(o: Operation): string {
   if (o.waits) return `▲ waits for approval: karst operation approve op-${o.id}`
@@ -11,7 +11,7 @@ function verdict(o: Operation): string {
 /** The newest operation: its steps as they happen, then where the time went. */
 export function OperationCard({ operation: o }: { operation: Operation }) {
   const begin = o.steps[0]?.at ?? 0
-  const longest = Math.max(1e-6, ...o.phases.map(([, d]) => millis(d)))
+  const longest = Math.max(1e-6, ...o.phases.map((p) => p.ms))
   return (
     <Card id="operation" data-operation={o.id} data-done={o.outcome ? 'yes' : 'no'}>
       <Card.Header>
@@ -27,11 +27,11 @@ export function OperationCard({ operation: o }: { operation: Operation }) {
             </li>
           ))}
         </ol>
-        {o.phases.map(([phase, took]) => (
+        {o.phases.map(({ phase, ms }) => (
           <div key={phase} className="d-flex align-items-center gap-2">
             <span style={{ width: '6rem' }}>{phase.replace('-', ' ')}</span>
-            <span style={{ width: '5rem', textAlign: 'right' }}>{millis(took).toFixed(1)} ms</span>
-            <span style={{ background: 'var(--bs-primary)', height: '0.6rem', width: `${(millis(took) / longest) * 45}%` }} />
+            <span style={{ width: '5rem', textAlign: 'right' }}>{ms.toFixed(1)} ms</span>
+            <span style={{ background: 'var(--bs-primary)', height: '0.6rem', width: `${(ms / longest) * 45}%` }} />
           </div>
         ))}
       </Card.Body>

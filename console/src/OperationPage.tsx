@@ -1,8 +1,8 @@
 import { Col, ListGroup, Row } from 'react-bootstrap'
-import { authorName, millis, type Operation, type Status } from './api'
+import { authorName, type Operation, type Status } from './api'
 import { OperationCard } from './OperationCard'
 
-const total = (o: Operation) => o.phases.reduce((sum, [, took]) => sum + millis(took), 0)
+const total = (o: Operation) => o.phases.reduce((sum, p) => sum + p.ms, 0)
 
 /** All operations that the coordinator remembers, and one of them whole. */
 export function OperationPage({ status, id }: { status: Status; id: string }) {

@@ -33,7 +33,7 @@ export function WorkloadCard({ workload: w }: { workload: Workload }) {
                 <td>{r.node}</td>
                 <td>{r.state}</td>
                 <td>{r.node === w.primary ? '' : r.in_sync_set ? '● yes' : '▲ no'}</td>
-                <td>{r.lag === null ? 'unknown' : bytes(r.lag)}</td>
+                <td>{r.lag == null ? 'unknown' : bytes(r.lag)}</td>
                 <td>{r.detail}</td>
                 <td>{candidate ? (candidate.excluded ? `may not: ${candidate.excluded}` : 'may take over') : ''}</td>
               </tr>
@@ -52,7 +52,7 @@ export function WorkloadCard({ workload: w }: { workload: Workload }) {
         {w.gates.map((g) => (
           <span key={g.node} className="me-4 d-inline-block">
             gate {g.node} <code>{g.address}</code> {g.forwards_to ? `→ ${g.forwards_to}` : '◐ holds new connections'}
-            {g.report && `, ${g.report.flows} flows, ${g.report.waiting} waiting`}
+            {`, ${g.connections} connections, ${g.waiting} waiting`}
           </span>
         ))}
       </Card.Footer>

@@ -4,9 +4,9 @@ import { type Endpoint, read, type Status, type Workload } from './api'
 import { bytes } from './words'
 import { WorkloadCard } from './WorkloadCard'
 
-/** A place in the write-ahead log as PostgreSQL writes it; not known is not zero. */
-const place = (n: number | null) =>
-  n === null ? 'unknown' : `${Math.floor(n / 2 ** 32).toString(16).toUpperCase()}/${(n >>> 0).toString(16).toUpperCase()}`
+/** How much lies between two places; not known is not zero. */
+const between = (from: number | null | undefined, to: number | null | undefined) =>
+  from == null || to == null ? 'unknown' : bytes(Math.max(0, to - from))
 
 export function WorkloadPage({ status, name }: { status: Status; name: string }) {
   const w = status.workloads.find((one) => one.workload === name)
@@ -24,19 +24,19 @@ export function WorkloadPage({ status, name }: { status: Status; name: string })
 }
 
 function Positions({ workload: w }: { workload: Workload }) {
-  const primary = w.replicas.find((r) => r.node === w.primary)?.report?.seen
+  const primary = w.replicas.find((r) => r.node === w.primary)?.server
   return (
     <Card>
       <Card.Header>
-        How far each is {primary && <>(primary at {place(primary.position)}, timeline {primary.timeline})</>}; bar: what is still to be replayed
+        How far each is {primary && <>(primary at {primary.place ?? 'an unknown place'})</>}; bar: what is still to be replayed
       </Card.Header>
       <Table size="sm" className="mb-0" id="positions">
         <thead>
           <tr>
             <th>Standby</th>
-            <th>Sent to it</th>
-            <th>It received</th>
-            <th>It replayed</th>
+            <th>It is at</th>
+            <th>Still to send</th>
+            <th>Still to replay</th>
             <th>Behind</th>
           </tr>
         </thead>
@@ -44,16 +44,16 @@ function Positions({ workload: w }: { workload: Workload }) {
           {w.replicas
             .filter((r) => r.node !== w.primary)
             .map((r) => {
-              const seen = r.report?.seen
+              const seen = r.server
               const sent = primary?.standbys.find((s) => s.node === r.node)
-              const [head, replayed] = [primary?.position ?? null, seen?.replayed ?? null]
+              const [head, replayed] = [primary?.position?.number ?? null, seen?.replayed ?? null]
               const behind = head !== null && replayed !== null ? Math.max(0, head - replayed) : null
               return (
                 <tr key={r.node}>
                   <td>{r.node}</td>
-                  <td>{sent ? place(sent.sent) : 'not streaming'}</td>
-                  <td>{seen?.runs ? place(seen.received) : ''}</td>
-                  <td>{seen?.runs ? place(seen.replayed) : ''}</td>
+                  <td>{seen?.runs ? (seen.place ?? 'unknown') : ''}</td>
+                  <td>{sent ? between(sent.sent, head) : 'not streaming'}</td>
+                  <td>{seen?.runs ? between(seen.replayed, seen.received) : ''}</td>
                   <td>
                     {behind === null ? 'unknown' : bytes(behind)}
                     {behind !== null && (

@@ -11,7 +11,7 @@ const POINTS = SECONDS * PER_SECOND
 
 /** Where the log of the open primary ends; none while nobody serves. */
 function written(w: Workload): number | null {
-  return w.replicas.find((r) => r.node === w.primary)?.report?.seen?.position ?? null
+  return w.replicas.find((r) => r.node === w.primary)?.server?.position?.number ?? null
 }
 
 /** In kB/s over a second; none where it is not known how far the log went before. While nobody serves, nobody writes. */

@@ -27,7 +27,7 @@ function Tile({ node: n, status }: { node: NodeView; status: Status }) {
       <div className="text-body-secondary">
         {n.votes > 0 ? `${n.votes} vote${n.votes_count === false ? ', not counted' : ''}${n.witness ? ', witness' : ''}` : 'no vote'}
         {n.node === status.coordinator && ' · coordinator'}
-        {n.power && ` · power ${n.power.split(':')[0]}`}
+        {n.power && ` · power ${n.power.state.replace('-', ' ')}`}
       </div>
       {n.fenced && <div>■ fenced: {n.fenced}</div>}
       {duties(n.node, status).map((d) => (

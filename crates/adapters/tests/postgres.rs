@@ -1,13 +1,12 @@
 //! The driver against real servers on loopback: what it says of the end of a log, and of who has
 //! it.
 
-use karst_adapters::Postgres;
-use karst_adapters::postgres::{Plan, Trouble};
+use karst_adapters::postgres::Lsn;
 use karst_adapters::process::Processes;
-use karst_core::ids::Lsn;
-use karst_core::replica::{Action, Data, Done, Promotion};
+use karst_adapters::trouble::Trouble;
+use karst_core::replica::{Action, Data, Done, SyncSetting};
 use karst_core::spec::{Alone, Loss, ReplicaSpec, WorkloadSpec};
-use karst_core::{Epoch, NodeId};
+use karst_core::{Epoch, History, NodeId, Position};
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
 use sqlx::Connection as _;
 use sqlx::postgres::{PgConnectOptions, PgConnection};
@@ -24,7 +23,7 @@ const PAGE: u64 = 8192;
 
 struct Server {
     address: SocketAddr,
-    driver: Postgres,
+    driver: karst_adapters::Server,
     processes: Processes,
     socket: PgConnectOptions,
 }
@@ -40,20 +39,19 @@ impl Server {
         let (workload, replica) = ("sailings".into(), &spec.replicas[me]);
         let processes = Processes::new(Path::new(&replica.data), None);
         let runtime = dir.join(format!("{me}.run"));
-        let plan = Plan::from_spec(
+        let driver = karst_adapters::Server::from_spec(
             &workload,
             spec,
             me,
             (&runtime, &dir.join(format!("{me}.tls"))),
             processes.clone(),
         );
-        let plan = plan.expect("a whole spec");
         let socket = PgConnectOptions::new_without_pgpass()
-            .socket(plan.socket_dir())
+            .socket(runtime.join("sailings/socket"))
             .port(replica.address.port());
         Self {
             address: replica.address,
-            driver: Postgres::new(plan),
+            driver: driver.expect("a whole spec"),
             processes,
             socket: socket.username("postgres").database("postgres"),
         }
@@ -63,17 +61,17 @@ impl Server {
         self.driver.act(action).await
     }
 
-    async fn settle(&self, enough: Option<Lsn>) -> (u32, Lsn) {
+    async fn settle(&self, enough: Option<u64>) -> Position {
         match self.act(Action::Settle { enough }).await {
-            Ok(Done::Settled { timeline, position }) => (timeline, position),
+            Ok(Done::Settled { at }) => at,
             other => panic!("{other:?}"),
         }
     }
 
     /// Of the file that the server itself writes (manual, section 73.1).
     fn first_process(&self) -> i32 {
-        let file =
-            std::fs::read_to_string(self.driver.data().join("postmaster.pid")).expect("it runs");
+        let file = std::fs::read_to_string(self.driver.data_dir().join("postmaster.pid"))
+            .expect("it runs");
         file.lines()
             .next()
             .and_then(|l| l.parse().ok())
@@ -179,12 +177,12 @@ fn certify(dir: &Path, nodes: &[NodeId]) {
 }
 
 fn sync(epoch: u64, number: u64, standby: &str) -> Action {
-    Action::SetSync {
+    Action::SetSync(SyncSetting {
         epoch: Epoch(epoch),
         number,
         standbys: vec![standby.into()],
         unprotected: false,
-    }
+    })
 }
 
 /// D6, D9, D12: a clean stop says where the log ends, whoever has that needs no reload to be
@@ -222,17 +220,30 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
     else {
         panic!("{stopped:?}")
     };
-    let (timeline, has) = polje.settle(Some(end)).await;
-    assert!((timeline, has >= end) == (1, true), "it has {has} of {end}");
+    let first = History::from("1");
+    let has = polje.settle(Some(end)).await;
+    assert!(
+        has.history == first && has.number >= end,
+        "{has:?} of {end}"
+    );
     assert_eq!(
-        polje.settle(Some(Lsn(u64::MAX))).await,
-        (1, has),
+        polje.settle(Some(u64::MAX)).await,
+        has,
         "who lacks something settles as anybody else"
     );
 
-    let promoted = polje.act(Action::Promote).await.expect("a promotion");
+    let after = Some(first.clone());
+    let promoted = polje.act(Action::Promote { after }).await;
+    let Ok(Done::Promoted(promoted)) = promoted else {
+        panic!("{promoted:?}")
+    };
+    let point = &promoted.point;
     assert!(
-        matches!(promoted, Done::Promoted(Promotion { timeline: 2, began, at }) if began >= end && at >= began),
+        point.history.as_str() == "2"
+            && point.parent == Some(first)
+            && point.began >= end
+            && point.writes_from >= point.began
+            && promoted.unique,
         "{promoted:?}"
     );
     doline
@@ -264,7 +275,7 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
         .expect("a write that is not committed");
     let received = || async { doline.driver.observe().await.received.unwrap_or_default() };
     let (sent, begun) = (written.0.next_multiple_of(PAGE), Instant::now());
-    while received().await.0 < sent || !received().await.0.is_multiple_of(PAGE) {
+    while received().await < sent || !received().await.is_multiple_of(PAGE) {
         assert!(
             begun.elapsed() < LIMIT,
             "{written} was written, {} received",
@@ -272,18 +283,18 @@ async fn the_end_of_a_log_is_known_and_who_has_it() {
         );
     }
     polje.act(Action::StopNow).await.expect("its end");
-    for enough in [None, Some(written)] {
+    for enough in [None, Some(written.0)] {
         let early = tokio::time::timeout(Duration::from_millis(300), doline.settle(enough)).await;
         assert!(early.is_err(), "settled before it was replayed: {early:?}");
     }
     doline.sql("select pg_wal_replay_resume()").await;
-    let (timeline, has) = doline.settle(None).await;
+    let has = doline.settle(None).await;
     assert!(
-        (timeline, has >= written) == (2, true),
-        "it has {has} of {written}"
+        has.history.as_str() == "2" && has.number >= written.0,
+        "{has:?} of {written}"
     );
     assert!(
-        has < received().await,
+        has.number < received().await,
         "the last record was whole, which shows nothing"
     );
 }
@@ -350,8 +361,8 @@ async fn settings_are_verified_and_a_new_connection_is_tried() {
     // What is not a server's is nobody's to replace.
     let other = tempfile::tempdir_in("/var/tmp").expect("a directory");
     let [foreign, _] = pair(other.path());
-    std::fs::create_dir(foreign.driver.data()).expect("a directory");
-    std::fs::write(foreign.driver.data().join("letters.txt"), "dear").expect("a file");
+    std::fs::create_dir(foreign.driver.data_dir()).expect("a directory");
+    std::fs::write(foreign.driver.data_dir().join("letters.txt"), "dear").expect("a file");
     assert!(matches!(
         foreign.driver.observe().await.data,
         Data::Foreign(_)

@@ -2,8 +2,8 @@
 
 use crate::problem::{Problem, ProblemType};
 use crate::types::{
-    ChangedReply, HistoryReply, ModeBody, MoveBody, PowerBody, SelfReply, SpecReply, StartedReply,
-    StatusReply,
+    ChangedReply, Endpoint, HistoryReply, ModeBody, MoveBody, PowerBody, SelfReply, SpecReply,
+    StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -176,6 +176,12 @@ impl Client {
 
     pub async fn spec(&self) -> Result<SpecReply, ClientError> {
         self.get("/api/v1/spec").await
+    }
+
+    /// What clients of a workload paste, and whom each string reaches now.
+    pub async fn endpoints(&self, workload: &str) -> Result<Vec<Endpoint>, ClientError> {
+        self.get(&format!("/api/v1/workloads/{workload}/endpoints"))
+            .await
     }
 
     pub async fn myself(&self) -> Result<SelfReply, ClientError> {

@@ -1,13 +1,15 @@
 //! Errors of the HTTP interface, as problem details (RFC 9457).
 
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::openapi::RefOr;
+use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
+use utoipa::{PartialSchema, ToSchema};
 
 macro_rules! problem_types {
     ($($(#[doc = $doc:literal])+ $name:ident = $word:literal, $status:literal, $title:literal;)*) => {
         /// What sort of problem it is: a stable identifier, for programs. Each is a page of the
         /// service that says what it means.
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
         pub enum ProblemType {
             $($(#[doc = $doc])+ #[serde(rename = $word)] $name,)*
             /// Nothing more than the status says (RFC 9457, section 4.2.1).
@@ -69,6 +71,23 @@ problem_types! {
     /// Nobody can say or do it now; after a change it is not known whether it was made: look at the status.
     Unavailable = "/problems/unavailable", 503, "Nobody can answer now";
 }
+
+// The words of a macro are nothing that a derived schema could read.
+impl PartialSchema for ProblemType {
+    fn schema() -> RefOr<Schema> {
+        let words = ProblemType::ALL.iter().chain([&ProblemType::Other]);
+        ObjectBuilder::new()
+            .schema_type(Type::String)
+            .enum_values(Some(words.map(|kind| kind.uri())))
+            .description(Some(
+                "What sort of problem it is: a stable identifier, and the path of a page that says what it means.",
+            ))
+            .build()
+            .into()
+    }
+}
+
+impl ToSchema for ProblemType {}
 
 /// An error.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -18,7 +18,7 @@
 //! user = "karst"
 //! secret = "file:/etc/karst/secrets/power"
 //! [workload.sailings]
-//! driver = "postgres"
+//! driver = "postgres"            # or "lines": a program for trials
 //! loss = "none"                  # or a size, "16MB"
 //! [workload.sailings.settings]
 //! secret = "file:/etc/karst/secrets/replication"
@@ -544,7 +544,11 @@ impl Reader {
 
     fn workload(&mut self, mut level: Level) -> WorkloadSpec {
         let driver = self
-            .choice(&mut level, "driver", &[("postgres", "postgres")])
+            .choice(
+                &mut level,
+                "driver",
+                &[("postgres", "postgres"), ("lines", "lines")],
+            )
             .unwrap_or("postgres")
             .to_string();
         let loss = self.loss(&mut level);
@@ -575,7 +579,7 @@ impl Reader {
             }
         }
         let address = self.floating(&mut level);
-        let settings = self.settings(&mut level);
+        let settings = self.settings(&mut level, &driver);
         self.finish(&level);
         WorkloadSpec {
             driver,
@@ -624,18 +628,21 @@ impl Reader {
         Some(AddressSpec { on, follows })
     }
 
-    fn settings(&mut self, level: &mut Level) -> BTreeMap<String, String> {
-        const KNOWN: [&str; 7] = [
-            "programs",
-            "user",
-            "launcher",
-            "secret",
-            "database",
-            "client",
-            "client-secret",
-        ];
+    fn settings(&mut self, level: &mut Level, driver: &str) -> BTreeMap<String, String> {
+        let known: &[&str] = match driver {
+            "lines" => &["program", "user", "launcher"],
+            _ => &[
+                "programs",
+                "user",
+                "launcher",
+                "secret",
+                "database",
+                "client",
+                "client-secret",
+            ],
+        };
         let mut inner = self.table(level, "settings");
-        let mut settings = self.texts(&mut inner, &KNOWN);
+        let mut settings = self.texts(&mut inner, known);
         let set = self.table(&mut inner, "set");
         for (key, item) in set.table.iter().flat_map(|t| t.iter()) {
             match item.as_str() {

@@ -3,7 +3,7 @@
 use karst_core::event::Level;
 use karst_core::operation::Mode;
 use karst_core::outage::WorstCase;
-use karst_core::request::PowerWish;
+use karst_core::request::{NodePlan, PowerWish};
 use karst_core::spec::Finding;
 use karst_core::view::Status;
 use karst_core::{Index, NodeId, OperationId};
@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// `GET /api/v1/status`.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StatusReply {
     /// False where no coordinator answered: then this is what the asked node knows by itself.
     pub complete: bool,
@@ -31,19 +31,39 @@ pub struct HistoryState {
     pub waiting: u64,
 }
 
-/// `POST /api/v1/workloads/{workload}/switchover` and `.../failover`.
+/// `POST /api/v1/workloads/{workload}/switchover`.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct MoveBody {
-    /// The node to move to; a switchover without one takes the best candidate.
-    #[schema(value_type = Option<String>)]
+pub struct SwitchoverBody {
+    /// The node to move to; without one the best candidate is taken.
+    #[serde(default)]
     pub to: Option<NodeId>,
     /// Only say what would be done.
     #[serde(default)]
     pub plan_only: bool,
-    /// Forced failover only: acknowledged bytes that may be lost, a size such as `16MB`, or `all`.
-    /// Default none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+}
+
+/// `POST /api/v1/workloads/{workload}/failover`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FailoverBody {
+    /// The node that becomes primary.
+    pub to: NodeId,
+    /// Only say what would be done.
+    #[serde(default)]
+    pub plan_only: bool,
+    /// Acknowledged bytes that may be lost, a size such as `16MB`, or `all`. Default none.
+    #[serde(default)]
+    #[schema(pattern = "^(all|[0-9]{1,9} ?(B|kB|MB|GB))$")]
+    pub accept_loss: Option<String>,
+}
+
+/// Either of both, as a client asks for it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct MoveBody {
+    pub to: Option<NodeId>,
+    pub plan_only: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub accept_loss: Option<String>,
 }
 
@@ -52,7 +72,6 @@ pub struct MoveBody {
 #[serde(deny_unknown_fields)]
 pub struct ModeBody {
     /// `act`, `ask` or `watch`.
-    #[schema(value_type = String)]
     pub mode: Mode,
 }
 
@@ -61,17 +80,23 @@ pub struct ModeBody {
 #[serde(deny_unknown_fields)]
 pub struct PowerBody {
     /// `on`, `off` or `cycle`.
-    #[schema(value_type = String)]
     pub what: PowerWish,
     /// Only say what would be done.
     #[serde(default)]
     pub plan_only: bool,
 }
 
+/// What comes of that: what would be done, or what was.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum PowerReply {
+    Plan(NodePlan),
+    Changed(ChangedReply),
+}
+
 /// A change that one entry of the log makes by itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ChangedReply {
-    #[schema(value_type = u64)]
     pub index: Index,
     /// What it says, for people.
     pub text: String,
@@ -79,12 +104,11 @@ pub struct ChangedReply {
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StartedReply {
-    #[schema(value_type = u64)]
     pub operation: OperationId,
 }
 
 /// `GET /api/v1/spec`.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SpecReply {
     /// SHA-256 of the file; the same on every node.
     pub digest: String,
@@ -95,7 +119,7 @@ pub struct SpecReply {
 }
 
 /// One event of the history.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Record {
     /// When it was recorded, RFC 3339 in UTC.
     pub at: String,
@@ -113,7 +137,7 @@ pub struct Record {
 }
 
 /// `GET /api/v1/history`.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct HistoryReply {
     /// Oldest first.
     pub records: Vec<Record>,
@@ -129,7 +153,6 @@ pub struct HistoryReply {
 /// `GET /api/v1/self`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SelfReply {
-    #[schema(value_type = String)]
     pub node: NodeId,
     pub cluster: String,
     pub version: String,
@@ -146,62 +169,10 @@ pub struct SessionBody {
 }
 
 /// What a person pastes to reach a workload.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Endpoint {
     pub workload: String,
     pub purpose: String,
     pub text: String,
     pub reaches: Option<NodeId>,
-}
-
-/// The strings to paste for a workload, and what each reaches now.
-pub fn endpoints(workload: &karst_core::view::WorkloadView) -> Vec<Endpoint> {
-    let row = |purpose: &str, text: String, reaches| Endpoint {
-        workload: workload.workload.to_string(),
-        purpose: purpose.into(),
-        text,
-        reaches,
-    };
-    let port = workload.gates.first().map_or(5432, |g| g.address.port());
-    let floating = workload.address.iter().flat_map(|a| &a.on).map(|on| {
-        let ip = on.split('/').next().unwrap_or(on);
-        row(
-            "writes, the one address to keep",
-            format!("host={ip} port={port}"),
-            workload.primary.clone(),
-        )
-    });
-    let mut list: Vec<Endpoint> = floating.collect();
-    list.extend(workload.gates.iter().map(|g| {
-        row(
-            &format!("writes, gate on {}", g.node),
-            g.address.to_string(),
-            g.forwards_to.clone(),
-        )
-    }));
-    let list_of = |addresses: Vec<std::net::SocketAddr>| {
-        let hosts: Vec<String> = addresses.iter().map(|a| a.ip().to_string()).collect();
-        let ports: Vec<String> = addresses.iter().map(|a| a.port().to_string()).collect();
-        (hosts.join(","), ports.join(","))
-    };
-    let (hosts, ports) = list_of(workload.gates.iter().map(|g| g.address).collect());
-    if !hosts.is_empty() {
-        list.push(row(
-            "writes, any gate",
-            format!("host={hosts} port={ports}"),
-            workload.primary.clone(),
-        ));
-    }
-    let (hosts, ports) = list_of(workload.replicas.iter().map(|r| r.address).collect());
-    list.push(row(
-        "writes, without a gate",
-        format!("host={hosts} port={ports} target_session_attrs=read-write"),
-        workload.primary.clone(),
-    ));
-    list.push(row(
-        "load balancer probe",
-        format!("/role/{}/primary", workload.workload),
-        workload.primary.clone(),
-    ));
-    list
 }

@@ -69,7 +69,7 @@ fn text_of(plan: &Plan) -> String {
     for (i, step) in plan.steps.iter().enumerate() {
         let _ = writeln!(text, "  step {}  {step}", i + 1);
     }
-    let (usual, most) = plan.expected_pause_ms;
+    let (usual, most) = (plan.pause.usual_ms, plan.pause.longest_ms);
     let _ = writeln!(
         text,
         "  writes pause for about {usual} ms, {most} ms at most; data at risk: {}",

@@ -6,9 +6,9 @@ use anyhow::{Context, Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::operation::Outcome;
 use karst_api::core::outage::{WorstCase, worst_cases};
-use karst_api::core::progress::Progress;
+use karst_api::core::progress::{PhaseTime, Progress};
 use karst_api::core::spec::{Inequality, Severity};
-use karst_api::core::view::{Condition, NodeState, NodeView, Status, WorkloadView};
+use karst_api::core::view::{Condition, NodeState, NodeView, PowerView, Status, WorkloadView};
 use karst_api::{Client, Record, StatusReply, specfile};
 use std::collections::{BTreeSet, VecDeque};
 use std::fmt::Write as _;
@@ -130,10 +130,11 @@ fn workload_part(w: &WorkloadView) -> String {
             .map_or("holds new connections".into(), |n| {
                 format!("forwards to {n}")
             });
-        let flows = g.report.as_ref().map_or(String::new(), |r| {
-            format!(", {} flows, {} waiting", r.flows, r.waiting)
-        });
-        let _ = writeln!(text, "  gate {} {} {to}{flows}", g.node, g.address);
+        let _ = writeln!(
+            text,
+            "  gate {} {} {to}, {} connections, {} waiting",
+            g.node, g.address, g.connections, g.waiting
+        );
     }
     text
 }
@@ -207,10 +208,11 @@ fn node_table(nodes: &[NodeView]) -> String {
         remarks.extend(n.fenced.as_ref().map(|why| format!("FENCED: {why}")));
         let remarks: Vec<String> = remarks.into_iter().filter(|r| !r.is_empty()).collect();
         // Words, not the whole reason: `karst why` has that.
-        let power = n
-            .power
-            .as_deref()
-            .map_or("-", |p| p.split(':').next().unwrap_or(p));
+        let power = match &n.power {
+            None => "-".into(),
+            Some(PowerView::Unknown { .. }) => "unknown".into(),
+            Some(known) => known.to_string(),
+        };
         [
             n.node.to_string(),
             n.zone.clone(),
@@ -221,7 +223,7 @@ fn node_table(nodes: &[NodeView]) -> String {
             },
             if n.witness { "witness" } else { "" }.into(),
             n.state.to_string(),
-            power.into(),
+            power,
             remarks.join("; "),
         ]
     };
@@ -240,14 +242,10 @@ fn replica_table(w: &WorkloadView) -> String {
         } else {
             "no"
         };
-        let position = r
-            .report
-            .as_ref()
-            .and_then(|r| r.seen.as_ref())
-            .filter(|o| o.runs)
-            .map_or(String::new(), |o| {
-                o.position.map_or("unknown".into(), |at| at.to_string())
-            });
+        let running = r.server.as_ref().filter(|server| server.runs);
+        let position = running.map_or(String::new(), |server| {
+            server.place.clone().unwrap_or("unknown".into())
+        });
         let lag = r.lag.map_or("?".into(), size);
         [
             r.node.to_string(),
@@ -461,11 +459,11 @@ fn outcome(operation: &Progress) -> String {
 }
 
 fn phase_line(operation: &Progress) -> String {
-    let sum: Duration = operation.phases.iter().map(|(_, d)| *d).sum();
+    let sum: Duration = operation.phases.iter().map(|p| p.took).sum();
     let parts: Vec<String> = operation
         .phases
         .iter()
-        .map(|(p, d)| format!("{} {}", p.name(), d.as_millis()))
+        .map(|p| format!("{} {}", p.phase.name(), p.took.as_millis()))
         .collect();
     let result = outcome(operation);
     if parts.is_empty() {
@@ -500,12 +498,12 @@ fn operation_text(o: &Progress) -> String {
     let longest = o
         .phases
         .iter()
-        .map(|(_, d)| *d)
+        .map(|p| p.took)
         .max()
         .unwrap_or_default()
         .as_secs_f64()
         .max(1e-9);
-    for (phase, took) in &o.phases {
+    for PhaseTime { phase, took } in &o.phases {
         let bar = "#".repeat((took.as_secs_f64() / longest * 40.0).round() as usize);
         let _ = writeln!(
             text,
@@ -533,10 +531,10 @@ pub async fn operation(client: &Client, id: &str, format: Format) -> Result<Endi
 
 pub async fn endpoints(client: &Client, workload: Option<&str>, format: Format) -> Result<Ending> {
     let status = client.status().await?.status;
-    let list: Vec<_> = pick(&status, workload)?
-        .into_iter()
-        .flat_map(karst_api::endpoints)
-        .collect();
+    let mut list = Vec::new();
+    for workload in pick(&status, workload)? {
+        list.extend(client.endpoints(workload.workload.as_str()).await?);
+    }
     print(format, &list, |list| {
         columns(
             ["WORKLOAD", "FOR", "PASTE", "REACHES NOW"],
@@ -606,8 +604,8 @@ pub fn check_spec(file: &Path, format: Format) -> Result<Ending> {
                 w.case,
                 w.total().as_millis()
             );
-            for (what, took) in &w.terms {
-                let _ = writeln!(text, "  {:>6} ms  {what}", took.as_millis());
+            for share in &w.terms {
+                let _ = writeln!(text, "  {:>6} ms  {}", share.took.as_millis(), share.what);
             }
         }
         let verdict = if refused {

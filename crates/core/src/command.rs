@@ -1,8 +1,9 @@
 //! Committed decisions, by what they are about. Applying them is in [`crate::state`].
 
 use crate::author::Author;
-use crate::ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, StoreId, WorkloadId};
+use crate::ids::{BootId, Epoch, Index, NodeId, OperationId, StoreId, WorkloadId};
 use crate::operation::{Mode, Operation, Outcome, Phase};
+use crate::position::SwitchPoint;
 use crate::spec::After;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -74,13 +75,11 @@ pub enum WorkloadAct {
     },
     Open {
         epoch: Epoch,
-        timeline: u32,
-        began: Lsn,
-        switch: Lsn,
+        point: SwitchPoint,
         sync: Vec<NodeId>,
         /// With nobody in it, commits return all the same (D3).
         unprotected: bool,
-        /// Replicas that may have another timeline of that number (D5).
+        /// Replicas that may have another history of that name (D5).
         doubtful: Vec<NodeId>,
     },
     /// The new primary's first write is replicated: endpoints may forward (D7, D13).
@@ -127,9 +126,9 @@ pub enum WorkloadAct {
 #[serde(rename_all = "kebab-case", tag = "by")]
 pub enum Ended {
     /// The holder said so after nothing of the workload ran any more (C5). `clean_at` is where a
-    /// clean stop ended its write-ahead log; a standby that has everything up to there has
+    /// clean stop ended its log; a standby that has everything up to there has
     /// everything.
-    Surrender { boot: BootId, clean_at: Option<Lsn> },
+    Surrender { boot: BootId, clean_at: Option<u64> },
     /// No lease of it can be valid any more.
     LeaseOver,
     /// Its host's power device was read as off after the revocation was committed (C7).

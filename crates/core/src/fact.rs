@@ -13,6 +13,7 @@ use std::time::Duration;
 
 /// How much a line of the record matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(as = RecordLevel))]
 #[serde(rename_all = "lowercase")]
 pub enum Level {
     Info,
@@ -25,9 +26,11 @@ macro_rules! kinds {
     ($($(#[$doc:meta])* $kind:ident = $word:literal,)*) => {
         /// The kinds of lines in the record, each by one fixed word.
         #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+        #[serde(rename_all = "kebab-case")]
         #[non_exhaustive]
         pub enum FactKind {
-            $($(#[$doc])* #[serde(rename = $word)] $kind,)*
+            $($(#[$doc])* $kind,)*
         }
 
         impl FactKind {
@@ -505,14 +508,11 @@ pub fn workload_text(act: &WorkloadAct) -> String {
             format!("epoch {epoch} goes to {holder} ({why})")
         }
         WorkloadAct::Open {
-            epoch,
-            timeline,
-            switch,
-            sync,
-            ..
+            epoch, point, sync, ..
         } => {
             format!(
-                "epoch {epoch} is open on timeline {timeline} from {switch}; sync set: {}",
+                "epoch {epoch} is open on history {}; sync set: {}",
+                point.history,
                 names(sync)
             )
         }

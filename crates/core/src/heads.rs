@@ -4,7 +4,7 @@
 //! A server that has stopped says no position, and a host that is lost says nothing. So each node
 //! remembers the last one, of its own primaries and of those that others' beats and reports name.
 
-use crate::ids::{Epoch, Lsn, WorkloadId};
+use crate::ids::{Epoch, WorkloadId};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -13,7 +13,7 @@ use std::collections::BTreeMap;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Head {
     pub epoch: Epoch,
-    pub position: Lsn,
+    pub position: u64,
 }
 
 /// The newest head of each workload, and when this node heard of it.
@@ -40,7 +40,7 @@ impl Heads {
     }
 
     /// The last known position under this epoch, and when it was heard.
-    pub fn under(&self, workload: &WorkloadId, epoch: Epoch) -> Option<(Lsn, Time)> {
+    pub fn under(&self, workload: &WorkloadId, epoch: Epoch) -> Option<(u64, Time)> {
         let (head, at) = self
             .0
             .get(workload)

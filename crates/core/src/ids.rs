@@ -6,10 +6,19 @@ use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
+/// Of a name, in letters.
+const NAME: usize = 200;
+
+/// Whether something can be called so: what comes from outside goes into logs and onto screens.
+pub fn is_name(name: &str) -> bool {
+    name.len() <= NAME && !name.chars().any(char::is_control)
+}
+
 macro_rules! name {
     ($(#[$doc:meta])* $id:ident) => {
         $(#[$doc])*
         #[derive(Clone, Eq, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(value_type = String))]
         #[serde(transparent)]
         pub struct $id(Arc<str>);
 
@@ -81,11 +90,16 @@ name!(
     /// One start of one host; two starts never share it. A surrender is bound to it (C5).
     BootId
 );
+name!(
+    /// One line of writes, as its server names it; a promotion begins a new one.
+    History
+);
 
 macro_rules! number {
     ($(#[$doc:meta])* $id:ident) => {
         $(#[$doc])*
         #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
         #[serde(transparent)]
         pub struct $id(pub u64);
 
@@ -118,39 +132,12 @@ number!(
 
 /// The log index of the entry that began the operation; unique in the cluster.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(transparent)]
 pub struct OperationId(pub u64);
 
 impl fmt::Display for OperationId {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "op-{}", self.0)
-    }
-}
-
-/// A byte position in a server's write-ahead log (PostgreSQL: `pg_lsn`). Comparable only along one
-/// timeline history.
-#[derive(Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct Lsn(pub u64);
-
-impl Lsn {
-    /// Reads the `XXXXXXXX/XXXXXXXX` form; `None` if the text is not a position.
-    pub fn parse(text: &str) -> Option<Self> {
-        let (high, low) = text.split_once('/')?;
-        let high = u64::from(u32::from_str_radix(high, 16).ok()?);
-        let low = u64::from(u32::from_str_radix(low, 16).ok()?);
-        Some(Self(high << 32 | low))
-    }
-}
-
-impl fmt::Display for Lsn {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{:X}/{:X}", self.0 >> 32, self.0 & 0xffff_ffff)
-    }
-}
-
-impl fmt::Debug for Lsn {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Display::fmt(self, f)
     }
 }

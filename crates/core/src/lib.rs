@@ -30,6 +30,7 @@ pub mod node;
 pub mod operation;
 pub mod outage;
 pub mod planted;
+pub mod position;
 pub mod power;
 pub mod progress;
 pub mod replica;
@@ -41,8 +42,9 @@ pub mod time;
 pub mod view;
 pub mod votes;
 
-pub use ids::{BootId, Epoch, Index, Lsn, NodeId, OperationId, StoreId, Term, WorkloadId};
+pub use ids::{BootId, Epoch, History, Index, NodeId, OperationId, StoreId, Term, WorkloadId};
 pub use node::{Effect, Input, Node, NodeConfig};
 pub use planted::Planted;
+pub use position::{Position, SwitchPoint};
 pub use spec::Spec;
 pub use time::Time;

@@ -6,6 +6,7 @@ use crate::ids::{NodeId, WorkloadId};
 use serde::{Deserialize, Serialize};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// The primary was lost; the cluster acts by itself.
@@ -31,6 +32,7 @@ impl std::fmt::Display for Kind {
 
 /// Whether a workload is moved without a person.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Mode {
     /// A lost primary is replaced at once.
@@ -56,6 +58,7 @@ impl Mode {
 
 /// What is to be done; its id is the log index of the entry that carries it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Operation {
     pub kind: Kind,
     pub workload: WorkloadId,
@@ -75,6 +78,7 @@ pub struct Operation {
 
 /// Where the time of a failover or switchover goes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Phase {
     /// From the loss as its own node saw it to the coordinator's decision to act.
@@ -114,6 +118,7 @@ impl Phase {
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case", tag = "result", content = "why")]
 pub enum Outcome {
     Done,

@@ -17,9 +17,17 @@ pub const POWER_ALLOWANCE: Duration = Duration::from_millis(500);
 pub const PROBE_ALLOWANCE: Duration = Duration::from_millis(2_000);
 
 /// What takes how long.
-pub type Share = (String, Duration);
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Share {
+    pub what: String,
+    #[serde(rename = "ms", with = "crate::time::millis")]
+    #[cfg_attr(feature = "schema", schema(value_type = f64))]
+    pub took: Duration,
+}
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WorstCase {
     pub case: String,
     pub terms: Vec<Share>,
@@ -27,7 +35,7 @@ pub struct WorstCase {
 
 impl WorstCase {
     pub fn total(&self) -> Duration {
-        self.terms.iter().map(|(_, d)| *d).sum()
+        self.terms.iter().map(|share| share.took).sum()
     }
 }
 
@@ -60,11 +68,18 @@ fn case<const N: usize>(name: &str, terms: [Vec<Share>; N]) -> WorstCase {
 }
 
 fn commit() -> Share {
-    ("a commit in the log".into(), COMMIT_ALLOWANCE)
+    share("a commit in the log", COMMIT_ALLOWANCE)
 }
 
 fn off() -> Share {
-    ("power cut and read back".into(), POWER_ALLOWANCE)
+    share("power cut and read back", POWER_ALLOWANCE)
+}
+
+fn share(what: &str, took: Duration) -> Share {
+    Share {
+        what: what.into(),
+        took,
+    }
 }
 
 /// The parts that cases are made of.
@@ -73,25 +88,19 @@ struct Shares<'a>(&'a Timings);
 impl Shares<'_> {
     fn lease(&self) -> Share {
         let over = self.0.lease_is_over_after();
-        (
-            "the lease runs out, as the coordinator counts it".into(),
-            over,
-        )
+        share("the lease runs out, as the coordinator counts it", over)
     }
 
     fn report(&self) -> Share {
-        ("report to the coordinator".into(), self.0.renewal())
+        share("report to the coordinator", self.0.renewal())
     }
 
     fn election(&self) -> Vec<Share> {
         let silence = stretched(self.0.stickiness);
         vec![
-            ("coordinator's silence noticed".into(), silence),
-            (
-                "candidates' spread, one tie".into(),
-                self.0.election_spread * 2,
-            ),
-            ("election".into(), COMMIT_ALLOWANCE),
+            share("coordinator's silence noticed", silence),
+            share("candidates' spread, one tie", self.0.election_spread * 2),
+            share("election", COMMIT_ALLOWANCE),
         ]
     }
 
@@ -100,25 +109,25 @@ impl Shares<'_> {
         let promote = "promotion and first replicated write";
         vec![
             commit(),
-            ("final positions".into(), self.0.settle_limit),
+            share("final positions", self.0.settle_limit),
             commit(),
-            (promote.into(), PROMOTE_ALLOWANCE),
+            share(promote, PROMOTE_ALLOWANCE),
         ]
     }
 
     fn server_lost(&self) -> WorstCase {
         let seen = "its exit seen, its last process ended";
-        let first = vec![(seen.into(), self.0.kill_bound), self.report()];
+        let first = vec![share(seen, self.0.kill_bound), self.report()];
         case("server process lost", [first, self.takeover()])
     }
 
     fn server_hangs(&self) -> WorstCase {
         let first = vec![
-            ("a look at it is in vain".into(), PROBE_ALLOWANCE),
-            ("it answers nobody".into(), self.0.answer_limit),
+            share("a look at it is in vain", PROBE_ALLOWANCE),
+            share("it answers nobody", self.0.answer_limit),
             self.report(),
             commit(),
-            ("its last process ended".into(), self.0.kill_bound),
+            share("its last process ended", self.0.kill_bound),
         ];
         // What ends it is committed as soon as it is reported.
         let rest = self.takeover().split_off(1);
@@ -128,7 +137,7 @@ impl Shares<'_> {
     fn host_lost_and_off(&self) -> WorstCase {
         let suspicion = self.0.suspicion_ceiling + self.0.renewal();
         let first = vec![
-            ("suspicion, also of the peers".into(), suspicion),
+            share("suspicion, also of the peers", suspicion),
             commit(),
             off(),
         ];
@@ -139,7 +148,7 @@ impl Shares<'_> {
     }
 
     fn host_lost(&self) -> WorstCase {
-        let last = ("the last renewal's way".into(), self.0.renewal());
+        let last = share("the last renewal's way", self.0.renewal());
         case(
             "host lost, by lease alone",
             [vec![last, self.lease()], self.takeover()],
@@ -148,9 +157,9 @@ impl Shares<'_> {
 
     fn standby_lost(&self) -> WorstCase {
         let terms = vec![
-            ("suspicion".into(), self.0.suspicion_ceiling),
+            share("suspicion", self.0.suspicion_ceiling),
             commit(),
-            ("the primary takes the smaller set".into(), COMMIT_ALLOWANCE),
+            share("the primary takes the smaller set", COMMIT_ALLOWANCE),
         ];
         case("standby lost", [terms])
     }

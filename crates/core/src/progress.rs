@@ -9,6 +9,7 @@ use std::time::Duration;
 
 /// One operation as it is shown: derived from the log and what the coordinator saw.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Progress {
     pub id: OperationId,
     pub what: Operation,
@@ -18,10 +19,21 @@ pub struct Progress {
     /// The node that became primary.
     pub target: Option<NodeId>,
     pub outcome: Option<Outcome>,
-    pub phases: Vec<(Phase, Duration)>,
+    pub phases: Vec<PhaseTime>,
+}
+
+/// How long a phase took.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PhaseTime {
+    pub phase: Phase,
+    #[serde(rename = "ms", with = "crate::time::millis")]
+    #[cfg_attr(feature = "schema", schema(value_type = f64))]
+    pub took: Duration,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Step {
     pub kind: FactKind,
     pub text: String,

@@ -7,13 +7,15 @@ pub mod agent;
 
 use crate::address::AddressReport;
 use crate::health::Hearing;
-use crate::ids::{BootId, Epoch, Lsn, NodeId, OperationId, StoreId, WorkloadId};
+use crate::ids::{BootId, Epoch, History, NodeId, OperationId, StoreId, WorkloadId};
+use crate::position::{Position, SwitchPoint};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// What a server is at the moment.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
     Primary,
@@ -46,12 +48,14 @@ pub struct Observation {
     pub data: Data,
     /// What it says it is; none while it does not answer.
     pub role: Option<Role>,
-    pub timeline: u32,
-    /// A primary's flushed position; a standby's `max(received, replayed)` (D6). None: not known,
-    /// which is not zero (F2).
-    pub position: Option<Lsn>,
-    pub received: Option<Lsn>,
-    pub replayed: Option<Lsn>,
+    /// A primary's flushed position; a standby's, which is the further of received and replayed
+    /// (D6). None: not known, which is not zero (F2).
+    pub position: Option<Position>,
+    /// Of a standby, on the history of its position.
+    pub received: Option<u64>,
+    pub replayed: Option<u64>,
+    /// Where it is in the words of its program.
+    pub place: Option<String>,
     /// Whom a standby is set up to follow.
     pub upstream: Option<NodeId>,
     /// Whether a standby receives from it.
@@ -71,6 +75,7 @@ pub struct Observation {
 
 /// A setting of a server as it is in force.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Setting {
     pub name: String,
     pub value: String,
@@ -83,6 +88,7 @@ pub struct Setting {
 
 /// Bytes that a clone or a rewind has copied, of those that it will, as its program says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Copied {
     pub done: u64,
     pub total: u64,
@@ -110,10 +116,10 @@ impl Observation {
             exited: false,
             data,
             role: None,
-            timeline: 0,
             position: None,
             received: None,
             replayed: None,
+            place: None,
             upstream: None,
             streaming: false,
             standbys: Vec::new(),
@@ -127,8 +133,11 @@ impl Observation {
     /// What others act on at once: all but the numbers that move all the time.
     pub fn without_progress(&self) -> Self {
         let mut rest = self.clone();
-        (rest.position, rest.received, rest.replayed) = Default::default();
-        rest.copied = None;
+        if let Some(at) = &mut rest.position {
+            at.number = 0;
+        }
+        (rest.received, rest.replayed) = Default::default();
+        (rest.place, rest.copied) = Default::default();
         for standby in &mut rest.standbys {
             (standby.sent, standby.flushed, standby.replayed) = Default::default();
         }
@@ -138,6 +147,11 @@ impl Observation {
     /// Commits may have returned that no standby confirmed.
     pub fn is_unprotected(&self) -> bool {
         self.overruled.iter().any(|s| s.ends_promise)
+    }
+
+    /// How far it is on its own history.
+    pub fn number(&self) -> Option<u64> {
+        Some(self.position.as_ref()?.number)
     }
 
     pub fn is(&self, role: Role) -> bool {
@@ -150,10 +164,12 @@ impl Observation {
 pub struct Downstream {
     pub node: NodeId,
     /// None where the primary does not know (F2).
-    pub sent: Option<Lsn>,
-    pub flushed: Option<Lsn>,
-    pub replayed: Option<Lsn>,
+    pub sent: Option<u64>,
+    pub flushed: Option<u64>,
+    pub replayed: Option<u64>,
     pub streaming: bool,
+    /// So close behind that what is left can be waited for.
+    pub near: bool,
 }
 
 /// What a driver can be told to do. Every action is idempotent.
@@ -176,17 +192,21 @@ pub enum Action {
     },
     /// End every process at once, and verify (C1, D12).
     StopNow,
-    /// Become primary on a new timeline, or say on which one it is already (D10).
-    Promote,
+    /// Become primary on a new history, or say on which one it is already (D10). `after` is the one
+    /// that was open last, which may be unknown here.
+    Promote {
+        after: Option<History>,
+    },
     /// Stop receiving, and report the final position (D6). Where a clean stop ended the log,
     /// whoever has it up to `enough` has nothing more to receive.
     Settle {
-        enough: Option<Lsn>,
+        enough: Option<u64>,
     },
     Repoint {
         upstream: NodeId,
     },
-    /// Take back what that node's history does not have, and follow it from there (D9, D11).
+    /// Take back what that node's history does not have, and follow it from there (D9, D11); or say
+    /// that only a copy can.
     Rewind {
         to: NodeId,
     },
@@ -196,12 +216,17 @@ pub enum Action {
     },
     /// Wait for these standbys at every commit, and report when all of them have everything written
     /// before (D2).
-    SetSync {
-        epoch: Epoch,
-        number: u64,
-        standbys: Vec<NodeId>,
-        unprotected: bool,
-    },
+    SetSync(SyncSetting),
+}
+
+/// Whom commits wait for; (epoch, number) is a setting in full (D2).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SyncSetting {
+    pub epoch: Epoch,
+    pub number: u64,
+    pub standbys: Vec<NodeId>,
+    /// With nobody to wait for, commits return all the same (D3).
+    pub unprotected: bool,
 }
 
 impl Action {
@@ -209,11 +234,11 @@ impl Action {
     /// the driver's own limit, which knows better.
     pub fn limit(&self) -> Duration {
         let seconds = match self {
-            Action::Promote | Action::Settle { .. } => 10,
+            Action::Promote { .. } | Action::Settle { .. } => 10,
             Action::StopNow => 15,
             Action::Repoint { .. } => 20,
             Action::StopClean { limit } => return *limit + Duration::from_secs(15),
-            Action::SetSync { .. } => 75,
+            Action::SetSync(_) => 75,
             Action::Checkpoint => 300,
             Action::Create | Action::StartPrimary | Action::StartStandby { .. } => 180,
             Action::Rewind { .. } => 3_600,
@@ -236,16 +261,16 @@ impl Action {
             Action::Checkpoint => "checkpoint before the move".into(),
             Action::StopClean { .. } => "clean stop".into(),
             Action::StopNow => "immediate stop".into(),
-            Action::Promote => "promotion".into(),
+            Action::Promote { .. } => "promotion".into(),
             Action::Settle { .. } => "settling the final position".into(),
             Action::Repoint { upstream } => format!("repointing to {upstream}"),
             Action::Rewind { to } => format!("rewind to the history of {to}"),
             Action::Clone { from } => format!("fresh clone from {from}"),
-            Action::SetSync { standbys, .. } if standbys.is_empty() => {
+            Action::SetSync(setting) if setting.standbys.is_empty() => {
                 "setting no synchronous standby".into()
             }
-            Action::SetSync { standbys, .. } => {
-                let names: Vec<&str> = standbys.iter().map(|n| n.as_str()).collect();
+            Action::SetSync(setting) => {
+                let names: Vec<&str> = setting.standbys.iter().map(|n| n.as_str()).collect();
                 format!("synchronous standbys {}", names.join(", "))
             }
         }
@@ -253,13 +278,13 @@ impl Action {
 }
 
 /// What a promotion, or the start of a primary, has come to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Promotion {
-    pub timeline: u32,
-    /// Where that timeline began; 0 for the first one.
-    pub began: Lsn,
     /// Where it is now, before any client can write (F1).
-    pub at: Lsn,
+    pub point: SwitchPoint,
+    /// No earlier history can have the same name, as far as the driver can tell from the one that
+    /// was open before (D5).
+    pub unique: bool,
 }
 
 /// What came of an action.
@@ -267,14 +292,17 @@ pub struct Promotion {
 #[serde(rename_all = "kebab-case", tag = "done")]
 pub enum Done {
     Ok,
-    /// Where a clean stop ended the write-ahead log; none if it was not clean.
+    /// Where a clean stop ended the log; none if it was not clean.
     Stopped {
-        clean_at: Option<Lsn>,
+        clean_at: Option<u64>,
     },
     Promoted(Promotion),
     Settled {
-        timeline: u32,
-        position: Lsn,
+        at: Position,
+    },
+    /// A rewind cannot bring these data there, for certain: a copy has to take their place.
+    MustClone {
+        why: String,
     },
 }
 
@@ -365,9 +393,9 @@ pub struct ReplicaReport {
     /// This node promoted itself under this epoch, with this result.
     pub opened: Option<(Epoch, Promotion)>,
     /// The final position after the end of this epoch.
-    pub settled: Option<(Epoch, u32, Lsn)>,
+    pub settled: Option<(Epoch, Position)>,
     /// Nothing of this epoch runs here any more, for good (C5); with the end of a clean stop.
-    pub surrendered: Option<(Epoch, Option<Lsn>)>,
+    pub surrendered: Option<(Epoch, Option<u64>)>,
     /// Commits wait for the set of this number, and every member has everything before.
     pub sync_held: Option<(Epoch, u64)>,
     /// Ready for this switchover's stop.

@@ -1,7 +1,7 @@
 //! What people ask of the cluster, and what they are answered.
 
 use crate::author::Level;
-use crate::ids::{Index, NodeId, OperationId, WorkloadId};
+use crate::ids::{Index, NodeId, OperationId, WorkloadId, is_name};
 use crate::operation::{Kind, Mode};
 use crate::steward::candidates::Candidate;
 use crate::view::Status;
@@ -90,6 +90,26 @@ impl Request {
         }
     }
 
+    /// What in it nothing can be called by.
+    pub fn strange_name(&self) -> Option<&str> {
+        let (workload, node) = match self {
+            Request::Switchover { workload, to, .. } => (Some(workload), to.as_ref()),
+            Request::Failover { workload, to, .. } => (Some(workload), Some(to)),
+            Request::Mode { workload, .. } => (Some(workload), None),
+            Request::Fence { node, .. }
+            | Request::Readmit { node, .. }
+            | Request::Enrol { node, .. }
+            | Request::Power { node, .. } => (None, Some(node)),
+            Request::Status | Request::OwnStatus | Request::Approve { .. } => (None, None),
+        };
+        let all = [
+            self.by(),
+            workload.map(WorkloadId::as_str),
+            node.map(NodeId::as_str),
+        ];
+        all.into_iter().flatten().find(|name| !is_name(name))
+    }
+
     /// Who asks, by the word of the node that was asked.
     pub fn by(&self) -> Option<&str> {
         match self {
@@ -128,6 +148,7 @@ pub enum Answer {
 
 /// What is to become of a host's power.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum PowerWish {
     On,
@@ -150,6 +171,7 @@ impl PowerWish {
 
 /// What would be done to a host, and why it cannot be, if so.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodePlan {
     pub node: NodeId,
     pub steps: Vec<String>,
@@ -158,6 +180,7 @@ pub struct NodePlan {
 
 /// What would be done, and what stands in the way.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Plan {
     pub kind: Kind,
     pub workload: WorkloadId,
@@ -165,14 +188,24 @@ pub struct Plan {
     pub to: Option<NodeId>,
     pub preconditions: Vec<Precondition>,
     pub steps: Vec<String>,
-    /// Milliseconds in which clients cannot write: usual, and the bound after which it is forced.
-    pub expected_pause_ms: (u64, u64),
+    pub pause: Pause,
     /// Bytes of acknowledged writes that could be lost; `u64::MAX` where that is not known.
     pub data_at_risk: u64,
     pub candidates: Vec<Candidate>,
 }
 
+/// For how long clients cannot write.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Pause {
+    /// In a move that goes well: measured at the last one, else what it usually takes.
+    pub usual_ms: u64,
+    /// The bound after which it is forced.
+    pub longest_ms: u64,
+}
+
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Precondition {
     pub text: String,
     /// None if met, else why not.

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 /// A reading of one node's steady clock. Comparable on that node only; it never goes back.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(transparent)]
 pub struct Time(pub u64);
 
@@ -19,6 +20,21 @@ impl Time {
     /// How long ago `earlier` was; zero if it lies ahead.
     pub fn since(self, earlier: Time) -> Duration {
         Duration::from_nanos(self.0.saturating_sub(earlier.0))
+    }
+}
+
+/// Durations as people are shown them: milliseconds, with a fraction.
+pub mod millis {
+    use serde::{Deserialize, Deserializer, Serializer};
+    use std::time::Duration;
+
+    pub fn serialize<S: Serializer>(time: &Duration, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_f64(time.as_secs_f64() * 1e3)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Duration, D::Error> {
+        let ms = f64::deserialize(from)?;
+        Duration::try_from_secs_f64(ms / 1e3).map_err(serde::de::Error::custom)
     }
 }
 

@@ -1,12 +1,11 @@
 //! What a person is shown: one sentence, then the evidence.
 
-use crate::command::Standing;
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::operation::Mode;
+use crate::position::Position;
 use crate::progress::Progress;
-use crate::replica::{GateReport, ReplicaReport};
+use crate::replica::{Copied, Role, Setting};
 use crate::spec::Finding;
-use crate::state::{SyncSet, Tenure};
 use crate::steward::candidates::Candidate;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
@@ -16,6 +15,7 @@ use std::net::SocketAddr;
 
 /// How the whole or a workload is, in one fixed word each.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Condition {
     /// Normal: everything that the spec asks for is there.
@@ -40,6 +40,7 @@ impl Condition {
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Status {
     pub cluster: String,
     /// The node whose view this is.
@@ -60,6 +61,7 @@ pub struct Status {
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Quorum {
     pub total: u32,
     pub needed: u32,
@@ -72,6 +74,7 @@ pub struct Quorum {
 
 /// How a node is heard by the viewer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum NodeState {
     Up,
@@ -92,6 +95,7 @@ impl fmt::Display for NodeState {
 
 /// What a replica's server is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum ReplicaState {
     Primary,
@@ -119,6 +123,7 @@ impl fmt::Display for ReplicaState {
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodeView {
     pub node: NodeId,
     pub zone: String,
@@ -136,12 +141,37 @@ pub struct NodeView {
     pub misses: BTreeMap<NodeId, u8>,
     /// Why it may hold nothing until it is readmitted, if so (S6).
     pub fenced: Option<String>,
-    /// What its power device said last: `on`, `off`, or why that is not known; none without a
-    /// device.
-    pub power: Option<String>,
+    /// None without a device.
+    pub power: Option<PowerView>,
+}
+
+/// What a power device said last.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case", tag = "state")]
+pub enum PowerView {
+    On,
+    Off,
+    /// It was not asked yet.
+    NotRead,
+    Unknown {
+        why: String,
+    },
+}
+
+impl fmt::Display for PowerView {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::On => f.write_str("on"),
+            Self::Off => f.write_str("off"),
+            Self::NotRead => f.write_str("not read yet"),
+            Self::Unknown { why } => write!(f, "unknown: {why}"),
+        }
+    }
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WorkloadView {
     pub workload: WorkloadId,
     pub condition: Condition,
@@ -150,9 +180,8 @@ pub struct WorkloadView {
     pub next: Option<String>,
     pub epoch: Epoch,
     pub mode: Mode,
-    pub tenure: Tenure,
     pub primary: Option<NodeId>,
-    pub sync: SyncSet,
+    pub sync: SyncView,
     pub replicas: Vec<ReplicaView>,
     pub candidates: Vec<Candidate>,
     pub gates: Vec<GateView>,
@@ -161,20 +190,99 @@ pub struct WorkloadView {
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReplicaView {
     pub node: NodeId,
     pub state: ReplicaState,
     pub detail: String,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub address: SocketAddr,
     pub rank: u32,
     pub in_sync_set: bool,
     /// Bytes behind the primary's flushed position.
     pub lag: Option<u64>,
-    pub standing: Standing,
-    pub report: Option<ReplicaReport>,
+    /// Why its data cannot be used as they are, if so.
+    pub unsound: Option<String>,
+    /// Its server as its node saw it last; none where nothing was heard of it.
+    pub server: Option<ServerView>,
+    pub doing: Option<DoingView>,
+    /// The epoch whose history its data were brought to by a rewind or a copy.
+    pub rejoined: Option<Epoch>,
+}
+
+/// The standbys that have every acknowledged write.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SyncView {
+    /// Counts the settings within the epoch.
+    pub number: u64,
+    /// Any of them is safe to promote.
+    pub sure: Vec<NodeId>,
+    /// Whom commits wait for: more than those while the set grows.
+    pub asked: Vec<NodeId>,
+    /// Commits wait for nobody.
+    pub unprotected: bool,
+}
+
+/// A server, as its node saw it last.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ServerView {
+    pub runs: bool,
+    pub role: Option<Role>,
+    pub position: Option<Position>,
+    /// Where it is in the words of its program.
+    pub place: Option<String>,
+    pub received: Option<u64>,
+    pub replayed: Option<u64>,
+    pub upstream: Option<NodeId>,
+    pub streaming: bool,
+    pub can_write: Option<bool>,
+    pub standbys: Vec<StandbyView>,
+    pub overruled: Vec<Setting>,
+    pub trouble: Option<String>,
+    pub copied: Option<Copied>,
+}
+
+/// A standby as its primary sees it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct StandbyView {
+    pub node: NodeId,
+    pub sent: Option<u64>,
+    pub flushed: Option<u64>,
+    pub replayed: Option<u64>,
+    pub streaming: bool,
+}
+
+/// What is being done to a server.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DoingView {
+    pub work: Work,
+    pub text: String,
+    pub for_ms: u64,
+}
+
+/// The kinds of that.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Work {
+    Create,
+    Start,
+    Checkpoint,
+    Stop,
+    Promote,
+    Settle,
+    Repoint,
+    Rewind,
+    Clone,
+    SetSync,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AddressView {
     /// `10.30.0.50/24`
     pub on: Vec<String>,
@@ -189,10 +297,18 @@ pub struct AddressView {
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct GateView {
     pub node: NodeId,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub address: SocketAddr,
     /// The node it forwards to now; none while it holds or is not heard.
     pub forwards_to: Option<NodeId>,
-    pub report: Option<GateReport>,
+    /// Clients can connect to it.
+    pub listening: bool,
+    /// Of clients now; those that it lets wait among them.
+    pub connections: u64,
+    pub waiting: u64,
+    /// Since it started.
+    pub refused: u64,
 }

@@ -7,12 +7,11 @@ use desk::{Case, w};
 use karst_core::address::AddressReport;
 use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::health::Hears;
-use karst_core::ids::Lsn;
 use karst_core::replica::GateReport;
 use karst_core::spec::{AddressSpec, Follows, Loss};
 
 use karst_core::steward::Notes;
-use karst_core::{BootId, Epoch, NodeId};
+use karst_core::{BootId, Epoch, NodeId, SwitchPoint};
 use std::time::Duration;
 
 /// Epoch 2 is open on `doline`; gates run on `polje` and `uvala`.
@@ -153,9 +152,7 @@ fn it_is_with_the_open_primary_where_it_follows_that() {
         WorkloadAct::Open {
             unprotected: false,
             epoch,
-            timeline: 2,
-            began: Lsn(0),
-            switch: Lsn(0),
+            point: SwitchPoint::first("2"),
             sync: vec![],
             doubtful: vec![],
         },

@@ -2,17 +2,29 @@
 //! surrender, and what makes it clone.
 
 use karst_core::command::{Ended, Standing};
-use karst_core::ids::Lsn;
 use karst_core::operation::Kind;
 use karst_core::replica::agent::{Agent, Kept, Order, Scene};
 use karst_core::replica::{Action, Data, Done, Observation, Promotion, Role};
 use karst_core::spec::Timings;
 use karst_core::state::{Opened, SyncSet, Tenure, WorkloadState};
-use karst_core::{BootId, Epoch, NodeId, OperationId, Time};
+use karst_core::{BootId, Epoch, NodeId, OperationId, Position, SwitchPoint, Time};
 use std::time::Duration;
 
 fn me() -> NodeId {
     "doline".into()
+}
+
+fn second() -> Promotion {
+    let point = SwitchPoint {
+        history: "2".into(),
+        parent: Some("1".into()),
+        began: 7,
+        writes_from: 7,
+    };
+    Promotion {
+        point,
+        unique: true,
+    }
 }
 
 fn up(role: Role) -> Observation {
@@ -118,23 +130,12 @@ fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
     assert_eq!(rig.step(&assigned), [], "... and has to be durable");
     rig.agent.on_kept();
     let (id, action) = rig.action(&assigned).unwrap();
-    assert_eq!(action, Action::Promote);
-    let promoted = Done::Promoted(Promotion {
-        timeline: 2,
-        began: Lsn(7),
-        at: Lsn(7),
-    });
+    assert_eq!(action, Action::Promote { after: None });
+    let promoted = Done::Promoted(second());
     rig.agent.on_done(id, Ok(promoted), rig.now);
     assert_eq!(
         rig.agent.report(&assigned, rig.now).opened,
-        Some((
-            Epoch(2),
-            Promotion {
-                timeline: 2,
-                began: Lsn(7),
-                at: Lsn(7)
-            }
-        ))
+        Some((Epoch(2), second()))
     );
 }
 
@@ -304,16 +305,14 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
     open.opened = Some(Opened {
         epoch: Epoch(3),
         holder: "polje".into(),
-        timeline: 2,
-        began: Lsn(7),
-        switch: Lsn(7),
+        point: second().point,
         after: Epoch(2),
     });
     assert!(rig.agent.report(&open, rig.now).suspect);
     let (id, action) = rig.action(&open).unwrap();
     assert_eq!(
         action, clone,
-        "twin timelines are not rewound or repointed (D5)"
+        "twin histories are not rewound or repointed (D5)"
     );
     rig.agent.on_done(id, Ok(Done::Ok), rig.now);
     assert_eq!(rig.agent.report(&open, rig.now).rejoined, Some(Epoch(3)));
@@ -338,22 +337,21 @@ fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
     rig.agent.on_done(
         id,
         Ok(Done::Settled {
-            timeline: 1,
-            position: Lsn(5),
+            at: Position::new("1", 5),
         }),
         rig.now,
     );
     assert_eq!(
         rig.agent.report(&ended, rig.now).settled,
-        Some((Epoch(2), 1, Lsn(5)))
+        Some((Epoch(2), Position::new("1", 5)))
     );
     assert_eq!(rig.step(&ended), []);
     let how = Ended::Surrender {
         boot: BootId::from("b"),
-        clean_at: Some(Lsn(5)),
+        clean_at: Some(5),
     };
     let clean = WorkloadState {
-        clean_end: Some(Lsn(5)),
+        clean_end: Some(5),
         ..workload(
             2,
             Tenure::Ended {
@@ -365,9 +363,7 @@ fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
     let (_, action) = Rig::new(up(Role::Standby)).action(&clean).unwrap();
     assert_eq!(
         action,
-        Action::Settle {
-            enough: Some(Lsn(5))
-        },
+        Action::Settle { enough: Some(5) },
         "nobody has more than a clean stop left"
     );
     // A former primary's data waits: it may be asked to go on.
@@ -375,9 +371,7 @@ fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
     let opened = Opened {
         epoch: Epoch(2),
         holder: me(),
-        timeline: 1,
-        began: Lsn(0),
-        switch: Lsn(0),
+        point: SwitchPoint::first("1"),
         after: Epoch(0),
     };
     assert_eq!(
@@ -614,14 +608,14 @@ fn a_standby_that_never_streams_again_is_copied_while_it_runs() {
         },
     );
     let mut rig = Rig::new(Observation {
-        position: Some(Lsn(7)),
+        position: Some(Position::new("1", 7)),
         ..up(Role::Standby)
     });
     let wait = |rig: &mut Rig, seconds: u64, position: u64, streaming: bool| {
         rig.now += Duration::from_secs(seconds);
         rig.agent.on_observed(
             Observation {
-                position: Some(Lsn(position)),
+                position: Some(Position::new("1", position)),
                 streaming,
                 ..up(Role::Standby)
             },

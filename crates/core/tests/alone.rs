@@ -6,7 +6,6 @@ use karst_core::authority::Claim;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{Entry, Snapshot, Stored, Talk};
 use karst_core::gate::GateOrder;
-use karst_core::ids::Lsn;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig};
 use karst_core::operation::Mode;
@@ -16,7 +15,7 @@ use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
 };
 use karst_core::state::ClusterState;
-use karst_core::{BootId, Epoch, Index, Node, NodeId, Planted, Term, Time};
+use karst_core::{BootId, Epoch, Index, Node, NodeId, Planted, Position, SwitchPoint, Term, Time};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -103,7 +102,7 @@ fn drive(node: &mut Node, now: Time, input: Input) -> Vec<Effect> {
 fn a_holder_that_the_spec_does_not_name_is_a_finding() {
     let mut state = ClusterState::default();
     let (workload, epoch) = ("w".into(), Epoch(1));
-    let (began, switch, sync, doubtful) = (Lsn(0), Lsn(0), vec![], vec![]);
+    let (point, sync, doubtful) = (SwitchPoint::first("1"), vec![], vec![]);
     for command in [
         Command::Workload(
             "w".into(),
@@ -118,9 +117,7 @@ fn a_holder_that_the_spec_does_not_name_is_a_finding() {
             WorkloadAct::Open {
                 unprotected: false,
                 epoch,
-                timeline: 1,
-                began,
-                switch,
+                point,
                 sync,
                 doubtful,
             },
@@ -388,7 +385,7 @@ fn what_ends_is_not_granted() {
         w.replicas.insert("b".into(), replica);
         let mut state = ClusterState::default();
         let (epoch, holder) = (Epoch(1), NodeId::from("b"));
-        let (began, switch, sync, doubtful) = (Lsn(0), Lsn(0), vec![], vec![]);
+        let (point, sync, doubtful) = (SwitchPoint::first("1"), vec![], vec![]);
         for command in [
             Command::Workload(
                 "w".into(),
@@ -403,9 +400,7 @@ fn what_ends_is_not_granted() {
                 WorkloadAct::Open {
                     unprotected: false,
                     epoch,
-                    timeline: 1,
-                    began,
-                    switch,
+                    point,
                     sync,
                     doubtful,
                 },
@@ -434,8 +429,7 @@ fn what_ends_is_not_granted() {
         let standby = Observation {
             runs: true,
             role: Some(Role::Standby),
-            timeline: 1,
-            position: Some(Lsn(5)),
+            position: Some(Position::new("1", 5)),
             ..Observation::down(Data::Present { standby: true })
         };
         let mut now = Time::ZERO;

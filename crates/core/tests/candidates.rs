@@ -3,12 +3,11 @@
 
 mod desk;
 
-use desk::{Case, NODES, standby, w};
+use desk::{Case, NODES, at, standby, w};
 use karst_core::author::Author;
 use karst_core::command::{Command, Ended, NodeAct, Standing, WorkloadAct};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
-use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 use karst_core::replica::{
     Action, Data, Doing, Downstream, Observation, Promotion, ReplicaReport, Role,
@@ -18,7 +17,7 @@ use karst_core::spec::{After, Alone, Loss, ReplicaSpec};
 use karst_core::state::Tenure;
 use karst_core::steward::candidates::MayLack;
 use karst_core::steward::{Notes, next_look};
-use karst_core::{BootId, Epoch, NodeId};
+use karst_core::{BootId, Epoch, NodeId, Position, SwitchPoint};
 use std::time::Duration;
 
 /// A move to `polje`, asked for by a person.
@@ -68,7 +67,7 @@ fn one_that_has_not_settled_is_waited_for() {
     case.report(
         "uvala",
         ReplicaReport {
-            settled: Some((Epoch(0), 1, Lsn(200))),
+            settled: Some((Epoch(0), at(200))),
             ..standby(200)
         },
     );
@@ -86,7 +85,7 @@ fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
         let mut case = Case::new(Loss::None);
         let clean = Ended::Surrender {
             boot: BootId::from("b"),
-            clean_at: Some(Lsn(end)),
+            clean_at: Some(end),
         };
         let state = case.state.workloads.get_mut(&w()).unwrap();
         (state.tenure, state.clean_end) = (
@@ -94,7 +93,7 @@ fn the_target_of_a_planned_move_waits_for_nobody_if_it_has_everything() {
                 last: "doline".into(),
                 how: clean,
             },
-            Some(Lsn(end)),
+            Some(end),
         );
         case.report(
             "uvala",
@@ -132,9 +131,8 @@ fn the_beginning_of_a_record_is_not_data() {
                 opened: Some((
                     Epoch(2),
                     Promotion {
-                        timeline: 2,
-                        began: Lsn(100),
-                        at: Lsn(100),
+                        point: second(100),
+                        unique: true,
                     },
                 )),
                 ..standby(100)
@@ -143,7 +141,7 @@ fn the_beginning_of_a_record_is_not_data() {
         case.report(
             "uvala",
             ReplicaReport {
-                settled: Some((Epoch(1), 1, Lsn(settled))),
+                settled: Some((Epoch(1), at(settled))),
                 ..standby(128)
             },
         );
@@ -155,6 +153,45 @@ fn the_beginning_of_a_record_is_not_data() {
             _ => None,
         });
         assert_eq!(sync, Some(counts), "settled at {settled}: {opens:?}");
+    }
+}
+
+/// D5: a promotion that knew nothing of the history that was open last may have made one of the
+/// same name. Whoever is on the parent follows for certain; everybody else is copied anew.
+#[test]
+fn an_opening_under_a_name_that_may_be_anothers_doubts_who_is_not_on_its_parent() {
+    for (unique, history, counts) in [
+        (true, "1", true),
+        (false, "1", true),
+        (true, "2", true),
+        (false, "2", false),
+    ] {
+        let mut case = Case::new(Loss::None);
+        case.apply(&assign(2, "polje"));
+        let point = second(100);
+        let promotion = Promotion { point, unique };
+        case.report(
+            "polje",
+            ReplicaReport {
+                opened: Some((Epoch(2), promotion)),
+                ..standby(100)
+            },
+        );
+        let mut follower = standby(100);
+        follower.seen.as_mut().unwrap().position = Some(Position::new(history, 100));
+        follower.settled = None;
+        case.report("uvala", follower);
+        let opens = case.decided(&mut Notes::default());
+        let Some(Command::Workload(_, WorkloadAct::Open { sync, doubtful, .. })) = opens.first()
+        else {
+            panic!("{opens:?}")
+        };
+        let uvala: NodeId = "uvala".into();
+        assert_eq!(
+            (sync.contains(&uvala), doubtful.contains(&uvala)),
+            (counts, !counts),
+            "on history {history}, unique: {unique}"
+        );
     }
 }
 
@@ -283,8 +320,8 @@ fn outside_the_sync_set_or_the_history_nobody_is_safe() {
     assert_eq!(case.chosen().as_deref(), Some("uvala"));
     let state = case.state.workloads.get_mut(&w()).unwrap();
     let opened = state.opened.as_mut().unwrap();
-    (opened.timeline, opened.began, opened.switch) = (2, Lsn(90), Lsn(90));
-    case.refused("uvala", "does not contain 0/5A");
+    opened.point = second(90);
+    case.refused("uvala", "it has 10 bytes past the point");
     // Exactly at the switch point, it has the history and nothing else.
     case.report("uvala", standby(90));
     assert_eq!(case.verdict("uvala").excluded, None);
@@ -299,7 +336,7 @@ fn a_bounded_loss_counts_bytes() {
         &w(),
         Head {
             epoch: Epoch(1),
-            position: Lsn(140),
+            position: 140,
         },
         true,
         case.now,
@@ -373,7 +410,7 @@ fn a_loss_is_taken_only_when_it_is_accepted() {
         &w(),
         Head {
             epoch: Epoch(1),
-            position: Lsn(340),
+            position: 340,
         },
         true,
         case.now,
@@ -645,7 +682,7 @@ fn surrendered() -> Ended {
 }
 
 /// F1: whoever may follow is not therefore somebody who has every write. After a restart in place
-/// the timeline says nothing of how far a standby is.
+/// the history says nothing of how far a standby is.
 #[test]
 fn an_opening_counts_only_who_was_confirmed_before() {
     let mut case = Case::new(Loss::None);
@@ -666,9 +703,11 @@ fn an_opening_counts_only_who_was_confirmed_before() {
     case.report("uvala", standby(1_000));
     case.report("polje", standby(1 << 40));
     let promotion = Promotion {
-        timeline: 1,
-        began: Lsn(0),
-        at: Lsn(1 << 40),
+        point: SwitchPoint {
+            writes_from: 1 << 40,
+            ..SwitchPoint::first("1")
+        },
+        unique: false,
     };
     case.report(
         "doline",
@@ -678,19 +717,13 @@ fn an_opening_counts_only_who_was_confirmed_before() {
         },
     );
     let opens = case.decided(&mut Notes::default());
-    let Some(Command::Workload(
-        _,
-        WorkloadAct::Open {
-            sync,
-            switch,
-            began,
-            ..
-        },
-    )) = opens.first()
-    else {
+    let Some(Command::Workload(_, WorkloadAct::Open { sync, point, .. })) = opens.first() else {
         panic!("{opens:?}")
     };
-    assert_eq!((sync, *switch, *began), (&polje(), Lsn(1 << 40), Lsn(0)));
+    assert_eq!(
+        (sync, point.writes_from, point.began),
+        (&polje(), 1 << 40, 0)
+    );
     // What it lacks keeps it from taking over, too.
     case.apply(&opens[0]);
     let (workload, epoch) = (w(), Epoch(2));
@@ -711,15 +744,15 @@ fn an_opening_counts_only_who_was_confirmed_before() {
     case.report(
         "uvala",
         ReplicaReport {
-            settled: Some((Epoch(2), 1, Lsn(1_000))),
+            settled: Some((Epoch(2), at(1_000))),
             ..standby(1_000)
         },
     );
-    case.refused("uvala", "does not contain");
+    case.refused("uvala", "it lacks");
     case.report(
         "polje",
         ReplicaReport {
-            settled: Some((Epoch(2), 1, Lsn(1 << 39))),
+            settled: Some((Epoch(2), at(1 << 39))),
             ..standby(1 << 39)
         },
     );
@@ -759,7 +792,7 @@ fn after_a_promotion_that_never_opened_somebody_is_started_again() {
     case.report(
         "uvala",
         ReplicaReport {
-            settled: Some((Epoch(2), 1, Lsn(100))),
+            settled: Some((Epoch(2), at(100))),
             ..standby(100)
         },
     );
@@ -863,7 +896,7 @@ fn an_idle_holder_loses_the_assignment() {
         "polje",
         ReplicaReport {
             doing: Some(Doing {
-                action: Action::Promote,
+                action: Action::Promote { after: None },
                 time: Duration::ZERO,
             }),
             ..standby(100)
@@ -976,8 +1009,7 @@ fn writing(second: u64, moves: u64) -> ReplicaReport {
     let seen = Observation {
         runs: true,
         role: Some(Role::Primary),
-        timeline: 1,
-        position: Some(Lsn(at)),
+        position: Some(Position::new("1", at)),
         can_write: Some(true),
         standbys: vec![
             downstream("polje", at),
@@ -992,13 +1024,24 @@ fn writing(second: u64, moves: u64) -> ReplicaReport {
     }
 }
 
+/// A second history, which went on from the first one there.
+fn second(began: u64) -> SwitchPoint {
+    SwitchPoint {
+        history: "2".into(),
+        parent: Some("1".into()),
+        began,
+        writes_from: began,
+    }
+}
+
 fn downstream(node: &str, at: u64) -> Downstream {
-    let at = Some(Lsn(at));
+    let at = Some(at);
     Downstream {
         node: node.into(),
         sent: at,
         flushed: at,
         replayed: at,
         streaming: true,
+        near: true,
     }
 }

@@ -3,11 +3,10 @@
 
 use karst_core::author::Author;
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
-use karst_core::ids::Lsn;
 use karst_core::operation::{Kind, Mode, Operation};
 
 use karst_core::state::{ClusterState, Tenure};
-use karst_core::{BootId, Epoch, Index, NodeId, WorkloadId};
+use karst_core::{BootId, Epoch, Index, NodeId, SwitchPoint, WorkloadId};
 
 fn w() -> WorkloadId {
     "sailings".into()
@@ -37,7 +36,13 @@ impl Built {
         self.open_with(epoch, &[])
     }
     fn open_with(&mut self, epoch: u64, doubtful: &[&str]) -> bool {
-        let (workload, at, timeline) = (w(), Lsn(epoch), epoch as u32);
+        let workload = w();
+        let point = SwitchPoint {
+            history: epoch.to_string().into(),
+            parent: Some((epoch - 1).to_string().into()),
+            began: epoch,
+            writes_from: epoch,
+        };
         let sync = vec![NodeId::from("uvala")];
         let doubtful = doubtful.iter().map(|n| NodeId::from(*n)).collect();
         self.apply(Command::Workload(
@@ -45,9 +50,7 @@ impl Built {
             WorkloadAct::Open {
                 unprotected: false,
                 epoch: Epoch(epoch),
-                timeline,
-                began: at,
-                switch: at,
+                point,
                 sync,
                 doubtful,
             },
@@ -70,7 +73,7 @@ impl Built {
             },
         ))
     }
-    fn end(&mut self, epoch: u64, clean_at: Option<Lsn>) -> bool {
+    fn end(&mut self, epoch: u64, clean_at: Option<u64>) -> bool {
         let how = Ended::Surrender {
             boot: BootId::from("b"),
             clean_at,
@@ -132,7 +135,7 @@ fn a_former_primary_has_diverged_once_another_opens_unless_it_stopped_cleanly() 
         assert!(state.open(2));
         state.standing("doline")
     };
-    assert_eq!(standing_after(Some(Lsn(9)), "polje"), Standing::Sound);
+    assert_eq!(standing_after(Some(9), "polje"), Standing::Sound);
     assert!(matches!(
         standing_after(None, "polje"),
         Standing::Diverged(_)
@@ -149,13 +152,11 @@ fn a_former_primary_has_diverged_once_another_opens_unless_it_stopped_cleanly() 
 #[test]
 fn a_promotion_that_was_not_opened_needs_a_clone_once_another_is() {
     let mut state = Built::new();
-    assert!(
-        state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, Some(Lsn(9)))
-    );
+    assert!(state.assign(1, "doline") && state.open(1) && state.revoke(1) && state.end(1, Some(9)));
     assert!(state.assign(2, "polje") && state.revoke(2) && state.end(2, None));
     assert_eq!(
         state.0.workload(&w()).clean_end,
-        Some(Lsn(9)),
+        Some(9),
         "the last opened epoch ended there"
     );
     assert!(state.assign(3, "doline"));
@@ -169,7 +170,7 @@ fn a_promotion_that_was_not_opened_needs_a_clone_once_another_is() {
     assert!(state.0.workload(&w()).attempts.is_empty());
 }
 
-/// A timeline of a number that was open before: whoever may have followed the other one is copied
+/// A history of a name that was open before: whoever may have followed the other one is copied
 /// anew.
 #[test]
 fn twins_are_copied_and_a_sound_mark_leaves_nothing_behind() {

@@ -23,6 +23,8 @@ pub enum Command {
     Run(Run),
     /// Run the deadman, which ends primaries whose daemon does not renew their lease
     Deadman(Deadman),
+    /// Print the OpenAPI document of the HTTP interface
+    Document,
 }
 
 #[derive(Args)]

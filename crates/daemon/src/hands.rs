@@ -2,7 +2,7 @@
 //! serves, one task per floating address, one per power device.
 
 use crate::heart::{Glance, Tell};
-use karst_adapters::{Address, Bounds, Gate, Postgres, Power};
+use karst_adapters::{Address, Bounds, Gate, Power, Server};
 use karst_core::address::{AddressOrder, AddressSeen, Flow};
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
@@ -46,7 +46,7 @@ fn owes(seen: &Observation) -> bool {
         && seen
             .standbys
             .iter()
-            .any(|standby| standby.flushed < seen.position)
+            .any(|standby| standby.flushed < seen.number())
 }
 
 /// Whether others wait for this action's own result, and what can be seen of it comes later. Of all
@@ -54,7 +54,7 @@ fn owes(seen: &Observation) -> bool {
 fn is_awaited(action: &Action) -> bool {
     matches!(
         action,
-        Action::Promote | Action::Settle { .. } | Action::SetSync { .. }
+        Action::Promote { .. } | Action::Settle { .. } | Action::SetSync(_)
     )
 }
 
@@ -78,7 +78,7 @@ fn together(every: Duration) -> Instant {
 #[derive(Clone)]
 struct Driven {
     workload: WorkloadId,
-    server: Arc<Postgres>,
+    server: Arc<Server>,
     heart: Tell,
     /// The server may be another one now, whose exit is waited for.
     rewatch: watch::Sender<()>,
@@ -142,7 +142,7 @@ fn looks_from(first: Instant, every: Duration) -> Interval {
 /// action at a time.
 pub async fn replica(
     workload: WorkloadId,
-    server: Arc<Postgres>,
+    server: Arc<Server>,
     heartbeat: Duration,
     mut told: UnboundedReceiver<Hand>,
     heart: Tell,

@@ -30,12 +30,17 @@ use karst_adapters::process::raise_descriptor_limit;
 use std::fs::Permissions;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
+use utoipa::OpenApi as _;
 
 fn main() -> Result<()> {
     let cli = Cli::parse();
     let common = match &cli.command {
         Command::Run(run) => &run.common,
         Command::Deadman(deadman) => &deadman.common,
+        Command::Document => {
+            println!("{}", http::Document::openapi().to_pretty_json()?);
+            return Ok(());
+        }
     };
     boot::start_logs(common.json_logs);
     raise_descriptor_limit();
@@ -55,6 +60,7 @@ fn main() -> Result<()> {
     match cli.command {
         Command::Deadman(deadman) => watch_over(deadman, &Given { spec, text, me }),
         Command::Run(run) => boot::run_daemon(run, Given { spec, text, me }),
+        Command::Document => Ok(()),
     }
 }
 

@@ -8,7 +8,7 @@ use crate::lock::write;
 use crate::peers::Renewal;
 use crate::tls::{self, HttpCertificate, Identity};
 use anyhow::{Context, Result};
-use karst_adapters::Postgres;
+use karst_adapters::Server;
 use karst_core::spec::{Finding, Severity, Spec};
 use std::fs::Metadata;
 use std::io::ErrorKind;
@@ -46,7 +46,7 @@ pub struct Users {
     pub peers: Renewal,
     pub http: HttpCertificate,
     pub service: actix_web::web::Data<Service>,
-    pub servers: Vec<Arc<Postgres>>,
+    pub servers: Vec<Arc<Server>>,
 }
 
 pub fn read_tokens(path: &Path) -> Result<Tokens> {

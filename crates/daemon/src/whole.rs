@@ -3,7 +3,7 @@
 //! gates at once, and the service manager starts it again.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI32, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 /// A software error (sysexits.h).
@@ -14,6 +14,9 @@ const LOOK: Duration = Duration::from_millis(50);
 /// earliest. At the default timings the daemon is back before its host is given up; much sooner
 /// than this a busy host would cost its clients their connections.
 const LOOKS: u32 = 5;
+/// A look at which the heart could have moved, had its host let it, counts a part of one at which
+/// it could not: a host that is short of CPU for a moment is not given up by its own daemon.
+const WEIGHT: u32 = 4;
 /// Threads that may panic: the database does over a file that is damaged, and whoever opened it
 /// says so.
 const MAY_PANIC: [&str; 1] = ["store-open"];
@@ -56,31 +59,61 @@ impl Drop for Part {
 
 /// How often the heart has moved.
 #[derive(Clone, Debug, Default)]
-pub struct Moves(Arc<AtomicU64>);
+pub struct Moves(Arc<Counted>);
+
+#[derive(Debug, Default)]
+struct Counted {
+    moves: AtomicU64,
+    /// The heart's thread; 0 before its first move.
+    thread: AtomicI32,
+}
 
 impl Moves {
     /// Called by the heart each time that it does anything, which is once in a heartbeat at least.
     pub fn count(&self) {
-        self.0.fetch_add(1, Ordering::Relaxed);
+        if self.0.thread.load(Ordering::Relaxed) == 0 {
+            let me = rustix::thread::gettid().as_raw_nonzero().get();
+            self.0.thread.store(me, Ordering::Relaxed);
+        }
+        self.0.moves.fetch_add(1, Ordering::Relaxed);
+    }
+
+    fn so_far(&self) -> u64 {
+        self.0.moves.load(Ordering::Relaxed)
+    }
+
+    /// How much CPU time the heart has had if it would run now; none where it waits for something,
+    /// is stopped, or that cannot be told (proc_pid_stat(5), the kernel's sched-stats.rst).
+    fn ready_with(&self) -> Option<u64> {
+        let task = format!("/proc/self/task/{}", self.0.thread.load(Ordering::Relaxed));
+        let stat = std::fs::read_to_string(format!("{task}/stat")).ok()?;
+        let ready = stat.rsplit(')').next()?.trim_start().starts_with('R');
+        let had = std::fs::read_to_string(format!("{task}/schedstat")).ok()?;
+        let had = had.split_whitespace().next()?.parse().ok()?;
+        ready.then_some(had)
     }
 }
 
 /// Ends the process when the heart stands still: it is stuck, or its thread was stopped. Returns
 /// when the daemon stops.
 pub fn watch(moves: &Moves, heartbeat: Duration) {
-    let mut still = Still::new(moves.0.load(Ordering::Relaxed), heartbeat);
-    let mut before = Instant::now();
+    let mut still = Still::new(moves.so_far(), heartbeat);
+    let (mut before, mut had) = (Instant::now(), None);
     while !STOPPING.load(Ordering::SeqCst) {
         std::thread::sleep(LOOK);
         let took = before.elapsed();
         before = Instant::now();
-        if still.look(moves.0.load(Ordering::Relaxed), took) {
+        let so_far = moves.so_far();
+        let ready = (so_far == still.last).then(|| moves.ready_with()).flatten();
+        let starved = ready.is_some() && ready == had;
+        had = ready;
+        if still.look(so_far, took, starved) {
             exit("the heart stands still");
         }
     }
 }
 
-/// Looks without a move, in a row.
+/// Looks without a move, in a row, each with its weight.
 struct Still {
     last: u64,
     looks: u32,
@@ -94,18 +127,19 @@ impl Still {
         Self {
             last: moves,
             looks: 0,
-            limit: beats.max(LOOKS),
+            limit: beats.max(LOOKS) * WEIGHT,
         }
     }
 
-    fn look(&mut self, moves: u64, took: Duration) -> bool {
+    /// `starved`: the heart would run, and was given no time since the look before.
+    fn look(&mut self, moves: u64, took: Duration, starved: bool) -> bool {
         // A look that comes late says that the whole host stood still, or this process: the heart
         // is no different.
         let late = took > LOOK * 3;
         self.looks = if moves != self.last || late {
             0
         } else {
-            self.looks + 1
+            self.looks + if starved { 1 } else { WEIGHT }
         };
         self.last = moves;
         self.looks >= self.limit
@@ -122,7 +156,7 @@ mod tests {
             let mut still = Still::new(0, Duration::from_millis(heartbeat));
             looks
                 .iter()
-                .position(|(moves, ms)| still.look(*moves, Duration::from_millis(*ms)))
+                .position(|(moves, ms)| still.look(*moves, Duration::from_millis(*ms), false))
         };
         assert_eq!(
             after(&[(0, 50); 20], 100),
@@ -140,5 +174,40 @@ mod tests {
             .map(|n| (0, if n % 4 == 0 { 2_000 } else { 50 }))
             .collect();
         assert_eq!(after(&host, 100), None, "everything stood still");
+        let mut still = Still::new(0, Duration::from_millis(100));
+        let starved = (1..100).find(|_| still.look(0, LOOK, true));
+        assert_eq!(starved, Some(20), "a second without CPU, and no longer");
+    }
+
+    /// Whoever sleeps would not run; whoever turns round and round has had time since.
+    #[test]
+    fn a_thread_that_waits_is_told_from_one_that_is_not_let_run() {
+        let moves = Moves::default();
+        assert_eq!(moves.ready_with(), None, "it has not moved yet");
+        moves.count();
+        let first = moves.ready_with().expect("this thread runs now");
+        let begun = Instant::now();
+        while moves.ready_with() == Some(first) {
+            assert!(
+                begun.elapsed() < Duration::from_secs(10),
+                "its time stands still"
+            );
+        }
+        let sleeper = Moves::default();
+        let (told, heard) = std::sync::mpsc::channel();
+        let (end, ended) = std::sync::mpsc::channel::<()>();
+        let sleeping = sleeper.clone();
+        let thread = std::thread::spawn(move || {
+            sleeping.count();
+            told.send(()).unwrap();
+            let _ = ended.recv();
+        });
+        heard.recv().unwrap();
+        let begun = Instant::now();
+        while sleeper.ready_with().is_some() {
+            assert!(begun.elapsed() < Duration::from_secs(10), "it waits");
+        }
+        drop(end);
+        thread.join().unwrap();
     }
 }

@@ -4,8 +4,7 @@ use crate::arguments::Run;
 use crate::heart::{Glance, Tell};
 use crate::{deadman, hands, peers};
 use anyhow::{Context, Result};
-use karst_adapters::postgres::Plan;
-use karst_adapters::{Address, Bounds, Postgres, Power};
+use karst_adapters::{Address, Bounds, Power, Server};
 use karst_core::address::{AddressOrder, Flow};
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
@@ -94,7 +93,7 @@ type PowerOrders = UnboundedSender<(PowerOrder, Option<String>)>;
 
 #[derive(Default)]
 pub struct Hands {
-    pub servers: Vec<Arc<Postgres>>,
+    pub servers: Vec<Arc<Server>>,
     pub replicas: BTreeMap<WorkloadId, UnboundedSender<hands::Hand>>,
     pub gates: BTreeMap<WorkloadId, UnboundedSender<GateOrder>>,
 }
@@ -110,13 +109,8 @@ pub fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<H
     for (id, workload) in &spec.workloads {
         if let Some(replica) = workload.replicas.get(me) {
             let processes = run.common.processes(id, &replica.data);
-            let server = Arc::new(Postgres::new(Plan::from_spec(
-                id,
-                workload,
-                me,
-                (&run.common.runtime, &run.tls),
-                processes,
-            )?));
+            let places = (run.common.runtime.as_path(), run.tls.as_path());
+            let server = Arc::new(Server::from_spec(id, workload, me, places, processes)?);
             hands.servers.push(server.clone());
             let (hand, told) = mpsc::unbounded_channel();
             tokio::spawn(hands::replica(

@@ -77,6 +77,9 @@ pub const ARCHIVE: &str = "archive";
 pub const FLOATING: &str = "10.30.0.50";
 pub const FLOATING6: &str = "fd30::50";
 pub const WORKLOAD: &str = "sailings";
+/// The workload of numbered lines, where there is one, and the port of its servers and gates.
+pub const LINES: &str = "logbook";
+pub const LINES_PORT: u16 = 7010;
 pub const DATABASE: &str = "sailings";
 pub const CLIENT_ROLE: &str = "booking_desk";
 pub const SERVER_PROGRAMS: &str = "/usr/lib/postgresql/15/bin";
@@ -181,6 +184,10 @@ impl Layout {
             .find(|place| place.join("cgroup.procs").exists())?;
         let dir = hierarchy.join(format!("karst-lab-{}", self.port));
         fs::create_dir_all(&dir).ok().map(|()| dir)
+    }
+    /// Where the program of the numbered lines is, for whatever user.
+    pub fn lines_program(&self) -> PathBuf {
+        self.dir.join("karst-lines")
     }
     pub fn spec(&self) -> PathBuf {
         self.dir.join("spec.toml")

@@ -49,6 +49,11 @@ impl Layout {
             &self.dir.join("passfile"),
             &format!("*:*:*:{CLIENT_ROLE}:{}\n", self.client_password()?),
         )?;
+        if self.shape.lines {
+            // A server's user may not pass through to where this program is built.
+            let program = crate::find::sibling("karst-lines")?;
+            fs::copy(&program, self.lines_program()).context("karst-lines")?;
+        }
         let told = Told {
             port: self.port,
             shape: self.shape.clone(),

@@ -19,7 +19,7 @@ use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
 };
 use karst_core::state::ClusterState;
-use karst_core::{BootId, Epoch, Lsn, Node, NodeId, Term, Time};
+use karst_core::{BootId, Epoch, Node, NodeId, Position, SwitchPoint, Term, Time};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -155,9 +155,7 @@ fn served(spec: &Spec) -> ClusterState {
                 WorkloadAct::Open {
                     unprotected: false,
                     epoch,
-                    timeline: 1,
-                    began: Lsn(0),
-                    switch: Lsn(0),
+                    point: SwitchPoint::first("1"),
                     doubtful: Vec::new(),
                     sync,
                 },
@@ -172,13 +170,14 @@ fn served(spec: &Spec) -> ClusterState {
 
 fn seen(w: &WorkloadSpec, me: &NodeId) -> Observation {
     let primary = first(w) == me;
-    let position = Some(Lsn(9));
+    let position = Some(Position::new("1", 9));
     let standby = |node: &NodeId| Downstream {
         node: node.clone(),
-        sent: Some(Lsn(9)),
-        flushed: Some(Lsn(9)),
-        replayed: Some(Lsn(9)),
+        sent: Some(9),
+        flushed: Some(9),
+        replayed: Some(9),
         streaming: true,
+        near: true,
     };
     let others = w.replicas.keys().filter(|n| primary && *n != me);
     Observation {
@@ -188,7 +187,6 @@ fn seen(w: &WorkloadSpec, me: &NodeId) -> Observation {
         } else {
             Role::Standby
         }),
-        timeline: 1,
         position,
         streaming: !primary,
         can_write: primary.then_some(true),

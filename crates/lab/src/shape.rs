@@ -15,6 +15,10 @@ pub struct Shape {
     /// A fifth host, and nine more workloads on three hosts each, without endpoints
     #[arg(long)]
     pub fleet: bool,
+    /// A second workload, of numbered lines, which is not PostgreSQL's
+    #[arg(long)]
+    #[serde(default)]
+    pub lines: bool,
     /// A setting of every server, such as `wal_keep_size=8MB`
     #[arg(long = "set", value_name = "NAME=VALUE")]
     pub settings: Vec<String>,

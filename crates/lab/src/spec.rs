@@ -2,7 +2,7 @@
 
 use crate::layout::{
     CLIENT_ROLE, CONTROLLER_ADDRESS, CONTROLLER_USER, DATABASE, FLEET, FLOATING, FLOATING6, GATES,
-    Host, Layout, RunAs, SERVER_PROGRAMS, WORKLOAD, host,
+    Host, LINES, LINES_PORT, Layout, RunAs, SERVER_PROGRAMS, WORKLOAD, host,
 };
 use std::fmt::Write as _;
 
@@ -77,10 +77,43 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
         text,
         "\n[workload.{WORKLOAD}.address]\non = [\"{FLOATING}/24\", \"{FLOATING6}/64\"]\nfollows = \"{follows}\"\n"
     );
+    if shape.lines {
+        text += &lines_text(layout, run_as);
+    }
     if shape.fleet {
         FLEET
             .iter()
             .for_each(|workload| text += &workload_text(layout, workload, run_as));
+    }
+    text
+}
+
+/// Where the demo's replicas and gates are.
+fn lines_text(layout: &Layout, run_as: RunAs) -> String {
+    let mut text = format!(
+        "\n[workload.{LINES}]\ndriver = \"lines\"\nloss = \"none\"\nalone = \"block\"\n\
+         \n[workload.{LINES}.settings]\nprogram = \"{}\"\n{}",
+        layout.lines_program().display(),
+        run_as.spec_line()
+    );
+    for (node, rank) in replicas(layout, LINES) {
+        let _ = write!(
+            text,
+            "\n[workload.{LINES}.replica.{}]\nrank = {rank}\naddress = \"{}:{LINES_PORT}\"\ndata = \"{}\"\n",
+            node.name,
+            node.client(),
+            layout.host(node.name).join("data").join(LINES).display(),
+        );
+    }
+    let _ = writeln!(text, "\n[workload.{LINES}.gate]");
+    for node in GATES.into_iter().filter_map(host) {
+        let _ = writeln!(
+            text,
+            "{} = \"{}:{}\"",
+            node.name,
+            node.client(),
+            LINES_PORT + 1
+        );
     }
     text
 }

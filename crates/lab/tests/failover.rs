@@ -99,7 +99,7 @@ async fn switch_back(lab: &Lab) -> Result<()> {
         .find(|r| r.node.as_str() == from)
         .context("the old primary")?;
     // It followed as it was: no rewind, no clone.
-    let rejoined = old.report.as_ref().and_then(|r| r.rejoined);
+    let rejoined = old.rejoined;
     ensure!(
         old.in_sync_set && rejoined != Some(well.status.workloads[0].epoch),
         "{old:?}"

@@ -8,7 +8,7 @@ use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::event::FactKind;
 use karst_api::core::operation::Mode;
-use karst_api::core::view::NodeView;
+use karst_api::core::view::{NodeView, PowerView};
 use karst_lab::cluster::LOOK;
 use karst_lab::drill::{self, Course, Loss, scenes};
 use karst_lab::fault::{self, Fault, Network};
@@ -71,7 +71,7 @@ async fn every_device_answers(lab: &Lab) -> Result<()> {
         r.status
             .nodes
             .iter()
-            .all(|n| n.power.as_deref() == Some("on"))
+            .all(|n| n.power == Some(PowerView::On))
     };
     lab.wait("every device answers", LIMIT, on).await?;
     Ok(())
@@ -125,7 +125,7 @@ async fn cut_off_from_its_peers(lab: &Lab) -> Result<()> {
     let order = order.into_iter().map(at).collect::<Result<Vec<_>>>()?;
     ensure!(order.is_sorted(), "not in the order of C7: {steps:?}");
     apply(lab, Fault::Heal)?;
-    let off = |n: &NodeView| n.fenced.is_some() && n.power.as_deref() == Some("off");
+    let off = |n: &NodeView| n.fenced.is_some() && n.power == Some(PowerView::Off);
     lab.wait("it is shown as fenced, without power", LIMIT, |r| {
         node(r, &primary).is_some_and(off)
     })
@@ -199,8 +199,7 @@ async fn fenced_and_readmitted_by_hand(lab: &Lab) -> Result<()> {
         .find(|n| n.as_str() != coordinator);
     let standby = standby.context("a standby")?.to_string();
     lab.client.node(&standby, "fence").await?;
-    let off =
-        |r: &StatusReply| node(r, &standby).is_some_and(|n| n.power.as_deref() == Some("off"));
+    let off = |r: &StatusReply| node(r, &standby).is_some_and(|n| n.power == Some(PowerView::Off));
     let status = lab.wait("its power is off", LIMIT, off).await?;
     let workload = &status.status.workloads[0];
     let candidate = workload

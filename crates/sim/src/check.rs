@@ -375,13 +375,13 @@ impl Truth {
     }
 }
 
-/// A restart in place: the holder of the epoch before opens the next one on the same timeline.
+/// A restart in place: the holder of the epoch before opens the next one on the same history.
 fn restarts_in_place(state: &ClusterState, command: &Command) -> bool {
-    let Command::Workload(workload, WorkloadAct::Open { timeline, .. }) = command else {
+    let Command::Workload(workload, WorkloadAct::Open { point, .. }) = command else {
         return false;
     };
     let w = state.workload(workload);
     w.opened
         .as_ref()
-        .is_some_and(|o| w.holder() == Some(&o.holder) && o.timeline == *timeline)
+        .is_some_and(|o| w.holder() == Some(&o.holder) && o.point.history == point.history)
 }

@@ -2,9 +2,8 @@
 //! of it is flushed, synchronous waiting, and the ways in which a former primary can have what
 //! nobody else has.
 
-use karst_core::NodeId;
-use karst_core::ids::Lsn;
-use karst_core::replica::{Data, Downstream, Observation, Role};
+use karst_core::replica::{Data, Downstream, Observation, Promotion, Role};
+use karst_core::{History, NodeId, Position, SwitchPoint};
 
 /// What a primary waits for before a commit returns.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -67,6 +66,11 @@ impl Default for Server {
     }
 }
 
+/// As a real server names it: two promotions may both make "2".
+fn history(timeline: Timeline) -> History {
+    timeline.0.to_string().into()
+}
+
 impl Server {
     pub fn timeline(&self) -> Timeline {
         *self
@@ -75,8 +79,40 @@ impl Server {
             .expect("there is always a first timeline")
     }
 
-    pub fn position(&self) -> Lsn {
-        Lsn(self.wal.len() as u64)
+    /// How far it is.
+    pub fn length(&self) -> u64 {
+        self.wal.len() as u64
+    }
+
+    /// The newest history, up to a number.
+    fn position(&self, number: u64) -> Position {
+        Position {
+            history: history(self.timeline()),
+            number,
+        }
+    }
+
+    /// All that it has.
+    pub fn end(&self) -> Position {
+        self.position(self.length())
+    }
+
+    /// What a promotion comes to: numbered one after the other, so that a name that is no newer
+    /// than what was open before may be another's (D5).
+    pub fn promotion(&self, after: Option<&History>) -> Promotion {
+        let (number, began, _) = self.timeline();
+        let before = self.timelines.len().checked_sub(2);
+        let parent = before.map(|before| history(self.timelines[before]));
+        let older = |after: &History| after.as_str().parse::<u32>().is_ok_and(|a| a < number);
+        Promotion {
+            point: SwitchPoint {
+                history: history(self.timeline()),
+                parent,
+                began: began as u64,
+                writes_from: self.length(),
+            },
+            unique: after.is_none_or(older),
+        }
     }
 
     pub fn is_primary(&self) -> bool {
@@ -167,9 +203,9 @@ impl Server {
             };
         }
         let at = if self.primary {
-            Lsn(self.flushed as u64)
+            self.flushed as u64
         } else {
-            self.position()
+            self.length()
         };
         Observation {
             runs: true,
@@ -180,10 +216,10 @@ impl Server {
             } else {
                 Role::Standby
             }),
-            timeline: self.timeline().0,
-            position: Some(at),
+            position: Some(self.position(at)),
             received: Some(at),
             replayed: Some(at),
+            place: None,
             upstream: self.upstream.clone(),
             streaming: self.receiving,
             standbys,

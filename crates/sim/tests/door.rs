@@ -9,7 +9,6 @@ use karst_core::command::{Command, Ended, NodeAct, Standing, WorkloadAct};
 use karst_core::consensus::{Entry, Piece, Stored, Talk};
 use karst_core::heads::Head;
 use karst_core::health::{Hearing, Hears};
-use karst_core::ids::Lsn;
 use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
 use karst_core::operation::Mode;
@@ -22,8 +21,8 @@ use karst_core::spec::Spec;
 
 use karst_core::state::ClusterState;
 use karst_core::{
-    BootId, Effect, Epoch, Index, Input, Node, NodeConfig, NodeId, OperationId, StoreId, Term,
-    Time, WorkloadId,
+    BootId, Effect, Epoch, History, Index, Input, Node, NodeConfig, NodeId, OperationId, Position,
+    StoreId, SwitchPoint, Term, Time, WorkloadId,
 };
 use karst_sim::{Shape, powered_spec};
 use proptest::prelude::*;
@@ -182,8 +181,23 @@ impl Dice {
     fn index(&mut self) -> Index {
         Index(self.number())
     }
-    fn lsn(&mut self) -> Lsn {
-        Lsn(self.number())
+    fn history(&mut self) -> History {
+        let long = "x".repeat(self.of(4) * 100);
+        ["1", "2", &long][self.of(3)].into()
+    }
+    fn position(&mut self) -> Position {
+        Position {
+            history: self.history(),
+            number: self.number(),
+        }
+    }
+    fn point(&mut self) -> SwitchPoint {
+        SwitchPoint {
+            history: self.history(),
+            parent: self.maybe(Self::history),
+            began: self.number(),
+            writes_from: self.number(),
+        }
     }
     fn epoch(&mut self) -> Epoch {
         Epoch(self.number())
@@ -217,7 +231,7 @@ impl Dice {
         match self.of(3) {
             0 => Ended::Surrender {
                 boot: "b".into(),
-                clean_at: self.maybe(Self::lsn),
+                clean_at: self.maybe(Self::number),
             },
             1 => Ended::LeaseOver,
             _ => Ended::PowerOff,
@@ -249,9 +263,7 @@ impl Dice {
                 WorkloadAct::Open {
                     unprotected: false,
                     epoch,
-                    timeline: self.number() as u32,
-                    began: self.lsn(),
-                    switch: self.lsn(),
+                    point: self.point(),
                     sync: self.some(Self::node),
                     doubtful: self.some(Self::node),
                 },
@@ -416,18 +428,18 @@ impl Dice {
                     Role::Standby
                 }
             }),
-            timeline: self.number() as u32,
-            position: self.maybe(Self::lsn),
-            received: self.maybe(Self::lsn),
-            replayed: self.maybe(Self::lsn),
+            position: self.maybe(Self::position),
+            received: self.maybe(Self::number),
+            replayed: self.maybe(Self::number),
             upstream: self.maybe(Self::node),
             streaming: self.yes(),
             standbys: self.some(|d| Downstream {
                 node: d.node(),
-                sent: d.maybe(Self::lsn),
-                flushed: d.maybe(Self::lsn),
-                replayed: d.maybe(Self::lsn),
+                sent: d.maybe(Self::number),
+                flushed: d.maybe(Self::number),
+                replayed: d.maybe(Self::number),
                 streaming: d.yes(),
+                near: d.yes(),
             }),
             can_write: self.maybe(Self::yes),
             copied: self.maybe(|d| Copied {
@@ -446,21 +458,20 @@ impl Dice {
             down_for: self.maybe(Self::length),
             opened: self.maybe(|d| {
                 let promotion = Promotion {
-                    timeline: d.number() as u32,
-                    began: d.lsn(),
-                    at: d.lsn(),
+                    point: d.point(),
+                    unique: d.yes(),
                 };
                 (d.epoch(), promotion)
             }),
-            settled: self.maybe(|d| (d.epoch(), d.number() as u32, d.lsn())),
-            surrendered: self.maybe(|d| (d.epoch(), d.maybe(Self::lsn))),
+            settled: self.maybe(|d| (d.epoch(), d.position())),
+            surrendered: self.maybe(|d| (d.epoch(), d.maybe(Self::number))),
             sync_held: self.maybe(|d| (d.epoch(), d.number())),
             prepared: self.maybe(|d| OperationId(d.number())),
             rejoined: self.maybe(Self::epoch),
             suspect: self.yes(),
             unguarded: None,
             doing: self.maybe(|d| Doing {
-                action: Action::Promote,
+                action: Action::Promote { after: None },
                 time: d.length(),
             }),
             failed: None,
@@ -549,7 +560,7 @@ impl Dice {
                         d.workload(),
                         Head {
                             epoch: d.epoch(),
-                            position: d.lsn(),
+                            position: d.number(),
                         },
                     )
                 });

@@ -2,7 +2,7 @@
 
 use karst_core::NodeId;
 use karst_core::spec::Alone;
-use karst_core::view::{Condition, NodeState, NodeView, ReplicaState, Status};
+use karst_core::view::{Condition, NodeState, NodeView, PowerView, ReplicaState, Status};
 use karst_sim::{Fault, Script, World, ferry_spec, powered_spec};
 
 const AT: u64 = 8_000;
@@ -278,7 +278,7 @@ fn a_fenced_host_is_shown_with_the_reason() {
             .is_some_and(|why| why.contains("nobody has heard doline for")),
         "{doline:?}"
     );
-    assert_eq!(doline.power.as_deref(), Some("off"));
+    assert_eq!(doline.power, Some(PowerView::Off));
     let w = &status.workloads[0];
     let candidate = w
         .candidates

@@ -1,22 +1,21 @@
 //! A fresh copy of the primary's data.
 
-use super::files::with_ending;
-use super::{Postgres, Result, Trouble};
+use super::Postgres;
+use super::start::copied;
+use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
 use std::path::{Path, PathBuf};
 
 impl Postgres {
-    /// Copies the primary into a directory beside the data and puts it in its place when it is
-    /// complete, so that the data directory always holds either the old data or a whole copy. A
-    /// server that still runs on the old ones does so until then.
-    pub(super) async fn clone_from(&self, from: &NodeId) -> Result<()> {
-        let plan = &self.plan;
+    /// Copies the primary into a directory beside the data and puts it in their place when it is
+    /// complete. A server that still runs on the old ones does so until then.
+    pub(super) async fn back_up(&self, from: &NodeId) -> Result<()> {
+        let host = &self.host;
         let source = self.source(from)?;
         self.write_passfile()?;
-        let (copy, old) = (self.beside("copy"), self.beside("old"));
-        let files = self.files();
-        self.clear(&old)?;
-        files
+        let copy = host.beside("copy");
+        host.clear(&host.beside("old"))?;
+        host.files()
             .make_dir(&copy)
             .map_err(Trouble::io(copy.display().to_string()))?;
         let mut backup = self.program("pg_basebackup");
@@ -30,20 +29,13 @@ impl Postgres {
         if let Some(log) = self.fresh_log()? {
             backup.arg("--waldir").arg(log);
         }
-        self.run(backup, "pg_basebackup").await?;
+        host.run(backup, "pg_basebackup", copied).await?;
         let signal = copy.join("standby.signal");
-        files
+        host.files()
             .put(&signal, b"", false)
             .map_err(Trouble::io(signal.display().to_string()))?;
-        self.stop_now().await?;
-        let swap = || {
-            if files.exists(&plan.data)? {
-                files.rename(&plan.data, &old)?;
-            }
-            files.rename(&copy, &plan.data)
-        };
-        swap().map_err(Trouble::io(plan.data.display().to_string()))?;
-        self.clear(&old)?;
+        host.end_all().await?;
+        host.swap_in(&copy)?;
         self.fresh_log().map(drop)
     }
 
@@ -51,26 +43,16 @@ impl Postgres {
     /// volume for logs. Two take turns, so that a copy leaves the log of the data that it will
     /// replace alone.
     pub(super) fn fresh_log(&self) -> Result<Option<PathBuf>> {
-        let Some(dir) = &self.plan.log else {
+        let Some(dir) = &self.host.site.log else {
             return Ok(None);
         };
-        let fresh = unused_turn(dir, &self.plan.data);
-        self.files()
+        let fresh = unused_turn(dir, &self.host.site.data);
+        self.host
+            .files()
             .ensure_dir(dir)
             .map_err(Trouble::io(dir.display().to_string()))?;
-        fresh.iter().try_for_each(|fresh| self.clear(fresh))?;
+        fresh.iter().try_for_each(|fresh| self.host.clear(fresh))?;
         Ok(fresh)
-    }
-
-    pub(super) fn beside(&self, what: &str) -> PathBuf {
-        // The whole name stays: `a.x` and `a.y` are two replicas' data.
-        with_ending(&self.plan.data, what)
-    }
-
-    pub(super) fn clear(&self, path: &Path) -> Result<()> {
-        self.files()
-            .clear(path)
-            .map_err(Trouble::io(path.display().to_string()))
     }
 }
 

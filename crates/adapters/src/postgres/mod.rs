@@ -8,53 +8,40 @@
 
 mod clone;
 mod config;
-mod files;
+mod lsn;
 mod primary;
 mod probe;
 mod rewind;
 mod scram;
-mod server;
 mod standby;
+mod start;
 mod words;
 
-pub use config::{Plan, PlanError};
+use config::Plan;
+pub use config::connection;
+pub use lsn::Lsn;
 
-use files::Files;
-use karst_core::replica::{Action, Copied, Data, Done, Observation};
+use crate::driver::{Driver, Launch, Life, Start};
+use crate::host::Host;
+use crate::process::Processes;
+use crate::site::{Site, SiteError};
+use crate::trouble::{Result, Trouble};
+use async_trait::async_trait;
+use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
+use karst_core::spec::WorkloadSpec;
+use karst_core::{History, NodeId, Position, WorkloadId};
+use rustix::process::Signal;
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
 use sqlx::{ConnectOptions, Row};
 use std::path::Path;
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use words::Life;
 
-/// What went wrong in an action, for people: what, where, and what the server or program said.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum Trouble {
-    #[error("{what}: {source}")]
-    Io {
-        what: String,
-        source: std::io::Error,
-    },
-    #[error("the server says: {0}")]
-    Sql(#[from] sqlx::Error),
-    #[error("{program} failed: {output}")]
-    Program { program: String, output: String },
-    #[error("{0}")]
-    Wrong(String),
-    #[error("{what} took longer than {limit:?}")]
-    Late { what: &'static str, limit: Duration },
-}
-
-impl Trouble {
-    fn io(what: impl Into<String>) -> impl FnOnce(std::io::Error) -> Self {
-        let what = what.into();
-        move |source| Self::Io { what, source }
+impl From<sqlx::Error> for Trouble {
+    fn from(error: sqlx::Error) -> Self {
+        Self::Server(Box::new(error))
     }
 }
-
-type Result<T> = std::result::Result<T, Trouble>;
 
 /// What the driver remembers between two calls; nothing that a new one could not find out.
 #[derive(Debug, Default)]
@@ -62,7 +49,7 @@ struct Memory {
     /// The newest timeline seen of this run of the server: a standby between two streams does not
     /// say.
     timeline: u32,
-    upstream: Option<karst_core::NodeId>,
+    upstream: Option<NodeId>,
     write_failures: u32,
     write_probed: Option<std::time::Instant>,
     can_write: Option<bool>,
@@ -76,14 +63,8 @@ struct Memory {
     /// When a new connection was last tried, and whether it was in vain.
     connected: Option<std::time::Instant>,
     refuses: bool,
-    /// Why this run of the server ended, as it said itself.
-    last_words: Option<String>,
-    /// How far the clone or the rewind is that runs now.
-    copied: Option<Copied>,
-    /// The server's first process, by a handle that cannot come to mean another one.
-    first: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
-    /// A standby's process that replays the log, likewise.
-    replayer: Option<std::sync::Arc<std::os::fd::OwnedFd>>,
+    /// A standby's process that replays the log, by a handle that cannot come to mean another one.
+    replayer: Option<Arc<std::os::fd::OwnedFd>>,
     /// Since when that process alone knows the newest settings.
     others_behind: Option<std::time::Instant>,
 }
@@ -91,6 +72,7 @@ struct Memory {
 /// One replica's server on this host.
 #[derive(Debug)]
 pub struct Postgres {
+    host: Arc<Host>,
     plan: Plan,
     options: PgConnectOptions,
     pool: PgPool,
@@ -98,10 +80,27 @@ pub struct Postgres {
 }
 
 impl Postgres {
-    pub fn new(plan: Plan) -> Self {
+    /// The host's half and this one, of this node's replica.
+    ///
+    /// # Errors
+    /// What the spec lacks for it, or what of it cannot be read.
+    pub fn from_spec(
+        workload: &WorkloadId,
+        spec: &WorkloadSpec,
+        me: &NodeId,
+        (runtime, tls): (&Path, &Path),
+        processes: Processes,
+    ) -> std::result::Result<(Arc<Host>, Self), SiteError> {
+        let plan = Plan::from_spec(workload, spec, tls)?;
+        let site = Site::from_spec(workload, spec, me, (runtime, tls), processes, "postgres")?;
+        let host = Arc::new(Host::new(site, "postmaster.pid"));
+        Ok((host.clone(), Self::new(host, plan)))
+    }
+
+    fn new(host: Arc<Host>, plan: Plan) -> Self {
         let options = PgConnectOptions::new_without_pgpass()
-            .socket(plan.socket_dir())
-            .port(plan.address.port())
+            .socket(host.site.socket_dir())
+            .port(host.site.address.port())
             .username("postgres")
             .database("postgres")
             .application_name("karst")
@@ -116,6 +115,7 @@ impl Postgres {
             .acquire_timeout(Duration::from_millis(1500))
             .connect_lazy_with(options.clone());
         Self {
+            host,
             plan,
             options,
             pool,
@@ -130,107 +130,9 @@ impl Postgres {
             .unwrap_or_else(std::sync::PoisonError::into_inner))
     }
 
-    fn files(&self) -> Files {
-        Files {
-            owner: self.plan.owner,
-        }
-    }
-
-    pub fn data(&self) -> &Path {
-        &self.plan.data
-    }
-
-    /// Carries out one action. Dropping the future abandons it at the next await; every action may
-    /// be repeated.
-    ///
-    /// # Errors
-    /// What the server or its programs said, in words.
-    pub async fn act(&self, action: Action) -> Result<Done> {
-        match action {
-            Action::Create => self.create().await.map(|()| Done::Ok),
-            Action::StartPrimary => self.start_primary().await.map(|()| Done::Ok),
-            Action::StartStandby { upstream } => {
-                self.start_standby(upstream).await.map(|()| Done::Ok)
-            }
-            Action::Checkpoint => self.sql("checkpoint").await.map(|()| Done::Ok),
-            Action::StopClean { limit } => Ok(Done::Stopped {
-                clean_at: self.stop_clean(limit).await?,
-            }),
-            Action::StopNow => self
-                .stop_now()
-                .await
-                .map(|()| Done::Stopped { clean_at: None }),
-            Action::Promote => self.promote().await.map(Done::Promoted),
-            Action::Settle { enough } => {
-                let (timeline, position) = self.settle(enough).await?;
-                Ok(Done::Settled { timeline, position })
-            }
-            Action::Repoint { upstream } => self.repoint(upstream).await.map(|()| Done::Ok),
-            Action::Rewind { to } => self.rewind_to(&to).await.map(|()| Done::Ok),
-            Action::Clone { from } => self.clone_from(&from).await.map(|()| Done::Ok),
-            Action::SetSync {
-                epoch,
-                number,
-                standbys,
-                unprotected,
-            } => self
-                .set_sync((epoch.0, number), &standbys, unprotected)
-                .await
-                .map(|()| Done::Ok),
-        }
-    }
-
-    /// What is so after a stop, which has verified that nothing is left.
-    pub fn stopped(&self) -> Observation {
-        Observation::down(self.data_kind())
-    }
-
-    /// What is so in the moment after [`Postgres::exited`] returned.
-    pub fn just_exited(&self) -> Observation {
-        let trouble = self.last_words(Life::Served);
-        self.remember(|m| m.last_words.clone_from(&trouble));
-        Observation {
-            runs: true,
-            exited: true,
-            trouble,
-            ..Observation::down(self.data_kind())
-        }
-    }
-
-    /// What is so now.
-    pub async fn observe(&self) -> Observation {
-        Observation {
-            copied: self.remember(|m| m.copied),
-            ..self.observe_server().await
-        }
-    }
-
-    async fn observe_server(&self) -> Observation {
-        // While the first process runs nobody has to look for the others: that costs a walk through
-        // all of the host's. And whoever cannot look does not know that none is there.
-        if self.first().is_none() && self.nothing_runs().is_ok_and(|nothing| nothing) {
-            let trouble = self.remember(|m| m.last_words.clone());
-            return Observation {
-                trouble,
-                ..Observation::down(self.data_kind())
-            };
-        }
-        let seen = if self.has_lost_first() {
-            self.just_exited()
-        } else {
-            self.probe().await
-        };
-        // Its children answer for a moment longer, as if nothing had happened.
-        if self.has_lost_first() {
-            self.just_exited()
-        } else {
-            seen
-        }
-    }
-
     fn data_kind(&self) -> Data {
-        let data = &self.plan.data;
-        let files = self.files();
+        let data = &self.host.site.data;
+        let files = self.host.files();
         let [mark, version, signal] =
             [rewind::MARK, "PG_VERSION", "standby.signal"].map(|name| data.join(name));
         match files.exist([&mark, &version, &signal]) {
@@ -266,31 +168,85 @@ impl Postgres {
     }
 }
 
-/// Between two looks at something that is about to happen.
-const POLL: Duration = Duration::from_millis(2);
+#[async_trait]
+impl Driver for Postgres {
+    fn data(&self) -> Data {
+        self.data_kind()
+    }
+
+    async fn create(&self) -> Result<()> {
+        self.make_data().await
+    }
+
+    async fn furnish(&self) -> Result<()> {
+        self.make_roles().await
+    }
+
+    async fn prepare(&self, start: Start) -> Result<Launch> {
+        self.prepare_start(start)
+    }
+
+    async fn answers(&self) -> bool {
+        self.value::<bool>("select pg_is_in_recovery()")
+            .await
+            .is_ok()
+    }
+
+    async fn probe(&self) -> Observation {
+        self.look_at_server().await
+    }
+
+    async fn checkpoint(&self) -> Result<()> {
+        self.sql("checkpoint").await
+    }
+
+    /// A fast stop (manual, section 19.5).
+    async fn ask_to_stop(&self) -> Result<()> {
+        self.host.signal(Signal::INT, "the stop signal")
+    }
+
+    async fn clean_end(&self) -> Result<Option<u64>> {
+        let end = start::clean_end(&self.control().await?);
+        Ok(end.map(|end| end.0))
+    }
+
+    async fn settle(&self, enough: Option<u64>) -> Result<Position> {
+        self.settle_at(enough.map(Lsn)).await
+    }
+
+    async fn promote(&self, after: Option<&History>) -> Result<Promotion> {
+        self.end_recovery(after).await
+    }
+
+    async fn set_sync(&self, setting: SyncSetting) -> Result<()> {
+        self.wait_for(setting).await
+    }
+
+    async fn repoint(&self, upstream: NodeId) -> Result<()> {
+        self.follow(upstream).await
+    }
+
+    async fn rewind(&self, to: &NodeId) -> Result<Done> {
+        self.rewind_to(to).await.map(|()| Done::Ok)
+    }
+
+    async fn copy_from(&self, from: &NodeId) -> Result<()> {
+        self.back_up(from).await
+    }
+
+    fn reason(&self, log: &str, life: Life) -> Option<String> {
+        words::reason(log, life)
+    }
+
+    async fn renew_certificates(&self) -> Result<()> {
+        self.write_passfile()?;
+        if self.host.first().is_some() {
+            self.reload().await
+        } else {
+            Ok(())
+        }
+    }
+}
+
 /// Between two looks at replication that begins: each look costs the server that it waits for.
 const STREAM_POLL: Duration = Duration::from_millis(5);
-
-/// Asks again and again until `ready` says so.
-async fn until<F>(what: &'static str, limit: Duration, mut ready: impl FnMut() -> F) -> Result<()>
-where
-    F: Future<Output = Result<bool>>,
-{
-    within(what, limit, async {
-        while !ready().await? {
-            tokio::time::sleep(POLL).await;
-        }
-        Ok(())
-    })
-    .await
-}
-
-async fn within<T>(
-    what: &'static str,
-    limit: Duration,
-    waiting: impl Future<Output = Result<T>>,
-) -> Result<T> {
-    tokio::time::timeout(limit, waiting)
-        .await
-        .unwrap_or(Err(Trouble::Late { what, limit }))
-}

@@ -1,11 +1,12 @@
 //! What is done on a primary, or to make one: promotion and the synchronous setting.
 
 use super::config::IMPOSSIBLE;
-use super::probe::lsn;
-use super::{POLL, Postgres, Result, STREAM_POLL, Trouble, until, within};
-use karst_core::NodeId;
-use karst_core::ids::Lsn;
-use karst_core::replica::Promotion;
+use super::lsn::{self, Lsn};
+use super::probe::lsn as position;
+use super::{Postgres, STREAM_POLL};
+use crate::trouble::{POLL, Result, Trouble, until, within};
+use karst_core::replica::{Promotion, SyncSetting};
+use karst_core::{History, NodeId, SwitchPoint};
 use rustix::process::{Signal, pidfd_send_signal};
 use sqlx::{PgConnection, Row};
 use std::collections::BTreeMap;
@@ -25,16 +26,12 @@ impl Postgres {
     /// A configuration reload. Sent to the first process itself: a query would cost a busy host
     /// more than the signal.
     pub(super) async fn reload(&self) -> Result<()> {
-        let first = self
-            .first()
-            .ok_or_else(|| Trouble::Wrong("the server does not run".into()))?;
         self.remember(|m| m.others_behind = None);
-        pidfd_send_signal(&*first, Signal::HUP)
-            .map_err(|e| Trouble::io("the reload signal")(e.into()))
+        self.host.signal(Signal::HUP, "the reload signal")
     }
 
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
-    pub(super) async fn promote(&self) -> Result<Promotion> {
+    pub(super) async fn end_recovery(&self, after: Option<&History>) -> Result<Promotion> {
         let mut nudges = Nudges::of(self.replayer().await?);
         self.sql("select case when pg_is_in_recovery() then pg_promote(false) end")
             .await?;
@@ -60,39 +57,47 @@ impl Postgres {
         let (timeline, at) = timeline
             .zip(at)
             .ok_or_else(|| Trouble::Wrong(format!("not a log file and a position: {place}")))?;
+        let (parent, began) = self.switch_point(timeline)?.unzip();
         Ok(Promotion {
-            timeline,
-            began: self.switch_point(timeline)?,
-            at,
+            point: SwitchPoint {
+                history: lsn::name(timeline),
+                parent: parent.map(lsn::name),
+                began: began.map_or(0, |began| began.0),
+                writes_from: at.0,
+            },
+            unique: lsn::is_unique(timeline, after),
         })
     }
 
-    /// Where a timeline began, from its history file; the first began at zero.
-    fn switch_point(&self, timeline: u32) -> Result<Lsn> {
+    /// From which timeline another one went on and where, from its history file; the first has none.
+    fn switch_point(&self, timeline: u32) -> Result<Option<(u32, Lsn)>> {
         if timeline <= 1 {
-            return Ok(Lsn(0));
+            return Ok(None);
         }
         let path = self
-            .plan
+            .host
+            .site
             .data
             .join(format!("pg_wal/{timeline:08X}.history"));
         let text = self
+            .host
             .files()
             .read_text(&path)
             .map_err(Trouble::io(path.display().to_string()))?;
-        parse_switch(&text).ok_or_else(|| {
-            Trouble::Wrong(format!("{} does not end in a switch point", path.display()))
-        })
+        let no_switch =
+            || Trouble::Wrong(format!("{} does not end in a switch point", path.display()));
+        parse_switch(&text).map(Some).ok_or_else(no_switch)
     }
 
     /// Makes commits wait for these standbys, all of them (D1), and returns when each has
     /// everything written so far.
-    pub(super) async fn set_sync(
-        &self,
-        number: (u64, u64),
-        standbys: &[NodeId],
-        unprotected: bool,
-    ) -> Result<()> {
+    pub(super) async fn wait_for(&self, setting: SyncSetting) -> Result<()> {
+        let SyncSetting {
+            standbys,
+            unprotected,
+            ..
+        } = setting;
+        let number = (setting.epoch.0, setting.number);
         let newest = self.remember(|m| m.sync);
         if number < newest {
             return Err(Trouble::Wrong(format!(
@@ -166,7 +171,7 @@ impl Postgres {
             .await?
             .try_get(0)?;
         let commit = sqlx::query("update karst.pulse set count = count + 1 where node = $1")
-            .bind(self.plan.me.as_str());
+            .bind(self.host.site.me.as_str());
         let waiting = until(
             "a commit that waits",
             Duration::from_secs(10),
@@ -236,7 +241,7 @@ async fn members(connection: &mut PgConnection) -> Result<Members> {
         .map(|r| {
             Ok((
                 r.try_get(0)?,
-                (r.try_get(1)?, lsn(r, "flushed")?.unwrap_or_default()),
+                (r.try_get(1)?, position(r, "flushed")?.unwrap_or_default()),
             ))
         })
         .collect()
@@ -244,11 +249,13 @@ async fn members(connection: &mut PgConnection) -> Result<Members> {
 
 /// The last line of a history file names the parent timeline and the switch point (manual, section
 /// 26.3.5).
-fn parse_switch(history: &str) -> Option<Lsn> {
+fn parse_switch(history: &str) -> Option<(u32, Lsn)> {
     let last = history
         .lines()
         .rfind(|l| !l.trim().is_empty() && !l.starts_with('#'))?;
-    Lsn::parse(last.split_whitespace().nth(1)?)
+    let mut words = last.split_whitespace();
+    let parent = words.next()?.parse().ok()?;
+    Some((parent, Lsn::parse(words.next()?)?))
 }
 
 #[cfg(test)]
@@ -258,7 +265,7 @@ mod tests {
     #[test]
     fn the_last_switch_counts() {
         let history = "1\t0/3000148\tno recovery target specified\n\n2\t0/4000060\tno recovery target specified\n";
-        assert_eq!(parse_switch(history), Some(Lsn(0x400_0060)));
+        assert_eq!(parse_switch(history), Some((2, Lsn(0x400_0060))));
         assert_eq!(parse_switch(""), None);
     }
 }

@@ -1,8 +1,9 @@
 //! What the server is and how far, by SQL; a write probe on a primary.
 
+use super::Postgres;
 use super::config::quoted;
-use super::{Postgres, Result, Trouble, within};
-use karst_core::ids::Lsn;
+use super::lsn::Lsn;
+use crate::trouble::{Result, Trouble, within};
 use karst_core::replica::{Downstream, Observation, Role, Setting};
 use sqlx::postgres::PgRow;
 use sqlx::{Connection as _, Executor as _, PgConnection, Row};
@@ -21,13 +22,20 @@ const CONNECT_EVERY: Duration = Duration::from_secs(3);
 const RELOADED: Duration = Duration::from_secs(2);
 const ERROR_COUNTS: u32 = 5;
 const SILENCE_COUNTS: u32 = 2;
+/// A standby this close behind counts as caught up: the rest is waited for when it joins.
+const NEAR: u64 = 16 << 20;
 /// Written anew by the server itself each time: more than a block of any table.
 const ROOM: &str = "karst.room";
 const ROOM_BYTES: u32 = 64 << 10;
 
 /// No room is no room, however often it is tried (manual, appendix A: disk_full).
 fn is_full(error: &Trouble) -> bool {
-    matches!(error, Trouble::Sql(sqlx::Error::Database(said)) if said.code().is_some_and(|code| code == "53100"))
+    let Trouble::Server(said) = error else {
+        return false;
+    };
+    let said = said.downcast_ref::<sqlx::Error>();
+    let code = said.and_then(|said| said.as_database_error()?.code());
+    code.is_some_and(|code| code == "53100")
 }
 
 /// One round trip for everything; `timeline` of a standby is the newest that anything names.
@@ -89,7 +97,7 @@ pub(super) fn known(lsn: Option<Lsn>, what: &str) -> Result<Lsn> {
 }
 
 impl Postgres {
-    pub(super) async fn probe(&self) -> Observation {
+    pub(super) async fn look_at_server(&self) -> Observation {
         let mut seen = Observation {
             runs: true,
             ..Observation::down(self.data_kind())
@@ -119,14 +127,16 @@ impl Postgres {
             .try_get::<Option<i32>, _>("timeline")?
             .unwrap_or(0)
             .unsigned_abs();
-        seen.timeline = self.remember(|m| {
+        let timeline = self.remember(|m| {
             m.timeline = m.timeline.max(timeline);
             m.timeline
         });
-        seen.received = lsn(&row, "received")?;
-        seen.replayed = lsn(&row, "replayed")?;
+        let (received, replayed) = (lsn(&row, "received")?, lsn(&row, "replayed")?);
         // D6: after a restart `received` falls below `replayed`.
-        seen.position = seen.received.max(seen.replayed);
+        let at = received.max(replayed);
+        (seen.received, seen.replayed) = (received.map(|at| at.0), replayed.map(|at| at.0));
+        seen.position = at.map(|at| at.on(timeline));
+        seen.place = at.map(|at| format!("{at} on timeline {timeline}"));
         if standby {
             seen.role = Some(Role::Standby);
             seen.streaming = row.try_get("streaming")?;
@@ -140,12 +150,16 @@ impl Postgres {
         seen.role = Some(Role::Primary);
         seen.overruled = self.look_at_settings(&row).await?;
         for row in sqlx::query(STANDBYS).fetch_all(&self.pool).await? {
+            let number = |column| Ok::<_, Trouble>(lsn(&row, column)?.map(|at| at.0));
+            let flushed = number("flushed")?;
+            let lacks = flushed.zip(at).map(|(has, at)| at.0.saturating_sub(has));
             seen.standbys.push(Downstream {
                 node: row.try_get::<String, _>("application_name")?.into(),
-                sent: lsn(&row, "sent")?,
-                flushed: lsn(&row, "flushed")?,
-                replayed: lsn(&row, "replayed")?,
+                sent: number("sent")?,
+                flushed,
+                replayed: number("replayed")?,
                 streaming: row.try_get("streaming")?,
+                near: lacks.is_some_and(|lacks| lacks <= NEAR),
             });
         }
         Ok(())
@@ -239,8 +253,8 @@ impl Postgres {
     /// A commit, and a little room on the volumes of the data and of the log: an update of one row
     /// would go on for long where there is none, and a server that finds none for its log ends.
     async fn write_a_little(&self) -> Result<()> {
-        let mut script = self.pulse_script();
-        for volume in std::iter::once(&self.plan.data).chain(&self.plan.log) {
+        let (site, mut script) = (&self.host.site, self.pulse_script());
+        for volume in std::iter::once(&site.data).chain(&site.log) {
             let file = quoted(&volume.join(ROOM).to_string_lossy());
             // It is left empty, so that the next probe needs as much room again.
             for rows in [
@@ -261,7 +275,7 @@ impl Postgres {
             "set local synchronous_commit = local;
              insert into karst.pulse (node, count) values ({}, 1)
              on conflict (node) do update set at = now(), count = pulse.count + 1;",
-            quoted(self.plan.me.as_str())
+            quoted(self.host.site.me.as_str())
         )
     }
 

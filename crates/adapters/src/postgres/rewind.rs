@@ -1,9 +1,12 @@
 //! The way home of a former primary: back to where its history and the new primary's part, and on
 //! from there.
 
+use super::Postgres;
 use super::config::IMPOSSIBLE;
-use super::{Postgres, Result, Trouble};
-use karst_core::{Lsn, NodeId};
+use super::lsn::Lsn;
+use super::start::copied;
+use crate::trouble::{Result, Trouble};
+use karst_core::NodeId;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 
@@ -16,7 +19,7 @@ impl Postgres {
     /// The exit code alone is not believed: without a checkpoint on the new primary the program
     /// says "no rewind required" and leaves rows that nobody else has (D11).
     pub(super) async fn rewind_to(&self, primary: &NodeId) -> Result<()> {
-        let plan = &self.plan;
+        let (host, data) = (&self.host, &self.host.site.data);
         let source = self.source(primary)?;
         self.write_passfile()?;
         let mut ask = self.program("psql");
@@ -32,7 +35,7 @@ impl Postgres {
             "--command=select timeline_id from pg_control_checkpoint()",
         ]);
         ask.arg(&source);
-        let said = self.run(ask, "psql").await?.stdout;
+        let said = host.run(ask, "psql", copied).await?.stdout;
         let timeline = String::from_utf8_lossy(&said)
             .lines()
             .last()
@@ -43,8 +46,8 @@ impl Postgres {
 
         self.write_settings(None, IMPOSSIBLE)?;
         self.write_include()?;
-        let mark = plan.data.join(MARK);
-        let files = self.files();
+        let mark = data.join(MARK);
+        let files = host.files();
         files
             .put(&mark, b"", true)
             .map_err(Trouble::io(mark.display().to_string()))?;
@@ -57,15 +60,12 @@ impl Postgres {
         rewind
             .arg("--progress")
             .arg("--target-pgdata")
-            .arg(&plan.data)
+            .arg(data)
             .arg("--source-server")
             .arg(source);
-        self.run(rewind, "pg_rewind").await?;
+        host.run(rewind, "pg_rewind", copied).await?;
 
-        let mut control = self.program("pg_controldata");
-        control.arg("-D").arg(&plan.data);
-        let output = self.run(control, "pg_controldata").await?;
-        let text = String::from_utf8_lossy(&output.stdout);
+        let text = self.control().await?;
         if recovers_to(&text) != Some(timeline) {
             return Err(Trouble::Wrong(format!(
                 "the rewind left data that do not lead to timeline {timeline} of {primary}"
@@ -76,19 +76,20 @@ impl Postgres {
         self.has_log(&label, &text)?;
         // It brought the source's own configuration.
         self.write_include()?;
-        let signal = plan.data.join("standby.signal");
+        let signal = data.join("standby.signal");
         files
             .put(&signal, b"", true)
             .map_err(Trouble::io(signal.display().to_string()))?;
         self.remove(MARK)?;
         files
-            .sync_dir(&plan.data)
-            .map_err(Trouble::io(plan.data.display().to_string()))
+            .sync_dir(data)
+            .map_err(Trouble::io(data.display().to_string()))
     }
 
     fn remove(&self, name: &str) -> Result<()> {
-        let path = self.plan.data.join(name);
-        self.files()
+        let path = self.host.site.data.join(name);
+        self.host
+            .files()
             .remove(&path)
             .map_err(Trouble::io(path.display().to_string()))
     }
@@ -96,8 +97,8 @@ impl Postgres {
     /// What a rewind says of where recovery begins; empty where it left nothing of it, as nothing
     /// was rewound.
     fn label(&self) -> Result<String> {
-        let path = self.plan.data.join("backup_label");
-        match self.files().read_text(&path) {
+        let path = self.host.site.data.join("backup_label");
+        match self.host.files().read_text(&path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(String::new()),
             read => read.map_err(Trouble::io(path.display().to_string())),
         }
@@ -107,15 +108,15 @@ impl Postgres {
 impl Postgres {
     /// The history files of the timelines that this server has known.
     fn histories(&self) -> Result<BTreeMap<u32, Vec<u8>>> {
-        let dir = self.plan.data.join("pg_wal");
+        let dir = self.host.site.data.join("pg_wal");
         let read = || -> io::Result<BTreeMap<u32, Vec<u8>>> {
             let mut found = BTreeMap::new();
-            for name in self.files().names(&dir)? {
+            for name in self.host.files().names(&dir)? {
                 let number = name
                     .strip_suffix(".history")
                     .and_then(|n| u32::from_str_radix(n, 16).ok());
                 if let Some(number) = number {
-                    found.insert(number, self.files().read(&dir.join(&name))?);
+                    found.insert(number, self.host.files().read(&dir.join(&name))?);
                 }
             }
             Ok(found)
@@ -136,8 +137,13 @@ impl Postgres {
         let first = first
             .ok_or_else(|| Trouble::Wrong("the rewound data do not say where they begin".into()))?;
         for number in first + 1..=last {
-            let path = self.plan.data.join(format!("pg_wal/{number:08X}.history"));
+            let path = self
+                .host
+                .site
+                .data
+                .join(format!("pg_wal/{number:08X}.history"));
             if self
+                .host
                 .files()
                 .exists(&path)
                 .map_err(Trouble::io(path.display().to_string()))?
@@ -149,7 +155,8 @@ impl Postgres {
                     "nobody has the history of timeline {number} any more"
                 )));
             };
-            self.files()
+            self.host
+                .files()
                 .put(&path, content, true)
                 .map_err(Trouble::io(path.display().to_string()))?;
         }
@@ -162,11 +169,12 @@ impl Postgres {
     /// rewind keeps only what the source has too, and a source that was itself cloned begins later
     /// (D9).
     fn has_log(&self, label: &str, control: &str) -> Result<()> {
-        let dir = self.plan.data.join("pg_wal");
+        let dir = self.host.site.data.join("pg_wal");
         let Some(needed) = segments(label, control) else {
             return Ok(());
         };
         let names = self
+            .host
             .files()
             .names(&dir)
             .map_err(Trouble::io(dir.display().to_string()))?;

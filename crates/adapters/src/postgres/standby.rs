@@ -1,12 +1,17 @@
 //! What is done on a standby: following somebody else, and saying how far it is for good.
 
 use super::config::IMPOSSIBLE;
+use super::lsn::Lsn;
 use super::primary::Nudges;
 use super::probe::{known, lsn};
-use super::{POLL, Postgres, Result, STREAM_POLL, within};
-use karst_core::NodeId;
-use karst_core::ids::Lsn;
+use super::{Postgres, STREAM_POLL};
+use crate::host::{handle_of, is_alive};
+use crate::trouble::{POLL, Result, within};
+use karst_core::{NodeId, Position};
+use rustix::process::Pid;
 use sqlx::Row;
+use std::os::fd::OwnedFd;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// A primary that dies may have sent the beginning of a record: its log is written by the page.
@@ -34,12 +39,12 @@ impl Postgres {
     /// Stops receiving, lets replay drain, and reports the final position (D6). If that is where a
     /// clean stop ended the log, its upstream has stopped sending by itself, and what follows it
     /// does not wait for a reload.
-    pub(super) async fn settle(&self, enough: Option<Lsn>) -> Result<(u32, Lsn)> {
+    pub(super) async fn settle_at(&self, enough: Option<Lsn>) -> Result<Position> {
         self.remember(|m| m.upstream = None);
         if let Some(end) = enough
             && let Some(replay) = Some(self.replay().await?).filter(|replay| replay.at >= end)
         {
-            return Ok((replay.timeline, replay.at));
+            return Ok(replay.at.on(replay.timeline));
         }
         self.write_settings(None, IMPOSSIBLE)?;
         // Whoever lost its stream in the middle of a record waits before it looks at what it has:
@@ -59,7 +64,7 @@ impl Postgres {
                     // again and again, it still has nothing to do.
                     let broken_off = replay.waits && since.elapsed() >= BROKEN_OFF;
                     if replay.is_complete || broken_off {
-                        return Ok((replay.timeline, replay.at));
+                        return Ok(replay.at.on(replay.timeline));
                     }
                 }
                 tokio::time::sleep(POLL).await;
@@ -91,6 +96,19 @@ impl Postgres {
         })
     }
 
+    /// A handle to the process that replays a standby's log; none if there is none any more.
+    /// Remembered: asked for at each move, it would cost that some milliseconds.
+    pub(super) async fn replayer(&self) -> Result<Option<Arc<OwnedFd>>> {
+        if let Some(replayer) = self.remember(|m| m.replayer.clone()).filter(is_alive) {
+            return Ok(Some(replayer));
+        }
+        let query = "select pid from pg_stat_activity where backend_type = 'startup'";
+        let pid: Option<i32> = sqlx::query_scalar(query).fetch_optional(&self.pool).await?;
+        let handle = pid.and_then(Pid::from_raw).and_then(handle_of);
+        self.remember(|m| m.replayer.clone_from(&handle));
+        Ok(handle)
+    }
+
     /// Has the process that replays the log read what was written, and for now it alone: at each
     /// reload the first process makes its TLS context anew, and the server's other processes read
     /// all settings, just when somebody waits for this one.
@@ -113,12 +131,13 @@ impl Postgres {
     }
 
     /// Follows `upstream`, and returns when it streams.
-    pub(super) async fn repoint(&self, upstream: NodeId) -> Result<()> {
+    pub(super) async fn follow(&self, upstream: NodeId) -> Result<()> {
         self.write_settings(Some(&upstream), IMPOSSIBLE)?;
         let streams = "select exists (select from pg_stat_wal_receiver where status = 'streaming' and sender_port = $1
                        and sender_host = $2)";
         let port = self
-            .plan
+            .host
+            .site
             .replicas
             .get(&upstream)
             .map_or(0, |a| i32::from(a.port()));

@@ -1,11 +1,6 @@
 //! What a server's own log says of its end.
 
-/// How far a server came that has ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Life {
-    Served,
-    NeverUp,
-}
+use crate::driver::Life;
 
 /// The last message of this run that ends a server (manual, section 20.8, message severity levels).
 /// FATAL ends a session, which matters only where the server was never up; the sessions of those

@@ -8,6 +8,7 @@ use crate::ids::NodeId;
 use crate::request::{NodePlan, PowerWish};
 use crate::spec::After;
 use crate::steward::candidates::{self, Way};
+use crate::view::PowerView;
 
 impl Node {
     /// The entry that does it. Whoever wants a host to be off wants it to stay so.
@@ -42,7 +43,7 @@ impl Node {
             unmet = Some(format!(
                 "{node} is the coordinator and cannot cut its own power; stop its daemon first"
             ));
-        } else if what == PowerWish::On && self.power_of(node).as_deref() == Some("on") {
+        } else if what == PowerWish::On && self.power_of(node) == Some(PowerView::On) {
             unmet = Some(format!("the power of {node} is on"));
         } else if what != PowerWish::On
             && let Some(fenced) = self.state.fenced(node)

@@ -10,7 +10,7 @@ use crate::health::Hears;
 use crate::ids::{Epoch, NodeId, Term, WorkloadId};
 use crate::message::{Message, Says, heads_beside};
 use crate::planted::Planted;
-use crate::replica::{Parts, Report, Role};
+use crate::replica::{Observation, Parts, Report, Role};
 use crate::spec::Clock;
 use crate::state::Tenure;
 use crate::steward::Heard;
@@ -189,7 +189,7 @@ impl Node {
                 .as_ref()
                 .filter(|o| o.holder == *from);
             let seen = replica.seen.as_ref().filter(|o| o.is(Role::Primary));
-            if let Some((opened, position)) = opened.zip(seen.and_then(|o| o.position)) {
+            if let Some((opened, position)) = opened.zip(seen.and_then(Observation::number)) {
                 self.heads.note(
                     id,
                     Head {

@@ -9,11 +9,10 @@ use super::Node;
 use crate::address::Flow;
 use crate::authority::Claim;
 use crate::consensus::{Entry, Talk};
-use crate::ids::{Epoch, Index, NodeId, Term, WorkloadId};
+use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId, is_name};
 use crate::message::{Message, Says};
 use crate::planted::Planted;
-use crate::replica::Parts;
-use crate::request::Request;
+use crate::replica::{Parts, ReplicaReport};
 use crate::time::Time;
 use std::time::Duration;
 
@@ -25,8 +24,6 @@ const TERMS_AHEAD: u64 = 1_000_000;
 const LARGEST: u64 = 1 << 60;
 /// No age in a report is more; a host may well have been away for months.
 const LONGEST: Duration = Duration::from_secs(100 * 365 * 24 * 3_600);
-/// Of a name, in letters.
-const NAME: usize = 200;
 /// Connections over one address that its holder tells of.
 const FLOWS: usize = 20_000;
 
@@ -78,7 +75,7 @@ impl Node {
                 heads.iter().try_for_each(|(id, head)| {
                     self.knows(id)?;
                     ensure(
-                        head.epoch.0 < LARGEST && head.position.0 < LARGEST,
+                        head.epoch.0 < LARGEST && head.position < LARGEST,
                         "a number that cannot be",
                     )
                 })
@@ -116,7 +113,7 @@ impl Node {
                 number, request, ..
             } => {
                 ensure(*number < LARGEST, "a number that cannot be")?;
-                self.look_at_request(request)
+                ensure(request.strange_name().is_none(), "a name that is none")
             }
             Message::Answer { number, .. } => self
                 .questions
@@ -177,25 +174,6 @@ impl Node {
     fn look_at_claim(&self, claim: &Claim, epoch: Epoch) -> Verdict {
         self.knows(claim.workload())?;
         ensure(epoch.0 < LARGEST, "a number that cannot be")
-    }
-
-    fn look_at_request(&self, request: &Request) -> Verdict {
-        let short = |name: &str| name.len() <= NAME && !name.chars().any(char::is_control);
-        ensure(request.by().is_none_or(short), "a name that is none")?;
-        let (workload, node) = match request {
-            Request::Switchover { workload, to, .. } => (Some(workload), to.as_ref()),
-            Request::Failover { workload, to, .. } => (Some(workload), Some(to)),
-            Request::Mode { workload, .. } => (Some(workload), None),
-            Request::Fence { node, .. }
-            | Request::Readmit { node, .. }
-            | Request::Enrol { node, .. }
-            | Request::Power { node, .. } => (None, Some(node)),
-            Request::Status | Request::OwnStatus | Request::Approve { .. } => (None, None),
-        };
-        ensure(
-            workload.is_none_or(|w| short(w.as_str())) && node.is_none_or(|n| short(n.as_str())),
-            "a name that is none",
-        )
     }
 
     /// Votes and requests for them, entries and what stands for them come from those who vote.
@@ -298,8 +276,8 @@ impl Node {
                 "an age that cannot be",
             )?;
             let epochs = [
-                replica.opened.map(|(epoch, _)| epoch),
-                replica.settled.map(|(epoch, ..)| epoch),
+                replica.opened.as_ref().map(|(epoch, _)| *epoch),
+                replica.settled.as_ref().map(|(epoch, _)| *epoch),
                 replica.surrendered.map(|(epoch, _)| epoch),
                 replica.sync_held.map(|(epoch, _)| epoch),
                 replica.rejoined,
@@ -307,6 +285,10 @@ impl Node {
             ensure(
                 epochs.into_iter().flatten().all(|epoch| epoch.0 < LARGEST),
                 "a number that cannot be",
+            )?;
+            ensure(
+                histories(replica).all(|history| is_name(history.as_str())),
+                "a name that is none",
             )?;
         }
         for id in parts.gates.keys() {
@@ -330,6 +312,22 @@ impl Node {
             ensure(hearing.age <= LONGEST, "an age that cannot be")
         })
     }
+}
+
+/// All that a replica names: they may come into the log.
+fn histories(replica: &ReplicaReport) -> impl Iterator<Item = &History> {
+    let opened = replica
+        .opened
+        .as_ref()
+        .map(|(_, promotion)| &promotion.point);
+    let settled = replica.settled.as_ref().map(|(_, at)| at);
+    let seen = replica.seen.as_ref().and_then(|o| o.position.as_ref());
+    let points = opened
+        .into_iter()
+        .flat_map(|point| [Some(&point.history), point.parent.as_ref()]);
+    points
+        .flatten()
+        .chain(settled.into_iter().chain(seen).map(|at| &at.history))
 }
 
 /// Entries come one after the other, and none of a later term than their leader's.

@@ -589,7 +589,7 @@ impl Node {
             .get(workload)
             .and_then(Agent::seen)
             .filter(|o| o.is(Role::Primary));
-        if let Some((opened, position)) = opened.zip(seen.and_then(|o| o.position)) {
+        if let Some((opened, position)) = opened.zip(seen.and_then(Observation::number)) {
             self.heads.note(
                 workload,
                 Head {

@@ -1,17 +1,16 @@
 //! What a move would do and what stands in its way, before anything is changed.
 
 use super::Node;
-use crate::ids::{Lsn, NodeId, WorkloadId};
-use crate::operation::Kind;
+use crate::ids::{NodeId, WorkloadId};
+use crate::operation::{Kind, Outcome};
+use crate::outage::PROMOTE_ALLOWANCE;
 use crate::replica::{ReplicaReport, Role};
-use crate::request::{Plan, Precondition};
+use crate::request::{Pause, Plan, Precondition};
 use crate::spec::{Loss, WorkloadSpec};
-use crate::state::{Tenure, WorkloadState};
+use crate::state::{LoggedOperation, Tenure, WorkloadState};
 use crate::steward::Scene;
 use crate::steward::candidates::{self, Candidate, MayLack, Way};
-
-/// How long writes usually pause in a move that goes well, in milliseconds.
-const USUAL_PAUSE: u64 = 250;
+use std::time::Duration;
 
 /// A move that is looked at.
 struct Move<'a> {
@@ -81,10 +80,10 @@ impl Node {
             workload: id.clone(),
             preconditions: planned.preconditions(),
             steps: planned.steps(),
-            expected_pause_ms: (
-                USUAL_PAUSE,
-                (bound + crate::outage::PROMOTE_ALLOWANCE).as_millis() as u64,
-            ),
+            pause: Pause {
+                usual_ms: planned.usual_pause().as_millis() as u64,
+                longest_ms: (bound + PROMOTE_ALLOWANCE).as_millis() as u64,
+            },
             data_at_risk: planned.risk(),
             from: planned.from,
             to: planned.target,
@@ -204,6 +203,21 @@ impl Move<'_> {
         steps
     }
 
+    /// What the last such move took that went well; else what a promotion is given.
+    fn usual_pause(&self) -> Duration {
+        let like = |o: &LoggedOperation| {
+            o.what.kind == self.kind
+                && o.what.workload == *self.id
+                && o.outcome == Some(Outcome::Done)
+                && !o.phases.is_empty()
+        };
+        let mut all = self.scene.state.operations.iter().rev();
+        let last = all.find(|(_, o)| like(o));
+        last.map_or(PROMOTE_ALLOWANCE, |(_, o)| {
+            o.phases.iter().map(|(_, took)| *took).sum()
+        })
+    }
+
     /// Bytes of acknowledged writes that could be lost. What is not known is not zero (F2).
     fn risk(&self) -> u64 {
         if let Some(lack) = self
@@ -222,12 +236,12 @@ impl Move<'_> {
             .and_then(|target| self.scene.replica(target, self.id));
         let (old, new) = (self.old().and_then(position), new.and_then(position));
         old.zip(new)
-            .map_or(u64::MAX, |(old, new)| old.0.saturating_sub(new.0))
+            .map_or(u64::MAX, |(old, new)| old.saturating_sub(new))
     }
 }
 
-fn position(report: &ReplicaReport) -> Option<Lsn> {
-    report.seen.as_ref()?.position
+fn position(report: &ReplicaReport) -> Option<u64> {
+    report.seen.as_ref()?.number()
 }
 
 /// What a person has to accept for it, in words.

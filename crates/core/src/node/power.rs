@@ -10,6 +10,7 @@ use crate::power::{PowerOrder, PowerSeen};
 use crate::spec::Severity;
 use crate::steward::fencing;
 use crate::time::Time;
+use crate::view::PowerView;
 use std::time::Duration;
 
 /// How often a coordinator reads each device's state, so that one that would fail is known before
@@ -178,13 +179,14 @@ impl Node {
     }
 
     /// What the device of a node said last: `on`, `off`, or why it cannot be said.
-    pub(crate) fn power_of(&self, node: &NodeId) -> Option<String> {
+    pub(crate) fn power_of(&self, node: &NodeId) -> Option<PowerView> {
         self.spec.nodes.get(node)?.power.as_ref()?;
         let seen = self.devices.devices.get(node).and_then(|d| d.seen.as_ref());
         Some(match seen {
-            Some(Ok(seen)) => if seen.on { "on" } else { "off" }.into(),
-            Some(Err(why)) => format!("unknown: {why}"),
-            None => "not read yet".into(),
+            Some(Ok(seen)) if seen.on => PowerView::On,
+            Some(Ok(_)) => PowerView::Off,
+            Some(Err(why)) => PowerView::Unknown { why: why.clone() },
+            None => PowerView::NotRead,
         })
     }
 

@@ -4,7 +4,6 @@ use super::Node;
 use crate::authority::Claim;
 use crate::ids::{NodeId, WorkloadId};
 use crate::operation::Mode;
-use crate::replica::ReplicaReport;
 use crate::spec::{Alone, Loss, WorkloadSpec};
 use crate::state::{Tenure, WorkloadState};
 use crate::steward::candidates::Candidate;
@@ -191,12 +190,8 @@ impl Node {
 /// Whether a replica is on its way into the sync set. What was reported by somebody who is not
 /// heard any more is coming no nearer.
 fn is_coming(replica: &ReplicaView) -> bool {
-    let streams = |r: &ReplicaReport| r.seen.as_ref().is_some_and(|o| o.streaming);
-    replica.state != ReplicaState::Unknown
-        && replica
-            .report
-            .as_ref()
-            .is_some_and(|r| r.doing.is_some() || streams(r))
+    let streams = replica.server.as_ref().is_some_and(|s| s.streaming);
+    replica.state != ReplicaState::Unknown && (replica.doing.is_some() || streams)
 }
 
 fn ended(id: &WorkloadId, last: &NodeId, candidates: &[Candidate]) -> Said {

@@ -5,15 +5,16 @@ use super::Node;
 use super::sentence::{Said, writes_wait};
 use crate::address::AddressReport;
 use crate::health::{Hearing, LOSSY};
-use crate::ids::{Lsn, NodeId, WorkloadId};
-use crate::progress::Progress;
-use crate::replica::{Doing, ReplicaReport, Role};
+use crate::ids::{NodeId, WorkloadId};
+use crate::operation::Phase;
+use crate::progress::{PhaseTime, Progress};
+use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
 use crate::spec::{Finding, Severity, check};
 use crate::state::Tenure;
 use crate::steward::candidates;
 use crate::view::{
-    AddressView, Condition, GateView, NodeState, NodeView, Quorum, ReplicaState, ReplicaView,
-    Status, WorkloadView,
+    AddressView, Condition, DoingView, GateView, NodeState, NodeView, Quorum, ReplicaState,
+    ReplicaView, ServerView, StandbyView, Status, SyncView, Work, WorkloadView,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -51,7 +52,7 @@ impl Node {
                 steps: self.steps_of(id),
                 target: o.target.clone(),
                 outcome: o.outcome.clone(),
-                phases: o.phases.clone(),
+                phases: timed(&o.phases),
             });
         Status {
             cluster: self.spec().cluster.clone(),
@@ -322,7 +323,7 @@ impl Node {
         let head = primary
             .as_ref()
             .and_then(|p| scene.replica(p, id))
-            .and_then(|r| r.seen.as_ref()?.position);
+            .and_then(|r| r.seen.as_ref()?.number());
         let nodes = spec.replicas.keys();
         let replicas: Vec<_> = nodes
             .map(|node| self.replica_view(id, node, head))
@@ -344,9 +345,13 @@ impl Node {
             next,
             epoch: w.epoch,
             mode: w.mode,
-            tenure: w.tenure.clone(),
             primary,
-            sync: w.sync.clone(),
+            sync: SyncView {
+                number: w.sync.number,
+                sure: w.sync.sure.clone(),
+                asked: w.sync.asked.clone(),
+                unprotected: w.sync.unprotected,
+            },
             gates,
             address: self.address_view(id),
             replicas,
@@ -356,7 +361,7 @@ impl Node {
     }
 
     /// `head` is how far the primary is.
-    fn replica_view(&self, id: &WorkloadId, node: &NodeId, head: Option<Lsn>) -> ReplicaView {
+    fn replica_view(&self, id: &WorkloadId, node: &NodeId, head: Option<u64>) -> ReplicaView {
         let (scene, w) = (self.scene(), self.state().workload(id));
         let spec = &self.spec().workloads[id];
         let replica = &spec.replicas[node];
@@ -373,7 +378,7 @@ impl Node {
             _ => replica_state(fresh, w.unsound(node), writes_wait(w, spec)),
         };
         let seen = fresh.and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
-        let position = seen.and_then(|o| o.position);
+        let position = seen.and_then(Observation::number);
         ReplicaView {
             node: node.clone(),
             state,
@@ -381,11 +386,11 @@ impl Node {
             address: replica.address,
             rank: replica.rank,
             in_sync_set: w.sync.sure.contains(node),
-            lag: head
-                .zip(position)
-                .map(|(head, at)| head.0.saturating_sub(at.0)),
-            standing: w.standing.get(node).cloned().unwrap_or_default(),
-            report: report.cloned(),
+            lag: head.zip(position).map(|(head, at)| head.saturating_sub(at)),
+            unsound: w.unsound(node).map(String::from),
+            server: report.and_then(|r| r.seen.as_ref()).map(server_view),
+            doing: report.and_then(|r| r.doing.as_ref()).map(doing_view),
+            rejoined: report.and_then(|r| r.rejoined),
         }
     }
 
@@ -394,11 +399,15 @@ impl Node {
         let heard = scene.reports.get(node).filter(|_| scene.reports_in(node));
         let report = heard.and_then(|h| h.report.parts.gates.get(id));
         let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == epoch);
+        let counts = report.cloned().unwrap_or_default();
         GateView {
             node: node.clone(),
             address: self.spec().workloads[id].gates[node],
             forwards_to: forwards.and(primary.cloned()),
-            report: report.cloned(),
+            listening: counts.listening,
+            connections: counts.flows,
+            waiting: counts.waiting,
+            refused: counts.refused,
         }
     }
 
@@ -425,6 +434,58 @@ impl Node {
                     .or_else(|| uncounted(r))
             }),
         })
+    }
+}
+
+fn timed(phases: &[(Phase, Duration)]) -> Vec<PhaseTime> {
+    let timed = |(phase, took): &(Phase, Duration)| PhaseTime {
+        phase: *phase,
+        took: *took,
+    };
+    phases.iter().map(timed).collect()
+}
+
+fn server_view(seen: &Observation) -> ServerView {
+    let standby = |d: &Downstream| StandbyView {
+        node: d.node.clone(),
+        sent: d.sent,
+        flushed: d.flushed,
+        replayed: d.replayed,
+        streaming: d.streaming,
+    };
+    ServerView {
+        runs: seen.runs,
+        role: seen.role,
+        position: seen.position.clone(),
+        place: seen.place.clone(),
+        received: seen.received,
+        replayed: seen.replayed,
+        upstream: seen.upstream.clone(),
+        streaming: seen.streaming,
+        can_write: seen.can_write,
+        standbys: seen.standbys.iter().map(standby).collect(),
+        overruled: seen.overruled.clone(),
+        trouble: seen.trouble.clone(),
+        copied: seen.copied,
+    }
+}
+
+fn doing_view(doing: &Doing) -> DoingView {
+    DoingView {
+        work: match &doing.action {
+            Action::Create => Work::Create,
+            Action::StartPrimary | Action::StartStandby { .. } => Work::Start,
+            Action::Checkpoint => Work::Checkpoint,
+            Action::StopClean { .. } | Action::StopNow => Work::Stop,
+            Action::Promote { .. } => Work::Promote,
+            Action::Settle { .. } => Work::Settle,
+            Action::Repoint { .. } => Work::Repoint,
+            Action::Rewind { .. } => Work::Rewind,
+            Action::Clone { .. } => Work::Clone,
+            Action::SetSync(_) => Work::SetSync,
+        },
+        text: doing.action.describe(),
+        for_ms: doing.time.as_millis() as u64,
     }
 }
 

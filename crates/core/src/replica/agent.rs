@@ -9,12 +9,13 @@
 //!    is final (C5).
 //! 4. Nothing starts here while the deadman still counts down for an earlier primary.
 
-use super::{Action, Data, Doing, Done, Observation, Promotion, ReplicaReport, Role};
+use super::{Action, Data, Doing, Done, Observation, Promotion, ReplicaReport, Role, SyncSetting};
 use crate::authority::Authority;
 use crate::fact::OfReplica;
-use crate::ids::{Epoch, Lsn, NodeId, OperationId};
+use crate::ids::{Epoch, NodeId, OperationId};
 use crate::operation::Kind;
 use crate::planted::Planted;
+use crate::position::Position;
 use crate::spec::Timings;
 use crate::state::{Tenure, WorkloadState};
 use crate::time::Time;
@@ -26,8 +27,8 @@ use std::time::Duration;
 const COURTESY: Duration = Duration::from_millis(400);
 
 /// How long a standby of a primary that serves may neither stream nor move on before it is given up
-/// for a copy: the log it needs is gone. A server looks for its upstream every five seconds
-/// (`wal_retrieve_retry_interval`).
+/// for a copy: the log it needs is gone. Several times what a server waits before it looks for
+/// its upstream again.
 const STRANDED: Duration = Duration::from_secs(20);
 
 /// Facts of one replica that outlive a crash.
@@ -36,7 +37,7 @@ pub struct Kept {
     /// A promotion under this epoch was begun.
     pub attempted: Option<Epoch>,
     /// This epoch was surrendered, with the end of a clean stop.
-    pub surrendered: Option<(Epoch, Option<Lsn>)>,
+    pub surrendered: Option<(Epoch, Option<u64>)>,
 }
 
 /// What the agent wants done.
@@ -95,8 +96,8 @@ pub struct Agent {
     keeping: u32,
     tried: Option<Epoch>,
     opened: Option<(Epoch, Promotion)>,
-    settled: Option<(Epoch, u32, Lsn)>,
-    clean_at: Option<Lsn>,
+    settled: Option<(Epoch, Position)>,
+    clean_at: Option<u64>,
     sync_held: Option<(Epoch, u64)>,
     prepared: Option<OperationId>,
     rejoined: Option<Epoch>,
@@ -105,7 +106,7 @@ pub struct Agent {
     /// A rewind did not work, or left data that do not start: a clone is next.
     unrewindable: bool,
     /// A standby that does not stream: how far it is, and since when it has been no further.
-    stuck: Option<(Option<Lsn>, Time)>,
+    stuck: Option<(Option<u64>, Time)>,
     /// When the present epoch was first seen serving.
     serving_since: Option<(Epoch, Time)>,
     failed: Option<String>,
@@ -209,6 +210,15 @@ impl Agent {
     fn conclude(&mut self, running: Running, result: Result<Done, String>, now: Time) {
         let took = now.since(running.since);
         match result {
+            Ok(Done::MustClone { why }) => {
+                (self.failures, self.failed) = (0, None);
+                self.unrewindable = true;
+                self.note(OfReplica::ActionFailed {
+                    action: running.action,
+                    took,
+                    why,
+                });
+            }
             Ok(done) => {
                 self.failures = 0;
                 self.failed = None;
@@ -242,23 +252,24 @@ impl Agent {
 
     fn on_success(&mut self, action: Action, done: Done, of: Epoch) {
         match (&action, done) {
-            (Action::Promote, Done::Promoted(promotion)) => {
+            (Action::Promote { .. }, Done::Promoted(promotion)) => {
+                // It says so itself: rule 1 counts from here on, and not from the next look.
+                if let Some((_, seen)) = &mut self.seen {
+                    seen.role = Some(Role::Primary);
+                    if let Some(at) = &mut seen.position {
+                        at.history = promotion.point.history.clone();
+                    }
+                    (seen.upstream, seen.streaming) = (None, false);
+                }
                 if let Some(epoch) = self.tried {
                     self.opened = Some((epoch, promotion));
                 }
-                // It says so itself: rule 1 counts from here on, and not from the next look.
-                if let Some((_, seen)) = &mut self.seen {
-                    (seen.role, seen.timeline) = (Some(Role::Primary), promotion.timeline);
-                    (seen.upstream, seen.streaming) = (None, false);
-                }
             }
-            (Action::Settle { .. }, Done::Settled { timeline, position }) => {
-                self.settled = Some((of, timeline, position));
-            }
+            (Action::Settle { .. }, Done::Settled { at }) => self.settled = Some((of, at)),
             (Action::StopClean { .. } | Action::StopNow, Done::Stopped { clean_at }) => {
                 self.clean_at = clean_at
             }
-            (Action::SetSync { epoch, number, .. }, _) => self.sync_held = Some((*epoch, *number)),
+            (Action::SetSync(held), _) => self.sync_held = Some((held.epoch, held.number)),
             (Action::Rewind { .. } | Action::Clone { .. }, _) => {
                 self.rewound = matches!(action, Action::Rewind { .. });
                 self.unrewindable = false;
@@ -306,7 +317,7 @@ impl Agent {
         let starting = |r: &Running| {
             matches!(
                 r.action,
-                Action::Create | Action::StartPrimary | Action::Promote
+                Action::Create | Action::StartPrimary | Action::Promote { .. }
             )
         };
         self.seen().is_some_and(|o| o.is(Role::Primary))
@@ -418,21 +429,19 @@ impl Agent {
         if self.has_surrendered(epoch) || !may {
             return;
         }
-        if self.opened.is_some_and(|(e, _)| e == epoch) {
+        if self.opened.as_ref().is_some_and(|(e, _)| *e == epoch) {
             // Its commits return to nobody before the epoch is open (D4).
             if scene.planted == Some(Planted::OpenEarly)
                 && self.is_free(now)
                 && self.sync_held != Some((epoch, 0))
             {
-                self.start(
-                    Action::SetSync {
-                        epoch,
-                        number: 0,
-                        standbys: Vec::new(),
-                        unprotected: true,
-                    },
-                    scene,
-                );
+                let early = SyncSetting {
+                    epoch,
+                    number: 0,
+                    standbys: Vec::new(),
+                    unprotected: true,
+                };
+                self.start(Action::SetSync(early), scene);
             }
             return;
         }
@@ -460,10 +469,15 @@ impl Agent {
             }
             return;
         }
+        let after = scene
+            .workload
+            .opened
+            .as_ref()
+            .map(|o| o.point.history.clone());
         let formation = scene.workload.opened.is_none() && self.tried != Some(epoch);
         let action = match (&seen.data, seen.runs) {
             (Data::Empty | Data::Present { standby: false }, _) if formation => Action::Create,
-            (_, true) => Action::Promote,
+            (_, true) => Action::Promote { after },
             (Data::Present { standby: false }, false) if self.tried != Some(epoch) => {
                 Action::StartPrimary
             }
@@ -499,10 +513,10 @@ impl Agent {
         }
         let asked = (w.sync.epoch, w.sync.number);
         if let Some(Running {
-            action: Action::SetSync { epoch, number, .. },
+            action: Action::SetSync(setting),
             ..
         }) = &self.running
-            && (*epoch, *number) < asked
+            && (setting.epoch, setting.number) < asked
         {
             self.cancel();
         }
@@ -515,15 +529,13 @@ impl Agent {
                 standbys.truncate(1);
             }
             let unprotected = w.sync.unprotected;
-            self.start(
-                Action::SetSync {
-                    epoch: asked.0,
-                    number: asked.1,
-                    standbys,
-                    unprotected,
-                },
-                scene,
-            );
+            let setting = SyncSetting {
+                epoch: asked.0,
+                number: asked.1,
+                standbys,
+                unprotected,
+            };
+            self.start(Action::SetSync(setting), scene);
         } else if let Some((id, Kind::Switchover)) = scene.operation
             && self.prepared != Some(id)
         {
@@ -591,9 +603,9 @@ impl Agent {
         }
         let since = self
             .stuck
-            .filter(|(position, _)| *position == seen.position)
+            .filter(|(number, _)| *number == seen.number())
             .map_or(now, |(_, since)| since);
-        self.stuck = Some((seen.position, since));
+        self.stuck = Some((seen.number(), since));
         now.since(since) >= STRANDED
     }
 
@@ -623,7 +635,7 @@ impl Agent {
         let unusable = w.unsound(&self.me).is_some() || self.is_suspect(w) || self.unrewindable;
         let rejoins = unusable && self.rejoined != Some(w.epoch);
         if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
-            if self.settled.is_none_or(|(e, _, _)| e != w.epoch) {
+            if self.settled.as_ref().is_none_or(|(e, _)| *e != w.epoch) {
                 let enough = w.clean_end;
                 self.start(Action::Settle { enough }, scene);
             }
@@ -667,7 +679,7 @@ impl Agent {
     fn drop_what_is_over(&mut self, scene: &Scene, ended: bool, has_primary: bool) {
         let Some(running) = &self.running else { return };
         let over = match &running.action {
-            Action::SetSync { .. } | Action::Checkpoint => true,
+            Action::SetSync(_) | Action::Checkpoint => true,
             Action::Repoint { .. } => ended,
             // Whom it copies from is no primary any more, and may never answer again (its host may
             // be off): the next one's data are wanted.
@@ -734,8 +746,8 @@ impl Agent {
                 .as_ref()
                 .map_or(Duration::ZERO, |(at, _)| now.since(*at)),
             down_for: self.down_since.map(|at| now.since(at)),
-            opened: self.opened,
-            settled: self.settled,
+            opened: self.opened.clone(),
+            settled: self.settled.clone(),
             surrendered: self.kept.surrendered.filter(|_| self.keeping == 0),
             sync_held: self.sync_held,
             prepared: self.prepared.filter(|_| self.running.is_none()),

@@ -12,6 +12,7 @@ use std::path::Path;
 pub type KeyPath = Vec<String>;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// The spec is refused.
@@ -22,6 +23,7 @@ pub enum Severity {
 
 /// Something about the cluster that a guarantee or an expectation depends on.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Finding {
     pub severity: Severity,
     /// The key at fault; empty where it is about the whole.

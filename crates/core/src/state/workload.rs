@@ -3,8 +3,9 @@
 
 use super::operation::Operations;
 use crate::command::{Ended, Standing, WorkloadAct};
-use crate::ids::{Epoch, Index, Lsn, NodeId, OperationId};
+use crate::ids::{Epoch, Index, NodeId, OperationId};
 use crate::operation::Mode;
+use crate::position::SwitchPoint;
 use crate::spec::{Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -31,12 +32,7 @@ pub enum Tenure {
 pub struct Opened {
     pub epoch: Epoch,
     pub holder: NodeId,
-    pub timeline: u32,
-    /// Where its timeline began; 0 for the first one.
-    pub began: Lsn,
-    /// Where writing under this epoch began: the position at opening, also where the timeline is an
-    /// older one (F1).
-    pub switch: Lsn,
+    pub point: SwitchPoint,
     /// The epoch that was opened before it; 0 for the first one.
     pub after: Epoch,
 }
@@ -68,7 +64,7 @@ pub struct WorkloadState {
     pub attempts: BTreeSet<NodeId>,
     /// Where the log of the last opened epoch ends, if its holder stopped cleanly: nobody has more
     /// than that.
-    pub clean_end: Option<Lsn>,
+    pub clean_end: Option<u64>,
     /// The operation under way.
     pub operation: Option<OperationId>,
     /// Whether the cluster moves it by itself.
@@ -159,14 +155,12 @@ impl WorkloadState {
             WorkloadAct::End { epoch, how } => self.end(*epoch, how),
             WorkloadAct::Open {
                 epoch,
-                timeline,
-                began,
-                switch,
+                point,
                 sync,
                 unprotected,
                 doubtful,
             } => {
-                let opened = self.open(*epoch, (*timeline, *began, *switch), doubtful);
+                let opened = self.open(*epoch, point, doubtful);
                 if opened {
                     self.sync = SyncSet {
                         epoch: *epoch,
@@ -313,12 +307,7 @@ impl WorkloadState {
         true
     }
 
-    fn open(
-        &mut self,
-        epoch: Epoch,
-        (timeline, began, switch): (u32, Lsn, Lsn),
-        doubtful: &[NodeId],
-    ) -> bool {
+    fn open(&mut self, epoch: Epoch, point: &SwitchPoint, doubtful: &[NodeId]) -> bool {
         let Tenure::Assigned { holder } = &self.tenure else {
             return false;
         };
@@ -335,9 +324,7 @@ impl WorkloadState {
         self.opened = Some(Opened {
             epoch,
             holder: holder.clone(),
-            timeline,
-            began,
-            switch,
+            point: point.clone(),
             after,
         });
         self.clean_end = None;

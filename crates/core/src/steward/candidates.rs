@@ -3,8 +3,9 @@
 //! Order of the questions: may it, is it safe, then the newest position, then the spec's rank.
 
 use super::scene::Scene;
-use crate::ids::{Lsn, NodeId, WorkloadId};
+use crate::ids::{NodeId, WorkloadId};
 use crate::planted::Planted;
+use crate::position::Position;
 use crate::replica::{Data, Observation, ReplicaReport, Role};
 use crate::spec::{Loss, WorkloadSpec};
 use crate::state::{Opened, Tenure, WorkloadState};
@@ -14,6 +15,7 @@ use std::time::Duration;
 
 /// One replica other than the present primary, judged.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Candidate {
     pub node: NodeId,
     /// Why it may not take over; none if it may.
@@ -22,7 +24,7 @@ pub struct Candidate {
     pub way: Way,
     /// Its answer may still change in a moment: its final position is not reported yet.
     pub pending: bool,
-    pub position: Option<Lsn>,
+    pub position: Option<u64>,
     pub rank: u32,
     /// A member of the sync set has every acknowledged write.
     pub in_sync_set: bool,
@@ -33,6 +35,7 @@ pub struct Candidate {
 
 /// How a replica comes to be primary.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Way {
     /// A standby is promoted.
@@ -47,13 +50,19 @@ pub enum Way {
 
 /// What a replica may lack of what the last primary acknowledged.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum MayLack {
     /// Exactly so many: where the last primary's log ended is known.
     Bytes(u64),
     /// From its position to the last one that the primary was heard at, so long ago; what was
     /// written after that is not known.
-    AtLeast { bytes: u64, age: Duration },
+    AtLeast {
+        bytes: u64,
+        #[serde(rename = "age_ms", with = "crate::time::millis")]
+        #[cfg_attr(feature = "schema", schema(value_type = f64))]
+        age: Duration,
+    },
     /// How far the last primary was, or this replica is, is not known.
     Unknown,
 }
@@ -79,7 +88,7 @@ impl MayLack {
 }
 
 impl Candidate {
-    pub(super) fn preference(&self) -> (Option<Lsn>, Reverse<u32>, Reverse<NodeId>) {
+    pub(super) fn preference(&self) -> (Option<u64>, Reverse<u32>, Reverse<NodeId>) {
         (
             self.position,
             Reverse(self.rank),
@@ -93,9 +102,6 @@ impl Candidate {
     }
 
     pub(super) fn reason(&self) -> String {
-        let position = self
-            .position
-            .map_or(String::new(), |p| format!(", position {p}"));
         let has = match (self.way, self.in_sync_set) {
             (Way::Resumes, _) => "nobody else may take over, and it has every write",
             (Way::TriesAgain, _) => "it failed before, and nobody else may",
@@ -105,7 +111,7 @@ impl Candidate {
             }
             (Way::TakesOver, false) => "within the allowed loss",
         };
-        format!("{has}{position}, rank {}", self.rank)
+        format!("{has}, rank {}", self.rank)
     }
 }
 
@@ -127,7 +133,7 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
             Err(Refusal::Lacks(why, lack)) => (Way::TakesOver, Some(why), false, Some(lack)),
         };
         let (position, in_sync_set) = (
-            case.position().map(|(_, position)| position),
+            case.position().map(|at| at.number),
             w.sync.sure.contains(node),
         );
         let rank = spec.replicas[node].rank;
@@ -147,6 +153,26 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
         .filter(|n| Some(*n) != w.holder())
         .map(judge)
         .collect()
+}
+
+/// Why its data do not hold the point from which the last epoch was written.
+fn parted(at: &Position, since: u64, opened: &Opened) -> String {
+    let Opened { epoch, point, .. } = opened;
+    let related = at.history == point.history || point.parent.as_ref() == Some(&at.history);
+    let (short, past) = (
+        since.saturating_sub(at.number),
+        at.number.saturating_sub(point.began),
+    );
+    match related {
+        true if short > 0 => format!("it lacks {short} bytes up to where epoch {epoch} began"),
+        true => {
+            format!("it has {past} bytes past the point where the history of epoch {epoch} began")
+        }
+        false => format!(
+            "it is on history {}, which does not lead to history {} of epoch {epoch}",
+            at.history, point.history
+        ),
+    }
 }
 
 enum Refusal {
@@ -175,17 +201,16 @@ impl Case<'_> {
         matches!(self.w.tenure, Tenure::Ended { .. })
     }
 
-    /// Its timeline and position: the final one after the end of an epoch, else the newest.
-    fn position(&self) -> Option<(u32, Lsn)> {
+    /// Its final position after the end of an epoch, else the newest.
+    fn position(&self) -> Option<&Position> {
         let report = self.report()?;
         if self.ended() {
-            return report
-                .settled
-                .filter(|(e, ..)| *e == self.w.epoch)
-                .map(|(_, timeline, at)| (timeline, at));
+            let settled = report.settled.as_ref();
+            return settled
+                .filter(|(e, _)| *e == self.w.epoch)
+                .map(|(_, at)| at);
         }
-        let seen = report.seen.as_ref()?;
-        Some((seen.timeline, seen.position?))
+        report.seen.as_ref()?.position.as_ref()
     }
 
     fn is_member(&self) -> bool {
@@ -255,9 +280,7 @@ impl Case<'_> {
         if seen.runs && seen.role.is_none() {
             return Err(Refusal::Pending("its server does not answer".into()));
         }
-        let position = self
-            .position()
-            .or(seen.position.map(|at| (seen.timeline, at)));
+        let position = self.position().or(seen.position.as_ref());
         self.within_loss(position, opened).map(|()| Way::TriesAgain)
     }
 
@@ -289,7 +312,7 @@ impl Case<'_> {
                 "its server does not answer as a standby".into(),
             ));
         }
-        let Some((timeline, position)) = self.position() else {
+        let Some(position) = self.position() else {
             return Err(match self.ended() {
                 true => Refusal::Pending("its final position is not known yet".into()),
                 false => Refusal::Lacks("its position is not known".into(), MayLack::Unknown),
@@ -297,28 +320,23 @@ impl Case<'_> {
         };
         // D6: its history must contain the point where writing under the last epoch began. A member
         // has every acknowledged write since, however far it is: for it the history alone counts.
+        let point = &opened.point;
         let since = if self.is_member() {
-            opened.began
+            point.began
         } else {
-            opened.switch
+            point.writes_from
         };
-        let contains = if timeline == opened.timeline {
-            position >= since
-        } else {
-            timeline < opened.timeline && position == opened.began && since == opened.began
-        };
-        if !contains && !self.scene.breaks(Planted::PromoteLaggard) {
-            let why = format!(
-                "its history (timeline {timeline}, up to {position}) does not contain {since}, where epoch {} began",
-                opened.epoch
-            );
-            return Err(Refusal::Lacks(why, MayLack::Unknown));
+        if !point.is_held_by(position, since) && !self.scene.breaks(Planted::PromoteLaggard) {
+            return Err(Refusal::Lacks(
+                parted(position, since, opened),
+                MayLack::Unknown,
+            ));
         }
-        self.within_loss(Some((timeline, position)), opened)
+        self.within_loss(Some(position), opened)
             .map(|()| Way::TakesOver)
     }
 
-    fn within_loss(&self, position: Option<(u32, Lsn)>, opened: &Opened) -> Result<(), Refusal> {
+    fn within_loss(&self, position: Option<&Position>, opened: &Opened) -> Result<(), Refusal> {
         let led_for = self.scene.now.since(self.scene.elected_at);
         if self.spec.loss != Loss::None
             && self.ended()
@@ -330,7 +348,7 @@ impl Case<'_> {
                 "who heard the last primary last is still to be heard".into(),
             ));
         }
-        let lack = self.lack(position.map(|(_, at)| at));
+        let lack = self.lack(position.map(|at| at.number));
         let unprotected =
             self.w.sync.sure.is_empty() && self.scene.breaks(Planted::IgnoreUnprotected);
         match (self.spec.loss, lack) {
@@ -366,18 +384,18 @@ impl Case<'_> {
 
     /// What of the last primary's log it may lack. After a clean stop the end of that log is known;
     /// else only how far it was when it was last heard.
-    fn lack(&self, position: Option<Lsn>) -> MayLack {
+    fn lack(&self, position: Option<u64>) -> MayLack {
         let (Some(opened), Some(position)) = (&self.w.opened, position) else {
             return MayLack::Unknown;
         };
         if let Some(end) = self.w.clean_end {
-            return MayLack::Bytes(end.0.saturating_sub(position.0));
+            return MayLack::Bytes(end.saturating_sub(position));
         }
         let Some((head, at)) = self.scene.heads.under(self.id, opened.epoch) else {
             return MayLack::Unknown;
         };
         MayLack::AtLeast {
-            bytes: head.0.saturating_sub(position.0),
+            bytes: head.saturating_sub(position),
             age: self.scene.now.since(at),
         }
     }

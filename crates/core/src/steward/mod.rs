@@ -27,13 +27,14 @@ pub use scene::{Heard, Notes, Scene, Stamps};
 use crate::author::Author;
 use crate::authority::Claim;
 use crate::command::{Command, Ended, Standing, WorkloadAct};
-use crate::ids::{Epoch, Lsn, NodeId, OperationId, WorkloadId};
+use crate::ids::{Epoch, NodeId, OperationId, WorkloadId};
 use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
 use crate::planted::Planted;
+use crate::position::{Position, SwitchPoint};
 use crate::replica::{Data, Promotion, ReplicaReport, Role};
 use crate::spec::{Clock, Loss, NodeSpec, WorkloadSpec};
 
-use crate::state::{Opened, Tenure};
+use crate::state::Tenure;
 use crate::time::Time;
 
 /// The commands to propose now for one workload; empty if nothing is to be done.
@@ -274,10 +275,10 @@ impl Desk<'_> {
     }
 
     fn while_assigned(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
-        if let Some((epoch, promotion)) = self.report(holder).and_then(|r| r.opened)
-            && epoch == self.w.epoch
+        if let Some((epoch, promotion)) = self.report(holder).and_then(|r| r.opened.as_ref())
+            && *epoch == self.w.epoch
         {
-            return self.open(holder, epoch, promotion);
+            return self.open(holder, *epoch, promotion);
         }
         if self.forced().is_some() {
             let why = format!("{holder} has not opened it, and a person asked for another");
@@ -316,27 +317,23 @@ impl Desk<'_> {
     /// Opens the epoch: records where it began and which standbys count from here: those that were
     /// confirmed before, and so have everything that was ever acknowledged (F1), are heard (D13),
     /// and have nothing past the switch point. Everybody else grows in (D2).
-    fn open(&self, holder: &NodeId, epoch: Epoch, promotion: Promotion) -> Vec<Command> {
-        let Promotion {
-            timeline,
-            began,
-            at,
-        } = promotion;
+    fn open(&self, holder: &NodeId, epoch: Epoch, promotion: &Promotion) -> Vec<Command> {
+        let Promotion { point, unique } = promotion;
         let before = self.w.opened.as_ref();
         let others = || self.spec.replicas.keys().filter(|n| *n != holder);
-        // A timeline of that number was open before, and whoever may have followed it cannot be
-        // told from one that follows this one (D5).
-        let twins = before.is_some_and(|o| o.holder != *holder && timeline <= o.timeline);
+        // A history of that name may have been open before, and whoever followed it cannot be told
+        // from one that follows this one (D5).
+        let twins = before
+            .is_some_and(|o| o.holder != *holder && (!unique || o.point.history == point.history));
         let follows = |n: &NodeId| {
-            self.report(n)
-                .and_then(|r| r.seen.as_ref())
-                .is_some_and(|o| o.timeline < timeline)
+            let seen = self.report(n).and_then(|r| r.seen.as_ref());
+            let at = seen.and_then(|o| o.position.as_ref());
+            at.is_some_and(|at| point.parent.as_ref() == Some(&at.history))
         };
         let counts = |n: &&NodeId| {
             let confirmed =
                 self.w.sync.sure.contains(n) || self.scene.breaks(Planted::OpenCountsLaggards);
-            let within =
-                before.is_none_or(|o| self.went_past(n, o.epoch, timeline, began).is_none());
+            let within = before.is_none_or(|o| self.went_past(n, o.epoch, point).is_none());
             confirmed
                 && self.can_follow(n)
                 && within
@@ -347,12 +344,12 @@ impl Desk<'_> {
         sync.sort_by_key(|n| self.spec.replicas[n].rank);
         // Of one that goes on in place nobody can be ahead: where its disk lost what it had sent,
         // the others have another end of the same history.
-        let in_place = before.is_some_and(|o| o.holder == *holder && o.timeline == timeline);
+        let in_place =
+            before.is_some_and(|o| o.holder == *holder && o.point.history == point.history);
         let ahead = |n: &NodeId| {
-            in_place
-                && self
-                    .last_position(n)
-                    .is_some_and(|(t, has)| t == timeline && has > at)
+            let past =
+                |has: &Position| has.history == point.history && has.number > point.writes_from;
+            in_place && self.last_position(n).is_some_and(past)
         };
         sync.retain(|n| !ahead(n));
         let doubtful = others()
@@ -361,9 +358,7 @@ impl Desk<'_> {
             .collect();
         vec![self.about(WorkloadAct::Open {
             epoch,
-            timeline,
-            began,
-            switch: at,
+            point: point.clone(),
             unprotected: self.unprotected(&sync),
             sync,
             doubtful,
@@ -371,21 +366,14 @@ impl Desk<'_> {
     }
 
     /// How far a standby is, by the last that it said for good or else by its last look.
-    fn last_position(&self, node: &NodeId) -> Option<(u32, Lsn)> {
+    fn last_position(&self, node: &NodeId) -> Option<&Position> {
         let report = self.report(node)?;
-        let seen = || {
-            report
-                .seen
-                .as_ref()
-                .filter(|o| o.is(Role::Standby))
-                .and_then(|o| Some((o.timeline, o.position?)))
-        };
-        let settled = report
-            .settled
-            .filter(|(epoch, ..)| epoch.next() == self.w.epoch);
-        settled
-            .map(|(_, timeline, at)| (timeline, at))
-            .or_else(seen)
+        let settled = report.settled.as_ref();
+        if let Some((_, at)) = settled.filter(|(epoch, _)| epoch.next() == self.w.epoch) {
+            return Some(at);
+        }
+        let seen = report.seen.as_ref().filter(|o| o.is(Role::Standby))?;
+        seen.position.as_ref()
     }
 
     /// A standby that is up, sound and heard.
@@ -396,9 +384,9 @@ impl Desk<'_> {
         sound && self.scene.is_up(node) && self.report(node).is_some_and(good)
     }
 
-    /// The position of a replica that has more than the beginning of the new timeline, on an older
-    /// one. `former` is the epoch that was open before.
-    fn went_past(&self, node: &NodeId, former: Epoch, timeline: u32, began: Lsn) -> Option<Lsn> {
+    /// By how much a replica has more than what the history of an epoch began with, on another one.
+    /// `former` is the epoch that was open before.
+    fn went_past(&self, node: &NodeId, former: Epoch, point: &SwitchPoint) -> Option<u64> {
         if self.w.unsound(node).is_some() {
             return None;
         }
@@ -411,15 +399,15 @@ impl Desk<'_> {
         // The beginning of a record that its primary did not live to send is received, and is not
         // data.
         let lately = |epoch: Epoch| epoch >= former && epoch < self.w.epoch;
-        let settled = report
-            .settled
-            .filter(|(epoch, ..)| lately(*epoch))
-            .map(|(.., position)| position);
-        let has = settled
-            .or(seen.position)
-            .filter(|_| seen.timeline < timeline);
-        let position = clean_end.into_iter().chain(has).max()?;
-        (timeline > 1 && position > began && !seen.is(Role::Primary)).then_some(position)
+        let settled = report.settled.as_ref();
+        let settled = settled
+            .filter(|(epoch, _)| lately(*epoch))
+            .map(|(_, at)| at);
+        let has = settled.or(seen.position.as_ref());
+        let past = has.filter(|at| point.is_passed_by(at)).map(|at| at.number);
+        let stopped_past = clean_end.filter(|end| point.parent.is_some() && *end > point.began);
+        let furthest = past.max(stopped_past)?;
+        (!seen.is(Role::Primary)).then_some(furthest - point.began)
     }
 
     fn while_open(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
@@ -514,7 +502,7 @@ impl Desk<'_> {
     /// the switch point is not.
     ///
     /// The latter only when it has not streamed for a while: a server that was restarted may name
-    /// an older timeline than the one it is on until it streams, and one that has truly diverged
+    /// an older history than the one it is on until it streams, and one that has truly diverged
     /// never does.
     fn standings(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
         let mut marks = Vec::new();
@@ -535,16 +523,15 @@ impl Desk<'_> {
                 if report.rejoined == Some(opened.epoch) {
                     mark(node, Standing::Sound);
                 }
-            } else if let Some(past) =
-                self.went_past(node, opened.after, opened.timeline, opened.began)
+            } else if let Some(past) = self.went_past(node, opened.after, &opened.point)
                 && report.rejoined != Some(opened.epoch)
                 && report.seen.as_ref().is_none_or(|o| !o.streaming)
             {
                 let since = *notes.astray.entry(node.clone()).or_insert(self.scene.now);
                 if self.scene.now.since(since) >= self.scene.spec.timings.lease {
-                    let Opened { began, epoch, .. } = opened;
                     let why = format!(
-                        "it has data past {began}, where the history of epoch {epoch} began (up to {past})"
+                        "it has {past} bytes past the point where the history of epoch {} began",
+                        opened.epoch
                     );
                     mark(node, Standing::Diverged(why));
                 }

@@ -3,7 +3,7 @@
 use crate::authority::{Claim, Ledger};
 use crate::heads::Heads;
 use crate::health::Health;
-use crate::ids::{Index, Lsn, NodeId, OperationId, WorkloadId};
+use crate::ids::{Index, NodeId, OperationId, WorkloadId};
 use crate::operation::Phase;
 use crate::planted::Planted;
 use crate::replica::{ReplicaReport, Report};
@@ -51,9 +51,9 @@ pub struct Notes {
     pub(super) unanswered_since: Option<Time>,
     /// Of each member of the sync set, a position that its primary has reached and it has not, and
     /// since when.
-    pub(super) owed: BTreeMap<NodeId, (Lsn, Time)>,
+    pub(super) owed: BTreeMap<NodeId, (u64, Time)>,
     /// Of each standby, how far it was, and since when.
-    pub(super) flushed: BTreeMap<NodeId, (Lsn, Time)>,
+    pub(super) flushed: BTreeMap<NodeId, (u64, Time)>,
     /// When the primary was lost, as its own node saw it.
     pub lost: Option<Time>,
     pub stamps: Stamps,

@@ -2,15 +2,12 @@
 
 use super::scene::{Desk, Notes};
 use crate::command::{Command, WorkloadAct};
-use crate::ids::{Lsn, NodeId};
+use crate::ids::NodeId;
 use crate::planted::Planted;
 use crate::replica::{Downstream, Observation, ReplicaReport, Role};
 use crate::spec::{Alone, Loss};
 use crate::time::Time;
 use std::time::Duration;
-
-/// A standby this close behind counts as caught up: the rest is waited for when it joins.
-const CAUGHT_UP: u64 = 16 * 1024 * 1024;
 
 impl Desk<'_> {
     pub(super) fn sync_changes(&self, holder: &NodeId, notes: &mut Notes) -> Option<Command> {
@@ -75,8 +72,7 @@ impl Desk<'_> {
             .keys()
             .filter(|n| *n != holder && !set.asked.contains(n))
             .find(|n| {
-                let caught_up =
-                    |d: &Downstream| d.node == **n && d.streaming && is_near(d, seen.position);
+                let caught_up = |d: &Downstream| d.node == **n && d.streaming && d.near;
                 self.can_follow(n)
                     && seen.standbys.iter().any(caught_up)
                     && self.is_stuck(n, notes).is_none()
@@ -134,7 +130,7 @@ impl Desk<'_> {
     /// What of the primary's log each standby still owes: once it has the position that was noted,
     /// the next one is.
     fn note_owed(&self, seen: &Observation, now: Time, notes: &mut Notes) {
-        let Some(position) = seen.position else {
+        let Some(position) = seen.number() else {
             return;
         };
         let streams = |n: &NodeId| seen.standbys.iter().any(|d| d.node == *n);
@@ -225,12 +221,4 @@ impl Desk<'_> {
         let patience = self.scene.spec.timings.suspicion_ceiling;
         (quiet >= patience).then(|| format!("it has not streamed for {} ms", quiet.as_millis()))
     }
-}
-
-fn is_near(standby: &Downstream, position: Option<Lsn>) -> bool {
-    let lag = |(flushed, position): (Lsn, Lsn)| position.0.saturating_sub(flushed.0);
-    standby
-        .flushed
-        .zip(position)
-        .is_some_and(|both| lag(both) <= CAUGHT_UP)
 }

@@ -7,7 +7,6 @@ use karst_core::authority::Ledger;
 use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::heads::Heads;
 use karst_core::health::{Health, Hears};
-use karst_core::ids::Lsn;
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
@@ -16,7 +15,7 @@ use karst_core::spec::{
 use karst_core::state::ClusterState;
 use karst_core::steward::candidates::{Candidate, list};
 use karst_core::steward::{Heard, Notes, Scene, decide};
-use karst_core::{BootId, Epoch, Index, NodeId, Time, WorkloadId};
+use karst_core::{BootId, Epoch, Index, NodeId, Position, SwitchPoint, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -42,17 +41,21 @@ pub fn w() -> WorkloadId {
     "sailings".into()
 }
 
+/// On the first history.
+pub fn at(number: u64) -> Position {
+    Position::new("1", number)
+}
+
 pub fn standby(position: u64) -> ReplicaReport {
     let seen = Observation {
         runs: true,
         role: Some(Role::Standby),
-        timeline: 1,
-        position: Some(Lsn(position)),
+        position: Some(at(position)),
         ..Observation::down(Data::Present { standby: true })
     };
     ReplicaReport {
         seen: Some(seen),
-        settled: Some((Epoch(1), 1, Lsn(position))),
+        settled: Some((Epoch(1), at(position))),
         ..ReplicaReport::default()
     }
 }
@@ -120,9 +123,7 @@ impl Case {
                 WorkloadAct::Open {
                     unprotected: false,
                     epoch,
-                    timeline: 1,
-                    began: Lsn(0),
-                    switch: Lsn(0),
+                    point: SwitchPoint::first("1"),
                     doubtful: vec![],
                     sync,
                 },
@@ -200,9 +201,7 @@ impl Case {
                 WorkloadAct::Open {
                     unprotected: false,
                     epoch,
-                    timeline: 1,
-                    began: Lsn(0),
-                    switch: Lsn(0),
+                    point: SwitchPoint::first("1"),
                     doubtful: vec![],
                     sync,
                 },

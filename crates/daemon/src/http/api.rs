@@ -1,36 +1,38 @@
 //! The JSON calls.
 
 use super::access::{close_session, open_session};
+use super::document::Common;
 use super::problem::{Refusal, resource};
 use super::service::{Answered, Service};
 use super::tokens::User;
 use crate::lock::{lock, read};
 use actix_web::{HttpResponse, web};
 use karst_api::{
-    ChangedReply, HistoryReply, HistoryState, ModeBody, MoveBody, PowerBody, Problem, ProblemType,
-    SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
+    ChangedReply, Endpoint, FailoverBody, HistoryReply, ModeBody, PowerBody, PowerReply, Problem,
+    ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply, SwitchoverBody,
 };
 use karst_core::author::Level;
-use karst_core::request::{Answer, Request};
+use karst_core::request::{Answer, Plan, Request};
 use karst_core::spec::{Finding, Severity, check};
-use karst_core::{NodeId, OperationId, WorkloadId, outage};
+use karst_core::{OperationId, WorkloadId, outage};
 use karst_history::Query;
 use serde::Deserialize;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
-use utoipa::{IntoParams, Modify, OpenApi};
+use utoipa::{IntoParams, OpenApi};
 
 /// How long the coordinator may take to answer before the asked node answers by itself.
 const PATIENCE: Duration = Duration::from_millis(700);
+/// Of one answer.
+const MOST_RECORDS: u32 = 10_000;
 /// How long a change may take to be committed before the caller is told that it is not known.
 const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
 
 #[derive(OpenApi)]
 #[openapi(
-    modifiers(&SignedIn),
+    modifiers(&Common),
     security(("token" = []), ("session" = [])),
     info(
         title = "Karst",
@@ -38,6 +40,7 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
     ),
     paths(
         status,
+        super::live::live,
         spec,
         history,
         myself,
@@ -51,39 +54,16 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         readmit,
         enrol,
         role,
+        super::metrics::metrics,
         session_doc,
         sign_out_doc
     ),
-    components(schemas(
-        Problem,
-        ProblemType,
-        MoveBody,
-        ModeBody,
-        PowerBody,
-        ChangedReply,
-        StartedReply,
-        SelfReply,
-        HistoryState,
-        SessionBody
-    ))
+    components(schemas(Problem))
 )]
-struct Doc;
-
-/// By whom calls are made: a token, or the cookie that a browser got for one.
-struct SignedIn;
-
-impl Modify for SignedIn {
-    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
-        let components = document.components.get_or_insert_default();
-        let token = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
-        let cookie = ApiKeyValue::new("__Host-karst-session");
-        components.add_security_scheme("token", token);
-        components.add_security_scheme("session", SecurityScheme::ApiKey(ApiKey::Cookie(cookie)));
-    }
-}
+pub struct Document;
 
 pub fn routes(config: &mut web::ServiceConfig) {
-    let document = || async { HttpResponse::Ok().json(Doc::openapi()) };
+    let document = || async { HttpResponse::Ok().json(Document::openapi()) };
     let at = |path: &str, allowed| resource(&format!("/api/v1{path}"), allowed);
     let session = at("/session", "POST, DELETE").route(web::post().to(open_session));
     config
@@ -106,12 +86,12 @@ pub fn routes(config: &mut web::ServiceConfig) {
 }
 
 /// A token for a cookie.
-#[utoipa::path(post, path = "/api/v1/session", request_body = SessionBody, responses((status = 204), (status = 401, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/session", request_body = SessionBody, security(()), responses((status = 204)))]
 #[expect(dead_code, reason = "documents `open_session`")]
 fn session_doc() {}
 
 /// Signs out.
-#[utoipa::path(delete, path = "/api/v1/session", responses((status = 204), (status = 401, body = Problem)))]
+#[utoipa::path(delete, path = "/api/v1/session", responses((status = 204)))]
 #[expect(dead_code, reason = "documents `close_session`")]
 fn sign_out_doc() {}
 
@@ -180,7 +160,7 @@ async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
     })
 }
 
-#[utoipa::path(get, path = "/api/v1/status", responses((status = 200, description = "StatusReply: sentence, quorum, nodes, workloads, operations, findings"), (status = 401, body = Problem)))]
+#[utoipa::path(get, path = "/api/v1/status", responses((status = 200, body = StatusReply)))]
 async fn status(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
     let answered = status_now(&service).await?;
     Ok(HttpResponse::Ok()
@@ -188,7 +168,7 @@ async fn status(service: web::Data<Service>, _user: User) -> Result<HttpResponse
         .body(answered.json.clone()))
 }
 
-#[utoipa::path(get, path = "/api/v1/spec", responses((status = 200, description = "SpecReply: the file, its digest, findings, worst-case outages")))]
+#[utoipa::path(get, path = "/api/v1/spec", responses((status = 200, body = SpecReply)))]
 async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
     HttpResponse::Ok().json(SpecReply {
         digest: service.digest.clone(),
@@ -205,15 +185,18 @@ struct HistoryQuery {
     workload: Option<String>,
     operation: Option<u64>,
     /// Only what happened later, RFC 3339.
+    #[param(format = DateTime)]
     after: Option<String>,
     /// Only what came into the record later, RFC 3339: `latest` of the reply before. Some of it
     /// comes again.
+    #[param(format = DateTime)]
     arrived_after: Option<String>,
-    /// 1 to 10,000; default 200.
+    /// Default 200.
+    #[param(minimum = 1, maximum = 10_000)]
     limit: Option<u32>,
 }
 
-#[utoipa::path(get, path = "/api/v1/history", params(HistoryQuery), responses((status = 200, description = "HistoryReply: records, oldest first")))]
+#[utoipa::path(get, path = "/api/v1/history", params(HistoryQuery), responses((status = 200, body = HistoryReply)))]
 async fn history(
     service: web::Data<Service>,
     _user: User,
@@ -227,6 +210,13 @@ async fn history(
         })?
         .into_inner();
     let limit = query.limit.unwrap_or(200);
+    if !(1..=MOST_RECORDS).contains(&limit) {
+        let what = format!("`limit`: {limit} is not between 1 and {MOST_RECORDS}");
+        return Err(Refusal::bad(what));
+    }
+    if query.operation.is_some_and(|id| i64::try_from(id).is_err()) {
+        return Err(Refusal::bad("`operation`: no operation has such a number"));
+    }
     let (after, arrived_after) = (
         moment("after", query.after)?,
         moment("arrived_after", query.arrived_after)?,
@@ -302,13 +292,13 @@ async fn myself(service: web::Data<Service>, user: User) -> HttpResponse {
     })
 }
 
-#[utoipa::path(post, path = "/api/v1/workloads/{workload}/switchover", params(("workload" = String, Path)), request_body = MoveBody,
-    responses((status = 200, description = "Plan, with plan_only"), (status = 202, body = StartedReply), (status = 409, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/switchover", params(("workload" = String, Path)), request_body = SwitchoverBody,
+    responses((status = 200, description = "With plan_only: what would be done", body = Plan), (status = 202, body = StartedReply)))]
 async fn switchover(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<MoveBody>,
+    body: web::Json<SwitchoverBody>,
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner();
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
@@ -325,18 +315,15 @@ async fn switchover(
     .await
 }
 
-#[utoipa::path(post, path = "/api/v1/workloads/{workload}/failover", params(("workload" = String, Path)), request_body = MoveBody,
-    responses((status = 200, description = "Plan, with plan_only"), (status = 202, body = StartedReply), (status = 409, body = Problem)))]
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/failover", params(("workload" = String, Path)), request_body = FailoverBody,
+    responses((status = 200, description = "With plan_only: what would be done", body = Plan), (status = 202, body = StartedReply)))]
 async fn failover(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<MoveBody>,
+    body: web::Json<FailoverBody>,
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner();
-    let to: NodeId = body
-        .to
-        .ok_or_else(|| Refusal::bad("`to` is missing: a forced failover names its target"))?;
     let accept_loss = match body.accept_loss.as_deref() {
         None => 0,
         Some("all") => u64::MAX,
@@ -352,7 +339,7 @@ async fn failover(
         &user,
         Request::Failover {
             workload,
-            to,
+            to: body.to,
             by,
             accept_loss,
             plan_only,
@@ -363,7 +350,7 @@ async fn failover(
 
 /// What clients paste, and whom each string reaches now.
 #[utoipa::path(get, path = "/api/v1/workloads/{workload}/endpoints", params(("workload" = String, Path)),
-    responses((status = 200, description = "a list of purpose, text, reaches"), (status = 404, body = Problem)))]
+    responses((status = 200, body = Vec<Endpoint>)))]
 async fn endpoints(
     service: web::Data<Service>,
     _user: User,
@@ -382,11 +369,13 @@ async fn endpoints(
             format!("there is no workload `{name}`"),
         )
     })?;
-    Ok(HttpResponse::Ok().json(karst_api::endpoints(workload)))
+    let spec = service.spec.workloads.get(&workload.workload);
+    let driver = spec.map_or("", |w| w.driver.as_str());
+    Ok(HttpResponse::Ok().json(super::endpoints::of(workload, driver)))
 }
 
 #[utoipa::path(put, path = "/api/v1/workloads/{workload}/mode", params(("workload" = String, Path)), request_body = ModeBody,
-    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+    responses((status = 200, body = ChangedReply)))]
 async fn mode(
     service: web::Data<Service>,
     user: User,
@@ -398,7 +387,7 @@ async fn mode(
 }
 
 #[utoipa::path(post, path = "/api/v1/operations/{operation}/approve", params(("operation" = u64, Path)),
-    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+    responses((status = 200, body = ChangedReply)))]
 async fn approve(
     service: web::Data<Service>,
     user: User,
@@ -409,7 +398,7 @@ async fn approve(
 }
 
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/fence", params(("node" = String, Path)),
-    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+    responses((status = 200, body = ChangedReply)))]
 async fn fence(
     service: web::Data<Service>,
     user: User,
@@ -420,7 +409,7 @@ async fn fence(
 }
 
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/readmit", params(("node" = String, Path)),
-    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+    responses((status = 200, body = ChangedReply)))]
 async fn readmit(
     service: web::Data<Service>,
     user: User,
@@ -432,7 +421,7 @@ async fn readmit(
 
 /// Turns a host on or off, or off and on again. Off is a fence.
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/power", params(("node" = String, Path)), request_body = PowerBody,
-    responses((status = 200, description = "NodePlan, with plan_only; else ChangedReply"), (status = 409, body = Problem)))]
+    responses((status = 200, body = PowerReply)))]
 async fn power(
     service: web::Data<Service>,
     user: User,
@@ -459,7 +448,7 @@ async fn power(
 
 /// Takes a node's new store in: from then on it votes.
 #[utoipa::path(post, path = "/api/v1/nodes/{node}/enrol", params(("node" = String, Path)),
-    responses((status = 200, body = ChangedReply), (status = 409, body = Problem)))]
+    responses((status = 200, body = ChangedReply)))]
 async fn enrol(
     service: web::Data<Service>,
     user: User,
@@ -471,6 +460,13 @@ async fn enrol(
 
 async fn change(service: &Service, user: &User, request: Request) -> Result<HttpResponse, Refusal> {
     user.needs(request.needs())?;
+    if let Some(name) = request.strange_name() {
+        // Passed on, it would be taken for a forgery.
+        let what = format!(
+            "nothing is called {name:?}: a name has no control characters and is at most 200 letters long"
+        );
+        return Err(Refusal::new(ProblemType::NotFound, what));
+    }
     tracing::info!(user = %user.name, level = user.level.word(), ?request, "asked");
     let answer = service
         .heart
@@ -480,7 +476,7 @@ async fn change(service: &Service, user: &User, request: Request) -> Result<Http
     service.recent.0.lock().await.take();
     match answer {
         Some(Answer::Plan(plan)) => Ok(HttpResponse::Ok().json(plan)),
-        Some(Answer::NodePlan(plan)) => Ok(HttpResponse::Ok().json(plan)),
+        Some(Answer::NodePlan(plan)) => Ok(HttpResponse::Ok().json(PowerReply::Plan(plan))),
         Some(Answer::Started { operation }) => {
             Ok(HttpResponse::Accepted().json(StartedReply { operation }))
         }
@@ -501,7 +497,7 @@ async fn change(service: &Service, user: &User, request: Request) -> Result<Http
 
 /// For load balancers: 200 if this node has that role now, else 503.
 #[utoipa::path(get, path = "/role/{workload}/{role}", params(("workload" = String, Path), ("role" = String, Path, description = "primary, standby or backup (a standby that is not in the sync set is a backup too)")),
-    responses((status = 200), (status = 503, body = Problem)))]
+    security(()), responses((status = 200, body = String, content_type = "text/plain")))]
 async fn role(
     service: web::Data<Service>,
     path: web::Path<(String, String)>,

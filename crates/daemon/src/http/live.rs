@@ -45,7 +45,10 @@ fn event(json: &Bytes) -> Bytes {
         .into()
 }
 
-async fn live(service: web::Data<Service>, user: User) -> Result<HttpResponse, Refusal> {
+/// The whole status whenever it has changed, as server-sent events: `status` with a StatusReply,
+/// and `alive` without anything where nothing changes.
+#[utoipa::path(get, path = "/api/v1/live", responses((status = 200, body = String, content_type = "text/event-stream")))]
+pub async fn live(service: web::Data<Service>, user: User) -> Result<HttpResponse, Refusal> {
     let watching = service.live.join(&user.name).ok_or_else(|| {
         let what = format!(
             "`{}` has too many event streams open, or all users together have: close some",

@@ -16,7 +16,9 @@ pub fn routes(config: &mut web::ServiceConfig) {
     config.service(resource("/metrics", "GET").route(web::get().to(metrics)));
 }
 
-async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusal> {
+/// For Prometheus and whatever reads its text.
+#[utoipa::path(get, path = "/metrics", security(()), responses((status = 200, body = String, content_type = "application/openmetrics-text")))]
+pub async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusal> {
     let glance = service.heart.glance.borrow().clone();
     let history = service.history_state.borrow().clone();
     let mut registry = Registry::with_prefix("karst");

@@ -6,7 +6,9 @@ mod access;
 mod api;
 mod audit;
 mod console;
+mod document;
 mod door;
+mod endpoints;
 mod live;
 mod metrics;
 mod problem;
@@ -15,6 +17,7 @@ mod strangers;
 mod tokens;
 mod watchers;
 
+pub use api::Document;
 pub use live::watch_status;
 pub use service::Service;
 pub use tokens::Tokens;

@@ -546,11 +546,11 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
 #[cfg(test)]
 mod tests {
     use super::*;
+    use karst_core::Epoch;
     use karst_core::heads::Head;
     use karst_core::health::Hears;
     use karst_core::members::Ordered;
     use karst_core::message::heads_beside;
-    use karst_core::{Epoch, Lsn};
     use proptest::prelude::*;
 
     fn beat() -> Message {
@@ -574,7 +574,7 @@ mod tests {
             .pick(|_| true);
         let head = Head {
             epoch: Epoch(u64::MAX),
-            position: Lsn(u64::MAX),
+            position: u64::MAX,
         };
         let name = |n: usize| format!("{n:040}").as_str().into();
         let heads = (0..heads_beside(&lately))

@@ -39,7 +39,7 @@ const LOG: TableDefinition<u64, &[u8]> = TableDefinition::new("log");
 const KEPT: TableDefinition<&str, &[u8]> = TableDefinition::new("kept");
 const EVENTS: TableDefinition<u64, &[u8]> = TableDefinition::new("events");
 /// Of the tables' contents; a store of another format is refused.
-const FORMAT: u32 = 2;
+const FORMAT: u32 = 3;
 /// Events that wait for the history store: some weeks of an ordinary cluster. Then the oldest go.
 const MOST_EVENTS: u64 = 100_000;
 /// Longer than any store takes to be read whole: its log and snapshot are short, and its events are
@@ -372,6 +372,8 @@ fn open_whole(
         let tx = database.begin_write()?;
         tx.open_table(META)?
             .insert("identity", encode(&identity).as_slice())?;
+        // Whoever reads them may come before the first event.
+        tx.open_table(EVENTS)?;
         tx.commit()?;
         Ok(())
     };

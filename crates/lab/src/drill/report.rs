@@ -180,8 +180,8 @@ fn measure(mark: &Mark, lines: &[Line], end: u64) -> Result<Round> {
         .operation
         .phases
         .iter()
-        .find(|(p, _)| *p == Phase::Route)
-        .map_or(opened, |(_, d)| opened + d.as_nanos() as u64);
+        .find(|p| p.phase == Phase::Route)
+        .map_or(opened, |p| opened + p.took.as_nanos() as u64);
     let ends = [
         reached(Phase::Detect),
         reached(Phase::Decide),

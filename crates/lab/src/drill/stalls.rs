@@ -15,8 +15,7 @@ use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::event::FactKind;
 use karst_api::core::outage::worst_cases;
-use karst_api::core::replica::Action;
-use karst_api::core::view::ReplicaView;
+use karst_api::core::view::{DoingView, ReplicaView, Work};
 use rustix::process::Signal;
 use std::time::{Duration, Instant};
 
@@ -391,9 +390,8 @@ pub async fn struck_twice(lab: &Lab, load: &str) -> Result<String> {
         .to_string();
     let copies = |r: &StatusReply| {
         let rewinds = |v: &ReplicaView| {
-            let doing = v.report.as_ref().and_then(|r| r.doing.as_ref());
-            v.node.as_str() == first
-                && doing.is_some_and(|doing| matches!(doing.action, Action::Rewind { .. }))
+            let rewinds = |doing: &DoingView| doing.work == Work::Rewind;
+            v.node.as_str() == first && v.doing.as_ref().is_some_and(rewinds)
         };
         r.status.workloads[0].replicas.iter().any(rewinds)
     };

@@ -15,7 +15,7 @@ use karst_core::message::{Message, Says};
 use karst_core::replica::{Parts, ReplicaReport, Report};
 use karst_core::request::Request;
 
-use karst_core::{BootId, Epoch, Index, Lsn, NodeId, Planted, Term, Time, WorkloadId};
+use karst_core::{BootId, Epoch, Index, NodeId, Planted, Position, Term, Time, WorkloadId};
 use rand::Rng;
 use std::time::Duration;
 
@@ -166,13 +166,7 @@ impl World {
             news: true,
         };
         if self.chance.random_range(0..8) == 0 {
-            let heads = vec![(
-                id.clone(),
-                Head {
-                    epoch,
-                    position: Lsn(1),
-                },
-            )];
+            let heads = vec![(id.clone(), Head { epoch, position: 1 })];
             return Message::Beat {
                 number: 1,
                 hears: Hears::default(),
@@ -185,9 +179,13 @@ impl World {
 
 /// A replica that gave up what it never had, and has everything.
 fn forged_checkin(id: &WorkloadId, epoch: Epoch, sync: u64, number: u64, clock: Time) -> Message {
+    let far = Position {
+        history: "99".into(),
+        number: 1 << 40,
+    };
     let replica = ReplicaReport {
         surrendered: Some((epoch, None)),
-        settled: Some((epoch, 99, Lsn(1 << 40))),
+        settled: Some((epoch, far)),
         sync_held: Some((epoch, sync)),
         ..ReplicaReport::default()
     };

@@ -5,12 +5,14 @@ use super::{Happening, MS, World, nanos};
 use crate::check::Verdict;
 use crate::server::Sync;
 use karst_core::node::CALM_LOOKS;
-use karst_core::replica::{Action, Done, Downstream, Observation, Promotion};
-use karst_core::{Input, Lsn, NodeId, Planted, WorkloadId};
+use karst_core::replica::{Action, Done, Downstream, Observation, SyncSetting};
+use karst_core::{History, Input, NodeId, Planted, WorkloadId};
 use rand::Rng;
 
 /// Between two moments in which servers and clients do something.
 const TICK: u64 = 4 * MS;
+/// A standby that lacks no more writes than that can be waited for.
+const NEAR: usize = 1 << 24;
 
 impl World {
     pub(super) fn begin_action(
@@ -23,7 +25,7 @@ impl World {
     ) -> Verdict {
         if matches!(
             action,
-            Action::Promote | Action::StartPrimary | Action::Create
+            Action::Promote { .. } | Action::StartPrimary | Action::Create
         ) {
             self.truth.check_promotion(&self.names[h], workload)?;
         }
@@ -37,11 +39,11 @@ impl World {
             | Action::Create
             | Action::StartPrimary
             | Action::StartStandby { .. } => 300,
-            Action::Promote => 120,
+            Action::Promote { .. } => 120,
             _ => 30,
         };
         let slow = match action {
-            Action::Promote => self.slow.promote,
+            Action::Promote { .. } => self.slow.promote,
             Action::Settle { .. } => self.slow.settle,
             _ => None,
         };
@@ -139,7 +141,7 @@ impl World {
                 self.hosts[h].slots[w].server.stop();
                 Ok(Done::Stopped { clean_at: None })
             }
-            Action::Promote => self.promote(h, w),
+            Action::Promote { after } => self.promote(h, w, after.as_ref()),
             Action::Settle { .. } => {
                 let server = &mut self.hosts[h].slots[w].server;
                 if !server.runs {
@@ -148,10 +150,7 @@ impl World {
                 (server.upstream, server.receiving) = (None, false);
                 // What is said to be there for good is flushed.
                 server.flushed = server.wal.len();
-                Ok(Done::Settled {
-                    timeline: server.timeline().0,
-                    position: server.position(),
-                })
+                Ok(Done::Settled { at: server.end() })
             }
             Action::Repoint { upstream } => {
                 self.hosts[h].slots[w].server.upstream = Some(upstream);
@@ -167,12 +166,12 @@ impl World {
                 server.rewind(&source);
                 Ok(Done::Ok)
             }
-            Action::SetSync {
+            Action::SetSync(SyncSetting {
                 epoch,
                 number,
                 standbys,
                 unprotected,
-            } => {
+            }) => {
                 let sync = match (standbys.is_empty(), unprotected) {
                     (true, true) => Sync::Unprotected,
                     (true, false) => Sync::Impossible,
@@ -211,14 +210,14 @@ impl World {
         }
         let server = &mut self.hosts[h].slots[w].server;
         let clean = server.runs && !server.first_gone;
-        let at = server.position();
+        let at = server.length();
         server.stop();
         Done::Stopped {
             clean_at: clean.then_some(at),
         }
     }
 
-    fn promote(&mut self, h: usize, w: usize) -> Result<Done, String> {
+    fn promote(&mut self, h: usize, w: usize, after: Option<&History>) -> Result<Done, String> {
         let promotion = self.next_promotion;
         self.next_promotion += 1;
         let server = &mut self.hosts[h].slots[w].server;
@@ -233,12 +232,7 @@ impl World {
             (server.primary, server.standby, server.receiving) = (true, false, false);
             (server.sync, server.flushed) = (Sync::Impossible, at);
         }
-        let (timeline, began, _) = server.timeline();
-        Ok(Done::Promoted(Promotion {
-            timeline,
-            began: Lsn(began as u64),
-            at: server.position(),
-        }))
+        Ok(Done::Promoted(server.promotion(after)))
     }
 
     fn copy(&mut self, h: usize, w: usize, from: &NodeId) -> Result<Done, String> {
@@ -295,13 +289,15 @@ impl World {
             return server.observe(Vec::new());
         }
         let seen = |(node, at): (usize, usize)| {
-            let at = Some(Lsn(at as u64));
+            let near = server.flushed.saturating_sub(at) <= NEAR;
+            let at = Some(at as u64);
             Downstream {
                 node: self.names[node].clone(),
                 sent: at,
                 flushed: at,
                 replayed: at,
                 streaming: true,
+                near,
             }
         };
         server.observe(self.followers(h, w).into_iter().map(seen).collect())

@@ -18,10 +18,13 @@ use std::path::{Path, PathBuf};
 /// Nothing that is read whole is larger: settings, histories, a server's process file.
 const LARGEST: u64 = 16 << 20;
 
+/// A user and its group, by number.
+pub type Owner = (u32, u32);
+
 /// For the server's user, or for this process's own where a server runs as that.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Files {
-    pub owner: Option<(u32, u32)>,
+pub struct Files {
+    pub owner: Option<Owner>,
 }
 
 impl Files {
@@ -244,7 +247,7 @@ impl Files {
 }
 
 /// `a.b` becomes `a.b.ending`.
-pub(super) fn with_ending(path: &Path, ending: &str) -> PathBuf {
+pub fn with_ending(path: &Path, ending: &str) -> PathBuf {
     let mut name = path.as_os_str().to_os_string();
     name.push(format!(".{ending}"));
     name.into()

@@ -1,0 +1,95 @@
+//! What Karst asks of a program that it keeps: one trait, implemented once for each kind.
+//!
+//! A driver knows its program and decides nothing. What it is told is a
+//! [`karst_core::replica::Action`]; finding, starting and ending processes is the same for all of
+//! them, and is done by [`crate::server::Server`].
+
+use crate::trouble::Result;
+use async_trait::async_trait;
+use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
+use karst_core::{History, NodeId, Position};
+use std::path::PathBuf;
+
+/// As what a server is started.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Start {
+    /// It lets no write return until it is told whom writes wait for (D4).
+    Primary,
+    /// One that follows nobody until it is told, if none is named.
+    Standby { upstream: Option<NodeId> },
+}
+
+/// How far a server came that has ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Life {
+    Served,
+    NeverUp,
+}
+
+/// A server's program and its arguments.
+#[derive(Clone, Debug)]
+pub struct Launch {
+    pub program: PathBuf,
+    pub arguments: Vec<String>,
+}
+
+/// One kind of program. Every call is idempotent; dropping its future abandons it at the next
+/// await.
+#[async_trait]
+pub trait Driver: std::fmt::Debug + Send + Sync {
+    /// What is in the data directory.
+    fn data(&self) -> Data;
+
+    /// Makes the first data where there are none. The data directory appears when it is complete,
+    /// so that a try that was cut short leaves either nothing or a whole one.
+    async fn create(&self) -> Result<()>;
+
+    /// What has to be in a new workload's server besides, once that runs.
+    async fn furnish(&self) -> Result<()>;
+
+    /// Writes what the server reads, and says how it is started.
+    async fn prepare(&self, start: Start) -> Result<Launch>;
+
+    /// Whether a server that was started can be spoken to.
+    async fn answers(&self) -> bool;
+
+    /// What a running server is, and how far.
+    async fn probe(&self) -> Observation;
+
+    /// Makes the stop that follows short, while clients still write.
+    async fn checkpoint(&self) -> Result<()>;
+
+    /// Asks the running server to stop cleanly: that it has is seen by its exit.
+    async fn ask_to_stop(&self) -> Result<()>;
+
+    /// Where a clean stop ended the log; none if it was not clean.
+    async fn clean_end(&self) -> Result<Option<u64>>;
+
+    /// Stops receiving, applies all that was received, and says how far it is for good (D6).
+    async fn settle(&self, enough: Option<u64>) -> Result<Position>;
+
+    /// Becomes primary on a new history, or says on which one it is already (D10). Writes stay
+    /// locked until [`Driver::set_sync`].
+    async fn promote(&self, after: Option<&History>) -> Result<Promotion>;
+
+    /// Makes commits wait for these standbys, all of them (D1), and returns when each has
+    /// everything written so far. A late setting is refused (D2).
+    async fn set_sync(&self, setting: SyncSetting) -> Result<()>;
+
+    /// Follows `upstream`, and returns when it streams.
+    async fn repoint(&self, upstream: NodeId) -> Result<()>;
+
+    /// Brings the stopped server's data back to where its history and the other's part, or says
+    /// that only a copy can ([`Done::MustClone`]).
+    async fn rewind(&self, to: &NodeId) -> Result<Done>;
+
+    /// Copies the other's data beside its own ones, ends what runs on those, and puts the copy in
+    /// their place. What runs goes on until then.
+    async fn copy_from(&self, from: &NodeId) -> Result<()>;
+
+    /// What its log, of which this is the end, says of the reason why it ended.
+    fn reason(&self, log: &str, life: Life) -> Option<String>;
+
+    /// Takes up what is new of the certificates, and has a server that runs do the same.
+    async fn renew_certificates(&self) -> Result<()>;
+}

@@ -1,0 +1,271 @@
+//! One replica's server: the actions, the starts and stops, and what is seen of it. What is the
+//! same for every program is here; the rest is its driver's.
+
+use crate::driver::{Driver, Life, Start};
+use crate::host::{Host, exit_of};
+use crate::lines::Lines;
+use crate::postgres::{self, Postgres};
+use crate::process::Processes;
+use crate::site::SiteError;
+use crate::trouble::{Result, Trouble, until};
+use karst_core::replica::{Action, Done, Observation};
+use karst_core::spec::WorkloadSpec;
+use karst_core::{NodeId, WorkloadId};
+use std::net::SocketAddr;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+/// How long a start may take, recovery included.
+const START_LIMIT: Duration = Duration::from_secs(120);
+
+#[derive(Debug)]
+pub struct Server {
+    host: Arc<Host>,
+    driver: Box<dyn Driver>,
+    /// Why this run of the server ended, as it said itself.
+    ended: Mutex<Option<String>>,
+}
+
+/// Whom a client reaches at the addresses that it is given.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reach {
+    /// Each leads to the primary.
+    Through,
+    /// They are the servers' own, and the client has to find the primary among them.
+    Primary,
+}
+
+/// What a client of that program's kind pastes to connect.
+pub fn connection(driver: &str, to: &[SocketAddr], reach: Reach) -> String {
+    if driver == "postgres" {
+        return postgres::connection(to, reach == Reach::Primary);
+    }
+    let addresses: Vec<String> = to.iter().map(ToString::to_string).collect();
+    addresses.join(",")
+}
+
+impl Server {
+    /// The server of this node's replica, kept by the driver that the spec names. `tls` holds
+    /// `ca.pem`, `server.pem` and `server.key`.
+    ///
+    /// # Errors
+    /// What the driver lacks in the spec, or that there is no such driver.
+    pub fn from_spec(
+        workload: &WorkloadId,
+        spec: &WorkloadSpec,
+        me: &NodeId,
+        (runtime, tls): (&Path, &Path),
+        processes: Processes,
+    ) -> std::result::Result<Self, SiteError> {
+        let places = (runtime, tls);
+        Ok(match spec.driver.as_str() {
+            "postgres" => {
+                let (host, driver) = Postgres::from_spec(workload, spec, me, places, processes)?;
+                Self::new(host, Box::new(driver))
+            }
+            "lines" => {
+                let (host, driver) = Lines::from_spec(workload, spec, me, places, processes)?;
+                Self::new(host, Box::new(driver))
+            }
+            other => {
+                return Err(SiteError::NoDriver {
+                    workload: workload.clone(),
+                    driver: other.into(),
+                    known: "postgres, lines".into(),
+                });
+            }
+        })
+    }
+
+    pub fn new(host: Arc<Host>, driver: Box<dyn Driver>) -> Self {
+        Self {
+            host,
+            driver,
+            ended: Mutex::default(),
+        }
+    }
+
+    pub fn data_dir(&self) -> &Path {
+        &self.host.site.data
+    }
+
+    /// Carries out one action. Dropping the future abandons it at the next await; every action may
+    /// be repeated.
+    ///
+    /// # Errors
+    /// What the server or its programs said, in words.
+    pub async fn act(&self, action: Action) -> Result<Done> {
+        let driver = &self.driver;
+        match action {
+            Action::Create => self.create().await?,
+            Action::StartPrimary => self.start(Start::Primary).await?,
+            Action::StartStandby { upstream } => {
+                // One that is started while its upstream is unknown follows nobody until it is
+                // told.
+                let upstream = Some(upstream).filter(|u| *u != self.host.site.me);
+                self.start(Start::Standby { upstream }).await?;
+            }
+            Action::Checkpoint => driver.checkpoint().await?,
+            Action::StopClean { limit } => {
+                let clean_at = self.stop_clean(limit).await?;
+                return Ok(Done::Stopped { clean_at });
+            }
+            Action::StopNow => {
+                self.host.end_all().await?;
+                return Ok(Done::Stopped { clean_at: None });
+            }
+            Action::Promote { after } => {
+                return driver.promote(after.as_ref()).await.map(Done::Promoted);
+            }
+            Action::Settle { enough } => {
+                let at = driver.settle(enough).await?;
+                return Ok(Done::Settled { at });
+            }
+            Action::Repoint { upstream } => driver.repoint(upstream).await?,
+            Action::Rewind { to } => return driver.rewind(&to).await,
+            Action::Clone { from } => driver.copy_from(&from).await?,
+            Action::SetSync(setting) => driver.set_sync(setting).await?,
+        }
+        Ok(Done::Ok)
+    }
+
+    async fn create(&self) -> Result<()> {
+        self.driver.create().await?;
+        if self.host.nothing_runs()? {
+            self.start(Start::Primary).await?;
+        }
+        self.driver.furnish().await
+    }
+
+    async fn start(&self, start: Start) -> Result<()> {
+        if !self.host.nothing_runs()? {
+            return Err(Trouble::Wrong(
+                "something of the server runs already".into(),
+            ));
+        }
+        self.note_end(None);
+        let launch = self.driver.prepare(start).await?;
+        let program = &launch.program;
+        let mut child = self.host.spawn(program, &launch.arguments)?;
+        until("the start", START_LIMIT, || {
+            let exited = child.try_wait();
+            async move {
+                match exited {
+                    Ok(Some(status)) => Err(self.failed_start(program, status)),
+                    _ => Ok(self.driver.answers().await),
+                }
+            }
+        })
+        .await?;
+        tokio::spawn(async move {
+            let _ = child.wait().await;
+        });
+        Ok(())
+    }
+
+    fn failed_start(&self, program: &Path, status: std::process::ExitStatus) -> Trouble {
+        let why = self.reason(Life::NeverUp);
+        let why = why.map_or(String::new(), |why| format!("; {why}"));
+        let log = self.host.own_words();
+        let name = program.file_name().unwrap_or(program.as_os_str());
+        Trouble::Program {
+            program: name.to_string_lossy().into_owned(),
+            output: format!("{status}{why}; its log is {}", log.display()),
+        }
+    }
+
+    /// A clean stop; what it leaves after the limit is ended. The end of the log if it was clean.
+    async fn stop_clean(&self, limit: Duration) -> Result<Option<u64>> {
+        if let Some(first) = self.host.first() {
+            self.driver.ask_to_stop().await?;
+            let _ = tokio::time::timeout(limit, exit_of(first)).await;
+        }
+        // A server that stopped cleanly wrote so before its first process ended.
+        let (ended, end) = tokio::join!(self.host.end_all(), self.driver.clean_end());
+        ended?;
+        end
+    }
+
+    fn reason(&self, life: Life) -> Option<String> {
+        self.driver.reason(&self.host.last_words()?, life)
+    }
+
+    fn note_end(&self, why: Option<String>) {
+        *self
+            .ended
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner) = why;
+    }
+
+    /// What is so after a stop, which has verified that nothing is left.
+    pub fn stopped(&self) -> Observation {
+        Observation::down(self.driver.data())
+    }
+
+    /// What is so in the moment after [`Server::exited`] returned.
+    pub fn just_exited(&self) -> Observation {
+        let trouble = self.reason(Life::Served);
+        self.note_end(trouble.clone());
+        Observation {
+            runs: true,
+            exited: true,
+            trouble,
+            ..self.stopped()
+        }
+    }
+
+    /// What is so now.
+    pub async fn observe(&self) -> Observation {
+        Observation {
+            copied: self.host.copied(),
+            ..self.look().await
+        }
+    }
+
+    async fn look(&self) -> Observation {
+        // While the first process runs nobody has to look for the others: that costs a walk through
+        // all of the host's. And whoever cannot look does not know that none is there.
+        if self.host.first().is_none() && self.host.nothing_runs().is_ok_and(|nothing| nothing) {
+            let ended = self.ended.lock();
+            let trouble = ended
+                .unwrap_or_else(std::sync::PoisonError::into_inner)
+                .clone();
+            return Observation {
+                trouble,
+                ..self.stopped()
+            };
+        }
+        let seen = if self.host.has_lost_first() {
+            self.just_exited()
+        } else {
+            self.driver.probe().await
+        };
+        // Its children answer for a moment longer, as if nothing had happened.
+        if self.host.has_lost_first() {
+            self.just_exited()
+        } else {
+            seen
+        }
+    }
+
+    /// Waits until the server's first process exits; for ever while none runs.
+    pub async fn exited(&self) {
+        self.host.exited().await;
+    }
+
+    /// Ends what a server whose first process has exited left behind (C1).
+    pub async fn end_rest(&self) {
+        if let Err(error) = self.host.end_all().await {
+            tracing::error!(%error, "what the server left behind is still there");
+        }
+    }
+
+    /// Takes up what is new of the certificates: who connects from here on sees it.
+    ///
+    /// # Errors
+    /// If a file cannot be read or put where the server finds it.
+    pub async fn renew_certificates(&self) -> Result<()> {
+        self.driver.renew_certificates().await
+    }
+}
