@@ -45,7 +45,7 @@ export function WorkloadCard({ workload: w }: { workload: Workload }) {
         {w.address && (
           <span className="me-4 d-inline-block">
             address <code>{w.address.on.join(', ')}</code>{' '}
-            {w.address.held ? `on ${w.address.holder}, ${w.address.flows} flows` : w.address.holder ? `◐ goes to ${w.address.holder}` : '■ nowhere'}
+            {w.address.held ? `on ${w.address.holder}, ${w.address.connections} connections` : w.address.holder ? `◐ goes to ${w.address.holder}` : '■ nowhere'}
             {w.address.remark && ` ▲ ${w.address.remark}`}
           </span>
         )}

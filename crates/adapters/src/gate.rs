@@ -1,6 +1,6 @@
 //! The gate: a TCP proxy that clients dial instead of the server (SAFETY C8).
 //!
-//! It does not move during a failover: it closes the flows to the old primary at once, holds new
+//! It does not move during a failover: it closes the connections to the old primary at once, holds new
 //! connections, and releases them to the new primary, so that a client sees a pause and not an
 //! error. It forwards only while it is told to, to nobody in between, and never sends a byte twice.
 
@@ -23,7 +23,7 @@ const LOOK: Duration = Duration::from_millis(250);
 
 #[derive(Debug, Default)]
 struct Counts {
-    flows: AtomicU64,
+    connections: AtomicU64,
     waiting: AtomicU64,
     refused: AtomicU64,
 }
@@ -81,7 +81,7 @@ impl Gate {
         GateReport {
             listening: true,
             forwarding,
-            flows: self.counts.flows.load(Ordering::Relaxed),
+            connections: self.counts.connections.load(Ordering::Relaxed),
             waiting: self.counts.waiting.load(Ordering::Relaxed),
             refused: self.counts.refused.load(Ordering::Relaxed),
         }
@@ -137,7 +137,7 @@ async fn serve(
     };
     let _ = client.set_nodelay(true);
     let _ = server.set_nodelay(true);
-    let _flow = Counted::new(&counts.flows);
+    let _flow = Counted::new(&counts.connections);
     tokio::select! {
         _ = copy_bidirectional(&mut client, &mut server) => {}
         () = cut(&mut orders, epoch) => {}
@@ -190,7 +190,7 @@ async fn gone(client: &TcpStream) {
     }
 }
 
-/// Returns when flows to the primary of `epoch` have to be closed.
+/// Returns when connections to the primary of `epoch` have to be closed.
 async fn cut(orders: &mut watch::Receiver<GateOrder>, epoch: Epoch) {
     loop {
         match &*orders.borrow_and_update() {
@@ -214,10 +214,10 @@ mod tests {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let address = listener.local_addr().unwrap();
         tokio::spawn(async move {
-            while let Ok((mut flow, _)) = listener.accept().await {
+            while let Ok((mut connection, _)) = listener.accept().await {
                 tokio::spawn(async move {
-                    let _ = flow.write_all(name.as_bytes()).await;
-                    let (mut from, mut to) = flow.split();
+                    let _ = connection.write_all(name.as_bytes()).await;
+                    let (mut from, mut to) = connection.split();
                     let _ = tokio::io::copy(&mut from, &mut to).await;
                 });
             }
@@ -225,11 +225,11 @@ mod tests {
         address
     }
 
-    /// The next bytes, as many as are expected; fewer only at the end of the flow.
-    async fn hear(flow: &mut TcpStream, expected: &str) {
+    /// The next bytes, as many as are expected; fewer only at the end of the connection.
+    async fn hear(connection: &mut TcpStream, expected: &str) {
         let mut buffer = Vec::new();
         let most = expected.len().max(1) as u64;
-        let _ = flow.take(most).read_to_end(&mut buffer).await;
+        let _ = connection.take(most).read_to_end(&mut buffer).await;
         assert_eq!(String::from_utf8_lossy(&buffer), expected);
     }
 
@@ -265,7 +265,7 @@ mod tests {
         hear(&mut early, "hello").await; // what was sent while held, once
 
         gate.order(GateOrder::Hold { cut: true });
-        hear(&mut early, "").await; // the old flow is closed
+        hear(&mut early, "").await; // the old connection is closed
         let mut held = TcpStream::connect(port).await.unwrap();
         while gate.report().waiting == 0 {
             tokio::task::yield_now().await;
@@ -273,7 +273,7 @@ mod tests {
         gate.order(forward(2, new));
         hear(&mut held, "new").await;
 
-        // Out of touch with the coordinator: flows stay, new ones wait.
+        // Out of touch with the coordinator: connections stay, new ones wait.
         gate.order(GateOrder::Hold { cut: false });
         held.write_all(b"still").await.unwrap();
         hear(&mut held, "still").await;

@@ -31,7 +31,7 @@ impl Bounds {
         }
     }
 
-    /// For one of so many gates; each of its flows takes two descriptors.
+    /// For one of so many gates; each of its connections takes two descriptors.
     pub fn of_gate(gates: usize) -> Self {
         Self::of(spare() * FOR_GATES / 100 / 2 / gates.max(1))
     }

@@ -113,7 +113,7 @@ fn workload_part(w: &WorkloadView) -> String {
     text += "\n";
     if let Some(a) = &w.address {
         let place = match (&a.holder, a.held) {
-            (Some(holder), true) => format!("is on {holder}, {} flows", a.flows),
+            (Some(holder), true) => format!("is on {holder}, {} connections", a.connections),
             (Some(holder), false) => format!("goes to {holder}"),
             (None, _) => "is nowhere".into(),
         };

@@ -15,7 +15,7 @@ pub struct AddressOrder {
 
 /// A client's TCP connection over a floating address.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct Flow {
+pub struct Connection {
     pub client: SocketAddr,
     /// The address and the port that the client dialled.
     pub here: SocketAddr,
@@ -31,16 +31,16 @@ pub struct AddressSeen {
     pub conflict: Option<String>,
     pub trouble: Option<String>,
     /// The connections over it, in order, while it is held.
-    pub flows: Vec<Flow>,
+    pub connections: Vec<Connection>,
     /// Why they cannot be known.
     pub unlisted: Option<String>,
 }
 
 impl AddressSeen {
     /// What this node acts on.
-    pub(crate) fn without_flows(&self) -> Self {
+    pub(crate) fn without_connections(&self) -> Self {
         Self {
-            flows: Vec::new(),
+            connections: Vec::new(),
             ..self.clone()
         }
     }
@@ -54,7 +54,7 @@ pub struct AddressReport {
     /// Why it cannot be held here.
     pub trouble: Option<String>,
     /// Clients' connections over it; others were told which before.
-    pub flows: usize,
+    pub connections: usize,
     /// Why nobody knows which: these clients would not be told when it moves.
     pub unlisted: Option<String>,
     /// It is gone from here under this number, which is leaving: it does not come back under it.
@@ -67,7 +67,7 @@ pub(crate) struct Keeper {
     pub seen: AddressSeen,
     /// The connections over it, as its last holder told them: whoever takes it up next has these
     /// clients look again.
-    pub flows: Vec<Flow>,
+    pub connections: Vec<Connection>,
     pub order: Option<AddressOrder>,
 }
 

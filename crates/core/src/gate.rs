@@ -9,7 +9,7 @@ use std::net::SocketAddr;
 /// What a gate does.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum GateOrder {
-    /// New connections wait. With `cut`, flows to the old primary are closed at once.
+    /// New connections wait. With `cut`, connections to the old primary are closed at once.
     Hold { cut: bool },
     Forward {
         epoch: Epoch,

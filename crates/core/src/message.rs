@@ -1,6 +1,6 @@
 //! What nodes say to each other, besides consensus.
 
-use crate::address::Flow;
+use crate::address::Connection;
 use crate::author::Level;
 use crate::authority::Claim;
 use crate::consensus::Talk;
@@ -48,9 +48,9 @@ pub enum Message {
     },
     /// The holder of a floating address to all who may have to take it up: the connections over it,
     /// each time that they are looked at and are others, and again now and then.
-    Flows {
+    Connections {
         workload: WorkloadId,
-        flows: Vec<Flow>,
+        connections: Vec<Connection>,
     },
     /// An operator's request, on its way to the coordinator, and the answer on its way back.
     Ask {
@@ -68,9 +68,9 @@ pub enum Message {
 /// What a check-in says of its node.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Says {
-    All(Box<Report>),
+    Full(Box<Report>),
     /// Since the check-in of that number, which the coordinator has, only these are different.
-    Since(u64, Box<Parts>),
+    Delta(u64, Box<Parts>),
 }
 
 /// Bytes that the members and heads of a beat may take, so that the whole fits a datagram of 1,200
@@ -96,10 +96,10 @@ impl Message {
             Message::Talk(talk) => {
                 matches!(
                     talk,
-                    Talk::Vote { .. }
-                        | Talk::Voted { .. }
-                        | Talk::Appended { .. }
-                        | Talk::Installing { .. }
+                    Talk::RequestVote { .. }
+                        | Talk::RequestVoteReply { .. }
+                        | Talk::AppendEntriesReply { .. }
+                        | Talk::InstallSnapshotReply { .. }
                 )
             }
             _ => false,
@@ -111,10 +111,10 @@ impl Message {
     pub fn is_replaced_by(&self, later: &Message) -> bool {
         match (self, later) {
             (
-                Message::Talk(Talk::Appended {
+                Message::Talk(Talk::AppendEntriesReply {
                     term, news: false, ..
                 }),
-                Message::Talk(Talk::Appended { term: next, .. }),
+                Message::Talk(Talk::AppendEntriesReply { term: next, .. }),
             ) => term == next,
             _ => false,
         }
@@ -125,7 +125,9 @@ impl Message {
     pub fn is_repeated(&self) -> bool {
         match self {
             Message::Beat { .. } => true,
-            Message::Talk(Talk::Append { news, .. } | Talk::Appended { news, .. }) => !news,
+            Message::Talk(
+                Talk::AppendEntries { news, .. } | Talk::AppendEntriesReply { news, .. },
+            ) => !news,
             Message::Checkin { news, .. } | Message::Grant { news, .. } => !news,
             _ => false,
         }

@@ -96,10 +96,10 @@ impl Shares<'_> {
     }
 
     fn election(&self) -> Vec<Share> {
-        let silence = stretched(self.0.stickiness);
+        let silence = stretched(self.0.election_timeout);
         vec![
             share("coordinator's silence noticed", silence),
-            share("candidates' spread, one tie", self.0.election_spread * 2),
+            share("candidates' spread, one tie", self.0.election_jitter * 2),
             share("election", COMMIT_ALLOWANCE),
         ]
     }

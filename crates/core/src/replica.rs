@@ -427,7 +427,7 @@ pub struct GateReport {
     pub listening: bool,
     /// The epoch it forwards to; none while it holds.
     pub forwarding: Option<Epoch>,
-    pub flows: u64,
+    pub connections: u64,
     pub waiting: u64,
     pub refused: u64,
 }
@@ -436,7 +436,7 @@ impl GateReport {
     /// What others act on at once.
     pub fn without_counts(&self) -> Self {
         Self {
-            flows: 0,
+            connections: 0,
             waiting: 0,
             refused: 0,
             ..self.clone()

@@ -291,7 +291,7 @@ pub struct AddressView {
     /// That node has it and answers for it.
     pub held: bool,
     /// Clients' connections over it; whoever has it next tells these clients.
-    pub flows: usize,
+    pub connections: usize,
     /// What is against it: a conflict, a trouble.
     pub remark: Option<String>,
 }

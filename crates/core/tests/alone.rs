@@ -4,7 +4,7 @@
 use karst_core::author::Level;
 use karst_core::authority::Claim;
 use karst_core::command::{Command, WorkloadAct};
-use karst_core::consensus::{Entry, Snapshot, Stored, Talk};
+use karst_core::consensus::{Entry, LogId, Snapshot, Stored, Talk};
 use karst_core::gate::GateOrder;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig};
@@ -127,7 +127,7 @@ fn a_holder_that_the_spec_does_not_name_is_a_finding() {
         assert!(state.apply(state.applied.next(), &command));
     }
     let snapshot = Some(Snapshot {
-        last: (Term(3), state.applied),
+        last: LogId::new(Term(3), state.applied),
         state,
     });
     let mut node = start(
@@ -195,13 +195,13 @@ struct Others {
 impl Others {
     fn answer(&mut self, talk: Talk) -> Option<Talk> {
         Some(match talk {
-            Talk::WouldYouVote { term, .. } => Talk::Would {
+            Talk::PreVote { term, .. } => Talk::PreVoteReply {
                 term,
                 yes: true,
                 own: Term(0),
             },
-            Talk::Vote { term, .. } => Talk::Voted { term, yes: true },
-            Talk::Append {
+            Talk::RequestVote { term, .. } => Talk::RequestVoteReply { term, yes: true },
+            Talk::AppendEntries {
                 term,
                 prev,
                 entries,
@@ -214,9 +214,9 @@ impl Others {
                 };
                 self.stalled |= self.stall_at_revoke && entries.iter().any(revokes);
                 if !self.stalled {
-                    self.last = self.last.max(Index(prev.1.0 + entries.len() as u64));
+                    self.last = self.last.max(Index(prev.index.0 + entries.len() as u64));
                 }
-                Talk::Appended {
+                Talk::AppendEntriesReply {
                     term,
                     matched: Ok(self.last),
                     sent,
@@ -315,12 +315,12 @@ fn a_hanging_disk_holds_back_few_messages() {
     };
     let mut hears = |b: &mut Node, ms: u64, entries: Vec<_>| {
         let prev = if entries.is_empty() {
-            (Term(2), Index(1))
+            LogId::new(Term(2), Index(1))
         } else {
-            (Term(0), Index(0))
+            LogId::default()
         };
         let (now, news) = (Time::from_millis(ms), !entries.is_empty());
-        let talk = Talk::Append {
+        let talk = Talk::AppendEntries {
             term: Term(2),
             prev,
             entries,
@@ -363,7 +363,7 @@ fn a_hanging_disk_holds_back_few_messages() {
         answers += u32::from(matches!(
             effect,
             Effect::Send {
-                message: Message::Talk(Talk::Appended { .. }),
+                message: Message::Talk(Talk::AppendEntriesReply { .. }),
                 ..
             }
         ));
@@ -409,7 +409,7 @@ fn what_ends_is_not_granted() {
             assert!(state.apply(state.applied.next(), &command));
         }
         let snapshot = Some(Snapshot {
-            last: (Term(1), state.applied),
+            last: LogId::new(Term(1), state.applied),
             state,
         });
         let mut a = start_broken(
@@ -459,7 +459,7 @@ fn what_ends_is_not_granted() {
             };
             let (wants, says) = (
                 vec![(Claim::Primary("w".into()), Epoch(1))],
-                Says::All(Box::new(report)),
+                Says::Full(Box::new(report)),
             );
             Input::Received {
                 from: "b".into(),

@@ -3,7 +3,7 @@
 
 use karst_core::command::Command;
 use karst_core::consensus::{
-    Consensus, Durable, Entry, Order, Pace, Piece, Setup, Snapshot, Stored, Talk,
+    Consensus, Durable, Entry, LogId, Order, Pace, Piece, Setup, Snapshot, Stored, Talk,
 };
 use karst_core::state::ClusterState;
 use karst_core::votes::Votes;
@@ -14,8 +14,8 @@ use std::time::Duration;
 
 const PACE: Pace = Pace {
     heartbeat: Duration::from_millis(100),
-    stickiness: Duration::from_millis(600),
-    election_spread: Duration::from_millis(300),
+    election_timeout: Duration::from_millis(600),
+    election_jitter: Duration::from_millis(300),
 };
 const QUIET: Duration = Duration::from_millis(612);
 
@@ -123,7 +123,9 @@ impl Net {
         let names: Vec<NodeId> = self.nodes.keys().cloned().collect();
         names.iter().for_each(|n| self.take(n));
         while let Some((from, to, talk)) = self.wires.pop_front() {
-            if self.dies_when_asked.as_ref() == Some(&to) && matches!(talk, Talk::Vote { .. }) {
+            if self.dies_when_asked.as_ref() == Some(&to)
+                && matches!(talk, Talk::RequestVote { .. })
+            {
                 self.cut.insert(to.clone());
             }
             if self.cut.contains(&from) || self.cut.contains(&to) {
@@ -262,9 +264,9 @@ fn a_restarted_voter_keeps_its_promise_and_its_vote() {
     net.run(800);
     net.restart("b");
     net.restart("c");
-    let ask = Talk::WouldYouVote {
+    let ask = Talk::PreVote {
         term: Term(9),
-        last: (Term(9), Index(99)),
+        last: LogId::new(Term(9), Index(99)),
     };
     net.nodes
         .get_mut(&id("c"))
@@ -274,7 +276,7 @@ fn a_restarted_voter_keeps_its_promise_and_its_vote() {
     assert!(
         matches!(
             orders.as_slice(),
-            [Order::Send(_, Talk::Would { yes: false, .. })]
+            [Order::Send(_, Talk::PreVoteReply { yes: false, .. })]
         ),
         "{orders:?}"
     );
@@ -355,7 +357,7 @@ fn a_member_that_was_away_catches_up_by_a_snapshot() {
     assert_eq!(net.nodes[&id("b")].commit(), after);
     net.restart("b");
     assert_eq!(
-        net.nodes[&id("b")].log().last().1,
+        net.nodes[&id("b")].log().last().index,
         after,
         "it has the snapshot and what came after it on its disk"
     );
@@ -384,7 +386,7 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
         ..ClusterState::default()
     };
     let snapshot = Some(Snapshot {
-        last: (Term(1), Index(2)),
+        last: LogId::new(Term(1), Index(2)),
         state,
     });
     let mut node = member(
@@ -397,7 +399,7 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
         Time::ZERO,
     );
     let mut hears = |prev, entries, commit| {
-        let append = Talk::Append {
+        let append = Talk::AppendEntries {
             term: Term(2),
             prev,
             entries,
@@ -408,7 +410,7 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
         node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
         (node.commit(), node.is_current())
     };
-    let old = (Term(1), Index(2));
+    let old = LogId::new(Term(1), Index(2));
     assert_eq!(
         hears(old, vec![], 2),
         (Index(2), false),
@@ -420,11 +422,14 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
         "more is committed than is here"
     );
     assert_eq!(
-        hears((Term(1), Index(3)), vec![entry(2, 4)], 3),
+        hears(LogId::new(Term(1), Index(3)), vec![entry(2, 4)], 3),
         (Index(3), false),
         "not committed yet"
     );
-    assert_eq!(hears((Term(2), Index(4)), vec![], 4), (Index(4), true));
+    assert_eq!(
+        hears(LogId::new(Term(2), Index(4)), vec![], 4),
+        (Index(4), true)
+    );
 }
 
 /// A snapshot of less than what a member has committed changes nothing there; of a log that it does
@@ -448,12 +453,12 @@ fn a_snapshot_replaces_only_what_it_stands_for() {
             ..ClusterState::default()
         };
         let piece = Box::new(Piece {
-            last: (Term(last.0), Index(last.1)),
+            last: LogId::new(Term(last.0), Index(last.1)),
             number: 0,
             of: 1,
             part,
         });
-        Talk::Install {
+        Talk::InstallSnapshot {
             term: Term(3),
             piece,
             sent: Time::ZERO,
@@ -470,17 +475,17 @@ fn a_snapshot_replaces_only_what_it_stands_for() {
     };
     assert_eq!(
         after((2, 3)),
-        ((Term(2), Index(4)), Index(3), false),
+        (LogId::new(Term(2), Index(4)), Index(3), false),
         "it has that entry: its tail stays"
     );
     assert_eq!(
         after((3, 3)),
-        ((Term(3), Index(3)), Index(3), true),
+        (LogId::new(Term(3), Index(3)), Index(3), true),
         "another history: all of it goes"
     );
     assert_eq!(
         after((3, 9)),
-        ((Term(3), Index(9)), Index(9), true),
+        (LogId::new(Term(3), Index(9)), Index(9), true),
         "past its end"
     );
 }
@@ -499,16 +504,16 @@ fn a_conflicting_tail_is_replaced() {
         ..founder(&id("c"))
     };
     let mut node = member(&id("c"), stored, Time::ZERO);
-    let append = Talk::Append {
+    let append = Talk::AppendEntries {
         term: Term(3),
-        prev: (Term(1), Index(2)),
+        prev: LogId::new(Term(1), Index(2)),
         entries: vec![entry(3, 3)],
         commit: Index(2),
         sent: Time::ZERO,
         news: true,
     };
     node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
-    assert_eq!(node.log().last(), (Term(3), Index(3)));
+    assert_eq!(node.log().last(), LogId::new(Term(3), Index(3)));
     let orders = node.take_orders();
     let written = orders.iter().find_map(|o| match o {
         Order::Persist(Durable::Entries(entries)) => Some(entries.clone()),
@@ -542,7 +547,7 @@ proptest! {
                     let first = led.entry(node.term()).or_insert_with(|| name.to_string());
                     prop_assert_eq!(first.as_str(), name.as_str(), "S1: two leaders of {}", node.term());
                 }
-                let (term, base) = node.log().base();
+                let LogId { term, index: base } = node.log().base();
                 if base.0 > 0 {
                     let known = committed.get(base.0 as usize - 1).map(|e| e.term);
                     prop_assert_eq!(known, Some(term), "S2: a snapshot of what nobody committed");
@@ -639,7 +644,7 @@ fn an_expelled_follower_commits_nothing() {
     let now = net.now;
     let leader = net.nodes.get_mut(&a).unwrap();
     let term = leader.term();
-    let appended = |matched, sent| Talk::Appended {
+    let appended = |matched, sent| Talk::AppendEntriesReply {
         term,
         matched,
         sent,
@@ -660,7 +665,7 @@ fn an_expelled_follower_commits_nothing() {
             .any(|o| matches!(o, Order::Send(to, Talk::Expelled { .. }) if *to == b)),
         "it is told"
     );
-    leader.on_stable((term, index), Term(0), later);
+    leader.on_stable(LogId::new(term, index), Term(0), later);
     assert!(leader.commit() < index, "only one disk has it");
     // What it said before it heard of it changes nothing, nor does it hold up the leader's silence
     // (A3).
@@ -688,19 +693,19 @@ fn an_enrolled_store_sleeps_through_its_quiet_time() {
         },
         Time::ZERO,
     );
-    let nothing = (Term::default(), Index::default());
-    let append = Talk::Append {
+    let nothing = LogId::default();
+    let append = Talk::AppendEntries {
         term: Term(1),
         prev: nothing,
         entries: vec![],
-        commit: nothing.1,
+        commit: nothing.index,
         sent: at(1_000),
         news: false,
     };
     node.on_talk(&b, append, at(1_000), 0.0);
     node.enrol(at(1_300));
     // Its leader has been silent for longer than it is followed.
-    let now = at(1_000) + PACE.stickiness + Duration::from_millis(50);
+    let now = at(1_000) + PACE.election_timeout + Duration::from_millis(50);
     assert_eq!(node.next_due(now), at(1_300) + QUIET);
 }
 

@@ -3,7 +3,7 @@
 
 use crate::heart::{Glance, Tell};
 use karst_adapters::{Address, Bounds, Gate, Power, Server};
-use karst_core::address::{AddressOrder, AddressSeen, Flow};
+use karst_core::address::{AddressOrder, AddressSeen, Connection};
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
@@ -209,7 +209,7 @@ pub async fn replica(
 pub async fn address(
     workload: WorkloadId,
     address: Address,
-    mut orders: UnboundedReceiver<(AddressOrder, Vec<Flow>)>,
+    mut orders: UnboundedReceiver<(AddressOrder, Vec<Connection>)>,
     heart: Tell,
 ) {
     let mut order: Option<AddressOrder> = None;
@@ -222,8 +222,8 @@ pub async fn address(
     loop {
         let fresh = tokio::select! {
             next = orders.recv() => {
-                let Some((next, flows)) = next else { return };
-                (order, strayed) = (Some(next), flows);
+                let Some((next, connections)) = next else { return };
+                (order, strayed) = (Some(next), connections);
                 true
             }
             _ = look.tick() => false,
@@ -256,19 +256,19 @@ pub async fn address(
         if seen.held && hold.is_some() && !strayed.is_empty() {
             tokio::spawn(rouse(workload.clone(), std::mem::take(&mut strayed)));
         }
-        let flows = if seen.held {
-            address.flows()
+        let connections = if seen.held {
+            address.connections()
         } else {
             Ok(Vec::new())
         };
-        seen.unlisted = flows.as_ref().err().map(ToString::to_string);
-        seen.flows = flows.unwrap_or_default();
+        seen.unlisted = connections.as_ref().err().map(ToString::to_string);
+        seen.connections = connections.unwrap_or_default();
         if seen.held && hold.is_some() && !fresh && looks.is_multiple_of(TRY_AGAIN) {
             seen.conflict = address.conflict().await.unwrap_or_default();
         } else if !seen.held {
             seen.conflict = None;
         }
-        let again = !seen.flows.is_empty() && looks.is_multiple_of(TRY_AGAIN);
+        let again = !seen.connections.is_empty() && looks.is_multiple_of(TRY_AGAIN);
         if fresh || again || seen != before {
             heart.input(Input::AddressSeen {
                 workload: workload.clone(),
@@ -279,11 +279,11 @@ pub async fn address(
 }
 
 /// Has clients that were connected to the last holder notice that it is another one now.
-async fn rouse(workload: WorkloadId, flows: Vec<Flow>) {
-    tracing::info!(%workload, "{} clients were connected to the address elsewhere; they are told", flows.len());
+async fn rouse(workload: WorkloadId, connections: Vec<Connection>) {
+    tracing::info!(%workload, "{} clients were connected to the address elsewhere; they are told", connections.len());
     for pause in ROUSE_PAUSES {
         tokio::time::sleep(pause).await;
-        if let Err(error) = Address::rouse(&flows) {
+        if let Err(error) = Address::rouse(&connections) {
             tracing::warn!(%workload, %error, "clients that wait for an answer over the address cannot be told");
             return;
         }

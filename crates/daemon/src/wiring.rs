@@ -5,7 +5,7 @@ use crate::heart::{Glance, Tell};
 use crate::{deadman, hands, peers};
 use anyhow::{Context, Result};
 use karst_adapters::{Address, Bounds, Power, Server};
-use karst_core::address::{AddressOrder, Flow};
+use karst_core::address::{AddressOrder, Connection};
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
@@ -60,10 +60,10 @@ impl Wiring {
             Effect::Address {
                 workload,
                 order,
-                flows,
+                connections,
             } => {
                 if let Some(address) = self.addresses.get(&workload) {
-                    let _ = address.send((order, flows));
+                    let _ = address.send((order, connections));
                 }
             }
             Effect::Gate { workload, order } => {
@@ -87,7 +87,7 @@ impl Wiring {
 }
 
 /// To one floating address: what to do, and whose clients to rouse once it is here.
-type AddressOrders = UnboundedSender<(AddressOrder, Vec<Flow>)>;
+type AddressOrders = UnboundedSender<(AddressOrder, Vec<Connection>)>;
 /// To one power device: what to do, and which hardware it has to be.
 type PowerOrders = UnboundedSender<(PowerOrder, Option<String>)>;
 

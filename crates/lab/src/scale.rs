@@ -7,7 +7,7 @@
 
 use crate::quantile::quantile;
 use karst_core::command::{Command, WorkloadAct};
-use karst_core::consensus::{Snapshot, Stored};
+use karst_core::consensus::{LogId, Snapshot, Stored};
 use karst_core::health::Hears;
 use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
@@ -240,7 +240,7 @@ fn drain(node: &mut Node, now: Time) -> usize {
 fn coordinator(spec: &Spec) -> (Node, Time) {
     let state = served(spec);
     let snapshot = Some(Snapshot {
-        last: (Term(3), state.applied),
+        last: LogId::new(Term(3), state.applied),
         state,
     });
     let stored = Stored {
@@ -321,8 +321,8 @@ fn rounds(members: usize, workloads: usize) -> Vec<Round> {
         };
         let checkin = |beat: u64, report: Option<&Report>, news: bool| {
             let says = match report {
-                Some(report) => Says::All(Box::new(report.clone())),
-                None => Says::Since(beat, Box::default()),
+                Some(report) => Says::Full(Box::new(report.clone())),
+                None => Says::Delta(beat, Box::default()),
             };
             Message::Checkin {
                 number: beat + 1,

@@ -32,7 +32,7 @@ impl Waiting {
             r.status.workloads[0]
                 .address
                 .as_ref()
-                .map_or(0, |a| a.flows)
+                .map_or(0, |a| a.connections)
         };
         let before = counted(&lab.status().await?);
         let mut clients = Self(JoinSet::new());

@@ -114,7 +114,7 @@ async fn follows_the_primary(lab: &Lab) -> Result<()> {
 /// whoever has the address next does.
 async fn who_waits_is_told(lab: &Lab) -> Result<()> {
     let primary = lab.primary().await?;
-    let alone = |r: &StatusReply| address(r).is_some_and(|a| a.held && a.flows == 0);
+    let alone = |r: &StatusReply| address(r).is_some_and(|a| a.held && a.connections == 0);
     lab.wait("the dials are counted no more", LIMIT, alone)
         .await?;
     let waiting = Waiting::start(lab, 5432).await?;

@@ -1,7 +1,8 @@
 //! The guarantees, checked from outside after every step, by someone who sees everything.
 
 use karst_core::command::{Command, NodeAct, WorkloadAct};
-use karst_core::consensus::Entry;
+
+use karst_core::consensus::{Entry, LogId};
 use karst_core::operation::Kind;
 use karst_core::replica::Parts;
 use karst_core::spec::Loss;
@@ -136,7 +137,7 @@ impl Truth {
         now: u64,
     ) -> Verdict {
         let mut seen = self.seen.get(node.me()).copied().unwrap_or_default();
-        let (term, base) = node.log().base();
+        let LogId { term, index: base } = node.log().base();
         if seen >= base && seen == node.commit() {
             return Ok(());
         }

@@ -2,11 +2,11 @@
 //! lengths of time that cannot be, names that nobody has, from every kind of peer, into a node that
 //! leads, one that follows and one that is alone; then it says how it is.
 
-use karst_core::address::{AddressReport, Flow};
+use karst_core::address::{AddressReport, Connection};
 use karst_core::author::Level;
 use karst_core::authority::Claim;
 use karst_core::command::{Command, Ended, NodeAct, Standing, WorkloadAct};
-use karst_core::consensus::{Entry, Piece, Stored, Talk};
+use karst_core::consensus::{Entry, LogId, Piece, Stored, Talk};
 use karst_core::heads::Head;
 use karst_core::health::{Hearing, Hears};
 use karst_core::members::Ordered;
@@ -96,13 +96,13 @@ impl Subject {
 /// What a voter says who agrees with everything.
 fn agreed(talk: Talk) -> Option<Talk> {
     Some(match talk {
-        Talk::WouldYouVote { term, .. } => Talk::Would {
+        Talk::PreVote { term, .. } => Talk::PreVoteReply {
             term,
             yes: true,
             own: Term(0),
         },
-        Talk::Vote { term, .. } => Talk::Voted { term, yes: true },
-        Talk::Append {
+        Talk::RequestVote { term, .. } => Talk::RequestVoteReply { term, yes: true },
+        Talk::AppendEntries {
             term,
             prev,
             entries,
@@ -110,8 +110,8 @@ fn agreed(talk: Talk) -> Option<Talk> {
             news,
             ..
         } => {
-            let matched = Ok(Index(prev.1.0 + entries.len() as u64));
-            Talk::Appended {
+            let matched = Ok(Index(prev.index.0 + entries.len() as u64));
+            Talk::AppendEntriesReply {
                 term,
                 matched,
                 sent,
@@ -350,29 +350,29 @@ impl Dice {
     fn talk(&mut self) -> Talk {
         let (term, sent, counts, news) = (self.term(), self.time(), self.yes(), self.yes());
         match self.of(9) {
-            0 => Talk::WouldYouVote {
+            0 => Talk::PreVote {
                 term,
-                last: (self.term(), self.index()),
+                last: LogId::new(self.term(), self.index()),
             },
-            1 => Talk::Would {
+            1 => Talk::PreVoteReply {
                 term,
                 yes: self.yes(),
                 own: self.term(),
             },
-            2 => Talk::Vote {
+            2 => Talk::RequestVote {
                 term,
-                last: (self.term(), self.index()),
+                last: LogId::new(self.term(), self.index()),
             },
-            3 => Talk::Voted {
+            3 => Talk::RequestVoteReply {
                 term,
                 yes: self.yes(),
             },
             4 => {
                 let prev = self.index();
                 let (entries, commit) = (self.entries(prev), self.index());
-                Talk::Append {
+                Talk::AppendEntries {
                     term,
-                    prev: (self.term(), prev),
+                    prev: LogId::new(self.term(), prev),
                     entries,
                     commit,
                     sent,
@@ -381,7 +381,7 @@ impl Dice {
             }
             5 => {
                 let index = self.index();
-                Talk::Appended {
+                Talk::AppendEntriesReply {
                     term,
                     matched: if self.yes() { Ok(index) } else { Err(index) },
                     sent,
@@ -391,16 +391,16 @@ impl Dice {
             }
             6 => {
                 let (number, of) = (self.number() as u32, self.number() as u32);
-                let last = (self.term(), self.index());
+                let last = LogId::new(self.term(), self.index());
                 let piece = Box::new(Piece {
                     last,
                     number,
                     of,
                     part: ClusterState::default(),
                 });
-                Talk::Install { term, piece, sent }
+                Talk::InstallSnapshot { term, piece, sent }
             }
-            7 => Talk::Installing {
+            7 => Talk::InstallSnapshotReply {
                 term,
                 last: self.index(),
                 pieces: self.number() as u32,
@@ -482,13 +482,13 @@ impl Dice {
         let gate = |d: &mut Self| GateReport {
             listening: d.yes(),
             forwarding: d.maybe(Self::epoch),
-            flows: d.number(),
+            connections: d.number(),
             waiting: d.number(),
             refused: d.number(),
         };
         let address = |d: &mut Self| AddressReport {
             held: d.yes(),
-            flows: d.number() as usize,
+            connections: d.number() as usize,
             surrendered: d.maybe(Self::epoch),
             ..AddressReport::default()
         };
@@ -578,7 +578,7 @@ impl Dice {
                 let parts = self.parts();
                 let says = if self.yes() {
                     let (boot, store) = (BootId::from("b"), self.maybe(|_| "s".into()));
-                    Says::All(Box::new(Report {
+                    Says::Full(Box::new(Report {
                         boot,
                         store,
                         counts: self.yes(),
@@ -586,7 +586,7 @@ impl Dice {
                         parts,
                     }))
                 } else {
-                    Says::Since(self.number(), Box::new(parts))
+                    Says::Delta(self.number(), Box::new(parts))
                 };
                 Message::Checkin {
                     number,
@@ -610,13 +610,13 @@ impl Dice {
                 }
             }
             7 => {
-                let flow = Flow {
+                let connection = Connection {
                     client: ([192, 0, 2, 1], 7).into(),
                     here: ([10, 30, 0, 50], 7433).into(),
                 };
-                Message::Flows {
+                Message::Connections {
                     workload: self.workload(),
-                    flows: vec![flow; self.of(4)],
+                    connections: vec![connection; self.of(4)],
                 }
             }
             _ if self.yes() => Message::Answer {
@@ -656,7 +656,7 @@ fn goes_on(seed: u64) {
         last: Index(0),
     };
     for _ in 0..24 {
-        (dice.term, dice.last) = (subject.node.term(), subject.node.log().last().1);
+        (dice.term, dice.last) = (subject.node.term(), subject.node.log().last().index);
         let (from, message) = (dice.node(), dice.message());
         subject.take(Input::Received { from, message });
         subject.pass(Duration::from_millis([0, 1, 50, 700][dice.of(4)]));

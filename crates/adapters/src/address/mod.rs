@@ -1,10 +1,10 @@
 //! A floating address on this host: probed for before it is used, put on the interface of its
 //! subnet by netlink, announced, and looked after while it is here.
 
-mod flows;
+mod connections;
 mod wire;
 
-use karst_core::address::Flow;
+use karst_core::address::Connection;
 use karst_core::spec::Subnet;
 use pnet_datalink::NetworkInterface;
 use rtnetlink::packet_route::address::{AddressHeaderFlags, AddressMessage};
@@ -112,16 +112,16 @@ impl Address {
     ///
     /// # Errors
     /// If the kernel does not list them.
-    pub fn flows(&self) -> std::io::Result<Vec<Flow>> {
-        flows::established(&self.on.iter().map(|subnet| subnet.ip).collect::<Vec<_>>())
+    pub fn connections(&self) -> std::io::Result<Vec<Connection>> {
+        connections::established(&self.on.iter().map(|subnet| subnet.ip).collect::<Vec<_>>())
     }
 
     /// Has the clients of these connections notice that the address is here now.
     ///
     /// # Errors
     /// Without the right to raw sockets.
-    pub fn rouse(flows: &[Flow]) -> std::io::Result<()> {
-        flows::rouse(flows)
+    pub fn rouse(connections: &[Connection]) -> std::io::Result<()> {
+        connections::rouse(connections)
     }
 
     /// Who else answers for one of them.

@@ -1,6 +1,6 @@
 //! Elections: sounding out (pre-vote), votes, and who may have one.
 
-use super::{Consensus, Durable, Leader, Order, Progress, Role, Talk};
+use super::{Consensus, Durable, Leader, LogId, Order, Progress, Role, Talk};
 use crate::command::Command;
 use crate::ids::{Index, NodeId, Term};
 use crate::planted::Planted;
@@ -16,7 +16,7 @@ impl Consensus {
         self.role = Role::Sounding {
             yes: BTreeSet::from([self.me.clone()]),
         };
-        self.send_voters(Talk::WouldYouVote {
+        self.send_voters(Talk::PreVote {
             term: self.term.next(),
             last: self.log.last(),
         });
@@ -34,17 +34,11 @@ impl Consensus {
     fn is_faithful(&self, now: Time) -> bool {
         let heard = self
             .heard_leader
-            .is_some_and(|at| now.since(at) < self.pace.stickiness);
+            .is_some_and(|at| now.since(at) < self.pace.election_timeout);
         now < self.quiet_until || heard || self.is_leader()
     }
 
-    pub(super) fn on_would_you_vote(
-        &mut self,
-        from: &NodeId,
-        term: Term,
-        last: (Term, Index),
-        now: Time,
-    ) {
+    pub(super) fn on_would_you_vote(&mut self, from: &NodeId, term: Term, last: LogId, now: Time) {
         let yes =
             self.counts && term > self.term && last >= self.log.last() && !self.is_faithful(now);
         let own = if self.planted == Some(Planted::RefuseWithoutTerm) {
@@ -52,8 +46,10 @@ impl Consensus {
         } else {
             self.term
         };
-        self.orders
-            .push(Order::Send(from.clone(), Talk::Would { term, yes, own }));
+        self.orders.push(Order::Send(
+            from.clone(),
+            Talk::PreVoteReply { term, yes, own },
+        ));
     }
 
     pub(super) fn on_would(
@@ -99,7 +95,7 @@ impl Consensus {
             term,
             vote: self.vote.clone(),
         }));
-        self.send_voters(Talk::Vote {
+        self.send_voters(Talk::RequestVote {
             term,
             last: self.log.last(),
         });
@@ -109,15 +105,17 @@ impl Consensus {
         &mut self,
         from: &NodeId,
         term: Term,
-        last: (Term, Index),
+        last: LogId,
         now: Time,
         chance: f64,
     ) {
         if !self.counts || self.is_faithful(now) || term < self.term {
             let silent = self.planted == Some(Planted::RefuseWithoutTerm);
             let term = if silent { term } else { term.max(self.term) };
-            self.orders
-                .push(Order::Send(from.clone(), Talk::Voted { term, yes: false }));
+            self.orders.push(Order::Send(
+                from.clone(),
+                Talk::RequestVoteReply { term, yes: false },
+            ));
             return;
         }
         if term > self.term {
@@ -133,8 +131,10 @@ impl Consensus {
             }));
             self.put_off_campaign(now, chance);
         }
-        self.orders
-            .push(Order::Send(from.clone(), Talk::Voted { term, yes }));
+        self.orders.push(Order::Send(
+            from.clone(),
+            Talk::RequestVoteReply { term, yes },
+        ));
     }
 
     pub(super) fn on_voted(
@@ -170,7 +170,7 @@ impl Consensus {
         {
             return;
         }
-        let next = self.log.last().1.next();
+        let next = self.log.last().index.next();
         let (matched, told, heard_at) = (Index(0), Index(0), Time::ZERO);
         let progress = Progress {
             next,

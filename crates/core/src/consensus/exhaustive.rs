@@ -22,8 +22,8 @@ use std::time::Duration;
 const NAMES: [&str; 3] = ["a", "b", "c"];
 const PACE: Pace = Pace {
     heartbeat: Duration::ZERO,
-    stickiness: Duration::ZERO,
-    election_spread: Duration::ZERO,
+    election_timeout: Duration::ZERO,
+    election_jitter: Duration::ZERO,
 };
 const NOW: Time = Time::ZERO;
 
@@ -226,7 +226,7 @@ impl World {
         for other in NAMES.iter().filter(|m| **m != NAMES[n]) {
             node.on_talk(
                 &(*other).into(),
-                Talk::Would {
+                Talk::PreVoteReply {
                     term,
                     yes: true,
                     own,
@@ -426,15 +426,17 @@ impl Bytes {
 
     fn talk(&mut self, talk: &Talk) -> &mut Self {
         match talk {
-            Talk::WouldYouVote { term, last } => {
-                self.add(10).add(term.0).add(last.0.0).add(last.1.0)
+            Talk::PreVote { term, last } => {
+                self.add(10).add(term.0).add(last.term.0).add(last.index.0)
             }
-            Talk::Would { term, yes, own } => {
+            Talk::PreVoteReply { term, yes, own } => {
                 self.add(11).add(term.0).add(u64::from(*yes)).add(own.0)
             }
-            Talk::Vote { term, last } => self.add(12).add(term.0).add(last.0.0).add(last.1.0),
-            Talk::Voted { term, yes } => self.add(13).add(term.0).add(u64::from(*yes)),
-            Talk::Append {
+            Talk::RequestVote { term, last } => {
+                self.add(12).add(term.0).add(last.term.0).add(last.index.0)
+            }
+            Talk::RequestVoteReply { term, yes } => self.add(13).add(term.0).add(u64::from(*yes)),
+            Talk::AppendEntries {
                 term,
                 prev,
                 entries,
@@ -443,11 +445,11 @@ impl Bytes {
             } => self
                 .add(14)
                 .add(term.0)
-                .add(prev.0.0)
-                .add(prev.1.0)
+                .add(prev.term.0)
+                .add(prev.index.0)
                 .add(commit.0)
                 .entries(entries),
-            Talk::Appended {
+            Talk::AppendEntriesReply {
                 term,
                 matched,
                 counts,
@@ -464,7 +466,7 @@ impl Bytes {
                     .add(u64::from(*counts))
             }
             Talk::Expelled { term } => self.add(16).add(term.0),
-            Talk::Install { .. } | Talk::Installing { .. } => {
+            Talk::InstallSnapshot { .. } | Talk::InstallSnapshotReply { .. } => {
                 unreachable!("no log is compacted here")
             }
         }

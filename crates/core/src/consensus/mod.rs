@@ -1,5 +1,5 @@
 //! The replicated log with leader election, after the Raft paper (Ongaro and Ousterhout 2014) and
-//! dissertation: pre-vote, leader stickiness, and a leadership lease. The leader is called the
+//! dissertation: pre-vote, promises to a leader, and a leadership lease. The leader is called the
 //! coordinator.
 //!
 //! Invariants kept here:
@@ -26,7 +26,7 @@ mod snapshot;
 #[cfg(test)]
 mod exhaustive;
 
-pub use log::{Entry, Log};
+pub use log::{Entry, Log, LogId};
 pub use snapshot::{Piece, Snapshot};
 
 use crate::command::Command;
@@ -43,21 +43,21 @@ use std::time::Duration;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Talk {
     /// "Would you vote for me in `term`?" Changes nothing at either side.
-    WouldYouVote { term: Term, last: (Term, Index) },
-    Would {
+    PreVote { term: Term, last: LogId },
+    PreVoteReply {
         term: Term,
         yes: bool,
         /// The term that the answering node is in.
         own: Term,
     },
     /// "Vote for me."
-    Vote { term: Term, last: (Term, Index) },
+    RequestVote { term: Term, last: LogId },
     /// With a refusal, `term` is the refuser's if that is higher.
-    Voted { term: Term, yes: bool },
+    RequestVoteReply { term: Term, yes: bool },
     /// Entries after `prev`, or none; `sent` is the leader's clock and comes back in the answer.
-    Append {
+    AppendEntries {
         term: Term,
-        prev: (Term, Index),
+        prev: LogId,
         entries: Vec<Entry>,
         commit: Index,
         sent: Time,
@@ -66,7 +66,7 @@ pub enum Talk {
     },
     /// `matched` is the last index known equal to the leader's, or the refusal's hint where to look
     /// next.
-    Appended {
+    AppendEntriesReply {
         term: Term,
         matched: Result<Index, Index>,
         sent: Time,
@@ -77,13 +77,13 @@ pub enum Talk {
     },
     /// A piece of the leader's snapshot, for a follower that lacks entries which the leader has no
     /// more.
-    Install {
+    InstallSnapshot {
         term: Term,
         piece: Box<Piece>,
         sent: Time,
     },
     /// So many pieces of the snapshot up to `last` are here.
-    Installing {
+    InstallSnapshotReply {
         term: Term,
         last: Index,
         pieces: u32,
@@ -114,16 +114,14 @@ pub enum Durable {
 impl Durable {
     /// What [`Consensus::on_stable`] is told once this is durable: up to which entry, and for which
     /// term the vote.
-    pub fn reached(&self) -> ((Term, Index), Term) {
+    pub fn reached(&self) -> (LogId, Term) {
         match self {
             Durable::Vote { term, vote } => (
                 Default::default(),
                 if vote.is_some() { *term } else { Term(0) },
             ),
             Durable::Entries(entries) => (
-                entries
-                    .last()
-                    .map_or(Default::default(), |e| (e.term, e.index)),
+                entries.last().map_or(Default::default(), |e| e.id()),
                 Term(0),
             ),
             Durable::Compacted(snapshot) | Durable::Installed(snapshot) => (snapshot.last, Term(0)),
@@ -223,8 +221,8 @@ struct Leader {
 #[derive(Clone, Copy, Debug)]
 pub struct Pace {
     pub heartbeat: Duration,
-    pub stickiness: Duration,
-    pub election_spread: Duration,
+    pub election_timeout: Duration,
+    pub election_jitter: Duration,
 }
 
 /// What the node store held at start.
@@ -262,7 +260,7 @@ impl Stored {
                 self.entries.extend(entries);
             }
             Durable::Compacted(snapshot) => {
-                self.entries.retain(|e| e.index > snapshot.last.1);
+                self.entries.retain(|e| e.index > snapshot.last.index);
                 self.snapshot = Some(*snapshot);
             }
             Durable::Installed(snapshot) => {
@@ -357,9 +355,9 @@ impl Consensus {
             counts,
             term: stored.term,
             vote: stored.vote,
-            commit: log.base().1,
+            commit: log.base().index,
             snapshot: stored.snapshot,
-            stable: log.last().1,
+            stable: log.last().index,
             vote_stable: stored.term,
             log,
             role: Role::Follower,
@@ -368,7 +366,7 @@ impl Consensus {
             current: false,
             quiet_until: now + silence,
             // Hosts that start together do not campaign together.
-            campaign_at: now + silence + pace.election_spread.mul_f64(chance),
+            campaign_at: now + silence + pace.election_jitter.mul_f64(chance),
             orders: Vec::new(),
             pieces: None,
             pieces_here: 0,
@@ -464,9 +462,9 @@ impl Consensus {
     pub fn leadership_until(&self, now: Time) -> Option<Time> {
         let acknowledged = self.acknowledged_at(now)?;
         if self.planted == Some(Planted::NeverSilent) {
-            return Some(now + self.pace.stickiness);
+            return Some(now + self.pace.election_timeout);
         }
-        Some(acknowledged + shortened(self.pace.stickiness))
+        Some(acknowledged + shortened(self.pace.election_timeout))
     }
 
     /// The newest of this leader's messages that a majority has answered was sent then: nobody else
@@ -489,7 +487,7 @@ impl Consensus {
     /// When this leader gives up for want of acknowledgements (A3); a fresh one has a window to
     /// collect them.
     fn silent_from(&self, now: Time) -> Option<Time> {
-        let fresh = self.as_leader()?.elected_at + self.pace.stickiness;
+        let fresh = self.as_leader()?.elected_at + self.pace.election_timeout;
         Some(self.leadership_until(now)?.max(fresh))
     }
 
@@ -532,11 +530,13 @@ impl Consensus {
             return;
         }
         match talk {
-            Talk::WouldYouVote { term, last } => self.on_would_you_vote(from, term, last, now),
-            Talk::Would { term, yes, own } => self.on_would(from, term, yes, own, now, chance),
-            Talk::Vote { term, last } => self.on_vote(from, term, last, now, chance),
-            Talk::Voted { term, yes } => self.on_voted(from, term, yes, now, chance),
-            Talk::Append {
+            Talk::PreVote { term, last } => self.on_would_you_vote(from, term, last, now),
+            Talk::PreVoteReply { term, yes, own } => {
+                self.on_would(from, term, yes, own, now, chance)
+            }
+            Talk::RequestVote { term, last } => self.on_vote(from, term, last, now, chance),
+            Talk::RequestVoteReply { term, yes } => self.on_voted(from, term, yes, now, chance),
+            Talk::AppendEntries {
                 term,
                 prev,
                 entries,
@@ -546,7 +546,7 @@ impl Consensus {
             } => {
                 self.on_append(from, term, prev, entries, commit, sent, news, now, chance);
             }
-            Talk::Appended {
+            Talk::AppendEntriesReply {
                 term,
                 matched,
                 sent,
@@ -555,10 +555,10 @@ impl Consensus {
             } => {
                 self.on_appended(from, term, matched, sent, counts, now, chance);
             }
-            Talk::Install { term, piece, sent } => {
+            Talk::InstallSnapshot { term, piece, sent } => {
                 self.on_install(from, term, *piece, sent, now, chance)
             }
-            Talk::Installing {
+            Talk::InstallSnapshotReply {
                 term,
                 last,
                 pieces,
@@ -576,9 +576,9 @@ impl Consensus {
     }
 
     /// Entries up to `last` (its term and index) and the vote of `term` are durable now.
-    pub fn on_stable(&mut self, last: (Term, Index), term: Term, now: Time) {
-        if self.log.term_at(last.1) == Some(last.0) {
-            self.stable = self.stable.max(last.1);
+    pub fn on_stable(&mut self, last: LogId, term: Term, now: Time) {
+        if self.log.term_at(last.index) == Some(last.term) {
+            self.stable = self.stable.max(last.index);
         }
         self.vote_stable = self.vote_stable.max(term);
         self.advance_commit(now);
@@ -592,13 +592,13 @@ impl Consensus {
             return None;
         }
         let mut entries = Vec::new();
-        let first = self.log.last().1.next();
+        let first = self.log.last().index.next();
         for command in commands {
             entries.push(self.log.append(self.term, command));
         }
         self.orders.push(Order::Persist(Durable::Entries(entries)));
         self.replicate(now);
-        Some(first..=self.log.last().1)
+        Some(first..=self.log.last().index)
     }
 
     fn set_term(&mut self, term: Term) {
@@ -629,6 +629,7 @@ impl Consensus {
     }
 
     fn put_off_campaign(&mut self, now: Time, chance: f64) {
-        self.campaign_at = now + self.pace.stickiness + self.pace.election_spread.mul_f64(chance);
+        self.campaign_at =
+            now + self.pace.election_timeout + self.pace.election_jitter.mul_f64(chance);
     }
 }

@@ -1,6 +1,6 @@
 //! Replication: the leader's appends, the followers' answers, and what is committed.
 
-use super::{Consensus, Durable, Entry, Order, Progress, Role, Talk};
+use super::{Consensus, Durable, Entry, LogId, Order, Progress, Role, Talk};
 use crate::ids::{Index, NodeId, Term};
 use crate::planted::Planted;
 use crate::time::Time;
@@ -37,10 +37,10 @@ impl Consensus {
             return;
         };
         let base = self.log.base();
-        if progress.next <= base.1 {
+        if progress.next <= base.index {
             if !self.send_piece(node, now) {
                 // A heartbeat: the pieces under way say the rest.
-                let append = Talk::Append {
+                let append = Talk::AppendEntries {
                     term,
                     prev: base,
                     entries: Vec::new(),
@@ -56,14 +56,14 @@ impl Consensus {
         let Some(term_before) = self.log.term_at(before) else {
             return;
         };
-        let prev = (term_before, before);
+        let prev = LogId::new(term_before, before);
         let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
         progress.next = Index(progress.next.0 + entries.len() as u64);
         let news = !entries.is_empty() || commit > progress.told;
         progress.told = commit;
         self.orders.push(Order::Send(
             node.clone(),
-            Talk::Append {
+            Talk::AppendEntries {
                 term,
                 prev,
                 entries,
@@ -85,11 +85,11 @@ impl Consensus {
         chance: f64,
     ) -> bool {
         if term < self.term {
-            let matched = Err(self.log.last().1);
+            let matched = Err(self.log.last().index);
             let (term, counts) = (self.term, self.counts);
             self.orders.push(Order::Send(
                 from.clone(),
-                Talk::Appended {
+                Talk::AppendEntriesReply {
                     term,
                     matched,
                     sent,
@@ -113,7 +113,7 @@ impl Consensus {
         &mut self,
         from: &NodeId,
         term: Term,
-        prev: (Term, Index),
+        prev: LogId,
         entries: Vec<Entry>,
         commit: Index,
         sent: Time,
@@ -127,7 +127,7 @@ impl Consensus {
         // What is committed is the same everywhere (S2): entries that would change it come from no
         // leader.
         let matched = if self.log.holds(prev) && self.log.keeps(&entries, self.commit) {
-            let last = Index(prev.1.0 + entries.len() as u64);
+            let last = Index(prev.index.0 + entries.len() as u64);
             let fresh = self.log.merge(entries);
             if let Some(first) = fresh.first() {
                 self.stable = self.stable.min(Index(first.index.0 - 1));
@@ -140,12 +140,16 @@ impl Consensus {
             Ok(last)
         } else {
             // The hint skips the conflicting tail in one step where this log is simply shorter.
-            Err(self.log.last().1.min(Index(prev.1.0.saturating_sub(1))))
+            Err(self
+                .log
+                .last()
+                .index
+                .min(Index(prev.index.0.saturating_sub(1))))
         };
         let counts = self.counts;
         self.orders.push(Order::Send(
             from.clone(),
-            Talk::Appended {
+            Talk::AppendEntriesReply {
                 term,
                 matched,
                 sent,
@@ -170,7 +174,7 @@ impl Consensus {
             self.follow(term, now, chance, None);
             return;
         }
-        let last = self.log.last().1;
+        let last = self.log.last().index;
         let Role::Leader(leader) = &mut self.role else {
             return;
         };

@@ -1,7 +1,7 @@
 //! Snapshots: what the log said up to some entry, kept in the place of those entries (Raft paper,
 //! section 7), and how a member that was away for too long catches up by one, a piece at a time.
 
-use super::{Consensus, Durable, Log, Order, Role, Talk};
+use super::{Consensus, Durable, Log, LogId, Order, Role, Talk};
 use crate::ids::{Index, NodeId, Term};
 use crate::state::ClusterState;
 use crate::time::Time;
@@ -14,14 +14,14 @@ const PIECE: usize = 64;
 /// Everything that the log said up to and including `last`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Snapshot {
-    pub last: (Term, Index),
+    pub last: LogId,
     pub state: ClusterState,
 }
 
 /// A part of a snapshot.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Piece {
-    pub last: (Term, Index),
+    pub last: LogId,
     /// Which one it is, and how many there are.
     pub number: u32,
     pub of: u32,
@@ -95,7 +95,7 @@ impl Consensus {
             return;
         };
         let snapshot = Snapshot {
-            last: (term, state.applied),
+            last: LogId::new(term, state.applied),
             state: state.clone(),
         };
         self.log.forget_up_to(snapshot.last);
@@ -107,14 +107,14 @@ impl Consensus {
     /// Sends the next piece to a follower that lacks what the snapshot stands for; again only when
     /// the last one was not answered for a window. Whether it did.
     pub(super) fn send_piece(&mut self, node: &NodeId, now: Time) -> bool {
-        let window = self.pace.stickiness;
+        let window = self.pace.election_timeout;
         let (Role::Leader(leader), Some(snapshot)) = (&mut self.role, &self.snapshot) else {
             return false;
         };
         let Some(progress) = leader.followers.get_mut(node) else {
             return false;
         };
-        let last = snapshot.last.1;
+        let last = snapshot.last.index;
         let here = match progress.installing {
             // A newer snapshot took its place meanwhile: from the beginning.
             Some((of, here, sent)) if of == last => {
@@ -129,7 +129,7 @@ impl Consensus {
         let piece = Box::new(snapshot.piece(here));
         self.orders.push(Order::Send(
             node.clone(),
-            Talk::Install {
+            Talk::InstallSnapshot {
                 term: self.term,
                 piece,
                 sent: now,
@@ -190,19 +190,19 @@ impl Consensus {
         }
         let last = piece.last;
         let counts = self.counts;
-        let done = Talk::Appended {
+        let done = Talk::AppendEntriesReply {
             term,
-            matched: Ok(last.1),
+            matched: Ok(last.index),
             sent,
             news: true,
             counts,
         };
-        if self.log.term_at(last.1) == Some(last.0) {
-            self.commit = self.commit.max(last.1);
+        if self.log.term_at(last.index) == Some(last.term) {
+            self.commit = self.commit.max(last.index);
             self.orders.push(Order::Send(from.clone(), done));
             return;
         }
-        if last.1 <= self.commit {
+        if last.index <= self.commit {
             self.orders.push(Order::Send(from.clone(), done));
             return;
         }
@@ -210,7 +210,7 @@ impl Consensus {
             self.pieces = Some(Snapshot {
                 last,
                 state: ClusterState {
-                    applied: last.1,
+                    applied: last.index,
                     ..ClusterState::default()
                 },
             });
@@ -226,9 +226,9 @@ impl Consensus {
         }
         if self.pieces_here < piece.of {
             let pieces = self.pieces_here;
-            let installing = Talk::Installing {
+            let installing = Talk::InstallSnapshotReply {
                 term,
-                last: last.1,
+                last: last.index,
                 pieces,
                 sent,
                 counts,
@@ -240,12 +240,12 @@ impl Consensus {
             return;
         };
         self.log = Log::new(last, Vec::new());
-        self.stable = self.stable.min(last.1);
+        self.stable = self.stable.min(last.index);
         self.orders.push(Order::Installed {
             from: self.commit,
-            to: last.1,
+            to: last.index,
         });
-        self.commit = last.1;
+        self.commit = last.index;
         self.snapshot = Some(snapshot.clone());
         self.orders
             .push(Order::Persist(Durable::Installed(Box::new(snapshot))));

@@ -48,15 +48,15 @@ impl Node {
                     hold,
                 };
                 keeper.order = Some(order);
-                let flows = if hold.is_some() {
-                    keeper.flows.clone()
+                let connections = if hold.is_some() {
+                    keeper.connections.clone()
                 } else {
                     Vec::new()
                 };
                 self.outbox.emit(Effect::Address {
                     workload: id.clone(),
                     order,
-                    flows,
+                    connections,
                 });
             }
             let (now, keeper) = (
@@ -73,16 +73,18 @@ impl Node {
 
     /// The other nodes that may have to take an address up hear who is connected over it: their
     /// clients would not notice.
-    pub(super) fn tell_flows(&mut self, id: &WorkloadId) {
+    pub(super) fn tell_connections(&mut self, id: &WorkloadId) {
         let keeper = self
             .addresses
             .get_mut(id)
             .expect("whoever asks has seen it");
-        if !keeper.seen.held || (keeper.seen.flows.is_empty() && keeper.flows.is_empty()) {
+        if !keeper.seen.held
+            || (keeper.seen.connections.is_empty() && keeper.connections.is_empty())
+        {
             return;
         }
-        keeper.flows.clone_from(&keeper.seen.flows);
-        let flows = keeper.flows.clone();
+        keeper.connections.clone_from(&keeper.seen.connections);
+        let connections = keeper.connections.clone();
         let others = self
             .spec
             .nodes
@@ -91,9 +93,9 @@ impl Node {
         for other in others.cloned().collect::<Vec<NodeId>>() {
             self.send(
                 other,
-                Message::Flows {
+                Message::Connections {
                     workload: id.clone(),
-                    flows: flows.clone(),
+                    connections: connections.clone(),
                 },
             );
         }
@@ -143,19 +145,19 @@ impl Node {
             mut trouble,
             unlisted,
             ..
-        } = keeper.seen.without_flows();
+        } = keeper.seen.without_connections();
         if keeper
             .authority
             .is_deadman_silent(self.now, self.spec.timings.kill_bound)
         {
             trouble.get_or_insert_with(|| "its deadman does not answer".into());
         }
-        let (flows, gone) = (keeper.seen.flows.len(), leaving && keeper.is_gone());
+        let (connections, gone) = (keeper.seen.connections.len(), leaving && keeper.is_gone());
         AddressReport {
             held,
             conflict,
             trouble,
-            flows,
+            connections,
             unlisted,
             surrendered: gone.then_some(place.number),
         }

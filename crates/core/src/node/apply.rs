@@ -60,7 +60,7 @@ impl Node {
         let Some(snapshot) = self
             .consensus
             .snapshot()
-            .filter(|s| s.last.1 > self.state.applied)
+            .filter(|s| s.last.index > self.state.applied)
         else {
             return;
         };

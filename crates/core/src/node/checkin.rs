@@ -242,11 +242,11 @@ impl Node {
             report.parts.hears_ill = Some(self.health.ill(now));
         }
         let says = match before {
-            Some(before) => Says::Since(
+            Some(before) => Says::Delta(
                 before.number,
                 Box::new(report.parts.since(&before.parts, &still)),
             ),
-            None => Says::All(Box::new(report)),
+            None => Says::Full(Box::new(report)),
         };
         self.checkins += 1;
         self.said = Some(Said {
@@ -271,13 +271,13 @@ impl Node {
         let careless = self.planted == Some(Planted::MixReports);
         let (at, known) = (self.now, self.reports.get_mut(from));
         match (says, known) {
-            (Says::All(report), Some(known))
+            (Says::Full(report), Some(known))
                 if report.boot == known.report.boot
                     && (sent, number) < (known.sent, known.number) =>
             {
                 return false;
             }
-            (Says::All(report), _) => {
+            (Says::Full(report), _) => {
                 self.reports.insert(
                     from.clone(),
                     Heard {
@@ -288,11 +288,11 @@ impl Node {
                     },
                 );
             }
-            (Says::Since(before, changed), Some(known)) if before == known.number || careless => {
+            (Says::Delta(before, changed), Some(known)) if before == known.number || careless => {
                 known.report.parts.take(*changed, sent.since(known.sent));
                 (known.at, known.sent, known.number) = (at, sent, number);
             }
-            (Says::Since(..), _) => return false,
+            (Says::Delta(..), _) => return false,
         }
         self.note_heads(from);
         true
@@ -499,7 +499,7 @@ fn essence(still: Parts) -> Parts {
         *gate = gate.without_counts();
     }
     for address in essence.addresses.values_mut() {
-        address.flows = 0;
+        address.connections = 0;
     }
     essence
 }

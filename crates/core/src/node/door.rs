@@ -6,9 +6,9 @@
 //! decided on the word of a message, and on whose, is looked at where it is decided.
 
 use super::Node;
-use crate::address::Flow;
+use crate::address::Connection;
 use crate::authority::Claim;
-use crate::consensus::{Entry, Talk};
+use crate::consensus::{Entry, LogId, Talk};
 use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId, is_name};
 use crate::message::{Message, Says};
 use crate::planted::Planted;
@@ -25,7 +25,7 @@ const LARGEST: u64 = 1 << 60;
 /// No age in a report is more; a host may well have been away for months.
 const LONGEST: Duration = Duration::from_secs(100 * 365 * 24 * 3_600);
 /// Connections over one address that its holder tells of.
-const FLOWS: usize = 20_000;
+const CONNECTIONS: usize = 20_000;
 
 /// Why nothing is made of a message.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -96,8 +96,8 @@ impl Node {
                     .iter()
                     .try_for_each(|(claim, epoch)| self.look_at_claim(claim, *epoch))?;
                 match says {
-                    Says::All(report) => self.look_at_parts(from, &report.parts),
-                    Says::Since(_, parts) => self.look_at_parts(from, parts),
+                    Says::Full(report) => self.look_at_parts(from, &report.parts),
+                    Says::Delta(_, parts) => self.look_at_parts(from, parts),
                 }
             }
             Message::Grant { .. } if self.planted == Some(Planted::GrantsFromAnybody) => Ok(()),
@@ -108,7 +108,10 @@ impl Node {
                 leases,
                 ..
             } => self.look_at_grant(from, (*number, *sent), *term, leases),
-            Message::Flows { workload, flows } => self.look_at_flows(from, workload, flows),
+            Message::Connections {
+                workload,
+                connections,
+            } => self.look_at_connections(from, workload, connections),
             Message::Ask {
                 number, request, ..
             } => {
@@ -147,11 +150,19 @@ impl Node {
         })
     }
 
-    fn look_at_flows(&self, from: &NodeId, workload: &WorkloadId, flows: &[Flow]) -> Verdict {
+    fn look_at_connections(
+        &self,
+        from: &NodeId,
+        workload: &WorkloadId,
+        connections: &[Connection],
+    ) -> Verdict {
         self.knows(workload)?;
         let holds = self.state.workload(workload).place.holder.as_ref() == Some(from);
         holds.then_some(()).ok_or(Refusal::Stale)?;
-        ensure(flows.len() <= FLOWS, "more connections than are told")?;
+        ensure(
+            connections.len() <= CONNECTIONS,
+            "more connections than are told",
+        )?;
         let address = self
             .spec
             .workloads
@@ -159,7 +170,9 @@ impl Node {
             .and_then(|w| w.address.as_ref());
         let ours = |ip| address.is_some_and(|a| a.on.iter().any(|subnet| subnet.ip == ip));
         ensure(
-            flows.iter().all(|flow| ours(flow.here.ip().to_canonical())),
+            connections
+                .iter()
+                .all(|connection| ours(connection.here.ip().to_canonical())),
             "connections over another address",
         )
     }
@@ -198,15 +211,17 @@ impl Node {
         };
         let real = |index: Index| ensure(index.0 < LARGEST, "a number that cannot be");
         match talk {
-            Talk::WouldYouVote { term, last } | Talk::Vote { term, last } => {
+            Talk::PreVote { term, last } | Talk::RequestVote { term, last } => {
                 votes()?;
                 near(*term)?;
-                near(last.0)?;
-                real(last.1)
+                near(last.term)?;
+                real(last.index)
             }
-            Talk::Would { term, own, .. } => votes().and(near(*term)).and(near(*own)),
-            Talk::Voted { term, .. } | Talk::Expelled { term } => votes().and(near(*term)),
-            Talk::Append {
+            Talk::PreVoteReply { term, own, .. } => votes().and(near(*term)).and(near(*own)),
+            Talk::RequestVoteReply { term, .. } | Talk::Expelled { term } => {
+                votes().and(near(*term))
+            }
+            Talk::AppendEntries {
                 term,
                 prev,
                 entries,
@@ -216,12 +231,12 @@ impl Node {
             } => {
                 votes()?;
                 near(*term)?;
-                real(prev.1)?;
+                real(prev.index)?;
                 real(*commit)?;
                 ensure(sent.0 < LARGEST, "a number that cannot be")?;
                 follows(*term, *prev, entries)
             }
-            Talk::Appended {
+            Talk::AppendEntriesReply {
                 term,
                 matched: Ok(index) | Err(index),
                 sent,
@@ -232,17 +247,17 @@ impl Node {
                 ensure(sent.0 < LARGEST, "a number that cannot be")?;
                 real(*index)
             }
-            Talk::Install { term, piece, sent } => {
+            Talk::InstallSnapshot { term, piece, sent } => {
                 votes()?;
                 near(*term)?;
-                near(piece.last.0)?;
-                real(piece.last.1)?;
+                near(piece.last.term)?;
+                real(piece.last.index)?;
                 ensure(
                     sent.0 < LARGEST && piece.number < piece.of,
                     "a piece that cannot be",
                 )
             }
-            Talk::Installing {
+            Talk::InstallSnapshotReply {
                 term, last, sent, ..
             } => {
                 newer_from_voters(*term)?;
@@ -331,18 +346,18 @@ fn histories(replica: &ReplicaReport) -> impl Iterator<Item = &History> {
 }
 
 /// Entries come one after the other, and none of a later term than their leader's.
-fn follows(term: Term, prev: (Term, Index), entries: &[Entry]) -> Verdict {
+fn follows(term: Term, prev: LogId, entries: &[Entry]) -> Verdict {
     ensure(
-        (prev.1.0 > 0 || prev.0.0 == 0) && prev.0 <= term,
+        (prev.index.0 > 0 || prev.term.0 == 0) && prev.term <= term,
         "entries after what cannot be",
     )?;
     let mut before = prev;
     for entry in entries {
         ensure(
-            entry.index == before.1.next() && entry.term >= before.0 && entry.term <= term,
+            entry.index == before.index.next() && entry.term >= before.term && entry.term <= term,
             "entries that do not follow each other",
         )?;
-        before = (entry.term, entry.index);
+        before = entry.id();
     }
     Ok(())
 }

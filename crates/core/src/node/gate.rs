@@ -29,7 +29,7 @@ impl Node {
             .until(w.epoch)
             .is_none_or(|until| until <= self.now);
         if lapsed && self.planted != Some(Planted::GateWithoutLease) {
-            // Out of touch: whoever was primary may still be it, so that flows under way are left
+            // Out of touch: whoever was primary may still be it, so that connections under way are left
             // alone.
             let same = matches!(gate.order, GateOrder::Forward { epoch, .. } if epoch == w.epoch);
             return GateOrder::Hold {

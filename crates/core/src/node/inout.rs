@@ -1,6 +1,6 @@
 //! What goes into a node, and what comes out of it.
 
-use crate::address::{AddressOrder, AddressSeen, Flow};
+use crate::address::{AddressOrder, AddressSeen, Connection};
 use crate::author::Level;
 use crate::authority::Claim;
 use crate::consensus::{Durable, Stored};
@@ -154,7 +154,7 @@ pub enum Effect {
         workload: WorkloadId,
         order: AddressOrder,
         /// Connections over it, where it is to be taken up, that its last holder knew.
-        flows: Vec<Flow>,
+        connections: Vec<Connection>,
     },
     Gate {
         workload: WorkloadId,

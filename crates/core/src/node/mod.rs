@@ -41,7 +41,7 @@ use said::{Essence, Said, Waiting};
 
 use crate::address::Keeper;
 use crate::authority::{Authority, Claim, Ledger};
-use crate::consensus::{self, Consensus, Pace, Setup, Talk};
+use crate::consensus::{self, Consensus, LogId, Pace, Setup, Talk};
 use crate::event::Event;
 use crate::fact::Fact;
 use crate::gate::Gate;
@@ -73,7 +73,7 @@ const COORDINATOR_SOONER: u32 = 16;
 
 /// What consensus has come to: who leads in which term, how far the log goes, and how much of it is
 /// committed.
-type Known = (Term, Option<NodeId>, (Term, Index), Index);
+type Known = (Term, Option<NodeId>, LogId, Index);
 
 pub struct Node {
     me: NodeId,
@@ -167,8 +167,8 @@ fn setup(me: &NodeId, spec: &Spec, planted: Option<Planted>) -> Setup {
             // The coordinator's go a little sooner, so that everybody's beats and check-ins go along
             // with the answer to them.
             heartbeat: t.heartbeat - t.heartbeat / COORDINATOR_SOONER,
-            stickiness: t.stickiness,
-            election_spread: t.election_spread,
+            election_timeout: t.election_timeout,
+            election_jitter: t.election_jitter,
         },
         quiet: t.quiet_after_start(),
         planted,
@@ -327,7 +327,7 @@ impl Node {
             .state
             .applied
             .0
-            .saturating_sub(self.consensus.log().base().1.0)
+            .saturating_sub(self.consensus.log().base().index.0)
             >= self.snapshot_after
         {
             self.consensus.compact(&self.state);
@@ -362,9 +362,9 @@ impl Node {
             Input::AddressSeen { workload, seen } => {
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
                     let old = std::mem::replace(&mut keeper.seen, seen);
-                    self.stirred |= old.without_flows() != keeper.seen.without_flows();
+                    self.stirred |= old.without_connections() != keeper.seen.without_connections();
                     self.note_address(&workload, &old);
-                    self.tell_flows(&workload);
+                    self.tell_connections(&workload);
                 }
             }
             Input::GateSeen { workload, report } => {
@@ -475,7 +475,10 @@ impl Node {
                 }
             }
             Message::Talk(talk) => {
-                if matches!(talk, Talk::Append { .. } | Talk::Install { .. }) {
+                if matches!(
+                    talk,
+                    Talk::AppendEntries { .. } | Talk::InstallSnapshot { .. }
+                ) {
                     self.beat_along();
                 }
                 let chance = self.chance.random();
@@ -511,9 +514,12 @@ impl Node {
                 self.note_answer(number, term);
                 self.on_grant(sent, &leases);
             }
-            Message::Flows { workload, flows } => {
+            Message::Connections {
+                workload,
+                connections,
+            } => {
                 if let Some(keeper) = self.addresses.get_mut(&workload) {
-                    keeper.flows = flows;
+                    keeper.connections = connections;
                 }
             }
             Message::Ask {

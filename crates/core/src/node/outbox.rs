@@ -6,14 +6,15 @@
 //! - Everything else leaves at once: what takes authority away waits for no disk.
 
 use super::inout::{Effect, Write};
-use crate::ids::{Index, NodeId, Term, WorkloadId};
+use crate::consensus::LogId;
+use crate::ids::{NodeId, Term, WorkloadId};
 use crate::planted::Planted;
 use std::collections::VecDeque;
 
 /// What becomes true once a write is durable.
 #[derive(Clone, Debug)]
 pub(super) enum Mark {
-    Log { last: (Term, Index), term: Term },
+    Log { last: LogId, term: Term },
     Kept(WorkloadId),
 }
 

@@ -9,7 +9,7 @@ use crate::request::{Pause, Plan, Precondition};
 use crate::spec::{Loss, WorkloadSpec};
 use crate::state::{LoggedOperation, Tenure, WorkloadState};
 use crate::steward::Scene;
-use crate::steward::candidates::{self, Candidate, MayLack, Way};
+use crate::steward::candidates::{self, Candidate, MayLack};
 use std::time::Duration;
 
 /// A move that is looked at.
@@ -54,11 +54,8 @@ impl Node {
         {
             return Err(format!("{to} is the primary of {id} already"));
         }
-        let takes_over = |c: &&Candidate| c.excluded.is_none() && c.way == Way::TakesOver;
-        let best = candidates
-            .iter()
-            .filter(takes_over)
-            .min_by_key(|c| (c.rank, c.node.clone()));
+        let settled = matches!(w.tenure, Tenure::Ended { .. });
+        let best = candidates::best(&candidates, settled);
         let target = to.or_else(|| best.map(|c| c.node.clone()));
         let planned = Move {
             kind,

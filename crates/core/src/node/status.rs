@@ -405,7 +405,7 @@ impl Node {
             address: self.spec().workloads[id].gates[node],
             forwards_to: forwards.and(primary.cloned()),
             listening: counts.listening,
-            connections: counts.flows,
+            connections: counts.connections,
             waiting: counts.waiting,
             refused: counts.refused,
         }
@@ -421,13 +421,17 @@ impl Node {
         let report = heard.and_then(|h| h.report.parts.addresses.get(id));
         let conflict =
             |r: &AddressReport| Some(format!("{} answers for it too", r.conflict.as_ref()?));
-        let uncounted =
-            |r: &AddressReport| Some(format!("its flows are not known: {}", r.unlisted.as_ref()?));
+        let uncounted = |r: &AddressReport| {
+            Some(format!(
+                "its connections are not known: {}",
+                r.unlisted.as_ref()?
+            ))
+        };
         Some(AddressView {
             on: spec.on.iter().map(ToString::to_string).collect(),
             holder,
             held: report.is_some_and(|r| r.held) && !w.place.leaving,
-            flows: report.map_or(0, |r| r.flows),
+            connections: report.map_or(0, |r| r.connections),
             remark: report.and_then(|r| {
                 conflict(r)
                     .or_else(|| r.trouble.clone())

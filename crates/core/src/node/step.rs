@@ -227,7 +227,9 @@ impl Node {
     /// As coordinator: what to do next for each workload of which something is news, one commit
     /// round at a time.
     fn decide(&mut self) {
-        if !self.consensus.is_established() || self.consensus.log().last().1 != self.state.applied {
+        if !self.consensus.is_established()
+            || self.consensus.log().last().index != self.state.applied
+        {
             // What is under way has to be committed first, and that brings it here again.
             return;
         }

@@ -15,9 +15,9 @@ pub struct Timings {
     /// ... and never later than this; default 800 ms.
     pub suspicion_ceiling: Duration,
     /// E: how long a voter keeps faith with a coordinator it heard; default 600 ms.
-    pub stickiness: Duration,
+    pub election_timeout: Duration,
     /// Candidates spread their campaigns over this; default up to 300 ms.
-    pub election_spread: Duration,
+    pub election_jitter: Duration,
     /// L: how long one grant of authority lasts; default 2 s. Longer rides out longer stalls and
     /// delays failover by lease.
     pub lease: Duration,
@@ -44,8 +44,8 @@ impl Default for Timings {
             heartbeat: ms(100),
             suspicion_floor: ms(400),
             suspicion_ceiling: ms(800),
-            stickiness: ms(600),
-            election_spread: ms(300),
+            election_timeout: ms(600),
+            election_jitter: ms(300),
             lease: ms(2000),
             kill_bound: ms(300),
             stop_limit: ms(10_000),
@@ -66,8 +66,8 @@ impl Timings {
             heartbeat: ms(40),
             suspicion_floor: ms(160),
             suspicion_ceiling: ms(320),
-            stickiness: ms(250),
-            election_spread: ms(120),
+            election_timeout: ms(250),
+            election_jitter: ms(120),
             lease: ms(800),
             kill_bound: ms(150),
             ..Self::default()
@@ -105,7 +105,7 @@ impl Timings {
 
     /// A voter's promise after a restart: no vote and no campaign for this long (A1).
     pub fn quiet_after_start(&self) -> Duration {
-        stretched(self.stickiness)
+        stretched(self.election_timeout)
     }
 
     /// Every inequality that the guarantees rest on, with both sides.
@@ -116,13 +116,13 @@ impl Timings {
                 key: "lease",
                 rule: format!(
                     "a lost coordinator never costs a healthy primary its lease: lease - {rho} % - kill_bound - \
-                     2.5 * heartbeat > stickiness + {} % + election_spread + commit + renewal",
+                     2.5 * heartbeat > election_timeout + {} % + election_jitter + commit + renewal",
                     2.0 * rho
                 ),
                 left: shortened(self.lease)
                     .saturating_sub(self.kill_bound)
                     .saturating_sub(self.heartbeat + self.worth_arming()),
-                right: stretched(self.stickiness) + self.election_spread + COMMIT_ALLOWANCE + self.renewal(),
+                right: stretched(self.election_timeout) + self.election_jitter + COMMIT_ALLOWANCE + self.renewal(),
             },
             Inequality {
                 key: "suspicion_floor",
@@ -133,9 +133,9 @@ impl Timings {
                 right: self.heartbeat * 3,
             },
             Inequality {
-                key: "stickiness",
-                rule: "a coordinator is not given up for jitter: stickiness > 4 * heartbeat".into(),
-                left: self.stickiness,
+                key: "election_timeout",
+                rule: "a coordinator is not given up for jitter: election_timeout > 4 * heartbeat".into(),
+                left: self.election_timeout,
                 right: self.heartbeat * 4,
             },
             Inequality {

@@ -96,6 +96,11 @@ impl Candidate {
         )
     }
 
+    /// As a standby that is promoted, and with nothing against it.
+    pub(super) fn may_take_over(&self) -> bool {
+        self.excluded.is_none() && self.way == Way::TakesOver
+    }
+
     /// Whether it may take over if so many acknowledged bytes may be lost (forced failover).
     pub fn may_with_loss(&self, accepted: u64) -> bool {
         self.excluded.is_none() || self.may_lack.is_some_and(|l| l.is_within(accepted))
@@ -113,6 +118,19 @@ impl Candidate {
         };
         format!("{has}, rank {}", self.rank)
     }
+}
+
+/// The best of those who may take over. While positions move, each of them has what it must have,
+/// and the spec's rank decides; once they are `settled` the newest does, so that no other standby
+/// is ahead of the new primary.
+pub fn best(list: &[Candidate], settled: bool) -> Option<&Candidate> {
+    let preference = |c: &&Candidate| {
+        let position = if settled { c.position } else { None };
+        (position, Reverse(c.rank), Reverse(c.node.clone()))
+    };
+    list.iter()
+        .filter(|c| c.may_take_over())
+        .max_by_key(preference)
 }
 
 /// Every replica except the holder of the present epoch, with the verdict of each.

@@ -82,15 +82,12 @@ impl Desk<'_> {
             .collect()
     }
 
-    /// The best of those who may take over and have not failed to.
     fn best<'l>(&self, list: &'l [Candidate]) -> Option<&'l Candidate> {
-        let eligible = list
-            .iter()
-            .filter(|c| c.way == Way::TakesOver && c.excluded.is_none());
         if self.scene.breaks(Planted::PromoteLaggard) {
+            let eligible = list.iter().filter(|c| c.may_take_over());
             return eligible.min_by_key(|c| c.preference());
         }
-        eligible.max_by_key(|c| c.preference())
+        candidates::best(list, true)
     }
 
     /// Whether anybody may hold the workload in place of `holder`, or may in a moment: without that

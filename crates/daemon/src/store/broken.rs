@@ -5,6 +5,7 @@ use super::tests::start;
 use super::*;
 use karst_core::Term;
 use karst_core::command::Command;
+use karst_core::consensus::LogId;
 use karst_core::event::{FactKind, Level};
 use karst_core::node::Write;
 use karst_core::state::ClusterState;
@@ -126,7 +127,7 @@ fn life() -> Vec<Vec<Write>> {
             ..ClusterState::default()
         };
         Box::new(Snapshot {
-            last: (Term(term), Index(index)),
+            last: LogId::new(Term(term), Index(index)),
             state,
         })
     };

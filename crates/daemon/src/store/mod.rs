@@ -480,7 +480,7 @@ fn find(database: &Database, name: &str) -> Result<Found, LoadError> {
     let base = stored
         .snapshot
         .as_ref()
-        .map(|s| s.last.0)
+        .map(|s| s.last.term)
         .unwrap_or_default();
     stored.term = stored.term.max(last).max(base);
     let mut kept = BTreeMap::new();
@@ -730,7 +730,7 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
         Write::Log(Durable::Expelled(store)) => identify(tx, store.as_str(), false)?,
         Write::Log(Durable::Compacted(snapshot)) => {
             tx.open_table(LOG)?
-                .retain(|index, _| index > snapshot.last.1.0)?;
+                .retain(|index, _| index > snapshot.last.index.0)?;
             tx.open_table(META)?
                 .insert("snapshot", encode(&snapshot).as_slice())?;
         }

@@ -3,6 +3,7 @@
 use super::*;
 use karst_core::Term;
 use karst_core::command::Command;
+use karst_core::consensus::LogId;
 use karst_core::state::ClusterState;
 use std::sync::mpsc;
 
@@ -50,7 +51,7 @@ fn a_snapshot_is_there_again_with_the_entries_after_it() {
             ..ClusterState::default()
         };
         Box::new(Snapshot {
-            last: (Term(term), Index(index)),
+            last: LogId::new(Term(term), Index(index)),
             state,
         })
     };

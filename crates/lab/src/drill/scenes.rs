@@ -141,7 +141,7 @@ pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
 }
 
 /// From a cut to the end of the last lease: the lease, and only where the primary is the
-/// coordinator too, one window of stickiness more, in which it goes on granting and nobody else can
+/// coordinator too, one window of election_timeout more, in which it goes on granting and nobody else can
 /// be elected (A3).
 pub(super) async fn longest_authority(lab: &Lab) -> Result<Duration> {
     let (timings, status) = (lab.timings().await?, lab.status().await?.status);
@@ -149,7 +149,7 @@ pub(super) async fn longest_authority(lab: &Lab) -> Result<Duration> {
         status.coordinator.is_some() && status.workloads[0].primary == status.coordinator;
     Ok(timings.lease
         + if grants_itself {
-            timings.stickiness
+            timings.election_timeout
         } else {
             Duration::ZERO
         })

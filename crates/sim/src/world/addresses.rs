@@ -4,7 +4,7 @@
 use super::host::Host;
 use super::{Happening, MS, World};
 use crate::check::Verdict;
-use karst_core::address::{AddressOrder, AddressSeen, Flow};
+use karst_core::address::{AddressOrder, AddressSeen, Connection};
 use karst_core::{Input, NodeId, Planted};
 use rand::Rng;
 
@@ -18,7 +18,7 @@ impl World {
         run: u64,
         w: usize,
         order: AddressOrder,
-        strayed: &[Flow],
+        strayed: &[Connection],
     ) {
         let theirs: Vec<NodeId> = (0..self.names.len())
             .filter(|n| strayed.contains(&client_of(*n)))
@@ -79,7 +79,7 @@ impl World {
         let seen = AddressSeen {
             turn,
             held: true,
-            flows: vec![client_of(h)],
+            connections: vec![client_of(h)],
             ..AddressSeen::default()
         };
         self.input(
@@ -122,8 +122,8 @@ impl World {
     }
 }
 
-fn client_of(host: usize) -> Flow {
-    Flow {
+fn client_of(host: usize) -> Connection {
+    Connection {
         client: ([10, 30, 0, 200 + host as u8], 40_000).into(),
         here: ([10, 30, 0, 50], 7433).into(),
     }

@@ -4,11 +4,11 @@
 
 use super::{Happening, MS, World};
 use crate::check::Verdict;
-use karst_core::address::Flow;
+use karst_core::address::Connection;
 use karst_core::author::Level;
 use karst_core::authority::Claim;
 use karst_core::command::{Command, Ended, WorkloadAct};
-use karst_core::consensus::{Entry, Talk};
+use karst_core::consensus::{Entry, LogId, Talk};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::message::{Message, Says};
@@ -85,10 +85,10 @@ impl World {
             6 => Message::Talk(forged_talk(number, term, clock)),
             7 => {
                 let (client, here) = (([192, 0, 2, 7], 9).into(), ([192, 0, 2, 8], 5432).into());
-                let flows = vec![Flow { client, here }; 3];
-                Message::Flows {
+                let connections = vec![Connection { client, here }; 3];
+                Message::Connections {
                     workload: id,
-                    flows,
+                    connections,
                 }
             }
             _ => {
@@ -147,7 +147,7 @@ impl World {
                 },
             ),
         ];
-        let number = |i: usize| Index(prev.1.0 + 1 + i as u64);
+        let number = |i: usize| Index(prev.index.0 + 1 + i as u64);
         let entries: Vec<Entry> = (0..)
             .zip(commands)
             .map(|(i, command)| Entry {
@@ -157,7 +157,7 @@ impl World {
             })
             .collect();
         let commit = number(entries.len() - 1);
-        let talk = Talk::Append {
+        let talk = Talk::AppendEntries {
             term,
             prev,
             entries,
@@ -204,21 +204,21 @@ fn forged_checkin(id: &WorkloadId, epoch: Epoch, sync: u64, number: u64, clock: 
         number,
         sent: clock + TEN_YEARS,
         wants: vec![(Claim::Primary(id.clone()), epoch)],
-        says: Says::All(report),
+        says: Says::Full(report),
         news: true,
     }
 }
 
 fn forged_talk(number: u64, term: Term, sent: Time) -> Talk {
     match number % 4 {
-        0 => Talk::Vote {
+        0 => Talk::RequestVote {
             term: term.next(),
-            last: (term, Index(1 << 40)),
+            last: LogId::new(term, Index(1 << 40)),
         },
-        1 => Talk::Voted { term, yes: true },
+        1 => Talk::RequestVoteReply { term, yes: true },
         2 => {
             let matched = Ok(Index(1 << 50));
-            Talk::Appended {
+            Talk::AppendEntriesReply {
                 term,
                 matched,
                 sent,

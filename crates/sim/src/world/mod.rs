@@ -610,10 +610,10 @@ impl World {
             Effect::Address {
                 workload,
                 order,
-                flows,
+                connections,
             } => {
                 let w = self.place_of(&workload);
-                self.order_address(h, run, w, order, &flows);
+                self.order_address(h, run, w, order, &connections);
             }
             Effect::Arm { claim, deadline } => self.arm(h, run, claim, Some(deadline)),
             Effect::Disarm { claim } => self.arm(h, run, claim, None),

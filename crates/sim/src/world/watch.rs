@@ -25,7 +25,10 @@ impl Data for Servers<'_> {
 
     fn durable_on(&self, index: Index, term: Term) -> Vec<NodeId> {
         let has = |stored: &Stored| {
-            let within = stored.snapshot.as_ref().is_some_and(|s| s.last.1 >= index);
+            let within = stored
+                .snapshot
+                .as_ref()
+                .is_some_and(|s| s.last.index >= index);
             let entry = || {
                 stored
                     .entries

@@ -2,7 +2,7 @@
 //! that waits for an answer of the old holder sends nothing, and so would never learn that nobody
 //! knows its connection any more.
 
-use karst_core::address::Flow;
+use karst_core::address::Connection;
 use netlink_packet_sock_diag::SockDiagMessage;
 use netlink_packet_sock_diag::constants::{AF_INET, AF_INET6, IPPROTO_TCP};
 use netlink_packet_sock_diag::inet::{ExtensionFlags, InetRequest, SocketId, StateFlags};
@@ -28,8 +28,8 @@ pub const MOST: usize = 2_000;
 ///
 /// # Errors
 /// If the kernel does not list its sockets (sock_diag(7)).
-pub fn established(to: &[IpAddr]) -> io::Result<Vec<Flow>> {
-    let mut flows = Vec::new();
+pub fn established(to: &[IpAddr]) -> io::Result<Vec<Connection>> {
+    let mut connections = Vec::new();
     // A listener for both families has IPv4's connections among those of IPv6.
     for (family, any) in [
         (AF_INET, SocketId::new_v4()),
@@ -39,16 +39,16 @@ pub fn established(to: &[IpAddr]) -> io::Result<Vec<Flow>> {
             let [here, client] =
                 [id.source_address, id.destination_address].map(|ip| ip.to_canonical());
             if to.contains(&here) {
-                flows.push(Flow {
+                connections.push(Connection {
                     client: SocketAddr::new(client, id.destination_port),
                     here: SocketAddr::new(here, id.source_port),
                 });
             }
         })?;
     }
-    flows.sort_unstable();
-    flows.truncate(MOST);
-    Ok(flows)
+    connections.sort_unstable();
+    connections.truncate(MOST);
+    Ok(connections)
 }
 
 fn dump(family: u8, socket_id: SocketId, mut each: impl FnMut(&SocketId)) -> io::Result<()> {
@@ -97,20 +97,20 @@ fn dump(family: u8, socket_id: SocketId, mut each: impl FnMut(&SocketId)) -> io:
 ///
 /// # Errors
 /// Without the right to raw sockets. A client that cannot be reached is passed over.
-pub fn rouse(flows: &[Flow]) -> io::Result<()> {
+pub fn rouse(connections: &[Connection]) -> io::Result<()> {
     let mut sockets = BTreeMap::new();
-    for flow in flows {
-        let socket = match sockets.entry(flow.here.ip()) {
+    for connection in connections {
+        let socket = match sockets.entry(connection.here.ip()) {
             Entry::Occupied(open) => open.into_mut(),
-            Entry::Vacant(none) => none.insert(speaks_for(flow.here.ip())?),
+            Entry::Vacant(none) => none.insert(speaks_for(connection.here.ip())?),
         };
         // The window may be anywhere, and is smaller than half of all numbers: one of the two is
         // outside (RFC 7323, 2.3).
         for number in [0, 1 << 31] {
-            let client = SocketAddr::new(flow.client.ip(), 0);
+            let client = SocketAddr::new(connection.client.ip(), 0);
             let _ = sendto(
                 &*socket,
-                &segment(flow, number),
+                &segment(connection, number),
                 SendFlags::empty(),
                 &client,
             );
@@ -137,15 +137,15 @@ fn speaks_for(ip: IpAddr) -> io::Result<OwnedFd> {
 }
 
 /// A bare acknowledgement, without data.
-fn segment(flow: &Flow, number: u32) -> [u8; 20] {
+fn segment(connection: &Connection, number: u32) -> [u8; 20] {
     let mut bytes = [0; 20];
     let mut segment = MutableTcpPacket::new(&mut bytes).expect("a TCP header has 20 bytes");
-    segment.set_source(flow.here.port());
-    segment.set_destination(flow.client.port());
+    segment.set_source(connection.here.port());
+    segment.set_destination(connection.client.port());
     segment.set_sequence(number);
     segment.set_data_offset(5);
     segment.set_flags(TcpFlags::ACK);
-    let sum = match (flow.here.ip(), flow.client.ip()) {
+    let sum = match (connection.here.ip(), connection.client.ip()) {
         (IpAddr::V4(from), IpAddr::V4(to)) => ipv4_checksum(&segment.to_immutable(), &from, &to),
         (IpAddr::V6(from), IpAddr::V6(to)) => ipv6_checksum(&segment.to_immutable(), &from, &to),
         _ => 0,

@@ -4,7 +4,7 @@
 mod namespace;
 
 use karst_adapters::Address;
-use karst_core::address::Flow;
+use karst_core::address::Connection;
 use namespace::{in_own_network, run};
 use std::io::{ErrorKind, Read, Write};
 use std::net::{IpAddr, Ipv6Addr, TcpListener, TcpStream};
@@ -69,16 +69,16 @@ async fn a_client_whose_connection_nobody_knows_is_told_and_one_that_lives_on_is
         let mut client = connect(from, on, port).await;
         let (mut served, _) = listener.accept().expect("accepted");
         let here = client.peer_addr().expect("connected");
-        let flows = address.flows().expect("the kernel lists its sockets");
+        let connections = address.connections().expect("the kernel lists its sockets");
         assert_eq!(
-            flows,
-            [Flow {
+            connections,
+            [Connection {
                 client: client.local_addr().expect("connected"),
                 here
             }]
         );
 
-        Address::rouse(&flows).expect("raw sockets");
+        Address::rouse(&connections).expect("raw sockets");
         let mut said = [0; 5];
         client
             .write_all(b"there")
@@ -108,7 +108,7 @@ async fn a_client_whose_connection_nobody_knows_is_told_and_one_that_lives_on_is
         );
         let begun = Instant::now();
         let told = loop {
-            Address::rouse(&flows).expect("raw sockets");
+            Address::rouse(&connections).expect("raw sockets");
             match client.read(&mut said) {
                 Err(error) if error.kind() == ErrorKind::WouldBlock => {
                     assert!(begun.elapsed() < Duration::from_secs(10), "it still waits");
