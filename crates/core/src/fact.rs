@@ -592,8 +592,8 @@ fn begun(operation: &Operation) -> String {
 fn end_of_epoch(how: &Ended) -> String {
     match how {
         Ended::Surrender {
-            clean_at: Some(at), ..
-        } => format!("the old primary stopped cleanly at {at}"),
+            clean_at: Some(_), ..
+        } => "the old primary stopped cleanly".into(),
         Ended::Surrender { .. } => {
             "the old primary surrendered: nothing of it runs any more".into()
         }

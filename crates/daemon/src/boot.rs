@@ -150,18 +150,10 @@ fn wait(runtime: &Runtime, stop: &watch::Sender<bool>, servers: &[ServerHandle])
     Ok(())
 }
 
-pub fn run_daemon(run: Run, given: Given) -> Result<()> {
-    let runtime = tokio::runtime::Builder::new_multi_thread()
-        .worker_threads(2)
-        .enable_all()
-        .build()?;
+pub fn run_daemon(run: Run, Given { spec, text, me }: Given) -> Result<()> {
+    let runtime = two_workers()?;
     let _inside = runtime.enter();
-    let Given {
-        spec,
-        text: spec_text,
-        me,
-    } = given;
-    let digest = digest(&spec_text);
+    let digest = digest(&text);
     let identity = tls::Identity::load(&run.tls)?;
     let certificate = tls::HttpCertificate::new(&identity)?;
     let tokens = renew::read_tokens(&run.tokens)?;
@@ -182,15 +174,8 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let deadman = start_deadman(&run, &pulse, &tell);
     let (show, glance) = watch::channel(heart::Glance::default());
     let hands = wiring::start_hands(&run, &spec, &me, &tell)?;
-    let servers = hands.servers;
-    let wiring = Wiring {
-        peers,
-        deadman,
-        replicas: hands.replicas,
-        gates: hands.gates,
-        addresses: wiring::start_addresses(&spec, &me, &tell)?,
-        power: wiring::start_power(&spec, &glance, &tell)?,
-    };
+    let servers = hands.servers.clone();
+    let wiring = Wiring::new((peers, deadman, hands), &spec, &me, &glance, &tell)?;
 
     let moves = whole::Moves::default();
     let around = heart::Around {
@@ -204,14 +189,11 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let (heart, beats) = heart::new(node, around, move |effect| wiring.carry_out(effect));
     let pulse = start_pulse(pulse, beats, moves, spec.timings.heartbeat)?;
 
-    let history = open_history(&run)?;
-    let (show, history_state) = watch::channel(karst_api::HistoryState::default());
-    tokio::spawn(ship::run(me.clone(), store.clone(), history.clone(), show));
     let (stop, stopping) = watch::channel(false);
-    let service = web::Data::new(http::Service {
+    let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
         spec,
-        spec_text,
+        spec_text: text,
         digest,
         heart: heart.clone(),
         store: store.clone(),
@@ -226,8 +208,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         own: Default::default(),
         strange_datagrams,
         stopping,
-    });
-    tokio::spawn(http::watch_status(service.clone()));
+    })?;
     let users = renew::Users {
         peers: renewal,
         http: certificate.clone(),
@@ -235,14 +216,11 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         servers,
     };
     tokio::spawn(renew::run(renew::Files::of(&run), users));
-    let socket = Some(run.common.runtime.join("api.sock"));
-    let servers = serve(
-        service,
-        http::Listen {
-            socket,
-            tls: Some(certificate.server()),
-        },
-    )?;
+    let listen = http::Listen {
+        socket: Some(run.common.runtime.join("api.sock")),
+        tls: Some(certificate.server()),
+    };
+    let servers = serve(service, listen)?;
     tracing::info!(node = %me, "karstd {} runs", env!("CARGO_PKG_VERSION"));
 
     wait(&runtime, &stop, &servers)?;
@@ -306,6 +284,28 @@ fn open_history(run: &Run) -> Result<Option<History>> {
         .as_ref()
         .map(|url| History::new(url, password.as_deref().map(str::trim)))
         .transpose()?)
+}
+
+fn two_workers() -> std::io::Result<Runtime> {
+    tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()
+}
+
+/// What the HTTP service answers from: the history store, which events are shipped to from here
+/// on, and all else.
+fn open_service(
+    run: &Run,
+    with: impl FnOnce(Option<History>, watch::Receiver<karst_api::HistoryState>) -> http::Service,
+) -> Result<web::Data<http::Service>> {
+    let history = open_history(run)?;
+    let (show, state) = watch::channel(karst_api::HistoryState::default());
+    let service = web::Data::new(with(history.clone(), state));
+    let (me, store) = (service.me.clone(), service.store.clone());
+    tokio::spawn(ship::run(me, store, history, show));
+    tokio::spawn(http::watch_status(service.clone()));
+    Ok(service)
 }
 
 /// The HTTP service, on a thread of its own.

@@ -121,22 +121,36 @@ fn stamps_of(files: &[PathBuf]) -> Vec<Stamp> {
 }
 
 fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> Vec<Finding> {
-    let finding = |what: String, remedy: &str| Finding {
-        severity: Severity::Warning,
-        path: vec!["node".into(), me.into()],
-        what,
-        remedy: remedy.into(),
-    };
     let mut found = Vec::new();
     if let Some(trouble) = trouble {
         let what = format!(
             "{me} has not taken up all that changed of its certificates and tokens: {trouble}"
         );
         found.push(finding(
+            me,
             what,
             "put the file right; it is taken up when it changes",
         ));
     }
+    found.extend(of_certificates(files, me));
+    found.extend(of_secrets(files, spec, me));
+    found.sort_by(|a, b| a.what.cmp(&b.what));
+    found.dedup();
+    found
+}
+
+fn finding(me: &str, what: String, remedy: &str) -> Finding {
+    Finding {
+        severity: Severity::Warning,
+        path: vec!["node".into(), me.into()],
+        what,
+        remedy: remedy.into(),
+    }
+}
+
+/// Those that end soon, or cannot be looked at.
+fn of_certificates(files: &Files, me: &str) -> Vec<Finding> {
+    let mut found = Vec::new();
     for name in ["ca.pem", "node.pem", "server.pem"] {
         let path = files.tls.join(name);
         let what = match tls::left(&path) {
@@ -151,10 +165,17 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
         };
         let what = format!("{} of {me} {what}", path.display());
         found.push(finding(
+            me,
             what,
             "put a new one in its place; it is taken up without a restart",
         ));
     }
+    found
+}
+
+/// Those that others may read.
+fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
+    let mut found = Vec::new();
     let keys = ["node.key", "server.key"].map(|name| files.tls.join(name));
     let secrets = spec
         .workloads
@@ -182,6 +203,7 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
                     path.display()
                 );
                 found.push(finding(
+                    me,
                     what,
                     "chmod 0600, and make a new secret if somebody may have read it",
                 ));
@@ -192,6 +214,7 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
                     path.display()
                 );
                 found.push(finding(
+                    me,
                     what,
                     "make it readable for the daemon's user alone, chmod 0600",
                 ));
@@ -199,7 +222,5 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
             _ => {}
         }
     }
-    found.sort_by(|a, b| a.what.cmp(&b.what));
-    found.dedup();
     found
 }

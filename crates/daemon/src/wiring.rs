@@ -18,15 +18,33 @@ use tokio::sync::watch;
 
 /// Where each kind of effect goes.
 pub struct Wiring {
-    pub peers: peers::Peers,
-    pub deadman: UnboundedSender<deadman::Order>,
-    pub replicas: BTreeMap<WorkloadId, UnboundedSender<hands::Hand>>,
-    pub gates: BTreeMap<WorkloadId, UnboundedSender<GateOrder>>,
-    pub addresses: BTreeMap<WorkloadId, AddressOrders>,
-    pub power: BTreeMap<NodeId, PowerOrders>,
+    peers: peers::Peers,
+    deadman: UnboundedSender<deadman::Order>,
+    replicas: BTreeMap<WorkloadId, UnboundedSender<hands::Hand>>,
+    gates: BTreeMap<WorkloadId, UnboundedSender<GateOrder>>,
+    addresses: BTreeMap<WorkloadId, AddressOrders>,
+    power: BTreeMap<NodeId, PowerOrders>,
 }
 
 impl Wiring {
+    /// With what is started besides: the addresses and the power devices.
+    pub fn new(
+        (peers, deadman, hands): (peers::Peers, UnboundedSender<deadman::Order>, Hands),
+        spec: &Spec,
+        me: &NodeId,
+        glance: &watch::Receiver<Glance>,
+        tell: &Tell,
+    ) -> Result<Self> {
+        Ok(Self {
+            peers,
+            deadman,
+            replicas: hands.replicas,
+            gates: hands.gates,
+            addresses: start_addresses(spec, me, tell)?,
+            power: start_power(spec, glance, tell)?,
+        })
+    }
+
     pub fn carry_out(&self, effect: Effect) {
         match effect {
             Effect::Send { to, message } => self.peers.send(&to, message),
@@ -139,7 +157,7 @@ pub fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<H
     Ok(hands)
 }
 
-pub fn start_addresses(
+fn start_addresses(
     spec: &Spec,
     me: &NodeId,
     tell: &Tell,
@@ -163,7 +181,7 @@ pub fn start_addresses(
 }
 
 /// Every node can ask every device: whoever is coordinator does.
-pub fn start_power(
+fn start_power(
     spec: &Spec,
     glance: &watch::Receiver<Glance>,
     tell: &Tell,

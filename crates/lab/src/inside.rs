@@ -153,8 +153,15 @@ pub fn run(layout: &Layout) -> Result<()> {
             command.spawn().context("the power controller")
         },
     ));
+    kept.extend(leads(layout, &me)?);
+    supervise(kept)
+}
+
+/// The gates, led out to the user's own loopback.
+fn leads(layout: &Layout, me: &Path) -> Result<Vec<Kept>> {
+    let mut kept = Vec::new();
     for (i, name) in GATES.iter().enumerate() {
-        let (me, socket) = (me.clone(), keep::gate_socket(layout, i));
+        let (me, socket) = (me.to_owned(), keep::gate_socket(layout, i));
         let to = format!("{}:6432", host(name).context("a gate's host")?.client());
         let dir = layout.dir.clone();
         kept.push(Kept::new("lead", layout.dir.join("no-leads"), move || {
@@ -170,7 +177,7 @@ pub fn run(layout: &Layout) -> Result<()> {
             command.stdin(Stdio::null()).spawn().context("a lead")
         }));
     }
-    supervise(kept)
+    Ok(kept)
 }
 
 fn sh(script: &str) -> Result<()> {

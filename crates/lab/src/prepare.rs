@@ -78,20 +78,23 @@ impl Layout {
             }
             let uuid = self.host(node.name).join("system_uuid");
             if !uuid.exists() {
-                // RFC 9562, version 4.
-                let random =
-                    rand::random::<u128>() & !(0xf << 76) & !(0x3 << 62) | (4 << 76) | (2 << 62);
-                let hex = format!("{random:032x}");
-                let (a, b, c, d, e) = (
-                    &hex[..8],
-                    &hex[8..12],
-                    &hex[12..16],
-                    &hex[16..20],
-                    &hex[20..],
-                );
-                fs::write(uuid, format!("{a}-{b}-{c}-{d}-{e}\n"))?;
+                fs::write(uuid, random_uuid() + "\n")?;
             }
         }
         Ok(())
     }
+}
+
+/// RFC 9562, version 4.
+fn random_uuid() -> String {
+    let random = rand::random::<u128>() & !(0xf << 76) & !(0x3 << 62) | (4 << 76) | (2 << 62);
+    let hex = format!("{random:032x}");
+    let parts = [
+        &hex[..8],
+        &hex[8..12],
+        &hex[12..16],
+        &hex[16..20],
+        &hex[20..],
+    ];
+    parts.join("-")
 }

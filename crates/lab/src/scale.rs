@@ -284,8 +284,8 @@ fn timed(work: impl FnOnce()) -> Duration {
     begun.elapsed()
 }
 
-fn rounds(members: usize, workloads: usize) -> Vec<Round> {
-    let spec = Spec {
+fn spec(members: usize, workloads: usize) -> Spec {
+    Spec {
         cluster: "c".into(),
         timings: Timings::default(),
         zones: vec!["z".into()],
@@ -293,7 +293,11 @@ fn rounds(members: usize, workloads: usize) -> Vec<Round> {
         workloads: (0..workloads)
             .map(|k| (format!("w{k:05}").into(), workload_spec(k, members)))
             .collect(),
-    };
+    }
+}
+
+fn rounds(members: usize, workloads: usize) -> Vec<Round> {
+    let spec = spec(members, workloads);
     let (mut node, mut now) = coordinator(&spec);
     let others: Vec<NodeId> = (1..members).map(name).collect();
     let reports: Vec<Report> = others.iter().map(|n| report(&spec, n)).collect();

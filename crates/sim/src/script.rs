@@ -23,6 +23,8 @@ pub struct Script {
 
 /// Faults are over by then, and what people left behind is put right a little later.
 const STORMY_MS: u64 = 30_000;
+/// Who puts things right at the end.
+const TIDY: &str = "marlin";
 const TIDY_MS: u64 = 43_000;
 
 impl Script {
@@ -279,71 +281,32 @@ impl<'a> Draw<'a> {
     /// the calm.
     fn tidy_up(&mut self, faults: &mut Vec<(u64, Fault)>) {
         let mut asks = Vec::new();
-        let by = || "marlin".to_string();
         for (at, fault) in faults.iter() {
             match fault {
                 Fault::Ask {
                     request: Request::Mode { workload, .. },
                     ..
                 } => {
-                    asks.push((
-                        TIDY_MS,
-                        Request::Mode {
-                            workload: workload.clone(),
-                            mode: Mode::Act,
-                            by: by(),
-                        },
-                    ));
+                    let (workload, mode) = (workload.clone(), Mode::Act);
+                    let by = TIDY.to_string();
+                    asks.push((TIDY_MS, Request::Mode { workload, mode, by }));
                 }
                 Fault::Ask {
                     request: Request::Fence { node, .. },
                     ..
-                } => {
-                    asks.push((
-                        TIDY_MS,
-                        Request::Readmit {
-                            node: node.clone(),
-                            by: by(),
-                        },
-                    ));
-                }
+                } => asks.push((TIDY_MS, readmit(node))),
                 Fault::LoseStore { node, down_ms } => {
-                    for later in [at + down_ms + 1_500, TIDY_MS] {
-                        asks.push((
-                            later,
-                            Request::Enrol {
-                                node: node.clone(),
-                                by: by(),
-                            },
-                        ));
-                    }
+                    let times = [at + down_ms + 1_500, TIDY_MS];
+                    asks.extend(times.map(|later| (later, enrol(node))));
                 }
                 _ => {}
             }
         }
         // Fences of the cluster's own leave nodes to be readmitted, too.
         for node in &self.nodes {
-            asks.push((
-                TIDY_MS + 1_500,
-                Request::Readmit {
-                    node: node.clone(),
-                    by: by(),
-                },
-            ));
-            asks.push((
-                TIDY_MS + 3_000,
-                Request::Readmit {
-                    node: node.clone(),
-                    by: by(),
-                },
-            ));
-            asks.push((
-                TIDY_MS + 4_500,
-                Request::Enrol {
-                    node: node.clone(),
-                    by: by(),
-                },
-            ));
+            asks.push((TIDY_MS + 1_500, readmit(node)));
+            asks.push((TIDY_MS + 3_000, readmit(node)));
+            asks.push((TIDY_MS + 4_500, enrol(node)));
         }
         for (at, request) in asks {
             // Any of them passes it on to the coordinator.
@@ -357,5 +320,19 @@ impl<'a> Draw<'a> {
                 ));
             }
         }
+    }
+}
+
+fn readmit(node: &NodeId) -> Request {
+    Request::Readmit {
+        node: node.clone(),
+        by: TIDY.into(),
+    }
+}
+
+fn enrol(node: &NodeId) -> Request {
+    Request::Enrol {
+        node: node.clone(),
+        by: TIDY.into(),
     }
 }

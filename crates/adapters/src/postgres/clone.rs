@@ -1,7 +1,7 @@
 //! A fresh copy of the primary's data.
 
-use super::Postgres;
-use super::start::copied;
+use super::keeper::Postgres;
+use super::words::copied;
 use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
 use std::path::{Path, PathBuf};

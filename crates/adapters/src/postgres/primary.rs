@@ -1,9 +1,9 @@
 //! What is done on a primary, or to make one: promotion and the synchronous setting.
 
 use super::config::IMPOSSIBLE;
+use super::keeper::{Postgres, STREAM_POLL};
 use super::lsn::{self, Lsn};
 use super::probe::lsn as position;
-use super::{Postgres, STREAM_POLL};
 use crate::trouble::{POLL, Result, Trouble, until, within};
 use karst_core::replica::{Promotion, SyncSetting};
 use karst_core::{History, NodeId, SwitchPoint};

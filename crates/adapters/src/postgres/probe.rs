@@ -1,7 +1,7 @@
 //! What the server is and how far, by SQL; a write probe on a primary.
 
-use super::Postgres;
 use super::config::quoted;
+use super::keeper::Postgres;
 use super::lsn::Lsn;
 use crate::trouble::{Result, Trouble, within};
 use karst_core::replica::{Downstream, Observation, Role, Setting};

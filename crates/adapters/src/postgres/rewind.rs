@@ -1,17 +1,14 @@
 //! The way home of a former primary: back to where its history and the new primary's part, and on
 //! from there.
 
-use super::Postgres;
 use super::config::IMPOSSIBLE;
+use super::keeper::{Postgres, REWINDING};
 use super::lsn::Lsn;
-use super::start::copied;
+use super::words::copied;
 use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
-
-/// While this file is in a data directory, what is there is neither the old data nor the new (D9).
-pub(super) const MARK: &str = "karst.rewinding";
 
 impl Postgres {
     /// Rewinds the stopped server's data to the primary's history, and leaves them as a standby's.
@@ -46,7 +43,7 @@ impl Postgres {
 
         self.write_settings(None, IMPOSSIBLE)?;
         self.write_include()?;
-        let mark = data.join(MARK);
+        let mark = data.join(REWINDING);
         let files = host.files();
         files
             .put(&mark, b"", true)
@@ -80,7 +77,7 @@ impl Postgres {
         files
             .put(&signal, b"", true)
             .map_err(Trouble::io(signal.display().to_string()))?;
-        self.remove(MARK)?;
+        self.remove(REWINDING)?;
         files
             .sync_dir(data)
             .map_err(Trouble::io(data.display().to_string()))

@@ -1,6 +1,6 @@
 //! What a server keeps of a password (RFC 5802, section 3; RFC 7677).
 
-use super::Trouble;
+use crate::trouble::Trouble;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, Mac};

@@ -1,10 +1,10 @@
 //! What is done on a standby: following somebody else, and saying how far it is for good.
 
 use super::config::IMPOSSIBLE;
+use super::keeper::{Postgres, STREAM_POLL};
 use super::lsn::Lsn;
 use super::primary::Nudges;
 use super::probe::{known, lsn};
-use super::{Postgres, STREAM_POLL};
 use crate::host::{handle_of, is_alive};
 use crate::trouble::{POLL, Result, within};
 use karst_core::{NodeId, Position};

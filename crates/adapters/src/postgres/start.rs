@@ -1,11 +1,12 @@
 //! First data, and what a server of this kind reads at its start.
 
 use super::config::{IMPOSSIBLE, REPLICATION_ROLE, quoted};
+use super::keeper::{Memory, Postgres, REWINDING};
 use super::lsn::Lsn;
-use super::{Memory, Postgres, rewind, scram};
+use super::scram;
+use super::words::copied;
 use crate::driver::{Launch, Start};
 use crate::trouble::{Result, Trouble};
-use karst_core::replica::Copied;
 
 /// Of new data. A promotion copies and syncs the segment it is in, and a standby that follows is
 /// sent it from its beginning: with the usual 16 MB that is half of the time until the first
@@ -112,7 +113,7 @@ impl Postgres {
     /// Everything that it reads, and its command.
     pub(super) fn prepare_start(&self, start: Start) -> Result<Launch> {
         let (host, data) = (&self.host, &self.host.site.data);
-        let [mark, signal] = [rewind::MARK, "standby.signal"].map(|name| data.join(name));
+        let [mark, signal] = [REWINDING, "standby.signal"].map(|name| data.join(name));
         let [half_rewound, standby] = host
             .files()
             .exist([&mark, &signal])
@@ -175,18 +176,6 @@ pub(super) fn clean_end(control: &str) -> Option<Lsn> {
     clean.then_some(Lsn(at.0 + 1))
 }
 
-/// A line of progress, as pg_basebackup and pg_rewind write it with `--progress`: `  2048/8192 kB
-/// (25%) copied`.
-pub(super) fn copied(line: &str) -> Option<Copied> {
-    let (numbers, _) = line.trim_start().split_once(" kB (")?;
-    let (done, total) = numbers.split_once('/')?;
-    let bytes = |kilobytes: &str| kilobytes.trim().parse::<u64>().ok()?.checked_mul(1024);
-    Some(Copied {
-        done: bytes(done)?,
-        total: bytes(total)?,
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -201,19 +190,5 @@ mod tests {
         assert_eq!(clean_end(&control("shut down")), Some(Lsn(0x300_0029)));
         assert_eq!(clean_end(&control("in production")), None);
         assert_eq!(clean_end("nonsense"), None);
-    }
-
-    #[test]
-    fn progress_is_told_from_what_went_wrong() {
-        let far = Some(Copied {
-            done: 2 << 20,
-            total: 8 << 20,
-        });
-        assert_eq!(copied("   2048/8192 kB (25%) copied"), far);
-        assert_eq!(copied(" 2048/8192 kB (25%), 0/1 tablespace"), far);
-        assert_eq!(
-            copied("pg_rewind: error: could not connect to server"),
-            None
-        );
     }
 }

@@ -1,6 +1,7 @@
-//! What a server's own log says of its end.
+//! What a server's own log says of its end, and what its programs say of how far they are.
 
 use crate::driver::Life;
+use karst_core::replica::Copied;
 
 /// The last message of this run that ends a server (manual, section 20.8, message severity levels).
 /// FATAL ends a session, which matters only where the server was never up; the sessions of those
@@ -27,9 +28,35 @@ pub(super) fn reason(log: &str, life: Life) -> Option<String> {
     ))
 }
 
+/// A line of progress, as pg_basebackup and pg_rewind write it with `--progress`: `  2048/8192 kB
+/// (25%) copied`.
+pub(super) fn copied(line: &str) -> Option<Copied> {
+    let (numbers, _) = line.trim_start().split_once(" kB (")?;
+    let (done, total) = numbers.split_once('/')?;
+    let bytes = |kilobytes: &str| kilobytes.trim().parse::<u64>().ok()?.checked_mul(1024);
+    Some(Copied {
+        done: bytes(done)?,
+        total: bytes(total)?,
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn progress_is_told_from_what_went_wrong() {
+        let far = Some(Copied {
+            done: 2 << 20,
+            total: 8 << 20,
+        });
+        assert_eq!(copied("   2048/8192 kB (25%) copied"), far);
+        assert_eq!(copied(" 2048/8192 kB (25%), 0/1 tablespace"), far);
+        assert_eq!(
+            copied("pg_rewind: error: could not connect to server"),
+            None
+        );
+    }
 
     #[test]
     fn the_last_panic_is_the_reason() {

@@ -4,7 +4,7 @@
 //! it was not, and the last line on standard error says why. It gets an empty environment but for
 //! `PATH` and `LC_ALL`, and runs in `/`.
 
-use super::{PowerError, Result, check_system, needed};
+use super::trouble::{PowerError, Result, check_system, needed};
 use karst_core::power::PowerSeen;
 use serde::Deserialize;
 use std::collections::BTreeMap;

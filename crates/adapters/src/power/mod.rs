@@ -5,46 +5,19 @@
 
 mod command;
 mod redfish;
+mod trouble;
+
+pub use trouble::PowerError;
 
 use command::Program;
 use karst_core::power::{PowerOrder, PowerSeen};
 use karst_core::spec::PowerSpec;
 use redfish::Redfish;
-use std::collections::BTreeMap;
 use std::time::Duration;
+use trouble::{LIMIT, Result};
 
-/// How long a device may take for one order, reading back included; then it is asked anew.
-const LIMIT: Duration = Duration::from_secs(5);
 /// Between two readings while the power goes off.
 const READ_EVERY: Duration = Duration::from_millis(20);
-
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum PowerError {
-    #[error("`{key}` is needed by the {driver} power driver")]
-    Missing {
-        driver: &'static str,
-        key: &'static str,
-    },
-    #[error("`{key}`: {why}")]
-    Setting { key: &'static str, why: String },
-    #[error("{0}")]
-    Unreachable(String),
-    /// The device answered and would not, with its own words.
-    #[error("{what} was refused: {why}")]
-    Refused { what: String, why: String },
-    #[error("it answered something else than expected: {0}")]
-    Strange(String),
-    /// It powers something else than this host.
-    #[error("{0}")]
-    WrongSystem(String),
-    #[error("this node may not cut it any more")]
-    NotPermitted,
-    #[error("not done within {} s", LIMIT.as_secs())]
-    TimedOut,
-}
-
-type Result<T> = std::result::Result<T, PowerError>;
 
 /// One node's power device.
 #[derive(Debug)]
@@ -138,28 +111,5 @@ impl Power {
             Kind::Redfish(redfish) => redfish.force_off(system).await,
             Kind::Command(program) => program.force_off().await,
         }
-    }
-}
-
-fn needed<'a>(
-    settings: &'a BTreeMap<String, String>,
-    driver: &'static str,
-    key: &'static str,
-) -> Result<&'a str> {
-    settings
-        .get(key)
-        .map(String::as_str)
-        .ok_or(PowerError::Missing { driver, key })
-}
-
-/// The device powers this host, if both say what they are (C7).
-fn check_system(host: Option<&str>, device: Option<&str>) -> Result<()> {
-    match (host, device) {
-        (Some(host), Some(device)) if !host.eq_ignore_ascii_case(device) => {
-            Err(PowerError::WrongSystem(format!(
-                "the device powers hardware {device}, and this host is {host}: not touched"
-            )))
-        }
-        _ => Ok(()),
     }
 }

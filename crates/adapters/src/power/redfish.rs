@@ -5,7 +5,7 @@
 //! answer redirects to, and to no other host that a resource names as its path. A session is closed
 //! when it is not needed any more.
 
-use super::{PowerError, Result, check_system, needed};
+use super::trouble::{PowerError, Result, check_system, needed};
 use karst_core::power::PowerSeen;
 use karst_core::spec::may_carry_secrets;
 use reqwest::header::{HeaderName, LOCATION};

@@ -321,31 +321,7 @@ impl World {
     fn key(&self) -> (u64, u64) {
         let mut bytes = Bytes::default();
         for n in 0..3 {
-            let node = &self.nodes[n];
-            bytes
-                .add(node.term.0)
-                .add(node.commit.0)
-                .add(node.stable.0)
-                .add(node.vote_stable.0);
-            bytes
-                .add(u64::from(node.counts))
-                .node(node.vote.as_ref())
-                .node(node.leader.as_ref());
-            bytes.entries(node.log.after(Index(0)));
-            match &node.role {
-                Role::Follower => bytes.add(0),
-                Role::Sounding { yes } => yes.iter().fold(bytes.add(1), |b, n| b.node(Some(n))),
-                Role::Candidate { votes } => votes.iter().fold(bytes.add(2), |b, (n, yes)| {
-                    b.node(Some(n)).add(u64::from(*yes))
-                }),
-                Role::Leader(leader) => leader.followers.values().fold(bytes.add(3), |b, p| {
-                    b.add(p.next.0)
-                        .add(p.matched.0)
-                        .add(p.told.0)
-                        .add(u64::from(p.counts))
-                        .add(u64::from(p.expelled))
-                }),
-            };
+            bytes.consensus(&self.nodes[n]);
             let disk = &self.disks[n];
             bytes
                 .add(disk.term.0)
@@ -407,6 +383,32 @@ impl World {
 struct Bytes(Vec<u8>);
 
 impl Bytes {
+    /// A node's own state.
+    fn consensus(&mut self, node: &Consensus) {
+        self.add(node.term.0)
+            .add(node.commit.0)
+            .add(node.stable.0)
+            .add(node.vote_stable.0);
+        self.add(u64::from(node.counts))
+            .node(node.vote.as_ref())
+            .node(node.leader.as_ref());
+        self.entries(node.log.after(Index(0)));
+        match &node.role {
+            Role::Follower => self.add(0),
+            Role::Sounding { yes } => yes.iter().fold(self.add(1), |b, n| b.node(Some(n))),
+            Role::Candidate { votes } => votes.iter().fold(self.add(2), |b, (n, yes)| {
+                b.node(Some(n)).add(u64::from(*yes))
+            }),
+            Role::Leader(leader) => leader.followers.values().fold(self.add(3), |b, p| {
+                b.add(p.next.0)
+                    .add(p.matched.0)
+                    .add(p.told.0)
+                    .add(u64::from(p.counts))
+                    .add(u64::from(p.expelled))
+            }),
+        };
+    }
+
     fn add(&mut self, number: u64) -> &mut Self {
         self.0
             .push(u8::try_from(number).expect("all numbers are small here"));

@@ -20,6 +20,7 @@
 
 mod elect;
 mod log;
+mod piece;
 mod replicate;
 mod snapshot;
 
@@ -27,7 +28,7 @@ mod snapshot;
 mod exhaustive;
 
 pub use log::{Entry, Log, LogId};
-pub use snapshot::{Piece, Snapshot};
+pub use piece::{Piece, Snapshot};
 
 use crate::command::Command;
 use crate::ids::{Index, NodeId, StoreId, Term};

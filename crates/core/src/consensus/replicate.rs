@@ -9,6 +9,21 @@ use crate::time::Time;
 /// heartbeat.
 const BATCH: usize = 256;
 
+impl Progress {
+    /// One that says of itself that it does not count may be new, and have nothing of what its
+    /// predecessor had (A6).
+    fn note_whether_it_counts(&mut self, counts: bool, sent: Time, now: Time) {
+        if !counts {
+            if self.counts || self.expelled {
+                (self.matched, self.matched_at) = (Index(0), now);
+            }
+            (self.counts, self.expelled) = (false, false);
+        } else if !self.counts && !self.expelled && sent > self.matched_at {
+            (self.counts, self.matched) = (true, Index(0));
+        }
+    }
+}
+
 impl Consensus {
     pub(super) fn beat(&mut self, now: Time) {
         if let Role::Leader(leader) = &mut self.role {
@@ -188,16 +203,7 @@ impl Consensus {
         if term != self.term {
             return;
         }
-        // One that says of itself that it does not count may be new, and have nothing of what its
-        // predecessor had.
-        if !counts {
-            if progress.counts || progress.expelled {
-                (progress.matched, progress.matched_at) = (Index(0), now);
-            }
-            (progress.counts, progress.expelled) = (false, false);
-        } else if !progress.counts && !progress.expelled && sent > progress.matched_at {
-            (progress.counts, progress.matched) = (true, Index(0));
-        }
+        progress.note_whether_it_counts(counts, sent, now);
         match matched {
             Err(hint)
                 if progress.counts && sent > progress.matched_at && hint < progress.matched =>

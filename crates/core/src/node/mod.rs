@@ -463,11 +463,7 @@ impl Node {
                 hears,
                 heads,
             } => {
-                for (workload, head) in heads {
-                    let opened = self.state.workload(&workload).opened.as_ref();
-                    let first_hand = opened.is_some_and(|o| o.holder == *from);
-                    self.heads.note(&workload, head, first_hand, self.now);
-                }
+                self.hear_of_heads(from, heads);
                 if let Some(verdict) = self.health.on_beat(from, number, hears, self.now) {
                     self.stirred = true;
                     self.agenda.add_node(from);
@@ -497,12 +493,9 @@ impl Node {
                     self.agenda.add_node(from);
                 }
                 // No check-in has the number 0.
-                let has_it = if self.hear(from, number, sent, says) {
-                    number
-                } else {
-                    0
-                };
-                self.answer_checkin(from, has_it, sent, wants, news);
+                let has_it = self.hear(from, number, sent, says);
+                let number = if has_it { number } else { 0 };
+                self.answer_checkin(from, number, sent, wants, news);
             }
             Message::Grant {
                 number,
@@ -534,6 +527,15 @@ impl Node {
                     self.outbox.emit_now(Effect::Answer { ticket, answer });
                 }
             }
+        }
+    }
+
+    /// How far primaries are, by the word of their own nodes or of others.
+    fn hear_of_heads(&mut self, from: &NodeId, heads: Vec<(WorkloadId, Head)>) {
+        for (workload, head) in heads {
+            let opened = self.state.workload(&workload).opened.as_ref();
+            let first_hand = opened.is_some_and(|o| o.holder == *from);
+            self.heads.note(&workload, head, first_hand, self.now);
         }
     }
 

@@ -1,7 +1,7 @@
 //! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the
 //! parser's side's work.
 
-use super::{Alone, Clock, Follows, Loss, Readmit, Spec, WorkloadSpec};
+use super::model::{Alone, Clock, Follows, Loss, Readmit, Spec, WorkloadSpec};
 use crate::ids::{NodeId, WorkloadId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

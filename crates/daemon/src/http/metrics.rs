@@ -2,6 +2,7 @@
 
 use super::problem::{Refusal, resource};
 use super::service::Service;
+use crate::heart::Glance;
 use actix_web::{HttpResponse, web};
 use karst_core::replica::Role;
 use prometheus_client::encoding::text::encode;
@@ -68,6 +69,15 @@ pub async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusa
         "Datagrams from addresses outside the spec, dropped unread",
         strange as i64,
     );
+    of_workloads(&mut registry, &glance);
+    let mut text = String::new();
+    encode(&mut text, &registry).map_err(|e| Refusal::unavailable(e.to_string()))?;
+    Ok(HttpResponse::Ok()
+        .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
+        .body(text))
+}
+
+fn of_workloads(registry: &mut Registry, glance: &Glance) {
     let (epoch, role, sync) = (
         PerWorkload::default(),
         PerWorkload::default(),
@@ -95,9 +105,4 @@ pub async fn metrics(service: web::Data<Service>) -> Result<HttpResponse, Refusa
         Unit::Other("nodes".into()),
         sync,
     );
-    let mut text = String::new();
-    encode(&mut text, &registry).map_err(|e| Refusal::unavailable(e.to_string()))?;
-    Ok(HttpResponse::Ok()
-        .content_type("application/openmetrics-text; version=1.0.0; charset=utf-8")
-        .body(text))
 }

@@ -133,6 +133,16 @@ struct Local {
     client: watch::Receiver<quinn::ClientConfig>,
 }
 
+fn known(spec: &Spec) -> BTreeMap<SocketAddr, NodeId> {
+    let nodes = spec.nodes.iter();
+    nodes.map(|(n, peer)| (peer.peer, n.clone())).collect()
+}
+
+fn restarts(spec: &Spec) -> BTreeMap<NodeId, Notify> {
+    let nodes = spec.nodes.keys();
+    nodes.map(|n| (n.clone(), Notify::new())).collect()
+}
+
 impl Peers {
     /// Binds this node's peer address and starts to dial the others, on the tokio runtime around
     /// it; `receive` gets what they say.
@@ -181,18 +191,10 @@ impl Peers {
                 spec: digest.into(),
                 run: rand::random(),
             },
-            known: spec
-                .nodes
-                .iter()
-                .map(|(n, peer)| (peer.peer, n.clone()))
-                .collect(),
+            known: known(spec),
             disagreements: disagreements.clone(),
             runs: Mutex::default(),
-            restarted: spec
-                .nodes
-                .keys()
-                .map(|n| (n.clone(), Notify::new()))
-                .collect(),
+            restarted: restarts(spec),
             client: renewal.client.subscribe(),
         });
         tokio::spawn(accept(endpoint.clone(), local.clone(), receive));

@@ -1,22 +1,13 @@
 //! Power devices: on a network of their own, slow, and able to fail. Whoever is cut gets its power
 //! back after a while, as if somebody had seen to it.
 
-use super::{Happening, MS, World, nanos};
+use super::happening::{Happening, Step};
+use super::{MS, World, nanos};
 use crate::check::Verdict;
 use crate::fault::Fault;
 use karst_core::Input;
 use karst_core::power::{PowerOrder, PowerSeen};
 use rand::Rng;
-
-/// A request on its way, and its answer on the way back.
-pub(super) enum Step {
-    /// The request arrives at the device.
-    Arrives,
-    /// The state is read.
-    Read,
-    /// What was read arrives.
-    Answers(PowerSeen),
-}
 
 impl World {
     /// Half of what a slow device takes: the order's way, and the reading's.

@@ -5,6 +5,7 @@ mod addresses;
 mod deadman;
 mod devices;
 mod disturb;
+mod happening;
 mod host;
 mod hostile;
 mod progress;
@@ -12,16 +13,13 @@ mod servers;
 mod watch;
 
 use crate::check::{Failure, Truth, Verdict};
-use crate::fault::Fault;
 use crate::script::Script;
+use happening::Happening;
 use host::{Clock, Disk, Host, Slot, Syncs};
-use karst_core::address::AddressOrder;
 use karst_core::consensus::Stored;
 use karst_core::gate::GateOrder;
 use karst_core::message::Message;
-use karst_core::node::Write;
-use karst_core::power::PowerOrder;
-use karst_core::replica::{Action, GateReport};
+use karst_core::replica::GateReport;
 use karst_core::request::Answer;
 use karst_core::spec::Spec;
 use karst_core::view::Status;
@@ -40,34 +38,6 @@ const WAKES_A_SECOND: u32 = 4_000;
 
 fn nanos(time: Duration) -> u64 {
     u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
-}
-
-/// What happens; hosts and workloads by their place in the spec.
-enum Happening {
-    Input(usize, u64, Input),
-    Wake(usize, u64, u64),
-    Durable(usize, u64, u64, Vec<Write>),
-    Act(usize, u64, usize, u64, Action),
-    Deadman(usize, usize, u64),
-    Address(usize, u64, usize, AddressOrder),
-    AddressLook(usize, u64, usize, u64),
-    Device(usize, u64, usize, PowerOrder, devices::Step),
-    Fault(Fault),
-    /// Of a fault that was begun in this run and boot of its host.
-    End(Fault, (u64, u64)),
-    Resume(usize, (u64, u64)),
-    /// On its way round a broken link: which host passes it on, in which of its runs, whose word it
-    /// is, and for whom.
-    Pass {
-        via: usize,
-        run: u64,
-        speaker: usize,
-        to: usize,
-        message: Message,
-    },
-    /// A host that says whatever it likes, until then.
-    Hostile(usize, u64),
-    Tick,
 }
 
 /// When something happens, and its place among the happenings: those are large, and the queue moves
@@ -586,22 +556,7 @@ impl World {
                 ..
             } => self.begin_action(h, run, &workload, id, action)?,
             Effect::Attend { workload, closely } => {
-                let w = self.place_of(&workload);
-                self.hosts[h].slots[w].closely = closely;
-                if closely {
-                    let observation = self.observe(h, w);
-                    self.after(
-                        MS,
-                        Happening::Input(
-                            h,
-                            run,
-                            Input::Observed {
-                                workload,
-                                observation,
-                            },
-                        ),
-                    );
-                }
+                self.attend(h, run, workload, closely);
             }
             Effect::Cancel { workload, id } => {
                 let w = self.place_of(&workload);
@@ -618,17 +573,7 @@ impl World {
             Effect::Arm { claim, deadline } => self.arm(h, run, claim, Some(deadline)),
             Effect::Disarm { claim } => self.arm(h, run, claim, None),
             Effect::Gate { workload, order } => {
-                let w = self.place_of(&workload);
-                let gate = &mut self.hosts[h].slots[w].gate;
-                gate.forwarding = match order {
-                    GateOrder::Forward { epoch, .. } => Some(epoch),
-                    GateOrder::Hold { .. } => None,
-                };
-                let report = gate.clone();
-                self.after(
-                    MS / 5,
-                    Happening::Input(h, run, Input::GateSeen { workload, report }),
-                );
+                self.order_gate(h, run, workload, &order);
             }
             Effect::Power { node, order, .. } => {
                 let to = self.place(&node);
@@ -641,6 +586,32 @@ impl World {
             }
         }
         Ok(())
+    }
+
+    /// A look at the server now, and the next ones sooner or later.
+    fn attend(&mut self, h: usize, run: u64, workload: WorkloadId, closely: bool) {
+        let w = self.place_of(&workload);
+        self.hosts[h].slots[w].closely = closely;
+        if closely {
+            let observation = self.observe(h, w);
+            let seen = Input::Observed {
+                workload,
+                observation,
+            };
+            self.after(MS, Happening::Input(h, run, seen));
+        }
+    }
+
+    fn order_gate(&mut self, h: usize, run: u64, workload: WorkloadId, order: &GateOrder) {
+        let w = self.place_of(&workload);
+        let gate = &mut self.hosts[h].slots[w].gate;
+        gate.forwarding = match order {
+            GateOrder::Forward { epoch, .. } => Some(*epoch),
+            GateOrder::Hold { .. } => None,
+        };
+        let report = gate.clone();
+        let seen = Input::GateSeen { workload, report };
+        self.after(MS / 5, Happening::Input(h, run, seen));
     }
 
     fn connected(&self, from: usize, to: usize) -> bool {

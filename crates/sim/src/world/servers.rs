@@ -166,27 +166,31 @@ impl World {
                 server.rewind(&source);
                 Ok(Done::Ok)
             }
-            Action::SetSync(SyncSetting {
-                epoch,
-                number,
-                standbys,
-                unprotected,
-            }) => {
-                let sync = match (standbys.is_empty(), unprotected) {
-                    (true, true) => Sync::Unprotected,
-                    (true, false) => Sync::Impossible,
-                    _ => Sync::Names(standbys.clone()),
-                };
-                self.set_sync(h, w, (epoch.0, number), sync)?;
-                let at = self.hosts[h].slots[w].server.barrier;
-                let have = self.followers(h, w);
-                let has = |n: &NodeId| have.iter().any(|(f, p)| self.names[*f] == *n && *p >= at);
-                if standbys.iter().all(has) {
-                    Ok(Done::Ok)
-                } else {
-                    Err("not every member has everything yet".into())
-                }
-            }
+            Action::SetSync(setting) => self.hold_sync(h, w, setting),
+        }
+    }
+
+    /// The setting is made, and everybody in it has everything from before.
+    fn hold_sync(&mut self, h: usize, w: usize, setting: SyncSetting) -> Result<Done, String> {
+        let SyncSetting {
+            epoch,
+            number,
+            standbys,
+            unprotected,
+        } = setting;
+        let sync = match (standbys.is_empty(), unprotected) {
+            (true, true) => Sync::Unprotected,
+            (true, false) => Sync::Impossible,
+            _ => Sync::Names(standbys.clone()),
+        };
+        self.set_sync(h, w, (epoch.0, number), sync)?;
+        let at = self.hosts[h].slots[w].server.barrier;
+        let have = self.followers(h, w);
+        let has = |n: &NodeId| have.iter().any(|(f, p)| self.names[*f] == *n && *p >= at);
+        if standbys.iter().all(has) {
+            Ok(Done::Ok)
+        } else {
+            Err("not every member has everything yet".into())
         }
     }
 

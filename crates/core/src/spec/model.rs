@@ -1,0 +1,219 @@
+//! What a spec is made of.
+
+use super::timings::Timings;
+use crate::ids::{NodeId, WorkloadId};
+use crate::votes::Votes;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+/// The whole cluster. Every node has the same one; nodes with different ones refuse each other.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Spec {
+    /// The cluster's name, shown on every screen. 1 to 40 letters, digits and dashes.
+    pub cluster: String,
+    pub timings: Timings,
+    pub zones: Vec<String>,
+    pub nodes: BTreeMap<NodeId, NodeSpec>,
+    pub workloads: BTreeMap<WorkloadId, WorkloadSpec>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NodeSpec {
+    pub zone: String,
+    /// Weight in the quorum; 0 to 7, default 1 (0 for a member that only replicates the log).
+    pub votes: u32,
+    /// Votes and keeps the log, never runs a workload.
+    pub witness: bool,
+    /// Where other nodes reach it (UDP).
+    pub peer: SocketAddr,
+    /// Where its HTTP service listens with TLS.
+    pub api: Option<SocketAddr>,
+    /// What can cut its power, on a network of its own; without one only its lease's end proves
+    /// that it is gone.
+    pub power: Option<PowerSpec>,
+    /// How it comes back after it was fenced (S6).
+    pub readmit: Readmit,
+    /// Whether its clock may stand still while the host is suspended (C4).
+    pub clock: Clock,
+}
+
+/// What is known of a host's steady clock.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Clock {
+    /// Nothing was said: it is taken for steady, and a finding says what is risked.
+    #[default]
+    Unsaid,
+    /// It goes on while the host is suspended or stands still, as bare metal's does: its lease's
+    /// end proves that it has stopped.
+    Steady,
+    /// A virtual machine that is suspended may not notice: only its power read as off, or its own
+    /// word, proves that it has stopped.
+    MayStop,
+}
+
+/// A power device and how to reach it; the settings are the adapter's.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PowerSpec {
+    /// `redfish` or `command`.
+    pub driver: String,
+    pub settings: BTreeMap<String, String>,
+    pub after: After,
+}
+
+/// What becomes of a host whose power the cluster has cut, once others hold what it held.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum After {
+    /// It is turned on, and comes back as a standby.
+    #[default]
+    On,
+    /// It stays off until a person turns it on.
+    Off,
+}
+
+/// Who takes a fenced node back.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Readmit {
+    /// The cluster, once the host has booted anew and nothing runs there.
+    Auto,
+    /// A person.
+    #[default]
+    Ask,
+}
+
+/// What may be lost when a primary dies.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Loss {
+    /// Nothing that a client saw acknowledged as replicated (S5). Commits wait for every member of
+    /// the sync set.
+    None,
+    /// Up to this many bytes of write-ahead log.
+    Bytes(u64),
+}
+
+/// What a `loss = "none"` primary does with an empty sync set (D3).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Alone {
+    /// Writes wait until a standby is back.
+    #[default]
+    Block,
+    /// Writes go on unprotected; no automatic failover until the set is filled again.
+    Continue,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WorkloadSpec {
+    /// The kind of program: `postgres`.
+    pub driver: String,
+    pub loss: Loss,
+    pub alone: Alone,
+    /// Restart a dead primary where it died before looking elsewhere. Default false.
+    pub restart: bool,
+    pub replicas: BTreeMap<NodeId, ReplicaSpec>,
+    /// Where clients connect for writes.
+    pub gates: BTreeMap<NodeId, SocketAddr>,
+    /// The one address that clients keep.
+    pub address: Option<AddressSpec>,
+    /// Settings of the driver, as the spec file gives them.
+    pub settings: BTreeMap<String, String>,
+}
+
+/// A floating address: one IPv4, one IPv6, or one of each.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AddressSpec {
+    pub on: Vec<Subnet>,
+    pub follows: Follows,
+}
+
+/// An address with the length of its subnet's prefix, `10.30.0.50/24`. A node's interface is the
+/// one that has an address of the same subnet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Subnet {
+    pub ip: IpAddr,
+    /// 0 to 32, or 128.
+    pub prefix: u8,
+}
+
+impl Subnet {
+    /// Whether another address is in the same subnet.
+    pub fn has(self, other: IpAddr) -> bool {
+        let bits = |ip: IpAddr| match ip {
+            IpAddr::V4(v4) => (u128::from(v4.to_bits()) << 96, true),
+            IpAddr::V6(v6) => (v6.to_bits(), false),
+        };
+        let ((a, four), (b, other_four)) = (bits(self.ip), bits(other));
+        four == other_four && (self.prefix == 0 || (a ^ b) >> (128 - u32::from(self.prefix)) == 0)
+    }
+}
+
+impl std::fmt::Display for Subnet {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}/{}", self.ip, self.prefix)
+    }
+}
+
+impl std::str::FromStr for Subnet {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        let (ip, prefix) = text.split_once('/').ok_or(())?;
+        let (ip, prefix) = (ip.parse().map_err(|_| ())?, prefix.parse().map_err(|_| ())?);
+        let most = if matches!(ip, IpAddr::V4(_)) { 32 } else { 128 };
+        if prefix <= most {
+            Ok(Self { ip, prefix })
+        } else {
+            Err(())
+        }
+    }
+}
+
+/// Where a floating address belongs.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Follows {
+    /// A node whose gate listens.
+    #[default]
+    Gate,
+    /// The open primary itself.
+    Primary,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReplicaSpec {
+    /// Lower is preferred among equally safe candidates; 1 to 100, default 50.
+    pub rank: u32,
+    /// Where the server listens for clients, gates and standbys.
+    pub address: SocketAddr,
+    /// The server's data directory on that node.
+    pub data: String,
+    /// A directory on another volume for its write-ahead log; none for one within its data.
+    pub log: Option<String>,
+}
+
+impl WorkloadSpec {
+    /// Whether this node may ever hold the floating address.
+    pub fn may_hold_address(&self, node: &NodeId) -> bool {
+        self.address.as_ref().is_some_and(|a| match a.follows {
+            Follows::Gate => self.gates.contains_key(node),
+            Follows::Primary => self.replicas.contains_key(node),
+        })
+    }
+}
+
+impl Spec {
+    pub fn votes(&self) -> Votes {
+        Votes::new(self.nodes.iter().map(|(id, node)| (id.clone(), node.votes)))
+    }
+
+    /// The longest authority lease that any live revision grants (A2); with one revision, the
+    /// lease.
+    pub fn longest_lease(&self) -> Duration {
+        self.timings.lease
+    }
+}
