@@ -4,7 +4,7 @@
 //! holder counts its lease from the moment it **sent** the request; the coordinator counts from the
 //! moment it **sent** the grant and adds the rate bound. So the holder always stops first.
 
-use crate::ids::{Epoch, NodeId, WorkloadId};
+use crate::ids::{Epoch, WorkloadId};
 use crate::time::{Time, shortened, stretched};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -37,11 +37,36 @@ impl std::fmt::Display for Claim {
     }
 }
 
+/// What a grant gives its holder. What it rests on travels with it, and is not read anew.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Lease {
+    pub claim: Claim,
+    pub epoch: Epoch,
+    /// Counted from when it was asked for, on the holder's clock.
+    pub length: Duration,
+    /// So long before its end its holder begins to stop.
+    pub kill_bound: Duration,
+}
+
+/// When what is held must have ended, on the holder's clock.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Deadline {
+    pub at: Time,
+    /// So long before it the end begins.
+    pub kill_bound: Duration,
+}
+
+impl Deadline {
+    pub fn stop_by(self) -> Time {
+        self.at - self.kill_bound
+    }
+}
+
 /// The holder's side: one workload's lease, and what the deadman has confirmed.
 #[derive(Clone, Debug, Default)]
 pub struct Authority {
-    lease: Option<(Epoch, Time)>,
-    armed: Option<Time>,
+    lease: Option<(Epoch, Deadline)>,
+    armed: Option<Deadline>,
     /// Since when the deadman owes an answer to what it was told.
     told: Option<Time>,
 }
@@ -49,29 +74,28 @@ pub struct Authority {
 impl Authority {
     /// At a daemon's start: what the deadman still counts down is not known yet. A server that runs
     /// is left alone until the deadman has said so, for at most this long (A7).
-    pub fn awaiting(until: Time) -> Self {
+    pub fn awaiting(until: Deadline) -> Self {
         Self {
             armed: Some(until),
             ..Self::default()
         }
     }
 
-    /// Takes a grant; returns the deadline to arm the deadman with, if it is later than the one
-    /// before by what is `worth` its being woken. A grant that is passed over covers nothing.
-    pub fn on_grant(
-        &mut self,
-        epoch: Epoch,
-        sent: Time,
-        lease: Duration,
-        worth: Duration,
-    ) -> Option<Time> {
-        let until = sent + shortened(lease);
+    /// Takes a grant that was asked for at `sent`; returns the deadline to arm the deadman with, if
+    /// it is later than the one before by what is `worth` its being woken. A grant that is passed
+    /// over covers nothing.
+    pub fn on_grant(&mut self, lease: &Lease, sent: Time, worth: Duration) -> Option<Deadline> {
+        let (epoch, until) = (lease.epoch, sent + shortened(lease.length));
         let newer = self
             .lease
-            .is_none_or(|(e, u)| epoch > e || (epoch == e && until >= u + worth));
+            .is_none_or(|(e, u)| epoch > e || (epoch == e && until >= u.at + worth));
         newer.then(|| {
-            self.lease = Some((epoch, until));
-            until
+            let deadline = Deadline {
+                at: until,
+                kill_bound: lease.kill_bound,
+            };
+            self.lease = Some((epoch, deadline));
+            deadline
         })
     }
 
@@ -90,44 +114,42 @@ impl Authority {
     }
 
     /// The deadman confirmed that it acts before `deadline`, or that it watches nothing here.
-    pub fn on_armed(&mut self, deadline: Option<Time>) {
+    pub fn on_armed(&mut self, deadline: Option<Deadline>) {
         (self.armed, self.told) = (deadline, None);
     }
 
     /// The deadman has let a lease pass without a word: nothing can be held here until it answers
     /// again.
-    pub fn is_deadman_silent(&self, now: Time, kill_bound: Duration) -> bool {
-        self.told.is_some_and(|told| told + kill_bound <= now) && self.stop_by(kill_bound) <= now
+    pub fn is_deadman_silent(&self, now: Time) -> bool {
+        let patience = self.armed.or(self.lease.map(|(_, deadline)| deadline));
+        let patience = patience.map_or(Duration::ZERO, |deadline| deadline.kill_bound);
+        self.told.is_some_and(|told| told + patience <= now) && self.stop_by() <= now
     }
 
     pub fn armed(&self) -> Option<Time> {
-        self.armed
+        Some(self.armed?.at)
     }
 
     /// Whether a primary of `epoch` may be started or promoted now: leased, armed, and with time
     /// left to stop again.
-    pub fn may_act(&self, epoch: Epoch, now: Time, kill_bound: Duration) -> bool {
+    pub fn may_act(&self, epoch: Epoch, now: Time) -> bool {
         let leased = self
             .lease
-            .is_some_and(|(e, until)| e == epoch && until > now + kill_bound);
-        leased
-            && self
-                .armed
-                .is_some_and(|deadline| deadline > now + kill_bound)
+            .is_some_and(|(e, until)| e == epoch && until.stop_by() > now);
+        leased && self.stop_by() > now
     }
 
     /// When a running primary has to be stopped (C2): the kill bound before the deadline that the
     /// deadman confirmed. A lease that the deadman has not confirmed covers nothing (C6); a
     /// deadline confirmed to an earlier run of the daemon still does (A7).
-    pub fn stop_by(&self, kill_bound: Duration) -> Time {
-        self.armed
-            .map_or(Time::ZERO, |deadline| deadline - kill_bound)
+    pub fn stop_by(&self) -> Time {
+        self.armed.map_or(Time::ZERO, Deadline::stop_by)
     }
 
     /// Until when anything of the workload may act here at all; what the simulator checks S3
     /// against.
     pub fn holds_until(&self) -> Time {
-        self.armed.unwrap_or(Time::ZERO)
+        self.armed().unwrap_or(Time::ZERO)
     }
 }
 
@@ -149,20 +171,31 @@ impl GateLease {
 /// The coordinator's side: when it last granted what.
 #[derive(Clone, Debug, Default)]
 pub struct Ledger {
-    last: BTreeMap<Claim, (Epoch, NodeId, Time)>,
+    last: BTreeMap<Claim, Granted>,
+}
+
+#[derive(Clone, Debug)]
+struct Granted {
+    at: Time,
+    /// Another grant may be of another length (A2).
+    length: Duration,
 }
 
 impl Ledger {
-    pub fn on_grant(&mut self, claim: &Claim, epoch: Epoch, holder: &NodeId, now: Time) {
-        self.last
-            .insert(claim.clone(), (epoch, holder.clone(), now));
+    pub fn on_grant(&mut self, lease: &Lease, now: Time) {
+        let granted = Granted {
+            at: now,
+            length: lease.length,
+        };
+        self.last.insert(lease.claim.clone(), granted);
     }
 
-    /// When no lease of the claim can be valid any more (A2): counted from the later of the
-    /// election and the own last grant.
+    /// When no lease of the claim can be valid any more (A2): the own last grant is over, and so is
+    /// the longest that an earlier coordinator can have given.
     pub fn over_at(&self, claim: &Claim, elected_at: Time, longest: Duration) -> Time {
-        let granted = self.last.get(claim).map_or(elected_at, |(_, _, at)| *at);
-        granted.max(elected_at) + stretched(longest)
+        let others = elected_at + stretched(longest);
+        let own = self.last.get(claim).map(|g| g.at + stretched(g.length));
+        own.map_or(others, |own| own.max(others))
     }
 }
 
@@ -171,14 +204,48 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    fn lease(epoch: u64, length: Duration) -> Lease {
+        Lease {
+            claim: Claim::Primary("w".into()),
+            epoch: Epoch(epoch),
+            length,
+            kill_bound: Duration::from_millis(300),
+        }
+    }
+
+    /// A2: a grant of before may be longer than what is granted now, and a primary with an armed
+    /// deadline keeps the bound that came with it.
+    #[test]
+    fn what_a_promise_rests_on_travels_with_it() {
+        let (ms, at) = (Duration::from_millis, |millis: u64| {
+            Time::from_millis(millis)
+        });
+        let mut ledger = Ledger::default();
+        ledger.on_grant(&lease(1, ms(5_000)), at(1_000));
+        let over = ledger.over_at(&Claim::Primary("w".into()), at(0), ms(2_000));
+        assert_eq!(over, at(1_000) + stretched(ms(5_000)));
+        let mut authority = Authority::default();
+        let deadline = authority.on_grant(&lease(1, ms(2_000)), at(0), ms(150));
+        authority.on_armed(deadline);
+        let stop_by = authority.stop_by();
+        let longer = Lease {
+            kill_bound: ms(1_900),
+            ..lease(1, ms(2_000))
+        };
+        let next = authority.on_grant(&longer, at(200), ms(150));
+        assert_eq!(authority.stop_by(), stop_by, "not confirmed yet");
+        authority.on_armed(next);
+        assert_eq!(authority.stop_by(), next.unwrap().at - ms(1_900));
+    }
+
     #[test]
     fn the_deadman_is_armed_anew_when_it_is_worth_it() {
-        let (ms, lease) = (Duration::from_millis, Duration::from_secs(2));
+        let ms = Duration::from_millis;
         let mut authority = Authority::default();
         let armed =
             [(1, 0), (1, 100), (1, 200), (1, 340), (1, 360), (2, 370)].map(|(epoch, sent)| {
                 authority
-                    .on_grant(Epoch(epoch), Time::ZERO + ms(sent), lease, ms(150))
+                    .on_grant(&lease(epoch, ms(2_000)), Time::ZERO + ms(sent), ms(150))
                     .is_some()
             });
         assert_eq!(
@@ -190,36 +257,26 @@ mod tests {
 
     #[test]
     fn a_deadman_that_says_nothing_is_told_once_and_noticed_when_the_lease_passes() {
-        let (ms, lease, kill) = (
-            Duration::from_millis,
-            Duration::from_secs(2),
-            Duration::from_millis(300),
-        );
+        let ms = Duration::from_millis;
         let mut authority = Authority::default();
         let at = |millis: u64| Time::ZERO + ms(millis);
-        let until = authority.on_grant(Epoch(1), at(0), lease, ms(150));
+        let until = authority.on_grant(&lease(1, ms(2_000)), at(0), ms(150));
         authority.on_told(at(0));
-        assert!(
-            !authority.is_deadman_silent(at(1), kill),
-            "it was told just now"
-        );
+        assert!(!authority.is_deadman_silent(at(1)), "it was told just now");
         authority.on_armed(until);
-        assert!(
-            !authority.is_deadman_silent(at(2_000), kill),
-            "it owes nothing"
-        );
+        assert!(!authority.is_deadman_silent(at(2_000)), "it owes nothing");
         authority.on_told(at(200));
         assert!(
-            !authority.is_deadman_silent(at(1_500), kill),
+            !authority.is_deadman_silent(at(1_500)),
             "what it last confirmed still covers"
         );
-        assert!(authority.is_deadman_silent(at(1_700), kill));
+        assert!(authority.is_deadman_silent(at(1_700)));
         assert!(
             !authority.disarms(at(1_700)),
             "it has not answered what it was told before"
         );
         authority.on_armed(until);
-        assert!(!authority.is_deadman_silent(at(1_700), kill));
+        assert!(!authority.is_deadman_silent(at(1_700)));
         assert_eq!(
             [authority.disarms(at(1_700)), authority.disarms(at(1_800))],
             [true, false]
@@ -235,17 +292,17 @@ mod tests {
             holder_ppm in -10_000i64..=10_000, coordinator_ppm in -10_000i64..=10_000, lease in 100u64..10_000,
         ) {
             let local = |true_ms: f64, ppm: i64| true_ms * (1.0 + ppm as f64 / 1e6);
-            let lease = Duration::from_millis(lease);
+            let longest = Duration::from_millis(lease);
+            let lease = super::tests::lease(1, longest);
             let (sent, granted) = (asked as f64, (asked + out) as f64);
             let mut authority = Authority::default();
             let until = authority
-                .on_grant(Epoch(1), Time((local(sent, holder_ppm) * 1e6) as u64), lease, Duration::ZERO)
+                .on_grant(&lease, Time((local(sent, holder_ppm) * 1e6) as u64), Duration::ZERO)
                 .expect("a first grant is news");
             let mut ledger = Ledger::default();
-            let (w, n) = (Claim::Primary("w".into()), NodeId::from("n"));
-            ledger.on_grant(&w, Epoch(1), &n, Time((local(granted, coordinator_ppm) * 1e6) as u64));
-            let over = ledger.over_at(&w, Time::ZERO, lease);
-            let true_until = until.0 as f64 / (1.0 + holder_ppm as f64 / 1e6);
+            ledger.on_grant(&lease, Time((local(granted, coordinator_ppm) * 1e6) as u64));
+            let over = ledger.over_at(&lease.claim, Time::ZERO, longest);
+            let true_until = until.at.0 as f64 / (1.0 + holder_ppm as f64 / 1e6);
             let true_over = over.0 as f64 / (1.0 + coordinator_ppm as f64 / 1e6);
             prop_assert!(true_until <= true_over + 1.0, "{true_until} > {true_over} (answer took {back})");
         }

@@ -2,7 +2,7 @@
 
 use crate::address::Connection;
 use crate::author::Level;
-use crate::authority::Claim;
+use crate::authority::{Claim, Lease};
 use crate::consensus::Talk;
 use crate::heads::Head;
 use crate::health::Hears;
@@ -12,7 +12,6 @@ use crate::replica::{Parts, Report};
 use crate::request::{Answer, Request};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
-use std::time::Duration;
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Message {
@@ -42,7 +41,7 @@ pub enum Message {
         number: u64,
         sent: Time,
         term: Term,
-        leases: Vec<(Claim, Epoch, Duration)>,
+        leases: Vec<Lease>,
         /// As the check-in said.
         news: bool,
     },

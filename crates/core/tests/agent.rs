@@ -1,6 +1,7 @@
 //! One replica's agent: the stop before the deadline, the order of attempt, promotion and
 //! surrender, and what makes it clone.
 
+use karst_core::authority::{Claim, Deadline, Lease};
 use karst_core::command::{Ended, Standing};
 use karst_core::operation::Kind;
 use karst_core::replica::agent::{Agent, Kept, Order, Scene};
@@ -24,6 +25,22 @@ fn second() -> Promotion {
     Promotion {
         point,
         unique: true,
+    }
+}
+
+fn granted(epoch: u64, ms: u64) -> Lease {
+    Lease {
+        claim: Claim::Primary("sailings".into()),
+        epoch: Epoch(epoch),
+        length: Duration::from_millis(ms),
+        kill_bound: Timings::default().kill_bound,
+    }
+}
+
+fn until(now: Time, ms: u64) -> Deadline {
+    Deadline {
+        at: now + Duration::from_millis(ms),
+        kill_bound: Timings::default().kill_bound,
     }
 }
 
@@ -66,12 +83,11 @@ impl Rig {
 
     /// A lease of the epoch, confirmed by the deadman.
     fn lease(&mut self, epoch: u64, ms: u64) {
-        let deadline = self.agent.authority.on_grant(
-            Epoch(epoch),
-            self.now,
-            Duration::from_millis(ms),
-            Duration::ZERO,
-        );
+        let lease = granted(epoch, ms);
+        let deadline = self
+            .agent
+            .authority
+            .on_grant(&lease, self.now, Duration::ZERO);
         self.agent.authority.on_armed(deadline);
     }
 
@@ -107,10 +123,11 @@ fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
     let assigned = workload(2, Tenure::Assigned { holder: me() });
     let mut rig = Rig::new(up(Role::Standby));
     assert_eq!(rig.step(&assigned), [], "without a lease nothing is begun");
-    let deadline =
-        rig.agent
-            .authority
-            .on_grant(Epoch(2), rig.now, Duration::from_secs(2), Duration::ZERO);
+    let lease = granted(2, 2_000);
+    let deadline = rig
+        .agent
+        .authority
+        .on_grant(&lease, rig.now, Duration::ZERO);
     assert!(deadline.is_some());
     assert_eq!(
         rig.step(&assigned),
@@ -246,9 +263,7 @@ fn nothing_starts_while_the_deadman_still_counts() {
         },
     );
     let mut rig = Rig::new(Observation::down(Data::Present { standby: true }));
-    rig.agent
-        .authority
-        .on_armed(Some(rig.now + Duration::from_secs(1)));
+    rig.agent.authority.on_armed(Some(until(rig.now, 1_000)));
     assert_eq!(rig.step(&open), [Order::Disarm]);
     rig.agent.authority.on_armed(None);
     assert_eq!(
@@ -389,12 +404,9 @@ fn a_standby_settles_once_when_an_epoch_has_ended_and_then_waits() {
 fn a_running_primary_is_picked_up_after_a_restart() {
     let unknown = WorkloadState::default();
     let mut rig = Rig::new(up(Role::Primary));
-    rig.agent.authority =
-        karst_core::authority::Authority::awaiting(rig.now + Duration::from_millis(400));
+    rig.agent.authority = karst_core::authority::Authority::awaiting(until(rig.now, 400));
     assert_eq!(rig.step(&unknown), []);
-    rig.agent
-        .authority
-        .on_armed(Some(rig.now + Duration::from_millis(900)));
+    rig.agent.authority.on_armed(Some(until(rig.now, 900)));
     rig.now += Duration::from_millis(590);
     assert_eq!(rig.step(&unknown), []);
     rig.now += Duration::from_millis(20);
@@ -652,10 +664,7 @@ fn a_promotion_that_hangs_is_given_up() {
     assert!(matches!(rig.step(&assigned).as_slice(), [Order::Keep(_)]));
     rig.agent.on_kept();
     let (id, action) = rig.action(&assigned).unwrap();
-    assert_eq!(
-        rig.agent.next_due(&Timings::default()),
-        rig.now + action.limit()
-    );
+    assert_eq!(rig.agent.next_due(), rig.now + action.limit());
     rig.now += action.limit();
     let orders = rig.step(&assigned);
     assert_eq!(orders[0], Order::Cancel { id });
@@ -744,7 +753,7 @@ fn a_failure_that_does_not_matter_any_more_is_forgotten() {
     rig.now += Duration::from_secs(36);
     // Its upstream is the right one again.
     assert_eq!(rig.step(&follow("polje")), []);
-    assert!(rig.agent.next_due(&Timings::default()) > rig.now);
+    assert!(rig.agent.next_due() > rig.now);
     assert!(rig.agent.is_calm());
 }
 

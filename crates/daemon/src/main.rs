@@ -82,10 +82,7 @@ fn watch_over(Deadman { common, watchdog }: Deadman, given: &Given) -> Result<()
         .map(Watchdog::open)
         .transpose()
         .context("the watchdog device")?;
-    let bounds = deadman::server::Bounds {
-        kill: spec.timings.kill_bound,
-        lease: spec.timings.lease,
-    };
-    deadman::server::run(&common.runtime, watched.collect(), bounds, watchdog)
+    let longest = spec.timings.lease;
+    deadman::server::run(&common.runtime, watched.collect(), longest, watchdog)
         .context("the deadman")
 }

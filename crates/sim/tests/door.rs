@@ -4,7 +4,7 @@
 
 use karst_core::address::{AddressReport, Connection};
 use karst_core::author::Level;
-use karst_core::authority::Claim;
+use karst_core::authority::{Claim, Lease};
 use karst_core::command::{Command, Ended, NodeAct, Standing, WorkloadAct};
 use karst_core::consensus::{Entry, LogId, Piece, Stored, Talk};
 use karst_core::heads::Head;
@@ -599,7 +599,12 @@ impl Dice {
             6 => {
                 let leases = self.some(|d| {
                     let (claim, epoch) = d.claim();
-                    (claim, epoch, d.length())
+                    Lease {
+                        claim,
+                        epoch,
+                        length: d.length(),
+                        kill_bound: d.length(),
+                    }
                 });
                 Message::Grant {
                     number,

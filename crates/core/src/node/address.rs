@@ -17,15 +17,14 @@ impl Node {
         let mine = place.holder.as_ref() == Some(&self.me)
             && !place.leaving
             && self.state.fenced(&self.me).is_none();
-        let kill_bound = self.spec.timings.kill_bound;
-        let covered = keeper.authority.stop_by(kill_bound) > self.now;
+        let covered = keeper.authority.stop_by() > self.now;
         if !mine {
             // The log may not be known yet: what the deadman still covers stays until it says
             // otherwise.
             let undecided = keeper.order.is_none() && covered && self.state.applied.0 == 0;
             return (!undecided).then_some(None);
         }
-        if keeper.authority.may_act(place.number, self.now, kill_bound) {
+        if keeper.authority.may_act(place.number, self.now) {
             return Some(Some(place.number));
         }
         if covered {
@@ -131,7 +130,7 @@ impl Node {
             .addresses
             .values()
             .filter(|k| k.order.is_some_and(|o| o.hold.is_some()));
-        held.map(|k| k.authority.stop_by(self.spec.timings.kill_bound))
+        held.map(|k| k.authority.stop_by())
             .min()
             .unwrap_or(Time(u64::MAX))
     }
@@ -146,10 +145,7 @@ impl Node {
             unlisted,
             ..
         } = keeper.seen.without_connections();
-        if keeper
-            .authority
-            .is_deadman_silent(self.now, self.spec.timings.kill_bound)
-        {
+        if keeper.authority.is_deadman_silent(self.now) {
             trouble.get_or_insert_with(|| "its deadman does not answer".into());
         }
         let (connections, gone) = (keeper.seen.connections.len(), leaving && keeper.is_gone());

@@ -2,7 +2,7 @@
 
 use super::said::{Said, Waiting};
 use super::{CALM_LOOKS, Effect, Node};
-use crate::authority::Claim;
+use crate::authority::{Claim, Lease};
 use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::gate::GateOrder;
 use crate::heads::Head;
@@ -15,7 +15,6 @@ use crate::spec::Clock;
 use crate::state::Tenure;
 use crate::steward::Heard;
 use crate::time::Time;
-use std::time::Duration;
 
 impl Node {
     /// What this node said in its last check-in, when it was sent, and its number.
@@ -369,12 +368,7 @@ impl Node {
 
     /// Grants one lease, if this coordinator may: its leadership is acknowledged, its own term's
     /// first entry is applied, and nothing appended ends this epoch (A2, A3).
-    fn grant(
-        &mut self,
-        to: &NodeId,
-        claim: Claim,
-        epoch: Epoch,
-    ) -> Option<(Claim, Epoch, Duration)> {
+    fn grant(&mut self, to: &NodeId, claim: Claim, epoch: Epoch) -> Option<Lease> {
         let leads = self.consensus.is_established()
             && self.consensus.leadership_until(self.now)? > self.now;
         let id = claim.workload();
@@ -412,20 +406,26 @@ impl Node {
                 w.place.holder.as_ref().filter(|_| !w.place.leaving)?,
             ),
         };
+        let lease = Lease {
+            claim: claim.clone(),
+            epoch,
+            length: self.spec.timings.lease,
+            kill_bound: self.spec.timings.kill_bound,
+        };
         if ending && self.planted == Some(Planted::GrantWhatEnds) {
-            return Some((claim, epoch, self.spec.timings.lease));
+            return Some(lease);
         }
         if !leads || ending || fenced || current != epoch {
             return None;
         }
         if holder == to {
-            self.ledger.on_grant(&claim, epoch, to, self.now);
+            self.ledger.on_grant(&lease, self.now);
         } else if !(matches!(claim, Claim::Primary(_))
             && self.spec.workloads.get(id)?.gates.contains_key(to))
         {
             return None;
         }
-        Some((claim, epoch, self.spec.timings.lease))
+        Some(lease)
     }
 
     /// The coordinator of `term` has what the check-in of that number said.
@@ -439,10 +439,11 @@ impl Node {
         }
     }
 
-    pub(super) fn on_grant(&mut self, sent: Time, leases: &[(Claim, Epoch, Duration)]) {
+    pub(super) fn on_grant(&mut self, sent: Time, leases: &[Lease]) {
         self.granted_at = self.now;
         let worth = self.spec.timings.worth_arming();
-        for (claim, epoch, lease) in leases {
+        for lease in leases {
+            let Lease { claim, epoch, .. } = lease;
             let id = claim.workload();
             let w = self.state.workload(id);
             if let Claim::Address(_) = claim {
@@ -451,7 +452,7 @@ impl Node {
                     && w.place.number == *epoch;
                 if let Some(keeper) = self.addresses.get_mut(id)
                     && mine
-                    && let Some(deadline) = keeper.authority.on_grant(*epoch, sent, *lease, worth)
+                    && let Some(deadline) = keeper.authority.on_grant(lease, sent, worth)
                 {
                     keeper.authority.on_told(self.now);
                     self.outbox.emit_now(Effect::Arm {
@@ -463,7 +464,7 @@ impl Node {
             }
             if let Some(gate) = self.gates.get_mut(id) {
                 self.stirred |= matches!(gate.order, GateOrder::Hold { .. });
-                gate.lease.on_grant(*epoch, sent, *lease);
+                gate.lease.on_grant(*epoch, sent, lease.length);
             }
             let holds = match &w.tenure {
                 Tenure::Assigned { holder } | Tenure::Open { holder, .. } => {
@@ -473,7 +474,7 @@ impl Node {
             };
             if let Some(agent) = self.agents.get_mut(id)
                 && holds
-                && let Some(deadline) = agent.authority.on_grant(*epoch, sent, *lease, worth)
+                && let Some(deadline) = agent.authority.on_grant(lease, sent, worth)
             {
                 if self.planted == Some(Planted::TrustWithoutDeadman) {
                     agent.authority.on_armed(Some(deadline));

@@ -7,7 +7,7 @@
 
 use super::Node;
 use crate::address::Connection;
-use crate::authority::Claim;
+use crate::authority::{Claim, Lease};
 use crate::consensus::{Entry, LogId, Talk};
 use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId, is_name};
 use crate::message::{Message, Says};
@@ -131,7 +131,7 @@ impl Node {
         from: &NodeId,
         (number, sent): (u64, Time),
         term: Term,
-        leases: &[(Claim, Epoch, Duration)],
+        leases: &[Lease],
     ) -> Verdict {
         let leads = term == self.term() && self.coordinator() == Some(from);
         leads.then_some(()).ok_or(Refusal::Stale)?;
@@ -141,11 +141,15 @@ impl Node {
             number < LARGEST && sent <= self.now,
             "a lease for what was not asked yet",
         )?;
-        leases.iter().try_for_each(|(claim, epoch, lease)| {
-            self.look_at_claim(claim, *epoch)?;
+        leases.iter().try_for_each(|lease| {
+            self.look_at_claim(&lease.claim, lease.epoch)?;
             ensure(
-                *lease <= self.spec.timings.lease,
+                lease.length <= self.spec.timings.lease,
                 "a lease that is longer than the spec's",
+            )?;
+            ensure(
+                lease.kill_bound < lease.length,
+                "a lease that ends before it begins",
             )
         })
     }

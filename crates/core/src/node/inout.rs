@@ -2,7 +2,7 @@
 
 use crate::address::{AddressOrder, AddressSeen, Connection};
 use crate::author::Level;
-use crate::authority::Claim;
+use crate::authority::{Claim, Deadline};
 use crate::consensus::{Durable, Stored};
 use crate::event::Event;
 use crate::gate::GateOrder;
@@ -14,7 +14,6 @@ use crate::replica::agent::Kept;
 use crate::replica::{Action, Done, GateReport, Observation};
 use crate::request::{Answer, Request};
 use crate::spec::Spec;
-use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -70,7 +69,7 @@ pub enum Input {
     /// The deadman acts before this deadline, or watches nothing of the claim.
     Armed {
         claim: Claim,
-        deadline: Option<Time>,
+        deadline: Option<Deadline>,
         /// Why packets of the primary pass whether or not it does (C3).
         unguarded: Option<String>,
     },
@@ -145,7 +144,7 @@ pub enum Effect {
     /// deadline, unless it is moved.
     Arm {
         claim: Claim,
-        deadline: Time,
+        deadline: Deadline,
     },
     Disarm {
         claim: Claim,

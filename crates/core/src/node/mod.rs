@@ -40,7 +40,7 @@ use questions::{Asker, Questions};
 use said::{Essence, Said, Waiting};
 
 use crate::address::Keeper;
-use crate::authority::{Authority, Claim, Ledger};
+use crate::authority::{Authority, Claim, Deadline, Ledger};
 use crate::consensus::{self, Consensus, LogId, Pace, Setup, Talk};
 use crate::event::Event;
 use crate::fact::Fact;
@@ -137,7 +137,7 @@ struct Own {
 
 impl Own {
     /// As it is at a start: what the deadman still counts down is heard until then (A7).
-    fn of(spec: &Spec, me: &NodeId, mut kept: BTreeMap<WorkloadId, Kept>, until: Time) -> Self {
+    fn of(spec: &Spec, me: &NodeId, mut kept: BTreeMap<WorkloadId, Kept>, until: Deadline) -> Self {
         let mut own = Self::default();
         for (id, workload) in &spec.workloads {
             if workload.replicas.contains_key(me) {
@@ -201,7 +201,15 @@ impl Node {
             agents,
             gates,
             addresses,
-        } = Own::of(&spec, &me, kept, now + patience);
+        } = Own::of(
+            &spec,
+            &me,
+            kept,
+            Deadline {
+                at: now + patience,
+                kill_bound: t.kill_bound,
+            },
+        );
         Self {
             health: Health::new(t, me.clone(), spec.nodes.keys().cloned().collect(), now),
             heads: Heads::default(),
@@ -403,14 +411,14 @@ impl Node {
         self.note_own_head(workload);
     }
 
-    fn on_armed(&mut self, claim: &Claim, deadline: Option<Time>, unguarded: Option<String>) {
+    fn on_armed(&mut self, claim: &Claim, deadline: Option<Deadline>, unguarded: Option<String>) {
         match claim {
             Claim::Primary(workload) => {
                 let Some(agent) = self.agents.get_mut(workload) else {
                     return;
                 };
                 // A later deadline of a primary that serves is no news.
-                let earlier = deadline < agent.authority.armed();
+                let earlier = deadline.map(|d| d.at) < agent.authority.armed();
                 let calm = self.calm.contains(workload);
                 self.stirred |= earlier || agent.unguarded != unguarded || !calm;
                 agent.unguarded = unguarded;
@@ -445,7 +453,7 @@ impl Node {
             due = due.min(self.agenda.due()).min(self.power_due());
         }
         for agent in self.agents.values() {
-            due = due.min(agent.next_due(&self.spec.timings));
+            due = due.min(agent.next_due());
         }
         due.min(self.gates_due()).min(self.addresses_due())
     }

@@ -331,10 +331,8 @@ impl Agent {
     }
 
     /// When this has to be looked at again.
-    pub fn next_due(&self, timings: &Timings) -> Time {
-        let stop = self
-            .is_primary()
-            .then(|| self.authority.stop_by(timings.kill_bound));
+    pub fn next_due(&self) -> Time {
+        let stop = self.is_primary().then(|| self.authority.stop_by());
         let given_up = self.running.as_ref().map(|r| r.since + r.action.limit());
         // What has passed was there to be acted on in the last step.
         let ahead = |at: &Time| *at > self.stepped_at;
@@ -375,7 +373,7 @@ impl Agent {
     pub fn step(&mut self, scene: &Scene) {
         self.stepped_at = scene.now;
         self.give_up_late(scene);
-        let stop_by = self.authority.stop_by(scene.timings.kill_bound);
+        let stop_by = self.authority.stop_by();
         let stopping = self.is_stopping();
         let past = stop_by <= scene.now && scene.planted != Some(Planted::OutliveLease);
         if self.is_primary() && past && !stopping {
@@ -425,7 +423,7 @@ impl Agent {
 
     fn take_office(&mut self, scene: &Scene) {
         let (now, epoch) = (scene.now, scene.workload.epoch);
-        let may = self.authority.may_act(epoch, now, scene.timings.kill_bound);
+        let may = self.authority.may_act(epoch, now);
         if self.has_surrendered(epoch) || !may {
             return;
         }

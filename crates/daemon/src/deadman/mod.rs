@@ -12,8 +12,8 @@ pub mod server;
 pub mod watchdog;
 
 use karst_adapters::process::Processes;
-use karst_core::authority::Claim;
-use karst_core::{Input, Time};
+use karst_core::Input;
+use karst_core::authority::{Claim, Deadline};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -28,7 +28,7 @@ pub fn socket(runtime: &Path) -> PathBuf {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Order {
-    Arm { claim: Claim, deadline: Time },
+    Arm { claim: Claim, deadline: Deadline },
     Disarm { claim: Claim },
 }
 
@@ -37,7 +37,7 @@ pub enum Order {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counting {
     pub claim: Claim,
-    pub deadline: Option<Time>,
+    pub deadline: Option<Deadline>,
     /// Why no packet guard is in force although a primary is counted down (C3).
     pub unguarded: Option<String>,
 }

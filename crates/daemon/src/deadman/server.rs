@@ -8,7 +8,7 @@ use karst_adapters::Guard;
 use karst_adapters::address::remove_now;
 use karst_adapters::process::Processes;
 use karst_core::Time;
-use karst_core::authority::Claim;
+use karst_core::authority::{Claim, Deadline};
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::net::sockopt::socket_peercred;
 use rustix::process::geteuid;
@@ -37,34 +37,27 @@ const CONNECTIONS: usize = 4;
 /// What one connection may have waiting: orders come in small numbers.
 const CHUNKS: usize = 1 << 20;
 
-/// How long before a deadline it acts, and how far ahead a deadline may lie: a lease counts from
-/// when it was asked for.
-#[derive(Clone, Copy, Debug)]
-pub struct Bounds {
-    pub kill: Duration,
-    pub lease: Duration,
-}
-
 /// What has come of the end of a claim.
 struct Ended {
     claim: Claim,
-    deadline: Time,
+    deadline: Deadline,
     began: Time,
     result: io::Result<usize>,
 }
 
 struct Deadman {
     watched: Vec<Watched>,
-    deadlines: BTreeMap<Claim, Time>,
+    deadlines: BTreeMap<Claim, Deadline>,
     /// Claims that are being ended, side by side: none waits for another's processes (F10).
-    ending: BTreeMap<Claim, Time>,
+    ending: BTreeMap<Claim, Deadline>,
     ended: Receiver<Ended>,
     tell_ended: Sender<Ended>,
     /// Written to when one has ended, so that the loop wakes.
     bell: UnixStream,
     rings: UnixStream,
     kept: PathBuf,
-    bounds: Bounds,
+    /// How far ahead a deadline may lie: a lease counts from when it was asked for.
+    longest: Duration,
     daemons: Vec<(UnixStream, Vec<u8>)>,
     guard: Guard,
     unguarded: BTreeMap<Claim, String>,
@@ -77,7 +70,7 @@ struct Deadman {
 pub fn run(
     runtime: &Path,
     watched: Vec<Watched>,
-    bounds: Bounds,
+    longest: Duration,
     mut watchdog: Option<Watchdog>,
 ) -> io::Result<()> {
     let socket = super::socket(runtime);
@@ -98,7 +91,7 @@ pub fn run(
         bell,
         rings,
         kept,
-        bounds,
+        longest,
         daemons: Vec::new(),
         guard: Guard::default(),
         unguarded: BTreeMap::new(),
@@ -154,7 +147,7 @@ impl Deadman {
     /// begun, and is tried again.
     fn resume(&mut self) -> io::Result<()> {
         // A list, as the keys of a JSON object are texts.
-        let kept: Option<Vec<(Claim, Time)>> = std::fs::read(&self.kept)
+        let kept: Option<Vec<(Claim, Deadline)>> = std::fs::read(&self.kept)
             .ok()
             .and_then(|b| serde_json::from_slice(&b).ok());
         let first = kept.is_none();
@@ -188,7 +181,7 @@ impl Deadman {
 
     fn keep(&self) {
         let next = self.kept.with_extension("next");
-        let list: Vec<(&Claim, &Time)> = self.deadlines.iter().collect();
+        let list: Vec<(&Claim, &Deadline)> = self.deadlines.iter().collect();
         let written = serde_json::to_vec(&list)
             .map_err(io::Error::from)
             .and_then(|bytes| std::fs::write(&next, bytes))
@@ -201,11 +194,11 @@ impl Deadman {
     /// Ends what is due.
     fn act(&mut self) {
         let now = clock::now();
-        let due: Vec<(Claim, Time)> = self
+        let due: Vec<(Claim, Deadline)> = self
             .deadlines
             .iter()
             .filter(|(claim, deadline)| {
-                **deadline - self.bounds.kill <= now && !self.ending.contains_key(claim)
+                deadline.stop_by() <= now && !self.ending.contains_key(claim)
             })
             .map(|(c, d)| (c.clone(), *d))
             .collect();
@@ -235,7 +228,7 @@ impl Deadman {
     }
 
     /// Ends a server's processes on a thread of its own. One that cannot be started does it here.
-    fn end_aside(&mut self, claim: Claim, deadline: Time, began: Time, processes: Processes) {
+    fn end_aside(&mut self, claim: Claim, deadline: Deadline, began: Time, processes: Processes) {
         let (tell, bell, named) = (
             self.tell_ended.clone(),
             self.bell.try_clone(),
@@ -300,8 +293,8 @@ impl Deadman {
                 self.keep();
                 if count > 0 {
                     tracing::warn!(
-                        %claim, count, began_ns = began.0, ended_ns = after.0, deadline_ns = deadline.0,
-                        "the deadline came: it was ended {} ms before it", deadline.since(after).as_millis()
+                        %claim, count, began_ns = began.0, ended_ns = after.0, deadline_ns = deadline.at.0,
+                        "the deadline came: it was ended {} ms before it", deadline.at.since(after).as_millis()
                     );
                 }
             }
@@ -315,6 +308,10 @@ impl Deadman {
             .iter()
             .find(|w| w.claim == *claim)
             .map(|w| w.what.clone())
+    }
+
+    fn is_strange(&self, deadline: Deadline) -> bool {
+        deadline.at > clock::now() + self.longest || deadline.kill_bound >= self.longest
     }
 
     /// Lets packets pass until the deadline, and not if that came meanwhile (C3).
@@ -364,8 +361,9 @@ impl Deadman {
         let next = self
             .deadlines
             .values()
+            .map(|d| d.stop_by())
             .min()
-            .map(|d| (*d - self.bounds.kill).since(clock::now()));
+            .map(|at| at.since(clock::now()));
         next.unwrap_or(Duration::from_secs(1))
             .max(Duration::from_millis(10))
     }
@@ -377,9 +375,9 @@ impl Deadman {
             .iter()
             .filter(|(claim, _)| !self.ending.contains_key(claim));
         let next = counted
-            .map(|(_, d)| *d)
+            .map(|(_, d)| d.stop_by())
             .min()
-            .map_or(0, |d| (d - self.bounds.kill).0.max(1));
+            .map_or(0, |at| at.0.max(1));
         let it_value = Timespec {
             tv_sec: (next / 1_000_000_000) as i64,
             tv_nsec: (next % 1_000_000_000) as i64,
@@ -478,13 +476,13 @@ impl Deadman {
                     tracing::warn!(%claim, "an order about what is not watched here");
                     continue;
                 }
-                Order::Arm { claim, deadline } if deadline > clock::now() + self.bounds.lease => {
+                Order::Arm { claim, deadline } if self.is_strange(deadline) => {
                     tracing::warn!(%claim, "a deadline that no lease can have");
                     claim
                 }
                 Order::Arm { claim, deadline } => {
                     self.deadlines.insert(claim.clone(), deadline);
-                    self.open(&claim, deadline);
+                    self.open(&claim, deadline.at);
                     claim
                 }
                 Order::Disarm { claim } => {

@@ -96,7 +96,7 @@ impl World {
         let slot = &host.slots[w];
         let open = || {
             slot.address_deadline
-                .is_some_and(|d| host.clock.at(self.now) < d)
+                .is_some_and(|d| host.clock.at(self.now) < d.at)
         };
         let unguarded = matches!(self.planted, Some(Planted::OutliveLease | Planted::NoGuard));
         slot.has_address && host.has_power && host.suspended == 0 && (unguarded || open())

@@ -1,8 +1,8 @@
 //! The deadman of each host, and the packet guard that it renews: both outlive the daemon.
 
 use super::{Happening, MS, World};
-use karst_core::authority::Claim;
-use karst_core::{Input, Planted, Time};
+use karst_core::authority::{Claim, Deadline};
+use karst_core::{Input, Planted};
 use rand::Rng;
 
 impl World {
@@ -23,7 +23,7 @@ impl World {
         }
     }
 
-    fn confirm(&mut self, h: usize, claim: Claim, deadline: Option<Time>, delay: u64) {
+    fn confirm(&mut self, h: usize, claim: Claim, deadline: Option<Deadline>, delay: u64) {
         let run = self.hosts[h].run;
         self.after(
             delay,
@@ -40,22 +40,22 @@ impl World {
     }
 
     /// A deadline is moved, or taken away; with it the guard (C3).
-    pub(super) fn arm(&mut self, h: usize, run: u64, claim: Claim, deadline: Option<Time>) {
+    pub(super) fn arm(&mut self, h: usize, run: u64, claim: Claim, deadline: Option<Deadline>) {
         if self.hosts[h].run != run || self.hosts[h].deadman_dead > 0 {
             return;
         }
         let w = self.place_of(claim.workload());
-        let (now, kill_bound) = (self.now, self.spec.timings.kill_bound);
+        let now = self.now;
         let slot = &mut self.hosts[h].slots[w];
         if let Claim::Address(_) = claim {
             slot.address_deadline = deadline;
         } else {
-            (slot.deadline, slot.guard) = (deadline, deadline);
+            (slot.deadline, slot.guard) = (deadline, deadline.map(|d| d.at));
             slot.moved += 1;
             if let Some(deadline) = deadline {
                 let (moved, act_at) = (
                     slot.moved,
-                    self.hosts[h].clock.true_time(deadline - kill_bound),
+                    self.hosts[h].clock.true_time(deadline.stop_by()),
                 );
                 self.at(act_at.max(now), Happening::Deadman(h, w, moved));
             }
@@ -65,7 +65,7 @@ impl World {
 
     /// Ends the server when its deadline has come.
     pub(super) fn deadman(&mut self, h: usize, w: usize, moved: u64) {
-        let (now, kill_bound) = (self.now, self.spec.timings.kill_bound);
+        let now = self.now;
         let host = &self.hosts[h];
         let slot = &host.slots[w];
         let Some(deadline) = slot
@@ -80,8 +80,11 @@ impl World {
         if host.stands() || now < host.deadman_from {
             return self.after(5 * MS, Happening::Deadman(h, w, moved));
         }
-        let act_at = host.clock.true_time(deadline - kill_bound);
-        if host.clock.at(now) < deadline - kill_bound {
+        let (act_at, kill_bound) = (
+            host.clock.true_time(deadline.stop_by()),
+            deadline.kill_bound,
+        );
+        if host.clock.at(now) < deadline.stop_by() {
             return self.at(act_at.max(now + 1_000), Happening::Deadman(h, w, moved));
         }
         // As late as its host schedules it, and never past its bound.

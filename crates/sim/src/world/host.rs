@@ -2,6 +2,7 @@
 //! deadman.
 
 use crate::server::Server;
+use karst_core::authority::Deadline;
 use karst_core::consensus::Stored;
 use karst_core::node::Write;
 use karst_core::replica::GateReport;
@@ -79,7 +80,7 @@ pub struct Slot {
     /// Whether its daemon looks at the server all the time, or now and then.
     pub closely: bool,
     /// The deadman's deadline on the host's clock, and how often it was moved.
-    pub deadline: Option<Time>,
+    pub deadline: Option<Deadline>,
     pub moved: u64,
     /// Until when the kernel lets packets to the server pass; none: no guard was ever set (C3).
     pub guard: Option<Time>,
@@ -87,7 +88,7 @@ pub struct Slot {
     /// The daemon's run and turn of the last order about it that was carried out: the hands do one
     /// thing at a time.
     pub address_turn: (u64, u64),
-    pub address_deadline: Option<Time>,
+    pub address_deadline: Option<Deadline>,
     pub acting: BTreeSet<u64>,
     pub gate: GateReport,
 }

@@ -6,7 +6,7 @@ use super::{Happening, MS, World};
 use crate::check::Verdict;
 use karst_core::address::Connection;
 use karst_core::author::Level;
-use karst_core::authority::Claim;
+use karst_core::authority::{Claim, Lease};
 use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::consensus::{Entry, LogId, Talk};
 use karst_core::heads::Head;
@@ -71,7 +71,13 @@ impl World {
                     state.epoch.next()
                 };
                 let claims = [Claim::Primary(id.clone()), Claim::Address(id)];
-                let leases = claims.map(|claim| (claim, epoch, TEN_YEARS)).into();
+                let lease = |claim| Lease {
+                    claim,
+                    epoch,
+                    length: TEN_YEARS,
+                    kill_bound: self.spec.timings.kill_bound,
+                };
+                let leases = claims.map(lease).into();
                 Message::Grant {
                     number,
                     sent: clock,
