@@ -36,6 +36,7 @@ function Positions({ workload: w }: { workload: Workload }) {
             <th>Standby</th>
             <th>It is at</th>
             <th>Still to send</th>
+            <th>On its way</th>
             <th>Still to replay</th>
             <th>Behind</th>
           </tr>
@@ -53,6 +54,7 @@ function Positions({ workload: w }: { workload: Workload }) {
                   <td>{r.node}</td>
                   <td>{seen?.runs ? (seen.place ?? 'unknown') : ''}</td>
                   <td>{sent ? between(sent.sent, head) : 'not streaming'}</td>
+                  <td>{sent && seen?.runs ? between(seen.received, sent.sent) : ''}</td>
                   <td>{seen?.runs ? between(seen.replayed, seen.received) : ''}</td>
                   <td>
                     {behind === null ? 'unknown' : bytes(behind)}

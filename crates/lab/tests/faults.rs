@@ -4,6 +4,7 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::core::authority::{Claim, Deadline};
 use karst_lab::drill::{InHost, server_ends};
 use karst_lab::journal::{self, Ending, Line};
 use karst_lab::layout::{ARCHIVE, NODES};
@@ -144,9 +145,9 @@ async fn voters_killed(lab: &Lab, path: &std::path::Path) -> Result<()> {
 async fn leased(lab: &Lab, primary: &str) -> Result<()> {
     let kept = lab.layout.host(primary).join("run/deadman.json");
     let deadline = || {
-        let list: Vec<(serde_json::Value, u64)> =
+        let list: Vec<(Claim, Deadline)> =
             serde_json::from_slice(&std::fs::read(&kept).ok()?).ok()?;
-        list.into_iter().map(|(_, at)| at).max()
+        list.into_iter().map(|(_, deadline)| deadline.at.0).max()
     };
     let is_new = || deadline().is_some_and(|at| at > boot_nanos() + 1_600_000_000);
     lab.wait("a lease of whoever coordinates now", LIMIT, |_| is_new())

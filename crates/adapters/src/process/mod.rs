@@ -76,9 +76,11 @@ impl Processes {
             // first.
             if let Some(cgroup) = &self.cgroup {
                 ended = ended.max(cgroup.list().map_or(0, |all| all.len()));
+                // Again and again: without a descriptor the first was never heard.
                 cgroup.kill();
                 while !cgroup.list().is_ok_and(|left| left.is_empty()) && begun.elapsed() < limit {
                     std::thread::sleep(LOOK);
+                    cgroup.kill();
                 }
             }
             let left = match self.list() {
@@ -236,6 +238,48 @@ mod tests {
         assert!(ended.is_err(), "{ended:?}");
         assert_eq!(processes.end_all(Duration::from_secs(5)).unwrap(), 1);
         child.wait().unwrap();
+    }
+
+    /// An order to a cgroup that could not be given is given again as soon as it can be (seen: a
+    /// stop that waited out its whole limit).
+    #[test]
+    fn a_cgroup_is_ended_as_soon_as_there_is_a_descriptor() {
+        let Some(hierarchy) = find_hierarchy() else {
+            return;
+        };
+        let name = format!("karst-test-few-{}", std::process::id());
+        let cgroup = Cgroup::new(&hierarchy.join(name), "sailings");
+        let dir = tempfile::tempdir().unwrap();
+        let processes = Processes::new(dir.path(), Some(cgroup.clone()));
+        let Ok(entry) = processes.entry() else { return };
+        let mut child = Command::new(&entry[0])
+            .args(&entry[1..])
+            .args(["sleep", "600"])
+            .stdin(Stdio::null())
+            .spawn()
+            .unwrap();
+        while processes.list().unwrap().is_empty() {
+            std::thread::yield_now();
+        }
+        let before = getrlimit(Resource::Nofile);
+        let few = Rlimit {
+            current: Some(64),
+            ..before
+        };
+        setrlimit(Resource::Nofile, few).unwrap();
+        let all: Vec<std::fs::File> =
+            std::iter::from_fn(|| std::fs::File::open("/dev/null").ok()).collect();
+        let begun = Instant::now();
+        let ending = std::thread::spawn(move || processes.end_all(Duration::from_secs(10)));
+        // For so long nobody has one.
+        std::thread::sleep(Duration::from_millis(200));
+        drop(all);
+        let ended = ending.join().unwrap();
+        setrlimit(Resource::Nofile, before).unwrap();
+        assert!(ended.is_ok(), "{ended:?}");
+        assert!(begun.elapsed() < Duration::from_secs(5), "it waited");
+        child.wait().unwrap();
+        cgroup.remove();
     }
 
     /// Whoever left the data directory is ended by its cgroup; a machine that gives this test none
