@@ -179,7 +179,11 @@ impl Server {
     async fn stop_clean(&self, limit: Duration) -> Result<Option<u64>> {
         if let Some(first) = self.host.first() {
             self.driver.ask_to_stop().await?;
-            let _ = tokio::time::timeout(limit, exit_of(first)).await;
+            if tokio::time::timeout(limit, exit_of(first)).await.is_err() {
+                // It may have written on: what is in its files meanwhile is no end of anything.
+                self.host.end_all().await?;
+                return Ok(None);
+            }
         }
         // A server that stopped cleanly wrote so before its first process ended.
         let (ended, end) = tokio::join!(self.host.end_all(), self.driver.clean_end());
