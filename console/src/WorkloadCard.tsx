@@ -51,8 +51,10 @@ export function WorkloadCard({ workload: w }: { workload: Workload }) {
         )}
         {w.gates.map((g) => (
           <span key={g.node} className="me-4 d-inline-block">
-            gate {g.node} <code>{g.address}</code> {g.forwards_to ? `→ ${g.forwards_to}` : '◐ holds new connections'}
-            {`, ${g.connections} connections, ${g.waiting} waiting`}
+            gate {g.node} <code>{g.address}</code>{' '}
+            {g.seen
+              ? `${g.forwards_to ? `→ ${g.forwards_to}` : '◐ holds new connections'}, ${g.seen.connections} connections, ${g.seen.waiting} waiting`
+              : '○ not heard'}
           </span>
         ))}
       </Card.Footer>

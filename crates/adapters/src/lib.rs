@@ -27,3 +27,4 @@ pub use guard::Guard;
 pub use power::Power;
 pub use seats::{Bounds, Seat, Seats};
 pub use server::Server;
+pub use site::Placed;

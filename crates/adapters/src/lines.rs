@@ -7,13 +7,11 @@
 
 use crate::driver::{Driver, Launch, Life, Start};
 use crate::host::Host;
-use crate::process::Processes;
-use crate::site::{Site, SiteError};
+use crate::site::{Placed, Site, SiteError};
 use crate::trouble::{POLL, Result, Trouble, until, within};
 use async_trait::async_trait;
 use karst_core::replica::{Data, Done, Downstream, Observation, Promotion, Role, SyncSetting};
-use karst_core::spec::WorkloadSpec;
-use karst_core::{History, NodeId, Position, SwitchPoint, WorkloadId};
+use karst_core::{History, NodeId, Position, SwitchPoint};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use std::path::{Path, PathBuf};
@@ -64,19 +62,14 @@ impl Lines {
     ///
     /// # Errors
     /// What the spec lacks for it.
-    pub fn from_spec(
-        workload: &WorkloadId,
-        spec: &WorkloadSpec,
-        me: &NodeId,
-        places: (&Path, &Path),
-        processes: Processes,
-    ) -> std::result::Result<(Arc<Host>, Self), SiteError> {
+    pub fn of(placed: Placed<'_>) -> std::result::Result<(Arc<Host>, Self), SiteError> {
         let missing = || SiteError::Missing {
-            workload: workload.clone(),
+            workload: placed.workload.clone(),
             key: "program",
         };
-        let program = spec.settings.get("program").ok_or_else(missing)?.into();
-        let site = Site::from_spec(workload, spec, me, places, processes, "nobody")?;
+        let program = placed.spec.settings.get("program");
+        let program = program.ok_or_else(missing)?.into();
+        let site = Site::new(placed, "nobody")?;
         let host = Arc::new(Host::new(site, "pid"));
         Ok((host.clone(), Self { host, program }))
     }

@@ -5,12 +5,9 @@ use crate::driver::{Driver, Life, Start};
 use crate::host::{Host, exit_of};
 use crate::lines::Lines;
 use crate::postgres::{self, Postgres};
-use crate::process::Processes;
-use crate::site::SiteError;
+use crate::site::{Placed, SiteError};
 use crate::trouble::{Result, Trouble, until};
 use karst_core::replica::{Action, Done, Observation};
-use karst_core::spec::WorkloadSpec;
-use karst_core::{NodeId, WorkloadId};
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
@@ -46,31 +43,23 @@ pub fn connection(driver: &str, to: &[SocketAddr], reach: Reach) -> String {
 }
 
 impl Server {
-    /// The server of this node's replica, kept by the driver that the spec names. `tls` holds
-    /// `ca.pem`, `server.pem` and `server.key`.
+    /// The server of this node's replica, kept by the driver that the spec names.
     ///
     /// # Errors
     /// What the driver lacks in the spec, or that there is no such driver.
-    pub fn from_spec(
-        workload: &WorkloadId,
-        spec: &WorkloadSpec,
-        me: &NodeId,
-        (runtime, tls): (&Path, &Path),
-        processes: Processes,
-    ) -> std::result::Result<Self, SiteError> {
-        let places = (runtime, tls);
-        Ok(match spec.driver.as_str() {
+    pub fn of(placed: Placed<'_>) -> std::result::Result<Self, SiteError> {
+        Ok(match placed.spec.driver.as_str() {
             "postgres" => {
-                let (host, driver) = Postgres::from_spec(workload, spec, me, places, processes)?;
+                let (host, driver) = Postgres::of(placed)?;
                 Self::new(host, Box::new(driver))
             }
             "lines" => {
-                let (host, driver) = Lines::from_spec(workload, spec, me, places, processes)?;
+                let (host, driver) = Lines::of(placed)?;
                 Self::new(host, Box::new(driver))
             }
             other => {
                 return Err(SiteError::NoDriver {
-                    workload: workload.clone(),
+                    workload: placed.workload.clone(),
                     driver: other.into(),
                     known: "postgres, lines".into(),
                 });

@@ -30,6 +30,20 @@ pub struct Site {
     pub tls: PathBuf,
 }
 
+/// One replica of the spec, and where what belongs to it is on this host.
+#[derive(Clone, Debug)]
+pub struct Placed<'a> {
+    pub workload: &'a WorkloadId,
+    pub spec: &'a WorkloadSpec,
+    /// The node whose replica it is.
+    pub me: &'a NodeId,
+    /// The daemon's runtime directory.
+    pub runtime: &'a Path,
+    /// Of `ca.pem`, `server.pem` and `server.key`.
+    pub tls: &'a Path,
+    pub processes: Processes,
+}
+
 /// A spec that a driver cannot work with.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 #[non_exhaustive]
@@ -69,14 +83,15 @@ impl Site {
     ///
     /// # Errors
     /// What is missing, and where.
-    pub fn from_spec(
-        workload: &WorkloadId,
-        spec: &WorkloadSpec,
-        me: &NodeId,
-        (runtime, tls): (&Path, &Path),
-        processes: Processes,
-        usual_user: &str,
-    ) -> Result<Self, SiteError> {
+    pub fn new(placed: Placed<'_>, usual_user: &str) -> Result<Self, SiteError> {
+        let Placed {
+            workload,
+            spec,
+            me,
+            runtime,
+            tls,
+            processes,
+        } = placed;
         let no_replica = || SiteError::NoReplica {
             workload: workload.clone(),
             node: me.clone(),

@@ -39,13 +39,14 @@ impl Server {
         let (workload, replica) = ("sailings".into(), &spec.replicas[me]);
         let processes = Processes::new(Path::new(&replica.data), None);
         let runtime = dir.join(format!("{me}.run"));
-        let driver = karst_adapters::Server::from_spec(
-            &workload,
+        let driver = karst_adapters::Server::of(karst_adapters::Placed {
+            workload: &workload,
             spec,
             me,
-            (&runtime, &dir.join(format!("{me}.tls"))),
-            processes.clone(),
-        );
+            runtime: &runtime,
+            tls: &dir.join(format!("{me}.tls")),
+            processes: processes.clone(),
+        });
         let socket = PgConnectOptions::new_without_pgpass()
             .socket(runtime.join("sailings/socket"))
             .port(replica.address.port());

@@ -130,11 +130,13 @@ fn workload_part(w: &WorkloadView) -> String {
             .map_or("holds new connections".into(), |n| {
                 format!("forwards to {n}")
             });
-        let _ = writeln!(
-            text,
-            "  gate {} {} {to}, {} connections, {} waiting",
-            g.node, g.address, g.connections, g.waiting
-        );
+        let seen = g.seen.as_ref().map_or("not heard".to_string(), |seen| {
+            format!(
+                "{to}, {} connections, {} waiting",
+                seen.connections, seen.waiting
+            )
+        });
+        let _ = writeln!(text, "  gate {} {} {seen}", g.node, g.address);
     }
     text
 }

@@ -151,6 +151,14 @@ impl Health {
         }
     }
 
+    /// Other limits, and other members; of whom is none any more nothing is remembered.
+    pub fn reshape(&mut self, timings: &Timings, members: Ordered) {
+        (self.floor, self.ceiling) = (timings.suspicion_floor, timings.suspicion_ceiling);
+        self.peers.retain(|node, _| members.contains(node));
+        self.knocked.retain(|node, _| members.contains(node));
+        self.members = members;
+    }
+
     /// Takes a heartbeat.
     pub fn on_beat(
         &mut self,

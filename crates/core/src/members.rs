@@ -40,6 +40,10 @@ impl Ordered {
         self.0.keys()
     }
 
+    pub fn contains(&self, node: &NodeId) -> bool {
+        self.0.contains_key(node)
+    }
+
     /// Those of which this is so.
     pub fn pick(&self, of: impl Fn(&NodeId) -> bool) -> Members {
         let mut bits = vec![0; self.0.len().div_ceil(64)];

@@ -19,6 +19,44 @@ pub enum Kind {
     Formation,
 }
 
+/// One step of a move.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stage {
+    /// The primary writes out what it has, so that its stop is short.
+    Checkpoint,
+    /// Its authority is revoked.
+    Revoke,
+    /// It stops once its standbys have everything.
+    StopClean,
+    /// It is stopped at once, or its lease is waited for.
+    StopNow,
+    /// Another is promoted, under a new epoch.
+    Promote,
+    /// Gates let clients through to it.
+    Release,
+    /// The old primary follows as it is.
+    Follow,
+    /// It comes back by a rewind or a copy.
+    ComeBack,
+}
+
+impl Kind {
+    /// What a move of this kind takes, in order: what is shown as its plan, and what the coordinator
+    /// and the nodes do.
+    pub fn stages(self) -> &'static [Stage] {
+        use Stage::{Checkpoint, ComeBack, Follow, Promote, Release, Revoke, StopClean, StopNow};
+        match self {
+            Kind::Switchover => &[Checkpoint, Revoke, StopClean, Promote, Release, Follow],
+            Kind::Failover | Kind::ForcedFailover => &[Revoke, StopNow, Promote, Release, ComeBack],
+            Kind::Formation => &[Promote, Release],
+        }
+    }
+
+    pub fn takes(self, stage: Stage) -> bool {
+        self.stages().contains(&stage)
+    }
+}
+
 impl std::fmt::Display for Kind {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.pad(match self {
@@ -56,6 +94,31 @@ impl Mode {
     }
 }
 
+/// What an operation was begun for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Cause {
+    /// A person wants it.
+    AskedFor,
+    /// The workload has no primary yet.
+    NoPrimaryYet,
+    /// The server's processes have ended.
+    ServerEnded,
+    /// The server runs and answers nobody.
+    ServerSilent,
+    /// The server runs and takes no writes.
+    WritesFail,
+    /// The primary's node was fenced.
+    NodeFenced,
+    /// Nobody hears the primary's node, and its power can be read.
+    NodeSilent,
+    /// The primary's lease has run out.
+    LeaseOver,
+    /// Whoever was assigned has not opened the workload.
+    NeverOpened,
+}
+
 /// What is to be done; its id is the log index of the entry that carries it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -66,6 +129,7 @@ pub struct Operation {
     /// The target that was asked for; none where the cluster chooses.
     pub to: Option<NodeId>,
     pub by: Author,
+    pub cause: Cause,
     /// What was seen, by whom.
     pub why: String,
     /// Begun in mode `ask`: it goes no further until somebody approves it.

@@ -26,9 +26,42 @@ pub struct Share {
     pub took: Duration,
 }
 
+/// What is lost, and what proves that nothing of it acts any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Case {
+    ServerLost,
+    ServerHangs,
+    HostLostAndOff,
+    HostLost,
+    /// The primary's host, which is the coordinator's.
+    BothLostAndOff,
+    BothLost,
+    StandbyLost,
+}
+
+impl Case {
+    pub fn text(self) -> &'static str {
+        match self {
+            Case::ServerLost => "server process lost",
+            Case::ServerHangs => "server hangs",
+            Case::HostLostAndOff => "host lost, its power confirmed off",
+            Case::HostLost => "host lost, by lease alone",
+            Case::BothLostAndOff => {
+                "primary and coordinator lost together, the power confirmed off"
+            }
+            Case::BothLost => "primary and coordinator lost together",
+            Case::StandbyLost => "standby lost",
+        }
+    }
+}
+
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WorstCase {
+    pub kind: Case,
+    /// The kind in words.
     pub case: String,
     pub terms: Vec<Share>,
 }
@@ -48,21 +81,22 @@ pub fn worst_cases(timings: &Timings) -> Vec<WorstCase> {
         terms.host_lost_and_off(),
         terms.host_lost(),
         case(
-            "primary and coordinator lost together, the power confirmed off",
+            Case::BothLostAndOff,
             [terms.election(), vec![commit(), off()], terms.takeover()],
         ),
         case(
-            "primary and coordinator lost together",
+            Case::BothLost,
             [terms.election(), vec![terms.lease()], terms.takeover()],
         ),
         terms.standby_lost(),
     ]
 }
 
-fn case<const N: usize>(name: &str, terms: [Vec<Share>; N]) -> WorstCase {
+fn case<const N: usize>(kind: Case, terms: [Vec<Share>; N]) -> WorstCase {
     let terms = terms.into_iter().flatten().collect();
     WorstCase {
-        case: name.into(),
+        kind,
+        case: kind.text().into(),
         terms,
     }
 }
@@ -118,7 +152,7 @@ impl Shares<'_> {
     fn server_lost(&self) -> WorstCase {
         let seen = "its exit seen, its last process ended";
         let first = vec![share(seen, self.0.kill_bound), self.report()];
-        case("server process lost", [first, self.takeover()])
+        case(Case::ServerLost, [first, self.takeover()])
     }
 
     fn server_hangs(&self) -> WorstCase {
@@ -131,7 +165,7 @@ impl Shares<'_> {
         ];
         // What ends it is committed as soon as it is reported.
         let rest = self.takeover().split_off(1);
-        case("server hangs", [first, rest])
+        case(Case::ServerHangs, [first, rest])
     }
 
     fn host_lost_and_off(&self) -> WorstCase {
@@ -141,18 +175,12 @@ impl Shares<'_> {
             commit(),
             off(),
         ];
-        case(
-            "host lost, its power confirmed off",
-            [first, self.takeover()],
-        )
+        case(Case::HostLostAndOff, [first, self.takeover()])
     }
 
     fn host_lost(&self) -> WorstCase {
         let last = share("the last renewal's way", self.0.renewal());
-        case(
-            "host lost, by lease alone",
-            [vec![last, self.lease()], self.takeover()],
-        )
+        case(Case::HostLost, [vec![last, self.lease()], self.takeover()])
     }
 
     fn standby_lost(&self) -> WorstCase {
@@ -161,6 +189,6 @@ impl Shares<'_> {
             commit(),
             share("the primary takes the smaller set", COMMIT_ALLOWANCE),
         ];
-        case("standby lost", [terms])
+        case(Case::StandbyLost, [terms])
     }
 }

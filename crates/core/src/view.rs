@@ -304,6 +304,13 @@ pub struct GateView {
     pub address: SocketAddr,
     /// The node it forwards to now; none while it holds or is not heard.
     pub forwards_to: Option<NodeId>,
+    /// What it says of its clients; none while it is not heard.
+    pub seen: Option<GateCounts>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct GateCounts {
     /// Clients can connect to it.
     pub listening: bool,
     /// Of clients now; those that it lets wait among them.

@@ -9,7 +9,7 @@ use karst_core::gate::GateOrder;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig};
 use karst_core::operation::Mode;
-use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
+use karst_core::replica::{Action, Data, Done, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::request::Request;
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
@@ -67,20 +67,27 @@ fn start(spec: Spec, stored: Stored) -> Node {
 
 fn start_broken(spec: Spec, stored: Stored, planted: Option<Planted>) -> Node {
     let me = spec.nodes.keys().next().expect("there is a node").clone();
-    let boot = BootId::from("b");
-    let kept = BTreeMap::new();
     let config = NodeConfig {
-        me,
-        spec,
-        boot,
-        system: None,
-        seed: 1,
         stored,
-        kept,
-        snapshot_after: 1000,
         planted,
+        ..config(spec, me.as_str())
     };
     Node::new(config, Time::ZERO)
+}
+
+/// Of a node that forms the cluster.
+fn config(spec: Spec, me: &str) -> NodeConfig {
+    NodeConfig {
+        me: me.into(),
+        spec,
+        boot: BootId::from("b"),
+        system: None,
+        seed: 1,
+        stored: Stored::forming("s".into()),
+        kept: BTreeMap::new(),
+        snapshot_after: 1000,
+        planted: None,
+    }
 }
 
 /// Everything is durable at once; what the node does otherwise is returned.
@@ -511,4 +518,157 @@ fn what_ends_is_not_granted() {
             "{planted:?}"
         );
     }
+}
+
+/// A spec in which another node has all that this one had.
+fn elsewhere(mut spec: Spec) -> Spec {
+    let workload = spec
+        .workloads
+        .get_mut(&"w".into())
+        .expect("it is in the spec");
+    let replica = workload
+        .replicas
+        .remove(&"solo".into())
+        .expect("it is here");
+    workload.replicas.insert("other".into(), replica);
+    let gate = workload.gates.remove(&"solo".into()).expect("it is here");
+    workload.gates.insert("other".into(), gate);
+    spec
+}
+
+fn spec_of_two() -> Spec {
+    let mut spec = spec(&["solo", "other"]);
+    spec.nodes
+        .get_mut(&"other".into())
+        .expect("it is in the spec")
+        .votes = 0;
+    spec
+}
+
+fn observed(runs: bool) -> Input {
+    let mut observation = Observation::down(Data::Present { standby: true });
+    observation.runs = runs;
+    observation.role = runs.then_some(Role::Standby);
+    Input::Observed {
+        workload: "w".into(),
+        observation,
+    }
+}
+
+fn is_dismissed(effects: &[Effect]) -> bool {
+    let claim = Claim::Primary("w".into());
+    effects.contains(&Effect::Dismiss { claim })
+}
+
+/// A replica that the spec has elsewhere now is stopped before its hand goes, whatever the log says
+/// of its workload, and says nothing more to the others, who would not believe it.
+#[test]
+fn what_the_spec_has_elsewhere_is_stopped_and_then_let_go_of() {
+    let mut node = Node::new(config(spec_of_two(), "solo"), Time::ZERO);
+    let ms = Time::from_millis;
+    let shape = node.poll_effect();
+    assert!(matches!(&shape, Some(Effect::Shape { .. })), "{shape:?}");
+    drive(&mut node, ms(1), observed(true));
+    assert!(node.status().workloads[0].replicas[0].server.is_some());
+    node.reshape(elsewhere(spec_of_two()).into());
+    let effects = drive(&mut node, ms(1_000), Input::Woke);
+    let (mut stop, mut shaped) = (None, false);
+    for effect in &effects {
+        match effect {
+            Effect::Act {
+                id,
+                action: Action::StopNow,
+                ..
+            } => stop = Some(*id),
+            Effect::Shape { spec } => {
+                shaped = !spec.workloads[&"w".into()]
+                    .replicas
+                    .contains_key(&"solo".into())
+            }
+            _ => {}
+        }
+    }
+    let id = stop.expect("what runs is stopped");
+    assert!(shaped && !is_dismissed(&effects));
+    assert_eq!(node.replicas().count(), 0, "it reports nothing of it");
+    let acted = Input::Acted {
+        workload: "w".into(),
+        id,
+        result: Ok(Done::Stopped { clean_at: None }),
+    };
+    let mut effects = drive(&mut node, ms(1_010), observed(false));
+    effects.extend(drive(&mut node, ms(1_020), acted));
+    // The deadman was never heard: until it says what it counts down, something is.
+    assert!(!is_dismissed(&effects));
+    let disarm = Effect::Disarm {
+        claim: Claim::Primary("w".into()),
+    };
+    assert!(effects.contains(&disarm));
+    let armed = Input::Armed {
+        claim: Claim::Primary("w".into()),
+        deadline: None,
+        unguarded: None,
+    };
+    assert!(is_dismissed(&drive(&mut node, ms(1_030), armed)));
+}
+
+/// What comes back to this node before it was let go of is made anew afterwards, and by one hand.
+#[test]
+fn what_comes_back_meanwhile_is_let_go_of_first() {
+    let mut node = Node::new(config(spec_of_two(), "solo"), Time::ZERO);
+    let ms = Time::from_millis;
+    drive(&mut node, ms(1), observed(true));
+    node.reshape(elsewhere(spec_of_two()).into());
+    drive(&mut node, ms(1_000), Input::Woke);
+    node.reshape(spec_of_two().into());
+    drive(&mut node, ms(1_010), Input::Woke);
+    assert_eq!(node.replicas().count(), 0, "the one before still runs");
+    drive(&mut node, ms(1_020), observed(false));
+    let acted = Input::Acted {
+        workload: "w".into(),
+        id: 1,
+        result: Ok(Done::Stopped { clean_at: None }),
+    };
+    drive(&mut node, ms(1_025), acted);
+    let armed = Input::Armed {
+        claim: Claim::Primary("w".into()),
+        deadline: None,
+        unguarded: None,
+    };
+    let effects = drive(&mut node, ms(1_030), armed);
+    let dismissed = effects
+        .iter()
+        .position(|e| matches!(e, Effect::Dismiss { .. }));
+    let shaped = effects
+        .iter()
+        .rposition(|e| matches!(e, Effect::Shape { .. }));
+    assert!(dismissed.is_some() && dismissed < shaped, "{effects:?}");
+    assert_eq!(node.replicas().count(), 1);
+}
+
+/// Whoever is coordinator knows of nodes and workloads of the new spec alone, and leads on at its
+/// pace.
+#[test]
+fn a_coordinator_goes_on_under_another_spec() {
+    let mut node = Node::new(config(spec_of_two(), "solo"), Time::ZERO);
+    let mut now = Time::ZERO;
+    while !node.is_coordinator() && now < Time::from_millis(5_000) {
+        now += Duration::from_millis(10);
+        drive(&mut node, now, Input::Woke);
+    }
+    let mut other = spec_of_two();
+    other.workloads.clear();
+    other.nodes.remove(&"other".into());
+    other.timings.heartbeat *= 2;
+    node.reshape(other.into());
+    let mut sent = Vec::new();
+    for _ in 0..200 {
+        now += Duration::from_millis(10);
+        sent.extend(drive(&mut node, now, Input::Woke));
+    }
+    assert!(node.is_coordinator());
+    let to_other = |e: &Effect| matches!(e, Effect::Send { to, .. } if to.as_str() == "other");
+    assert!(!sent.iter().any(to_other));
+    let status = node.status();
+    assert_eq!((status.nodes.len(), status.workloads.len()), (1, 0));
 }

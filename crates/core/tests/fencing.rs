@@ -7,7 +7,7 @@ use karst_core::author::Author;
 use karst_core::command::{Command, Ended, NodeAct, WorkloadAct};
 use karst_core::health::Hears;
 use karst_core::members::Ordered;
-use karst_core::operation::{Kind, Operation};
+use karst_core::operation::{Cause, Kind, Operation};
 use karst_core::replica::{Data, Observation, ReplicaReport, Role};
 use karst_core::spec::{After, Loss, PowerSpec, Readmit};
 
@@ -139,6 +139,7 @@ fn the_revocation_comes_first_and_planned_moves_fence_nobody() {
         from: Some(doline()),
         to: Some("polje".into()),
         by: Author::person("captain"),
+        cause: Cause::AskedFor,
         why: "asked for".into(),
         asks: false,
         accept_loss: 0,

@@ -3,7 +3,7 @@
 
 use karst_core::author::Author;
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
-use karst_core::operation::{Kind, Mode, Operation};
+use karst_core::operation::{Cause, Kind, Mode, Operation};
 
 use karst_core::state::{ClusterState, Tenure};
 use karst_core::{BootId, Epoch, Index, NodeId, SwitchPoint, WorkloadId};
@@ -204,6 +204,7 @@ fn mode_act_approves_what_waits() {
         from: None,
         to: None,
         by: Author::Cluster,
+        cause: Cause::AskedFor,
         why: String::new(),
         asks: true,
         accept_loss: 0,
@@ -274,6 +275,7 @@ fn one_operation_at_a_time() {
             from: None,
             to: None,
             by,
+            cause: Cause::AskedFor,
             why,
             asks: false,
             accept_loss: 0,

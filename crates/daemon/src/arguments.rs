@@ -27,14 +27,11 @@ pub enum Command {
     Document,
 }
 
-#[derive(Args)]
+#[derive(Args, Clone)]
 pub struct Common {
-    /// The cluster's spec file, the same on every node
-    #[arg(long, default_value = "/etc/karst/spec.toml")]
-    pub spec: PathBuf,
-    /// Which node of the spec this is [default: the host name]
-    #[arg(long)]
-    pub node: Option<String>,
+    /// What must not be lost: the node store, and what the deadman watches
+    #[arg(long, default_value = "/var/lib/karst")]
+    pub state: PathBuf,
     /// Sockets and what may be lost at a reboot
     #[arg(long, default_value = "/run/karst")]
     pub runtime: PathBuf,
@@ -79,9 +76,12 @@ pub struct Deadman {
 pub struct Run {
     #[command(flatten)]
     pub common: Common,
-    /// What must not be lost: the node store
-    #[arg(long, default_value = "/var/lib/karst")]
-    pub state: PathBuf,
+    /// The cluster's spec file, the same on every node
+    #[arg(long, default_value = "/etc/karst/spec.toml")]
+    pub spec: PathBuf,
+    /// Which node of the spec this is [default: the host name]
+    #[arg(long)]
+    pub node: Option<String>,
     /// This node forms the cluster: an empty node store votes at once. For the very first start
     /// only; a store that was lost is taken in again by `karst node enrol`
     #[arg(long)]

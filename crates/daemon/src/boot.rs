@@ -1,15 +1,13 @@
 //! From the arguments to a daemon that answers, and until it is told to stop.
 
-use crate::arguments::{Common, Run};
+use crate::arguments::Run;
 use crate::heart::{self, Tell};
 use crate::wiring::{self, Wiring};
 use crate::{clock, deadman, http, peers, pulse, renew, ship, store, tls, whole};
 use actix_web::dev::ServerHandle;
 use actix_web::web;
 use anyhow::{Context, Result, bail};
-use karst_core::authority::Claim;
-use karst_core::spec::WorkloadSpec;
-use karst_core::{BootId, Input, Node, NodeConfig, NodeId, Spec, WorkloadId};
+use karst_core::{BootId, Input, Node, NodeConfig, NodeId, Spec};
 use karst_history::History;
 use sha2::{Digest, Sha256};
 use std::path::Path;
@@ -18,34 +16,6 @@ use std::time::Duration;
 use tokio::runtime::Runtime;
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinError;
-
-/// What of a workload the deadman watches on this node.
-pub fn watched(
-    common: &Common,
-    id: &WorkloadId,
-    workload: &WorkloadSpec,
-    me: &NodeId,
-) -> Vec<deadman::Watched> {
-    let server = workload.replicas.get(me).map(|replica| {
-        let (processes, port) = (common.processes(id, &replica.data), replica.address.port());
-        deadman::Watched {
-            claim: Claim::Primary(id.clone()),
-            what: deadman::What::Server { processes, port },
-        }
-    });
-    let address = workload
-        .address
-        .as_ref()
-        .filter(|_| workload.may_hold_address(me))
-        .map(|address| {
-            let list = address.on.iter().map(|subnet| subnet.ip).collect();
-            deadman::Watched {
-                claim: Claim::Address(id.clone()),
-                what: deadman::What::Addresses(list),
-            }
-        });
-    server.into_iter().chain(address).collect()
-}
 
 pub fn start_logs(json: bool) {
     let filter =
@@ -159,7 +129,7 @@ pub fn run_daemon(run: Run, Given { spec, text, me }: Given) -> Result<()> {
     let tokens = renew::read_tokens(&run.tokens)?;
 
     let (tell, told) = heart::channel();
-    let (store, node) = open_node(&run, &spec, &me, &tell)?;
+    let (store, mut node) = open_node(&run, &spec, &me, &tell)?;
     let pulse = pulse::runtime()?;
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
@@ -173,9 +143,26 @@ pub fn run_daemon(run: Run, Given { spec, text, me }: Given) -> Result<()> {
     );
     let deadman = start_deadman(&run, &pulse, &tell);
     let (show, glance) = watch::channel(heart::Glance::default());
-    let hands = wiring::start_hands(&run, &spec, &me, &tell)?;
-    let servers = hands.servers.clone();
-    let wiring = Wiring::new((peers, deadman, hands), &spec, &me, &glance, &tell)?;
+    let servers = wiring::Servers::default();
+    let mut wiring = Wiring {
+        host: wiring::Host {
+            me: me.clone(),
+            common: run.common.clone(),
+            tls: run.tls.clone(),
+            tell: tell.clone(),
+            glance: glance.clone(),
+            pulse: pulse.handle().clone(),
+            workers: runtime.handle().clone(),
+        },
+        peers,
+        deadman,
+        servers: servers.clone(),
+        hands: wiring::Hands::default(),
+    };
+    // The first of them is this node's shape: what cannot be had of it is said here and now.
+    while let Some(effect) = node.poll_effect() {
+        wiring.carry_out(effect)?;
+    }
 
     let moves = whole::Moves::default();
     let around = heart::Around {
@@ -233,9 +220,7 @@ pub fn run_daemon(run: Run, Given { spec, text, me }: Given) -> Result<()> {
 
 /// The node as its store left it.
 fn open_node(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<(store::Store, Node)> {
-    std::fs::create_dir_all(&run.state)
-        .with_context(|| format!("state directory {}", run.state.display()))?;
-    let path = run.state.join("node.store");
+    let path = run.common.state.join("node.store");
     let voters = spec.nodes.iter().filter(|(_, node)| node.votes > 0);
     let votes = voters
         .map(|(name, node)| (name.clone(), node.votes))

@@ -32,9 +32,20 @@ const ROUSE_PAUSES: [Duration; 3] = [
 
 /// What a replica's task is told.
 pub enum Hand {
-    Act { id: u64, action: Action },
-    Cancel { id: u64 },
-    Attend { closely: bool },
+    Act {
+        id: u64,
+        action: Action,
+    },
+    Cancel {
+        id: u64,
+    },
+    Attend {
+        closely: bool,
+    },
+    /// The spec says something else of it now: what is begun from here on goes by that.
+    Serve {
+        server: Arc<Server>,
+    },
 }
 
 /// Heartbeats until the next look at a primary some of whose standbys have not everything yet:
@@ -138,7 +149,7 @@ fn looks_from(first: Instant, every: Duration) -> Interval {
     looks
 }
 
-/// Drives one server until the daemon ends: probes it, watches it, carries out what it is told, one
+/// Drives one server until it is dismissed or the daemon ends: probes it, watches it, carries out what it is told, one
 /// action at a time.
 pub async fn replica(
     workload: WorkloadId,
@@ -148,13 +159,13 @@ pub async fn replica(
     heart: Tell,
 ) {
     let (rewatch, watched) = watch::channel(());
-    let driven = Driven {
+    let mut driven = Driven {
         workload,
         server,
         heart,
         rewatch,
     };
-    let exits = tokio::spawn(driven.clone().watch_exits(watched));
+    let mut exits = tokio::spawn(driven.clone().watch_exits(watched.clone()));
     let mut acting: Option<(u64, JoinHandle<()>)> = None;
     let calm = heartbeat * CALM_LOOKS;
     let mut probe = looks_from(Instant::now(), heartbeat);
@@ -167,6 +178,11 @@ pub async fn replica(
                 None => break,
                 Some(Hand::Attend { closely: true }) => probe = looks_from(Instant::now(), heartbeat),
                 Some(Hand::Attend { closely: false }) => probe = looks_from(together(calm), calm),
+                Some(Hand::Serve { server }) => {
+                    exits.abort();
+                    driven.server = server;
+                    exits = tokio::spawn(driven.clone().watch_exits(watched.clone()));
+                }
                 Some(Hand::Cancel { id }) => {
                     if let Some((_, task)) = acting.take_if(|(a, _)| *a == id) {
                         task.abort();

@@ -123,11 +123,11 @@ pub struct Around {
 }
 
 /// A handle, and the heart itself: it beats while it is polled, until it is told to stop.
-/// `carry_out` gets every effect that is not the heart's own.
+/// `carry_out` gets every effect that is not the heart's own; where it cannot, the heart ends.
 pub fn new(
     mut node: Node,
     around: Around,
-    mut carry_out: impl FnMut(Effect),
+    mut carry_out: impl FnMut(Effect) -> anyhow::Result<()>,
 ) -> (Heart, impl Future<Output = ()>) {
     let Around {
         mut told,
@@ -178,7 +178,12 @@ pub fn new(
                             let _: Result<(), Answer> = reply.send(answer);
                         }
                     }
-                    other => carry_out(other),
+                    other => {
+                        if let Err(error) = carry_out(other) {
+                            tracing::error!("{error:#}");
+                            return;
+                        }
+                    }
                 }
             }
             // In the middle of a move somebody waits for each step.

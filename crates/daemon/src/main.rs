@@ -27,6 +27,7 @@ use boot::Given;
 use clap::Parser;
 use deadman::watchdog::Watchdog;
 use karst_adapters::process::raise_descriptor_limit;
+use karst_core::WorkloadId;
 use std::fs::Permissions;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
@@ -53,13 +54,17 @@ fn main() -> Result<()> {
     rustls::crypto::ring::default_provider()
         .install_default()
         .ok();
-    let (spec, text) = boot::load_spec(&common.spec)?;
-    let me = boot::who_am_i(&spec, common.node.as_deref())?;
     make_runtime(&common.runtime)
         .with_context(|| format!("runtime directory {}", common.runtime.display()))?;
+    std::fs::create_dir_all(&common.state)
+        .with_context(|| format!("state directory {}", common.state.display()))?;
     match cli.command {
-        Command::Deadman(deadman) => watch_over(deadman, &Given { spec, text, me }),
-        Command::Run(run) => boot::run_daemon(run, Given { spec, text, me }),
+        Command::Deadman(deadman) => watch_over(deadman),
+        Command::Run(run) => {
+            let (spec, text) = boot::load_spec(&run.spec)?;
+            let me = boot::who_am_i(&spec, run.node.as_deref())?;
+            boot::run_daemon(run, Given { spec, text, me })
+        }
         Command::Document => Ok(()),
     }
 }
@@ -71,18 +76,13 @@ fn make_runtime(dir: &Path) -> std::io::Result<()> {
     std::fs::set_permissions(dir, Permissions::from_mode(0o711))
 }
 
-fn watch_over(Deadman { common, watchdog }: Deadman, given: &Given) -> Result<()> {
-    let Given { spec, me, .. } = given;
-    let watched = spec
-        .workloads
-        .iter()
-        .flat_map(|(id, workload)| boot::watched(&common, id, workload, me));
+fn watch_over(Deadman { common, watchdog }: Deadman) -> Result<()> {
     let watchdog = watchdog
         .as_deref()
         .map(Watchdog::open)
         .transpose()
         .context("the watchdog device")?;
-    let longest = spec.timings.lease;
-    deadman::server::run(&common.runtime, watched.collect(), longest, watchdog)
-        .context("the deadman")
+    let (runtime, list) = (common.runtime.clone(), common.state.join("watched.json"));
+    let find = move |workload: &WorkloadId, data: &str| common.processes(workload, data);
+    deadman::server::run(&runtime, list, Box::new(find), watchdog).context("the deadman")
 }

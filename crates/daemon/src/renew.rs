@@ -7,14 +7,13 @@ use crate::http::{Service, Tokens};
 use crate::lock::write;
 use crate::peers::Renewal;
 use crate::tls::{self, HttpCertificate, Identity};
+use crate::wiring::Servers;
 use anyhow::{Context, Result};
-use karst_adapters::Server;
 use karst_core::spec::{Finding, Severity, Spec};
 use std::fs::Metadata;
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -46,7 +45,7 @@ pub struct Users {
     pub peers: Renewal,
     pub http: HttpCertificate,
     pub service: actix_web::web::Data<Service>,
-    pub servers: Vec<Arc<Server>>,
+    pub servers: Servers,
 }
 
 pub fn read_tokens(path: &Path) -> Result<Tokens> {
@@ -103,7 +102,7 @@ async fn take_up(files: &Files, users: &Users) -> Result<()> {
     users.http.renew(&identity)?;
     users.peers.renew(&identity)?;
     *write(&users.service.tokens) = tokens;
-    for server in &users.servers {
+    for server in users.servers.all() {
         server.renew_certificates().await?;
     }
     Ok(())

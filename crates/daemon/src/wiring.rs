@@ -1,52 +1,85 @@
-//! The wiring: which task carries out which effect, and the tasks.
+//! The wiring: which task carries out which effect, and the tasks, which follow the node's shape.
 
-use crate::arguments::Run;
+use crate::arguments::Common;
 use crate::heart::{Glance, Tell};
+use crate::lock::lock;
 use crate::{deadman, hands, peers};
 use anyhow::{Context, Result};
-use karst_adapters::{Address, Bounds, Power, Server};
+use hands::Hand;
+use karst_adapters::{Address, Bounds, Placed, Power, Server};
 use karst_core::address::{AddressOrder, Connection};
+use karst_core::authority::Claim;
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
+use karst_core::spec::{PowerSpec, Subnet, WorkloadSpec};
 use karst_core::{Effect, NodeId, Spec, WorkloadId};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use tokio::runtime::Handle;
 use tokio::sync::mpsc::{self, UnboundedSender};
 use tokio::sync::watch;
 
+/// What every task on this host needs.
+pub struct Host {
+    pub me: NodeId,
+    pub common: Common,
+    pub tls: PathBuf,
+    pub tell: Tell,
+    pub glance: watch::Receiver<Glance>,
+    /// Where peers are dialled, and where everything else runs.
+    pub pulse: Handle,
+    pub workers: Handle,
+}
+
 /// Where each kind of effect goes.
 pub struct Wiring {
-    peers: peers::Peers,
-    deadman: UnboundedSender<deadman::Order>,
-    replicas: BTreeMap<WorkloadId, UnboundedSender<hands::Hand>>,
-    gates: BTreeMap<WorkloadId, UnboundedSender<GateOrder>>,
-    addresses: BTreeMap<WorkloadId, AddressOrders>,
-    power: BTreeMap<NodeId, PowerOrders>,
+    pub host: Host,
+    pub peers: peers::Peers,
+    pub deadman: UnboundedSender<deadman::Order>,
+    pub servers: Servers,
+    pub hands: Hands,
+}
+
+/// The servers of the replicas that are here.
+#[derive(Clone, Default)]
+pub struct Servers(Arc<Mutex<BTreeMap<WorkloadId, Arc<Server>>>>);
+
+impl Servers {
+    pub fn all(&self) -> Vec<Arc<Server>> {
+        lock(&self.0).values().cloned().collect()
+    }
+}
+
+/// One task: what it was made for, and how it is told what to do. It ends when this is dropped.
+struct Task<S, O> {
+    of: S,
+    orders: UnboundedSender<O>,
+}
+
+/// To one floating address: what to do, and whose clients to rouse once it is here.
+type AddressOrders = (AddressOrder, Vec<Connection>);
+/// To one power device: what to do, and which hardware it has to be.
+type PowerOrders = (PowerOrder, Option<String>);
+
+/// The tasks.
+#[derive(Default)]
+pub struct Hands {
+    replicas: BTreeMap<WorkloadId, Task<WorkloadSpec, Hand>>,
+    gates: BTreeMap<WorkloadId, Task<SocketAddr, GateOrder>>,
+    addresses: BTreeMap<WorkloadId, Task<Vec<Subnet>, AddressOrders>>,
+    power: BTreeMap<NodeId, Task<PowerSpec, PowerOrders>>,
 }
 
 impl Wiring {
-    /// With what is started besides: the addresses and the power devices.
-    pub fn new(
-        (peers, deadman, hands): (peers::Peers, UnboundedSender<deadman::Order>, Hands),
-        spec: &Spec,
-        me: &NodeId,
-        glance: &watch::Receiver<Glance>,
-        tell: &Tell,
-    ) -> Result<Self> {
-        Ok(Self {
-            peers,
-            deadman,
-            replicas: hands.replicas,
-            gates: hands.gates,
-            addresses: start_addresses(spec, me, tell)?,
-            power: start_power(spec, glance, tell)?,
-        })
-    }
-
-    pub fn carry_out(&self, effect: Effect) {
+    /// # Errors
+    /// If something of the node's shape cannot be made.
+    pub fn carry_out(&mut self, effect: Effect) -> Result<()> {
         match effect {
+            Effect::Shape { spec } => self.shape(&spec)?,
+            Effect::Dismiss { claim } => self.dismiss(claim),
             Effect::Send { to, message } => self.peers.send(&to, message),
             Effect::Way { to, via } => self.peers.set_way(&to, via.as_ref()),
             Effect::Act {
@@ -54,152 +87,194 @@ impl Wiring {
                 id,
                 action,
                 operation: _,
-            } => {
-                if let Some(hand) = self.replicas.get(&workload) {
-                    let _ = hand.send(hands::Hand::Act { id, action });
-                }
-            }
+            } => tell(&self.hands.replicas, &workload, Hand::Act { id, action }),
             Effect::Cancel { workload, id } => {
-                if let Some(hand) = self.replicas.get(&workload) {
-                    let _ = hand.send(hands::Hand::Cancel { id });
-                }
+                tell(&self.hands.replicas, &workload, Hand::Cancel { id });
             }
             Effect::Attend { workload, closely } => {
-                if let Some(hand) = self.replicas.get(&workload) {
-                    let _ = hand.send(hands::Hand::Attend { closely });
-                }
+                tell(&self.hands.replicas, &workload, Hand::Attend { closely });
             }
             Effect::Arm { claim, deadline } => {
-                let _ = self.deadman.send(deadman::Order::Arm { claim, deadline });
+                self.tell_deadman(deadman::Order::Arm { claim, deadline });
             }
-            Effect::Disarm { claim } => {
-                let _ = self.deadman.send(deadman::Order::Disarm { claim });
-            }
+            Effect::Disarm { claim } => self.tell_deadman(deadman::Order::Disarm { claim }),
             Effect::Address {
                 workload,
                 order,
                 connections,
-            } => {
-                if let Some(address) = self.addresses.get(&workload) {
-                    let _ = address.send((order, connections));
-                }
-            }
-            Effect::Gate { workload, order } => {
-                if let Some(gate) = self.gates.get(&workload) {
-                    let _ = gate.send(order);
-                }
-            }
+            } => tell(&self.hands.addresses, &workload, (order, connections)),
+            Effect::Gate { workload, order } => tell(&self.hands.gates, &workload, order),
             Effect::Power {
                 node,
                 order,
                 system,
-            } => {
-                if let Some(device) = self.power.get(&node) {
-                    let _ = device.send((order, system));
-                }
-            }
+            } => tell(&self.hands.power, &node, (order, system)),
             // The heart keeps these to itself.
             Effect::Persist { .. } | Effect::Answer { .. } | Effect::Record(_) => {}
         }
+        Ok(())
     }
-}
 
-/// To one floating address: what to do, and whose clients to rouse once it is here.
-type AddressOrders = UnboundedSender<(AddressOrder, Vec<Connection>)>;
-/// To one power device: what to do, and which hardware it has to be.
-type PowerOrders = UnboundedSender<(PowerOrder, Option<String>)>;
+    fn tell_deadman(&self, order: deadman::Order) {
+        let _ = self.deadman.send(order);
+    }
 
-#[derive(Default)]
-pub struct Hands {
-    pub servers: Vec<Arc<Server>>,
-    pub replicas: BTreeMap<WorkloadId, UnboundedSender<hands::Hand>>,
-    pub gates: BTreeMap<WorkloadId, UnboundedSender<GateOrder>>,
-}
-
-pub fn start_hands(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<Hands> {
-    let mut hands = Hands::default();
-    let bounds = Bounds::of_gate(
-        spec.workloads
-            .values()
-            .filter(|w| w.gates.contains_key(me))
-            .count(),
-    );
-    for (id, workload) in &spec.workloads {
-        if let Some(replica) = workload.replicas.get(me) {
-            let processes = run.common.processes(id, &replica.data);
-            let places = (run.common.runtime.as_path(), run.tls.as_path());
-            let server = Arc::new(Server::from_spec(id, workload, me, places, processes)?);
-            hands.servers.push(server.clone());
-            let (hand, told) = mpsc::unbounded_channel();
-            tokio::spawn(hands::replica(
-                id.clone(),
-                server,
-                spec.timings.heartbeat,
-                told,
-                tell.clone(),
-            ));
-            hands.replicas.insert(id.clone(), hand);
+    /// Makes what is missing, and makes anew what is another one now. A replica's hand and an
+    /// address's end when they are dismissed, and not before.
+    fn shape(&mut self, spec: &Spec) -> Result<()> {
+        {
+            let _on_it = self.host.pulse.enter();
+            self.peers.reshape(spec);
         }
-        if let Some(address) = workload.gates.get(me) {
-            let (order, orders) = mpsc::unbounded_channel();
+        let _inside = self.host.workers.enter();
+        for (id, workload) in &spec.workloads {
+            self.watch(id, workload, spec);
+            self.shape_replica(id, workload, spec)?;
+            self.shape_address(id, workload)?;
+        }
+        self.shape_gates(spec);
+        self.shape_power(spec)
+    }
+
+    /// What of a workload the deadman watches on this node.
+    fn watch(&self, id: &WorkloadId, workload: &WorkloadSpec, spec: &Spec) {
+        let me = &self.host.me;
+        let server = workload.replicas.get(me).map(|replica| {
+            let what = deadman::What::Server {
+                data: replica.data.clone(),
+                port: replica.address.port(),
+            };
+            (Claim::Primary(id.clone()), what)
+        });
+        let address = workload.address.as_ref();
+        let address = address
+            .filter(|_| workload.may_hold_address(me))
+            .map(|address| {
+                let list = address.on.iter().map(|subnet| subnet.ip).collect();
+                (Claim::Address(id.clone()), deadman::What::Addresses(list))
+            });
+        for (claim, what) in server.into_iter().chain(address) {
+            self.tell_deadman(deadman::Order::Watch {
+                claim,
+                what,
+                longest: spec.timings.lease,
+            });
+        }
+    }
+
+    fn shape_replica(&mut self, id: &WorkloadId, of: &WorkloadSpec, spec: &Spec) -> Result<()> {
+        let Some(replica) = of.replicas.get(&self.host.me) else {
+            return Ok(());
+        };
+        let known = self.hands.replicas.get_mut(id);
+        if known.as_ref().is_some_and(|task| task.of == *of) {
+            return Ok(());
+        }
+        let processes = self.host.common.processes(id, &replica.data);
+        let server = Arc::new(Server::of(Placed {
+            workload: id,
+            spec: of,
+            me: &self.host.me,
+            runtime: &self.host.common.runtime,
+            tls: &self.host.tls,
+            processes,
+        })?);
+        lock(&self.servers.0).insert(id.clone(), server.clone());
+        if let Some(task) = known {
+            task.of = of.clone();
+            let _ = task.orders.send(Hand::Serve { server });
+            return Ok(());
+        }
+        let (orders, told) = mpsc::unbounded_channel();
+        let heartbeat = spec.timings.heartbeat;
+        let tell = self.host.tell.clone();
+        tokio::spawn(hands::replica(id.clone(), server, heartbeat, told, tell));
+        let of = of.clone();
+        self.hands.replicas.insert(id.clone(), Task { of, orders });
+        Ok(())
+    }
+
+    fn shape_gates(&mut self, spec: &Spec) {
+        let me = &self.host.me;
+        let here = |id: &WorkloadId| spec.workloads.get(id)?.gates.get(me);
+        let gates = &mut self.hands.gates;
+        gates.retain(|id, task| here(id) == Some(&task.of));
+        let with_gate = spec.workloads.iter().filter(|(id, _)| here(id).is_some());
+        let bounds = Bounds::of_gate(with_gate.clone().count());
+        for (id, workload) in with_gate {
+            let Some(of) = here(id).copied().filter(|_| !gates.contains_key(id)) else {
+                continue;
+            };
+            let (orders, told) = mpsc::unbounded_channel();
             // A floating address comes and goes: the gate has to listen on whatever this host has.
-            let everywhere = SocketAddr::from((std::net::Ipv6Addr::UNSPECIFIED, address.port()));
+            let everywhere = SocketAddr::from((std::net::Ipv6Addr::UNSPECIFIED, of.port()));
             let listen = if workload.may_hold_address(me) {
                 everywhere
             } else {
-                *address
+                of
             };
             let (at, every) = ((listen, bounds), spec.timings.heartbeat * CALM_LOOKS);
-            tokio::spawn(hands::gate(id.clone(), at, every, orders, tell.clone()));
-            hands.gates.insert(id.clone(), order);
+            let tell = self.host.tell.clone();
+            tokio::spawn(hands::gate(id.clone(), at, every, told, tell));
+            gates.insert(id.clone(), Task { of, orders });
         }
     }
-    Ok(hands)
-}
 
-fn start_addresses(
-    spec: &Spec,
-    me: &NodeId,
-    tell: &Tell,
-) -> Result<BTreeMap<WorkloadId, AddressOrders>> {
-    let mut addresses = BTreeMap::new();
-    for (id, workload) in spec
-        .workloads
-        .iter()
-        .filter(|(_, w)| w.may_hold_address(me))
-    {
-        let Some(address) = &workload.address else {
-            continue;
+    fn shape_address(&mut self, id: &WorkloadId, workload: &WorkloadSpec) -> Result<()> {
+        let address = workload.address.as_ref();
+        let Some(address) = address.filter(|_| workload.may_hold_address(&self.host.me)) else {
+            return Ok(());
         };
-        let hand =
-            Address::new(address.on.clone()).with_context(|| format!("the address of {id}"))?;
-        let (order, orders) = mpsc::unbounded_channel();
-        tokio::spawn(hands::address(id.clone(), hand, orders, tell.clone()));
-        addresses.insert(id.clone(), order);
+        let known = self.hands.addresses.get(id);
+        if known.is_some_and(|task| task.of == address.on) {
+            return Ok(());
+        }
+        let of = address.on.clone();
+        let hand = Address::new(of.clone()).with_context(|| format!("the address of {id}"))?;
+        let (orders, told) = mpsc::unbounded_channel();
+        let tell = self.host.tell.clone();
+        tokio::spawn(hands::address(id.clone(), hand, told, tell));
+        self.hands.addresses.insert(id.clone(), Task { of, orders });
+        Ok(())
     }
-    Ok(addresses)
+
+    /// Every node can ask every device: whoever is coordinator does.
+    fn shape_power(&mut self, spec: &Spec) -> Result<()> {
+        let of = |node: &NodeId| spec.nodes.get(node)?.power.as_ref();
+        let devices = &mut self.hands.power;
+        devices.retain(|node, task| of(node) == Some(&task.of));
+        for node in spec.nodes.keys() {
+            let Some(power) = of(node).filter(|_| !devices.contains_key(node)) else {
+                continue;
+            };
+            let device =
+                Power::from_spec(power).with_context(|| format!("spec, node.{node}.power"))?;
+            let (orders, told) = mpsc::unbounded_channel();
+            let (glance, tell) = (self.host.glance.clone(), self.host.tell.clone());
+            let device = Arc::new(device);
+            tokio::spawn(hands::power(node.clone(), device, told, glance, tell));
+            let of = power.clone();
+            devices.insert(node.clone(), Task { of, orders });
+        }
+        Ok(())
+    }
+
+    /// Nothing is left of it here.
+    fn dismiss(&mut self, claim: Claim) {
+        match &claim {
+            Claim::Primary(id) => {
+                self.hands.replicas.remove(id);
+                lock(&self.servers.0).remove(id);
+            }
+            Claim::Address(id) => drop(self.hands.addresses.remove(id)),
+        }
+        self.tell_deadman(deadman::Order::Unwatch { claim });
+    }
 }
 
-/// Every node can ask every device: whoever is coordinator does.
-fn start_power(
-    spec: &Spec,
-    glance: &watch::Receiver<Glance>,
-    tell: &Tell,
-) -> Result<BTreeMap<NodeId, PowerOrders>> {
-    let mut devices = BTreeMap::new();
-    for (id, node) in &spec.nodes {
-        let Some(power) = &node.power else { continue };
-        let device =
-            Arc::new(Power::from_spec(power).with_context(|| format!("spec, node.{id}.power"))?);
-        let (order, orders) = mpsc::unbounded_channel();
-        tokio::spawn(hands::power(
-            id.clone(),
-            device,
-            orders,
-            glance.clone(),
-            tell.clone(),
-        ));
-        devices.insert(id.clone(), order);
+/// To one task, if there is one.
+fn tell<K: Ord, S, O>(tasks: &BTreeMap<K, Task<S, O>>, to: &K, order: O) {
+    if let Some(task) = tasks.get(to) {
+        let _ = task.orders.send(order);
     }
-    Ok(devices)
 }

@@ -95,13 +95,12 @@ pub fn postmaster(layout: &Layout, host: &str) -> Result<i32> {
 
 /// `karstd run` or `karstd deadman` of a host.
 pub fn daemon(layout: &Layout, host: &str, what: &str) -> Result<i32> {
-    let spec = layout.spec().to_string_lossy().into_owned();
+    let runtime = layout.runtime(host).to_string_lossy().into_owned();
     let is = |pid: &i32| {
         let words = words(*pid);
         words.first().is_some_and(|w| w.ends_with("karstd"))
             && words.get(1).is_some_and(|w| w == what)
-            && words.contains(&spec)
-            && words.iter().any(|w| w == host)
+            && words.contains(&runtime)
     };
     all()
         .into_iter()

@@ -297,8 +297,7 @@ impl Hosted {
 
     /// What both are told, and where what they say goes.
     fn spawn(&self, mut command: Command, log: &fs::File) -> Result<Child> {
-        command.arg("--spec").arg(self.layout.spec());
-        command.args(["--node", &self.name]);
+        command.arg("--state").arg(self.dir().join("state"));
         command
             .arg("--runtime")
             .arg(self.layout.runtime(&self.name));
@@ -365,7 +364,8 @@ impl Hosted {
             .arg("--system-uuid")
             .arg(self.dir().join("system_uuid"));
         command.arg("--tls").arg(self.dir().join("tls"));
-        command.arg("--state").arg(self.dir().join("state"));
+        command.arg("--spec").arg(self.layout.spec());
+        command.args(["--node", &self.name]);
         command.arg("--tokens").arg(self.layout.secret("tokens"));
         let history = format!(
             "postgres://karst_history@{}/postgres",

@@ -177,7 +177,7 @@ impl Truth {
                 }
                 None => {
                     let on = data.durable_on(entry.index, entry.term);
-                    if !node.spec().votes().is_majority(&on) {
+                    if !node.votes().is_majority(&on) {
                         return Err((
                             "S8",
                             format!("entry {seen} is committed and durable on {on:?} only"),
@@ -304,7 +304,7 @@ impl Truth {
         if !node.is_coordinator() || checked_in.is_none() {
             return Ok(());
         }
-        for (from, heard) in node.reports().iter().filter(|(from, _)| *from != node.me()) {
+        for (from, heard) in node.reports().filter(|(from, _)| *from != node.me()) {
             let checkin = (heard.sent, heard.number);
             let key = (node.me().clone(), from.clone());
             if self.heard.get(&key) == Some(&checkin) {

@@ -2,7 +2,7 @@
 //! real: a world in which it takes as long as it may comes near it.
 
 use karst_core::NodeId;
-use karst_core::outage::{POWER_ALLOWANCE, PROMOTE_ALLOWANCE, worst_cases};
+use karst_core::outage::{Case, POWER_ALLOWANCE, PROMOTE_ALLOWANCE, worst_cases};
 use karst_core::spec::{Spec, Timings};
 use karst_sim::{Fault, Script, Slow, World, ferry_spec, powered_spec};
 use std::time::Duration;
@@ -48,9 +48,9 @@ fn mean(pauses: &[Duration]) -> Duration {
     pauses.iter().sum::<Duration>() / pauses.len() as u32
 }
 
-fn printed(cases: [&str; 2]) -> Duration {
+fn printed(cases: [Case; 2]) -> Duration {
     let all = worst_cases(&Timings::default());
-    let wanted = all.iter().filter(|c| cases.contains(&c.case.as_str()));
+    let wanted = all.iter().filter(|c| cases.contains(&c.kind));
     wanted
         .map(|c| c.total())
         .max()
@@ -69,10 +69,7 @@ const DISK: Duration = Duration::from_millis(20);
 #[test]
 fn every_term_of_a_confirmed_power_cut_is_real_and_the_sum_is_kept() {
     let spec = powered_spec();
-    let worst = printed([
-        "host lost, its power confirmed off",
-        "primary and coordinator lost together, the power confirmed off",
-    ]);
+    let worst = printed([Case::HostLostAndOff, Case::BothLostAndOff]);
     let usual = pauses(&spec, Slow::default(), &[]);
     assert!(PROMOTION < PROMOTE_ALLOWANCE);
     let limit = spec.timings.settle_limit;
@@ -141,10 +138,7 @@ fn every_term_of_a_confirmed_power_cut_is_real_and_the_sum_is_kept() {
 
 #[test]
 fn without_a_device_the_lease_is_the_longest_term_and_the_sum_is_kept() {
-    let worst = printed([
-        "host lost, by lease alone",
-        "primary and coordinator lost together",
-    ]);
+    let worst = printed([Case::HostLost, Case::BothLost]);
     let lease = Timings::default().lease_is_over_after();
     let slow = Slow {
         promote: Some(PROMOTION),
@@ -174,12 +168,9 @@ fn no_kind_of_fault_costs_more_than_its_case() {
     let (node, for_ms) = ("doline".into(), 60_000);
     let primary = |fault: fn(NodeId, u64) -> Fault| fault("doline".into(), 60_000);
     let standby = |fault: fn(NodeId, u64) -> Fault| fault("polje".into(), 60_000);
-    let lease = [
-        "host lost, by lease alone",
-        "primary and coordinator lost together",
-    ];
-    let set = ["standby lost", "standby lost"];
-    let server = ["server process lost", "server process lost"];
+    let lease = [Case::HostLost, Case::BothLost];
+    let set = [Case::StandbyLost, Case::StandbyLost];
+    let server = [Case::ServerLost, Case::ServerLost];
     let cases = [
         (
             server,
@@ -189,7 +180,7 @@ fn no_kind_of_fault_costs_more_than_its_case() {
             },
         ),
         (
-            ["server hangs", "server hangs"],
+            [Case::ServerHangs, Case::ServerHangs],
             primary(|node, for_ms| Fault::HangServer { node, for_ms }),
         ),
         (

@@ -2,15 +2,12 @@
 
 use super::plan::Plan;
 use crate::host::Host;
-use crate::process::Processes;
-use crate::site::{Site, SiteError};
+use crate::site::{Placed, Site, SiteError};
 use crate::trouble::{Result, Trouble};
+use karst_core::NodeId;
 use karst_core::replica::Data;
-use karst_core::spec::WorkloadSpec;
-use karst_core::{NodeId, WorkloadId};
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
 use sqlx::{ConnectOptions, Row};
-use std::path::Path;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -66,15 +63,9 @@ impl Postgres {
     ///
     /// # Errors
     /// What the spec lacks for it, or what of it cannot be read.
-    pub fn from_spec(
-        workload: &WorkloadId,
-        spec: &WorkloadSpec,
-        me: &NodeId,
-        (runtime, tls): (&Path, &Path),
-        processes: Processes,
-    ) -> std::result::Result<(Arc<Host>, Self), SiteError> {
-        let plan = Plan::from_spec(workload, spec, tls)?;
-        let site = Site::from_spec(workload, spec, me, (runtime, tls), processes, "postgres")?;
+    pub fn of(placed: Placed<'_>) -> std::result::Result<(Arc<Host>, Self), SiteError> {
+        let plan = Plan::from_spec(placed.workload, placed.spec, placed.tls)?;
+        let site = Site::new(placed, "postgres")?;
         let host = Arc::new(Host::new(site, "postmaster.pid"));
         Ok((host.clone(), Self::new(host, plan)))
     }

@@ -2,7 +2,7 @@
 
 use super::{Consensus, Durable, Leader, LogId, Order, Progress, Role, Talk};
 use crate::command::Command;
-use crate::ids::{Index, NodeId, Term};
+use crate::ids::{NodeId, Term};
 use crate::planted::Planted;
 use crate::time::Time;
 use std::collections::{BTreeMap, BTreeSet};
@@ -171,19 +171,10 @@ impl Consensus {
             return;
         }
         let next = self.log.last().index.next();
-        let (matched, told, heard_at) = (Index(0), Index(0), Time::ZERO);
-        let progress = Progress {
-            next,
-            matched,
-            matched_at: now,
-            heard_at,
-            told,
-            counts: true,
-            expelled: false,
-            installing: None,
-        };
         let others = self.members.iter().filter(|m| **m != self.me);
-        let followers = others.map(|m| (m.clone(), progress.clone())).collect();
+        let followers = others
+            .map(|m| (m.clone(), Progress::new(next, now)))
+            .collect();
         self.role = Role::Leader(Leader {
             elected_at: now,
             first: next,

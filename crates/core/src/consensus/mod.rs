@@ -183,6 +183,20 @@ struct Progress {
 }
 
 impl Progress {
+    /// Of a follower of which nothing is known but that it is one.
+    fn new(next: Index, now: Time) -> Self {
+        Self {
+            next,
+            matched: Index(0),
+            matched_at: now,
+            heard_at: Time::ZERO,
+            told: Index(0),
+            counts: true,
+            expelled: false,
+            installing: None,
+        }
+    }
+
     fn match_index(&self) -> Index {
         if self.counts { self.matched } else { Index(0) }
     }
@@ -372,6 +386,19 @@ impl Consensus {
             pieces: None,
             pieces_here: 0,
         }
+    }
+
+    /// Other members, at another pace. Who votes stays as it is (V1).
+    pub fn reshape(&mut self, members: BTreeSet<NodeId>, pace: Pace, now: Time) {
+        let next = self.log.last().index.next();
+        if let Role::Leader(leader) = &mut self.role {
+            leader.followers.retain(|node, _| members.contains(node));
+            for member in members.iter().filter(|m| **m != self.me) {
+                let progress = leader.followers.entry(member.clone());
+                progress.or_insert_with(|| Progress::new(next, now));
+            }
+        }
+        (self.members, self.pace) = (members, pace);
     }
 
     pub fn term(&self) -> Term {

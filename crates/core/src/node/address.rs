@@ -35,10 +35,14 @@ impl Node {
     }
 
     pub(super) fn step_addresses(&mut self) {
-        let ids: Vec<WorkloadId> = self.addresses.keys().cloned().collect();
+        let ids: Vec<WorkloadId> = self.here.addresses.keys().cloned().collect();
         for id in ids {
-            let wanted = self.wanted_address(&id, &self.addresses[&id]);
-            let keeper = self.addresses.get_mut(&id).expect("its id was just listed");
+            let wanted = self.wanted_address(&id, &self.here.addresses[&id]);
+            let keeper = self
+                .here
+                .addresses
+                .get_mut(&id)
+                .expect("its id was just listed");
             if let Some(hold) = wanted
                 && keeper.order.is_none_or(|o| o.hold != hold)
             {
@@ -60,7 +64,10 @@ impl Node {
             }
             let (now, keeper) = (
                 self.now,
-                self.addresses.get_mut(&id).expect("its id was just listed"),
+                self.here
+                    .addresses
+                    .get_mut(&id)
+                    .expect("its id was just listed"),
             );
             if keeper.is_gone() && keeper.authority.disarms(now) {
                 self.outbox.emit(Effect::Disarm {
@@ -74,6 +81,7 @@ impl Node {
     /// clients would not notice.
     pub(super) fn tell_connections(&mut self, id: &WorkloadId) {
         let keeper = self
+            .here
             .addresses
             .get_mut(id)
             .expect("whoever asks has seen it");
@@ -102,7 +110,7 @@ impl Node {
 
     /// News about an address, for the record: a conflict once, not each time that it is seen.
     pub(super) fn note_address(&mut self, id: &WorkloadId, old: &AddressSeen) {
-        let seen = &self.addresses[id].seen;
+        let seen = &self.here.addresses[id].seen;
         let conflict = seen
             .conflict
             .clone()
@@ -127,6 +135,7 @@ impl Node {
     /// When an address that is held has to be given up.
     pub(super) fn addresses_due(&self) -> Time {
         let held = self
+            .here
             .addresses
             .values()
             .filter(|k| k.order.is_some_and(|o| o.hold.is_some()));

@@ -38,12 +38,6 @@ impl Agenda {
         }
     }
 
-    /// The workloads that have a replica or a gate on a node; an address stays where one of them
-    /// is.
-    pub fn on(&self, node: &NodeId) -> impl Iterator<Item = &WorkloadId> {
-        self.places.get(node).into_iter().flatten()
-    }
-
     pub fn add_all(&mut self) {
         self.all = true;
     }
@@ -61,11 +55,11 @@ impl Agenda {
 
     /// Notes when a workload has to be looked at again, if that is before `heartbeat`, when all
     /// are.
-    pub fn set_due(&mut self, id: &WorkloadId, due: Time, heartbeat: Time) {
+    pub fn set_due(&mut self, id: WorkloadId, due: Time, heartbeat: Time) {
         if due < heartbeat {
-            self.sooner.insert(id.clone(), due);
+            self.sooner.insert(id, due);
         } else {
-            self.sooner.remove(id);
+            self.sooner.remove(&id);
         }
     }
 
@@ -133,8 +127,8 @@ mod tests {
     fn what_is_due_is_looked_at_when_it_is() {
         let (at, heartbeat) = (Time::from_millis, Time::from_millis(100));
         let mut agenda = Agenda::default();
-        agenda.set_due(&"sailings".into(), at(40), heartbeat);
-        agenda.set_due(&"wharf".into(), at(140), heartbeat);
+        agenda.set_due("sailings".into(), at(40), heartbeat);
+        agenda.set_due("wharf".into(), at(140), heartbeat);
         assert_eq!(agenda.due(), at(40));
         agenda.add_due(at(39));
         assert!(agenda.workloads.is_empty());

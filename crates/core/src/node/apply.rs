@@ -2,6 +2,7 @@
 //! that waited.
 
 use super::Node;
+use super::questions::Asker;
 use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::event::Event;
 use crate::fact::{self, Fact};
@@ -10,9 +11,7 @@ use crate::operation::Phase;
 use crate::progress::Step;
 use crate::request::Answer;
 use crate::steward::Stamps;
-
-/// Operations whose steps are remembered.
-const STEPS_OF: usize = 50;
+use std::collections::BTreeMap;
 
 impl Node {
     /// Not before this run knows what is committed by now: a node that was away must not act on
@@ -47,11 +46,12 @@ impl Node {
 
     /// What was decided is looked at for what follows from it.
     fn put_on_agenda(&mut self, command: &Command) {
+        let Some(lead) = &mut self.lead else { return };
         if let Some(id) = command.workload() {
-            self.agenda.add_workload(id);
+            lead.agenda.add_workload(id);
         }
         if let Some(node) = command.node() {
-            self.agenda.add_node(node);
+            lead.agenda.add_node(node);
         }
     }
 
@@ -65,18 +65,20 @@ impl Node {
             return;
         };
         self.state = snapshot.state.clone();
-        self.agenda.add_all();
-        for (id, agent) in &mut self.agents {
+        if let Some(lead) = &mut self.lead {
+            lead.agenda.add_all();
+        }
+        for (id, agent) in &mut self.here.agents {
             if let Some(opened) = &self.state.workload(id).opened {
                 agent.on_opened(opened.epoch, &opened.holder);
             }
         }
     }
 
-    /// Whoever waits for an entry to be committed hears that this node cannot say any more what
-    /// becomes of it.
-    pub(super) fn leave_unanswered(&mut self) {
-        for asker in self.questions.give_up() {
+    /// Whoever waits for an entry to be committed hears that this node, which leads no more, cannot
+    /// say what becomes of it.
+    pub(super) fn leave_unanswered(&mut self, undecided: BTreeMap<Index, Asker>) {
+        for asker in undecided.into_values() {
             let why = "the coordinator changed before this was decided; look at the status, and ask again if need be";
             self.answer(asker, Answer::Refused { why: why.into() });
         }
@@ -92,12 +94,12 @@ impl Node {
 
     fn on_workload(&mut self, index: Index, id: &WorkloadId, act: &WorkloadAct) {
         let now = self.now;
-        let notes = self.notes.entry(id.clone()).or_default();
+        let stamps = self.journal.stamps.entry(id.clone()).or_default();
         if let WorkloadAct::Begin(_) = act {
-            let (operation, lost) = (Some(OperationId(index.0)), notes.lost.take());
-            notes.stamps = Stamps {
-                operation,
-                lost,
+            let notes = self.lead.as_mut().and_then(|l| l.notes.get_mut(id));
+            *stamps = Stamps {
+                operation: Some(OperationId(index.0)),
+                lost: notes.and_then(|notes| notes.lost.take()),
                 began: Some(now),
                 ..Stamps::default()
             };
@@ -110,11 +112,11 @@ impl Node {
             _ => None,
         };
         if let Some(phase) = phase {
-            notes.stamps.reach(phase, now);
+            stamps.reach(phase, now);
         }
         if let (WorkloadAct::Open { epoch, .. }, Some(opened)) =
             (act, &self.state.workload(id).opened)
-            && let Some(agent) = self.agents.get_mut(id)
+            && let Some(agent) = self.here.agents.get_mut(id)
         {
             agent.on_opened(*epoch, &opened.holder);
         }
@@ -126,7 +128,7 @@ impl Node {
         let fact = Fact::OfWorkload(id.clone(), act.clone());
         if let Some(operation) = operation {
             let text = fact::workload_text(act);
-            self.note_step(
+            self.journal.note(
                 operation,
                 Step {
                     kind: fact.kind(),
@@ -156,7 +158,7 @@ impl Node {
             for operation in under_way {
                 event = event.within(Some(operation));
                 let text = event.text.clone();
-                self.note_step(
+                self.journal.note(
                     operation,
                     Step {
                         kind: fact.kind(),
@@ -170,15 +172,9 @@ impl Node {
         self.record_event(event);
     }
 
-    fn note_step(&mut self, operation: OperationId, step: Step) {
-        self.steps.entry(operation).or_default().push(step);
-        while self.steps.len() > STEPS_OF {
-            self.steps.pop_first();
-        }
-    }
-
     fn answer_committed(&mut self, index: Index, command: &Command, changed: bool) {
-        let Some(asker) = self.questions.decided(index) else {
+        let lead = self.lead.as_mut();
+        let Some(asker) = lead.and_then(|lead| lead.undecided.remove(&index)) else {
             return;
         };
         let answer = match command {

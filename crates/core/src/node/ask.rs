@@ -1,22 +1,22 @@
 //! Requests of people: who answers them, and what the coordinator makes of them.
 
+use super::lead::Lead;
 use super::questions::Asker;
 use super::{Effect, Node};
 use crate::author::{Author, Level};
 use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
-use crate::operation::{Kind, Operation, Outcome};
-use crate::request::{Answer, NodePlan, PowerWish, Request};
-use crate::steward::fencing;
+use crate::operation::{Cause, Kind, Operation, Outcome};
+use crate::request::{Answer, Request};
+use crate::spec::WorkloadSpec;
+use crate::steward::{Scene, fencing};
 
-/// A move that somebody asks for.
-struct Wanted {
-    kind: Kind,
-    workload: WorkloadId,
-    to: Option<NodeId>,
-    by: Author,
-    accept_loss: u64,
+/// What comes of a request that is not refused.
+enum Reply {
+    Now(Answer),
+    /// The answer comes once these are committed.
+    Once(Vec<Command>),
 }
 
 impl Node {
@@ -32,11 +32,15 @@ impl Node {
             let why = format!("this needs a token that may {}", request.needs().word());
             return self.answer(asker, Answer::Refused { why });
         }
-        if self.is_coordinator() || request == Request::OwnStatus {
-            return self.on_request(asker, request);
+        if request == Request::OwnStatus {
+            return self.answer(asker, Answer::Status(Box::new(self.status())));
+        }
+        if let Some(lead) = &self.lead {
+            let reply = self.consider(lead, &asker, request);
+            return self.reply(asker, reply);
         }
         match (asker, self.coordinator().cloned()) {
-            (Asker::Here(ticket), Some(coordinator)) => {
+            (Asker::Here(ticket), Some(coordinator)) if coordinator != self.me => {
                 let number = self.questions.pass_on(coordinator.clone(), ticket);
                 self.send(
                     coordinator,
@@ -51,11 +55,28 @@ impl Node {
         }
     }
 
-    fn on_request(&mut self, asker: Asker, request: Request) {
+    /// Answers, or proposes and answers when the last of it is committed.
+    fn reply(&mut self, asker: Asker, reply: Result<Reply, String>) {
+        let commands = match reply {
+            Ok(Reply::Now(answer)) => return self.answer(asker, answer),
+            Err(why) => return self.answer(asker, Answer::Refused { why }),
+            Ok(Reply::Once(commands)) => commands,
+        };
+        let proposed = self.consensus.propose(commands, self.now);
+        match (proposed, &mut self.lead) {
+            (Some(indexes), Some(lead)) => drop(lead.undecided.insert(*indexes.end(), asker)),
+            _ => self.answer(asker, Answer::NoCoordinator),
+        }
+    }
+
+    /// What a coordinator makes of a request.
+    ///
+    /// # Errors
+    /// Why it is refused.
+    fn consider(&self, lead: &Lead, asker: &Asker, request: Request) -> Result<Reply, String> {
         let (kind, workload, to, by, accept_loss, plan_only) = match request {
             Request::Status | Request::OwnStatus => {
-                let status = Box::new(self.status());
-                return self.answer(asker, Answer::Status(status));
+                return Ok(Reply::Now(Answer::Status(Box::new(self.status()))));
             }
             Request::Switchover {
                 workload,
@@ -83,67 +104,26 @@ impl Node {
                 plan_only,
                 by,
             } => {
-                return self.on_power_wish(asker, node, what, plan_only, by);
+                let plan = self.power_plan(lead, &node, what)?;
+                if plan_only {
+                    return Ok(Reply::Now(Answer::NodePlan(plan)));
+                }
+                if let Some(why) = plan.unmet {
+                    return Err(why);
+                }
+                let command = self.power(&self.scene_of(lead), node, what, asker.author(by));
+                return Ok(Reply::Once(vec![command]));
             }
-            other => {
-                return match self.single(other, &asker) {
-                    Ok(command) => self.propose_for(asker, vec![command]),
-                    Err(why) => self.answer(asker, Answer::Refused { why }),
-                };
-            }
+            other => return Ok(Reply::Once(vec![self.single(lead, other, asker)?])),
         };
         let by = asker.author(by);
-        let wanted = Wanted {
-            kind,
-            workload,
-            to,
-            by,
-            accept_loss,
-        };
-        self.on_move(asker, wanted, plan_only);
-    }
-
-    fn on_power_wish(
-        &mut self,
-        asker: Asker,
-        node: NodeId,
-        what: PowerWish,
-        plan_only: bool,
-        by: String,
-    ) {
-        match self.power_plan(&node, what) {
-            Err(why) => self.answer(asker, Answer::Refused { why }),
-            Ok(plan) if plan_only => self.answer(asker, Answer::NodePlan(plan)),
-            Ok(NodePlan {
-                unmet: Some(why), ..
-            }) => self.answer(asker, Answer::Refused { why }),
-            Ok(_) => {
-                let by = asker.author(by);
-                let command = self.power(node, what, by);
-                self.propose_for(asker, vec![command]);
-            }
-        }
-    }
-
-    fn on_move(&mut self, asker: Asker, wanted: Wanted, plan_only: bool) {
-        let Wanted {
-            kind,
-            workload,
-            to,
-            by,
-            accept_loss,
-        } = wanted;
-        let plan = match self.plan(kind, &workload, to, accept_loss) {
-            Ok(plan) => plan,
-            Err(why) => return self.answer(asker, Answer::Refused { why }),
-        };
+        let plan = self.plan(self.scene_of(lead), kind, &workload, to, accept_loss)?;
         if plan_only {
-            return self.answer(asker, Answer::Plan(plan));
+            return Ok(Reply::Now(Answer::Plan(plan)));
         }
         if let Some(why) = plan.unmet() {
-            return self.answer(asker, Answer::Refused { why });
+            return Err(why);
         }
-        let why = "asked for".to_string();
         // A failover that finds nobody who may take over is replaced by the one that a person
         // answers for.
         let stuck = self.state.running(&workload).map(|(operation, _)| {
@@ -158,34 +138,26 @@ impl Node {
                 },
             )
         });
-        let (from, to) = (plan.from, plan.to);
         let begin = Operation {
             kind,
             workload,
-            from,
-            to,
+            from: plan.from,
+            to: plan.to,
             by,
-            why,
+            cause: Cause::AskedFor,
+            why: "asked for".into(),
             asks: false,
             accept_loss,
         };
-        self.propose_for(
-            asker,
+        Ok(Reply::Once(
             stuck.into_iter().chain([Command::begin(begin)]).collect(),
-        );
-    }
-
-    /// Proposes, and answers when the last of them is committed.
-    fn propose_for(&mut self, asker: Asker, commands: Vec<Command>) {
-        match self.consensus.propose(commands, self.now) {
-            Some(indexes) => self.questions.wait_for(*indexes.end(), asker),
-            None => self.answer(asker, Answer::NoCoordinator),
-        }
+        ))
     }
 
     /// What one entry does by itself.
-    fn single(&self, request: Request, asker: &Asker) -> Result<Command, String> {
+    fn single(&self, lead: &Lead, request: Request, asker: &Asker) -> Result<Command, String> {
         let author = |by: String| asker.author(by);
+        let scene = self.scene_of(lead);
         match request {
             Request::Mode { workload, mode, by } => {
                 let by = author(by);
@@ -220,8 +192,8 @@ impl Node {
                         "{node} is the coordinator and cannot cut its own power; stop its daemon first"
                     ));
                 }
-                let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
-                let after = self.scene().after(&node);
+                let boot = lead.reports.get(&node).map(|h| h.report.boot.clone());
+                let after = scene.after(&node);
                 Ok(Command::Node(
                     node,
                     NodeAct::Fence {
@@ -237,7 +209,7 @@ impl Node {
                 let Some(fenced) = self.state.fenced(&node) else {
                     return Err(format!("{node} is not fenced"));
                 };
-                if let Some(why) = fencing::unfit(&self.scene(), &node) {
+                if let Some(why) = fencing::unfit(&scene, &node) {
                     return Err(format!("{node} cannot be readmitted yet: {why}"));
                 }
                 Ok(Command::Node(
@@ -249,20 +221,16 @@ impl Node {
                     },
                 ))
             }
-            Request::Enrol { node, by } => self.enrol(node, author(by)),
+            Request::Enrol { node, by } => self.enrol(&scene, node, author(by)),
             _ => Err("that is not a single entry".into()),
         }
     }
 
     /// The store that a node says it has now; those of the others commit it, as its own
     /// acknowledgements do not count yet.
-    fn enrol(&self, node: NodeId, by: Author) -> Result<Command, String> {
+    fn enrol(&self, scene: &Scene, node: NodeId, by: Author) -> Result<Command, String> {
         self.known_node(&node)?;
-        let Some(heard) = self
-            .reports
-            .get(&node)
-            .filter(|_| self.scene().is_up(&node))
-        else {
+        let Some(heard) = scene.reports.get(&node).filter(|_| scene.is_up(&node)) else {
             return Err(format!("{node} is not heard: start its daemon first"));
         };
         match (&heard.report.store, heard.report.counts) {
@@ -278,9 +246,9 @@ impl Node {
         }
     }
 
-    pub(super) fn known_workload(&self, id: &WorkloadId) -> Result<(), String> {
-        if self.spec.workloads.contains_key(id) {
-            return Ok(());
+    pub(super) fn known_workload(&self, id: &WorkloadId) -> Result<&WorkloadSpec, String> {
+        if let Some(workload) = self.spec.workloads.get(id) {
+            return Ok(workload);
         }
         let known: Vec<&str> = self.spec.workloads.keys().map(|w| w.as_str()).collect();
         Err(format!(

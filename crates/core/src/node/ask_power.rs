@@ -2,23 +2,31 @@
 //! goes.
 
 use super::Node;
+use super::lead::Lead;
 use crate::author::Author;
 use crate::command::{Command, NodeAct};
 use crate::ids::NodeId;
 use crate::request::{NodePlan, PowerWish};
 use crate::spec::After;
+use crate::steward::Scene;
 use crate::steward::candidates::{self, Way};
 use crate::view::PowerView;
 
 impl Node {
     /// The entry that does it. Whoever wants a host to be off wants it to stay so.
-    pub(super) fn power(&self, node: NodeId, what: PowerWish, by: Author) -> Command {
+    pub(super) fn power(
+        &self,
+        scene: &Scene,
+        node: NodeId,
+        what: PowerWish,
+        by: Author,
+    ) -> Command {
         let after = match what {
             PowerWish::On => return Command::Node(node, NodeAct::TurnOn { by }),
             PowerWish::Off => After::Off,
             PowerWish::Cycle => After::On,
         };
-        let boot = self.reports.get(&node).map(|h| h.report.boot.clone());
+        let boot = scene.reports.get(&node).map(|h| h.report.boot.clone());
         Command::Node(
             node,
             NodeAct::Fence {
@@ -34,7 +42,13 @@ impl Node {
     ///
     /// # Errors
     /// If there is no such node.
-    pub(super) fn power_plan(&self, node: &NodeId, what: PowerWish) -> Result<NodePlan, String> {
+    pub(super) fn power_plan(
+        &self,
+        lead: &Lead,
+        node: &NodeId,
+        what: PowerWish,
+    ) -> Result<NodePlan, String> {
+        let scene = self.scene_of(lead);
         self.known_node(node)?;
         let (mut steps, mut unmet) = (Vec::new(), None);
         if self.spec.nodes.get(node).is_none_or(|n| n.power.is_none()) {
@@ -43,7 +57,9 @@ impl Node {
             unmet = Some(format!(
                 "{node} is the coordinator and cannot cut its own power; stop its daemon first"
             ));
-        } else if what == PowerWish::On && self.power_of(node) == Some(PowerView::On) {
+        } else if what == PowerWish::On
+            && lead.devices.power_of(&self.spec, node) == Some(PowerView::On)
+        {
             unmet = Some(format!("the power of {node} is on"));
         } else if what != PowerWish::On
             && let Some(fenced) = self.state.fenced(node)
@@ -59,7 +75,7 @@ impl Node {
                 if self.state.workload(id).holder() != Some(node) {
                     continue;
                 }
-                let list = candidates::list(&self.scene(), id, spec);
+                let list = candidates::list(&scene, id, spec);
                 let best = list
                     .iter()
                     .filter(|c| c.excluded.is_none() && c.way == Way::TakesOver);

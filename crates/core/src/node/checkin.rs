@@ -1,13 +1,14 @@
 //! The exchange between a node and the coordinator: reports one way, leases the other (A2, A4).
 
-use super::said::{Said, Waiting};
+use super::checkins::Said;
+use super::lead::Waiting;
 use super::{CALM_LOOKS, Effect, Node};
 use crate::authority::{Claim, Lease};
 use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::gate::GateOrder;
 use crate::heads::Head;
 use crate::health::Hears;
-use crate::ids::{Epoch, NodeId, Term, WorkloadId};
+use crate::ids::{Epoch, NodeId, WorkloadId};
 use crate::message::{Message, Says, heads_beside};
 use crate::planted::Planted;
 use crate::replica::{Observation, Parts, Report, Role};
@@ -19,23 +20,27 @@ use crate::time::Time;
 impl Node {
     /// What this node said in its last check-in, when it was sent, and its number.
     pub fn last_said(&self) -> Option<((Time, u64), &Parts)> {
-        self.said
+        self.checkins
+            .said
             .as_ref()
             .map(|said| ((said.sent, said.number), &said.parts))
     }
 
-    fn report(&self) -> Report {
+    pub(super) fn report(&self) -> Report {
         let replicas = self
+            .here
             .agents
             .iter()
             .map(|(id, a)| (id.clone(), a.report(self.state.workload(id), self.now)))
             .collect();
         let gates = self
+            .here
             .gates
             .iter()
             .map(|(id, g)| (id.clone(), g.report.clone()))
             .collect();
         let addresses = self
+            .here
             .addresses
             .iter()
             .map(|(id, k)| (id.clone(), self.address_report(id, k)))
@@ -48,10 +53,10 @@ impl Node {
         };
         let (store, counts) = (self.consensus.store().cloned(), self.consensus.counts());
         Report {
-            boot: self.boot.clone(),
+            boot: self.host.boot.clone(),
             store,
             counts,
-            system: self.system.clone(),
+            system: self.host.system.clone(),
             parts,
         }
     }
@@ -62,7 +67,7 @@ impl Node {
         let here = |id: &WorkloadId| {
             let w = self.state.workload(id);
             let holds = w.grantable() == Some(&self.me);
-            let gates = self.gates.contains_key(id) && w.grantable().is_some();
+            let gates = self.here.gates.contains_key(id) && w.grantable().is_some();
             (holds || gates).then(|| (Claim::Primary(id.clone()), w.epoch))
         };
         let address = |id: &WorkloadId| {
@@ -70,8 +75,9 @@ impl Node {
             let mine = place.holder.as_ref() == Some(&self.me) && !place.leaving;
             mine.then(|| (Claim::Address(id.clone()), place.number))
         };
-        self.agenda
-            .on(&self.me)
+        let on_this_node = self.here.workloads();
+        on_this_node
+            .into_iter()
             .flat_map(|id| here(id).into_iter().chain(address(id)))
             .collect()
     }
@@ -79,19 +85,16 @@ impl Node {
     /// Beats to everyone and checks in with the coordinator, each heartbeat; checks in at once when
     /// something that others act on has changed.
     pub(super) fn check_in(&mut self) {
-        let due = self.beat_due <= self.now;
+        let due = self.timers.beat <= self.now;
         if due {
-            self.beat_due = self.now + self.spec.timings.heartbeat;
+            self.timers.beat = self.now + self.spec.timings.heartbeat;
             // Every workload is looked at again with each heartbeat.
-            self.agenda.add_all();
+            if let Some(lead) = &mut self.lead {
+                lead.agenda.add_all();
+            }
             self.beat();
         }
         let report = self.report();
-        if due && !self.is_coordinator() {
-            // What it can say of itself when it is asked and nobody leads.
-            self.reports
-                .insert(self.me.clone(), Heard::now(self.now, report.clone()));
-        }
         let Some(coordinator) = self.coordinator().cloned() else {
             return;
         };
@@ -102,15 +105,16 @@ impl Node {
             return;
         }
         if coordinator == self.me {
+            let Some(lead) = &mut self.lead else { return };
             if news {
-                self.agenda.add_node(&coordinator);
+                lead.agenda.add_node(&coordinator);
             }
-            self.reports
+            lead.reports
                 .insert(coordinator.clone(), Heard::now(self.now, report));
             self.answer_checkin(&coordinator, 0, self.now, wants, news);
         } else {
             let says = self.says(&coordinator, report, still);
-            let number = self.checkins;
+            let number = self.checkins.count;
             self.send(
                 coordinator,
                 Message::Checkin {
@@ -125,7 +129,7 @@ impl Node {
     }
 
     fn beat(&mut self) {
-        self.beats += 1;
+        self.links.beats += 1;
         let lately = self.health.lately(self.now);
         let heads = self.heads_to_tell(heads_beside(&lately));
         let others: Vec<NodeId> = self
@@ -141,7 +145,7 @@ impl Node {
                 lately: lately.clone(),
             };
             let message = Message::Beat {
-                number: self.beats,
+                number: self.links.beats,
                 hears,
                 heads: heads.clone(),
             };
@@ -154,8 +158,9 @@ impl Node {
     /// datagram beside the rest of the beat, the next ones come with the next.
     fn heads_to_tell(&self, room: usize) -> Vec<(WorkloadId, Head)> {
         let old = self.spec.timings.heartbeat * 2;
-        let told =
-            |id: &&WorkloadId, at: Time| self.agents.contains_key(*id) || self.now.since(at) > old;
+        let told = |id: &&WorkloadId, at: Time| {
+            self.here.agents.contains_key(*id) || self.now.since(at) > old
+        };
         let all: Vec<_> = self
             .heads
             .iter()
@@ -165,7 +170,7 @@ impl Node {
         let turn = if all.len() <= room {
             0
         } else {
-            self.beats as usize * room % all.len()
+            self.links.beats as usize * room % all.len()
         };
         all.iter()
             .cycle()
@@ -177,7 +182,7 @@ impl Node {
 
     /// Takes from a report how far a primary there is.
     fn note_heads(&mut self, from: &NodeId) {
-        let Some(heard) = self.reports.get(from) else {
+        let Some(heard) = self.lead.as_ref().and_then(|lead| lead.reports.get(from)) else {
             return;
         };
         for (id, replica) in &heard.report.parts.replicas {
@@ -205,19 +210,21 @@ impl Node {
     /// Whether others act on what this check-in says and the one before did not say.
     fn is_news(&mut self, coordinator: &NodeId, wants: &[(Claim, Epoch)], still: &Parts) -> bool {
         let said = self
+            .checkins
             .said
             .as_ref()
             .is_some_and(|s| s.to == *coordinator && s.parts == *still);
         let wanted = self
-            .last_essence
+            .checkins
+            .essence
             .as_ref()
             .is_some_and(|(to, old, _)| to == coordinator && old == wants);
         if said && wanted {
             return false;
         }
         let essence = Some((coordinator.clone(), wants.to_vec(), essence(still.clone())));
-        let news = self.last_essence != essence;
-        self.last_essence = essence;
+        let news = self.checkins.essence != essence;
+        self.checkins.essence = essence;
         news
     }
 
@@ -232,7 +239,7 @@ impl Node {
         let counts = report.counts;
         let has_it =
             |s: &Said| s.is_there && s.to == *coordinator && s.term == term && s.counts == counts;
-        let before = self.said.take().filter(has_it);
+        let before = self.checkins.said.take().filter(has_it);
         let heard_at = before
             .as_ref()
             .map(|b| b.heard_at)
@@ -247,11 +254,11 @@ impl Node {
             ),
             None => Says::Full(Box::new(report)),
         };
-        self.checkins += 1;
-        self.said = Some(Said {
+        self.checkins.count += 1;
+        self.checkins.said = Some(Said {
             to: coordinator.clone(),
             term,
-            number: self.checkins,
+            number: self.checkins.count,
             sent: now,
             counts,
             parts: still,
@@ -264,11 +271,11 @@ impl Node {
     /// Takes what a check-in says, and returns whether it did: of two the one that was sent later
     /// counts, and nothing counts that refers to what is not here.
     pub(super) fn hear(&mut self, from: &NodeId, number: u64, sent: Time, says: Says) -> bool {
-        if !self.is_coordinator() {
+        let Some(lead) = &mut self.lead else {
             return false;
-        }
+        };
         let careless = self.planted == Some(Planted::MixReports);
-        let (at, known) = (self.now, self.reports.get_mut(from));
+        let (at, known) = (self.now, lead.reports.get_mut(from));
         match (says, known) {
             (Says::Full(report), Some(known))
                 if report.boot == known.report.boot
@@ -277,7 +284,7 @@ impl Node {
                 return false;
             }
             (Says::Full(report), _) => {
-                self.reports.insert(
+                lead.reports.insert(
                     from.clone(),
                     Heard {
                         at,
@@ -305,14 +312,13 @@ impl Node {
         wants: Vec<(Claim, Epoch)>,
         news: bool,
     ) {
-        if !self.is_coordinator() {
-            return;
-        }
-        if self.spec.nodes[&self.me].clock == Clock::MayStop {
+        let Some(lead) = &mut self.lead else { return };
+        let own = self.spec.nodes.get(&self.me);
+        if own.is_none_or(|node| node.clock == Clock::MayStop) {
             // Its own clock does not tell whether somebody else was elected meanwhile: what a
             // majority answers from here on does.
-            self.unanswered.retain(|w| w.from != *from);
-            self.unanswered.push_back(Waiting {
+            lead.unanswered.retain(|w| w.from != *from);
+            lead.unanswered.push_back(Waiting {
                 from: from.clone(),
                 number,
                 sent,
@@ -329,10 +335,13 @@ impl Node {
     /// sent (C4).
     pub(super) fn answer_waiting(&mut self) {
         let Some(acknowledged) = self.consensus.acknowledged_at(self.now) else {
-            self.unanswered.clear();
             return;
         };
-        while let Some(w) = self.unanswered.pop_front_if(|w| w.at <= acknowledged) {
+        while let Some(w) = self
+            .lead
+            .as_mut()
+            .and_then(|lead| lead.unanswered.pop_front_if(|w| w.at <= acknowledged))
+        {
             self.grant_leases(&w.from, w.number, w.sent, w.wants, w.news);
         }
     }
@@ -419,7 +428,7 @@ impl Node {
             return None;
         }
         if holder == to {
-            self.ledger.on_grant(&lease, self.now);
+            self.lead.as_mut()?.ledger.on_grant(&lease, self.now);
         } else if !(matches!(claim, Claim::Primary(_))
             && self.spec.workloads.get(id)?.gates.contains_key(to))
         {
@@ -428,19 +437,7 @@ impl Node {
         Some(lease)
     }
 
-    /// The coordinator of `term` has what the check-in of that number said.
-    pub(super) fn note_answer(&mut self, number: u64, term: Term) {
-        if let Some(said) = self
-            .said
-            .as_mut()
-            .filter(|s| s.number == number && s.term == term)
-        {
-            said.is_there = true;
-        }
-    }
-
     pub(super) fn on_grant(&mut self, sent: Time, leases: &[Lease]) {
-        self.granted_at = self.now;
         let worth = self.spec.timings.worth_arming();
         for lease in leases {
             let Lease { claim, epoch, .. } = lease;
@@ -450,7 +447,7 @@ impl Node {
                 let mine = w.place.holder.as_ref() == Some(&self.me)
                     && !w.place.leaving
                     && w.place.number == *epoch;
-                if let Some(keeper) = self.addresses.get_mut(id)
+                if let Some(keeper) = self.here.addresses.get_mut(id)
                     && mine
                     && let Some(deadline) = keeper.authority.on_grant(lease, sent, worth)
                 {
@@ -462,8 +459,8 @@ impl Node {
                 }
                 continue;
             }
-            if let Some(gate) = self.gates.get_mut(id) {
-                self.stirred |= matches!(gate.order, GateOrder::Hold { .. });
+            if let Some(gate) = self.here.gates.get_mut(id) {
+                self.timers.stirred |= matches!(gate.order, GateOrder::Hold { .. });
                 gate.lease.on_grant(*epoch, sent, lease.length);
             }
             let holds = match &w.tenure {
@@ -472,7 +469,7 @@ impl Node {
                 }
                 _ => false,
             };
-            if let Some(agent) = self.agents.get_mut(id)
+            if let Some(agent) = self.here.agents.get_mut(id)
                 && holds
                 && let Some(deadline) = agent.authority.on_grant(lease, sent, worth)
             {

@@ -20,7 +20,7 @@ impl Node {
                 serving: true,
             },
             Some(gate),
-        ) = (&w.tenure, self.gates.get(id))
+        ) = (&w.tenure, self.here.gates.get(id))
         else {
             return GateOrder::Hold { cut: true };
         };
@@ -54,10 +54,14 @@ impl Node {
     }
 
     pub(super) fn step_gates(&mut self) {
-        let ids: Vec<WorkloadId> = self.gates.keys().cloned().collect();
+        let ids: Vec<WorkloadId> = self.here.gates.keys().cloned().collect();
         for id in ids {
             let order = self.gate_order(&id);
-            let gate = self.gates.get_mut(&id).expect("its id was just listed");
+            let gate = self
+                .here
+                .gates
+                .get_mut(&id)
+                .expect("its id was just listed");
             if gate.order != order {
                 gate.order = order.clone();
                 self.outbox.emit(Effect::Gate {
@@ -74,11 +78,12 @@ impl Node {
             |(id, gate): (&WorkloadId, &Gate)| gate.lease.until(self.state.workload(id).epoch);
         let forwarding = |g: &(&WorkloadId, &Gate)| matches!(g.1.order, GateOrder::Forward { .. });
         // What has passed was there to be acted on in the last step.
-        self.gates
+        self.here
+            .gates
             .iter()
             .filter(forwarding)
             .filter_map(until)
-            .filter(|at| *at > self.stepped_at)
+            .filter(|at| *at > self.timers.stepped)
             .min()
             .unwrap_or(Time(u64::MAX))
     }

@@ -16,6 +16,7 @@ use crate::request::{Answer, Request};
 use crate::spec::Spec;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as
 /// much as all its beats.
@@ -101,13 +102,30 @@ pub enum Input {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Write {
     Log(Durable),
-    Kept { workload: WorkloadId, kept: Kept },
+    Kept {
+        workload: WorkloadId,
+        kept: Kept,
+    },
+    /// What was kept of a replica that is here no more.
+    Forgotten {
+        workload: WorkloadId,
+    },
 }
 
 /// What has to be done.
 #[must_use]
 #[derive(Clone, Debug, PartialEq)]
 pub enum Effect {
+    /// Have what this spec places on this node: the first effect at a start, and again whenever the
+    /// spec is another one. What it does not place here any more is let go of with
+    /// [`Effect::Dismiss`], gates at once.
+    Shape {
+        spec: Arc<Spec>,
+    },
+    /// Nothing is left here of a replica or an address that the spec has elsewhere now.
+    Dismiss {
+        claim: Claim,
+    },
     Send {
         to: NodeId,
         message: Message,

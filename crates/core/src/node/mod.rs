@@ -18,161 +18,91 @@ mod apply;
 mod ask;
 mod ask_power;
 mod checkin;
+mod checkins;
 mod devices;
 mod door;
 mod gate;
 mod inout;
+mod journal;
+mod lead;
+mod links;
 mod outbox;
 mod plan;
 mod power;
 mod questions;
-mod said;
 mod sentence;
+mod shape;
 mod status;
 mod step;
+mod timers;
 
 pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 
-use agenda::Agenda;
-use devices::Devices;
+use checkins::Checkins;
+use journal::Journal;
+use lead::Lead;
+use links::Links;
 use outbox::{Mark, Outbox};
 use questions::{Asker, Questions};
-use said::{Essence, Said, Waiting};
+use shape::{Before, Here};
+use timers::Timers;
 
-use crate::address::Keeper;
-use crate::authority::{Authority, Claim, Deadline, Ledger};
-use crate::consensus::{self, Consensus, LogId, Pace, Setup, Talk};
+use crate::address::AddressSeen;
+use crate::authority::{Claim, Deadline};
+use crate::consensus::{self, Consensus, Setup, Talk};
 use crate::event::Event;
 use crate::fact::Fact;
-use crate::gate::Gate;
 use crate::heads::{Head, Heads};
 use crate::health::{Health, Verdict};
-use crate::ids::{BootId, Index, NodeId, OperationId, Term, WorkloadId};
+use crate::ids::{BootId, Index, NodeId, Term, WorkloadId};
 use crate::message::Message;
 use crate::planted::Planted;
-use crate::progress::Step;
-use crate::replica::agent::{Agent, Kept};
+use crate::replica::agent::Agent;
 use crate::replica::{Observation, Role};
 use crate::spec::Spec;
 use crate::state::ClusterState;
-use crate::steward::{self, Heard, Notes};
+use crate::steward::{self, Heard};
 use crate::time::Time;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How long the deadman may take to say what it counts down, after the daemon's start.
 const DEADMAN_ANSWERS: Duration = Duration::from_millis(100);
 
-/// A node that sends what no honest one does is named once in this time.
-const REFUSED_AGAIN: Duration = Duration::from_secs(60);
-
-/// By which part of a heartbeat the coordinator's are sooner: more than a busy host is late.
-const COORDINATOR_SOONER: u32 = 16;
-
-/// What consensus has come to: who leads in which term, how far the log goes, and how much of it is
-/// committed.
-type Known = (Term, Option<NodeId>, LogId, Index);
+/// What this run of the daemon found out about its host.
+struct Host {
+    boot: BootId,
+    /// The hardware's UUID, where the host can tell.
+    system: Option<String>,
+}
 
 pub struct Node {
     me: NodeId,
-    spec: Spec,
-    boot: BootId,
-    system: Option<String>,
-    chance: Pcg64Mcg,
+    host: Host,
     planted: Option<Planted>,
+    spec: Arc<Spec>,
+    chance: Pcg64Mcg,
+    now: Time,
+    timers: Timers,
+    // What the cluster agrees on.
     consensus: Consensus,
     state: ClusterState,
+    /// A snapshot takes the place of so many entries.
     snapshot_after: u64,
+    journal: Journal,
+    // What this node knows of the others, and they of it.
     health: Health,
     heads: Heads,
-    agents: BTreeMap<WorkloadId, Agent>,
-    gates: BTreeMap<WorkloadId, Gate>,
-    addresses: BTreeMap<WorkloadId, Keeper>,
-    /// Whose servers are looked at now and then only.
-    calm: BTreeSet<WorkloadId>,
-    /// As coordinator: what the others reported, what was granted, what is being decided.
-    reports: BTreeMap<NodeId, Heard>,
-    ledger: Ledger,
-    notes: BTreeMap<WorkloadId, Notes>,
-    steps: BTreeMap<OperationId, Vec<Step>>,
+    links: Links,
+    checkins: Checkins,
     questions: Questions,
-    /// By which other nodes those are reached whose direct link is broken (A4).
-    ways: BTreeMap<NodeId, NodeId>,
-    /// When a message of each was refused last, for the record.
-    refused: BTreeMap<NodeId, Time>,
-    beat_due: Time,
-    beats: u64,
-    granted_at: Time,
-    /// Check-ins that a coordinator whose clock may stop has not answered yet (C4).
-    unanswered: VecDeque<Waiting>,
-    devices: Devices,
-    /// Since when this node has not stood still, and when it last did anything.
-    awake_since: Time,
-    moved_at: Time,
-    last_essence: Option<Essence>,
-    checkins: u64,
-    said: Option<Said>,
-    agenda: Agenda,
-    health_due: Time,
-    /// When the last whole step was taken: what was due by then has been acted on.
-    stepped_at: Time,
-    /// Something that somebody acts on may have changed since the last whole step; see
-    /// [`Node::advance`].
-    stirred: bool,
-    /// What consensus said at the last whole step.
-    known: Option<Known>,
+    // What it is and has.
+    here: Here,
+    /// While it is coordinator.
+    lead: Option<Lead>,
     outbox: Outbox,
-    now: Time,
-}
-
-/// What of the workloads is on this node.
-#[derive(Default)]
-struct Own {
-    agents: BTreeMap<WorkloadId, Agent>,
-    gates: BTreeMap<WorkloadId, Gate>,
-    addresses: BTreeMap<WorkloadId, Keeper>,
-}
-
-impl Own {
-    /// As it is at a start: what the deadman still counts down is heard until then (A7).
-    fn of(spec: &Spec, me: &NodeId, mut kept: BTreeMap<WorkloadId, Kept>, until: Deadline) -> Self {
-        let mut own = Self::default();
-        for (id, workload) in &spec.workloads {
-            if workload.replicas.contains_key(me) {
-                let mut agent = Agent::new(me.clone(), kept.remove(id).unwrap_or_default());
-                agent.authority = Authority::awaiting(until);
-                own.agents.insert(id.clone(), agent);
-            }
-            if workload.may_hold_address(me) {
-                let keeper = Keeper::new(Authority::awaiting(until));
-                own.addresses.insert(id.clone(), keeper);
-            }
-            if workload.gates.contains_key(me) {
-                own.gates.insert(id.clone(), Gate::default());
-            }
-        }
-        own
-    }
-}
-
-fn setup(me: &NodeId, spec: &Spec, planted: Option<Planted>) -> Setup {
-    let t = &spec.timings;
-    Setup {
-        me: me.clone(),
-        members: spec.nodes.keys().cloned().collect(),
-        votes: spec.votes(),
-        pace: Pace {
-            // The coordinator's go a little sooner, so that everybody's beats and check-ins go along
-            // with the answer to them.
-            heartbeat: t.heartbeat - t.heartbeat / COORDINATOR_SOONER,
-            election_timeout: t.election_timeout,
-            election_jitter: t.election_jitter,
-        },
-        quiet: t.quiet_after_start(),
-        planted,
-    }
 }
 
 impl Node {
@@ -189,68 +119,47 @@ impl Node {
             planted,
         } = config;
         let t = &spec.timings;
-        let mut random = Pcg64Mcg::seed_from_u64(seed);
-        let setup = setup(&me, &spec, planted);
-        let consensus = Consensus::new(setup, stored, now, random.random());
-        let agenda = Agenda::new(&spec);
+        let mut chance = Pcg64Mcg::seed_from_u64(seed);
+        let setup = Setup {
+            me: me.clone(),
+            members: spec.nodes.keys().cloned().collect(),
+            votes: spec.votes(),
+            pace: shape::pace(t),
+            quiet: t.quiet_after_start(),
+            planted,
+        };
+        let consensus = Consensus::new(setup, stored, now, chance.random());
         let patience = match planted {
             Some(Planted::LeaseForEver) => Duration::MAX,
             _ => t.kill_bound + DEADMAN_ANSWERS,
         };
-        let Own {
-            agents,
-            gates,
-            addresses,
-        } = Own::of(
-            &spec,
-            &me,
-            kept,
-            Deadline {
-                at: now + patience,
-                kill_bound: t.kill_bound,
-            },
-        );
-        Self {
+        let until = Some(Deadline {
+            at: now + patience,
+            kill_bound: t.kill_bound,
+        });
+        let mut node = Self {
             health: Health::new(t, me.clone(), spec.nodes.keys().cloned().collect(), now),
-            heads: Heads::default(),
             me,
-            spec,
-            boot,
-            system,
-            chance: random,
+            host: Host { boot, system },
             planted,
+            spec: Arc::new(spec),
+            chance,
+            now,
+            timers: Timers::new(now),
             consensus,
             state: ClusterState::default(),
             snapshot_after,
-            agents,
-            gates,
-            addresses,
-            calm: BTreeSet::new(),
-            reports: BTreeMap::new(),
-            ledger: Ledger::default(),
-            notes: BTreeMap::new(),
-            steps: BTreeMap::new(),
+            journal: Journal::default(),
+            heads: Heads::default(),
+            links: Links::default(),
+            checkins: Checkins::default(),
             questions: Questions::default(),
-            ways: BTreeMap::new(),
-            refused: BTreeMap::new(),
-            beat_due: now,
-            beats: 0,
-            granted_at: now,
-            unanswered: VecDeque::new(),
-            devices: Devices::default(),
-            awake_since: now,
-            moved_at: now,
-            last_essence: None,
-            checkins: 0,
-            said: None,
-            agenda,
-            health_due: now,
-            stepped_at: Time::ZERO,
-            stirred: true,
-            known: None,
+            here: Here::default(),
+            lead: None,
             outbox: Outbox::new(planted),
-            now,
-        }
+        };
+        node.take_shape(Before { kept, until });
+        node
     }
 
     pub fn me(&self) -> &NodeId {
@@ -277,7 +186,7 @@ impl Node {
     }
     /// Until when this node's gate may forward to the primary of an epoch (C8).
     pub fn gate_until(&self, workload: &WorkloadId, epoch: crate::ids::Epoch) -> Option<Time> {
-        self.gates.get(workload)?.lease.until(epoch)
+        self.here.gates.get(workload)?.lease.until(epoch)
     }
     pub fn is_coordinator(&self) -> bool {
         self.consensus.is_leader()
@@ -296,40 +205,33 @@ impl Node {
         self.consensus.log()
     }
     /// As coordinator: the newest check-in of each node.
-    pub fn reports(&self) -> &BTreeMap<NodeId, Heard> {
-        &self.reports
+    pub fn reports(&self) -> impl Iterator<Item = (&NodeId, &Heard)> {
+        self.lead.iter().flat_map(|lead| &lead.reports)
     }
     pub fn commit(&self) -> Index {
         self.consensus.commit()
     }
     /// Until when a primary of this workload may act on this node (S3 is checked against it).
     pub fn authority_until(&self, workload: &WorkloadId) -> Option<Time> {
-        Some(self.agents.get(workload)?.authority.holds_until())
+        Some(self.here.agents.get(workload)?.authority.holds_until())
     }
     /// The workloads that have a replica on this node.
     pub fn replicas(&self) -> impl Iterator<Item = &WorkloadId> {
-        self.agents.keys()
+        self.here.agents.keys()
     }
     /// What this node's own server of the workload said it is.
     pub fn role_of(&self, workload: &WorkloadId) -> Option<Role> {
-        self.agents.get(workload)?.seen()?.role
+        self.here.agents.get(workload)?.seen()?.role
     }
-    pub(crate) fn votes(&self) -> &crate::votes::Votes {
+    /// Who votes, as its log says.
+    pub fn votes(&self) -> &crate::votes::Votes {
         self.consensus.votes()
-    }
-    pub(crate) fn steps_of(&self, operation: OperationId) -> Vec<Step> {
-        self.steps.get(&operation).cloned().unwrap_or_default()
     }
 
     /// Takes what happened. `now` is this node's steady clock.
     pub fn handle(&mut self, now: Time, input: Input) {
         self.now = self.now.max(now);
-        // It is woken each heartbeat: whoever was silent for longer than that may have been heard
-        // by nobody here.
-        if self.now.since(self.moved_at) > self.spec.timings.heartbeat * 2 {
-            self.awake_since = self.now;
-        }
-        self.moved_at = self.now;
+        self.timers.on_move(self.now, self.spec.timings.heartbeat);
         // Before anything new: whoever looks after each step has seen every entry that goes.
         if self
             .state
@@ -343,7 +245,7 @@ impl Node {
         match input {
             Input::Received { from, message } => self.on_message(&from, message),
             Input::Persisted { number } => {
-                self.stirred = true;
+                self.timers.stirred = true;
                 self.on_persisted(number);
             }
             Input::Observed {
@@ -355,8 +257,8 @@ impl Node {
                 id,
                 result,
             } => {
-                self.stirred = true;
-                if let Some(agent) = self.agents.get_mut(&workload) {
+                self.timers.stirred = true;
+                if let Some(agent) = self.here.agent_mut(&workload) {
                     agent.on_done(id, result, self.now);
                 }
             }
@@ -367,17 +269,10 @@ impl Node {
             } => {
                 self.on_armed(&claim, deadline, unguarded);
             }
-            Input::AddressSeen { workload, seen } => {
-                if let Some(keeper) = self.addresses.get_mut(&workload) {
-                    let old = std::mem::replace(&mut keeper.seen, seen);
-                    self.stirred |= old.without_connections() != keeper.seen.without_connections();
-                    self.note_address(&workload, &old);
-                    self.tell_connections(&workload);
-                }
-            }
+            Input::AddressSeen { workload, seen } => self.on_address_seen(&workload, seen),
             Input::GateSeen { workload, report } => {
-                if let Some(gate) = self.gates.get_mut(&workload) {
-                    self.stirred |= gate.report.without_counts() != report.without_counts();
+                if let Some(gate) = self.here.gates.get_mut(&workload) {
+                    self.timers.stirred |= gate.report.without_counts() != report.without_counts();
                     gate.report = report;
                 }
             }
@@ -386,8 +281,7 @@ impl Node {
                 order,
                 result,
             } => {
-                self.stirred = true;
-                self.agenda.add_node(&node);
+                self.note_news(&node);
                 self.on_powered(&node, order, result);
             }
             Input::Asked {
@@ -402,33 +296,43 @@ impl Node {
     }
 
     fn on_observed(&mut self, workload: &WorkloadId, observation: Observation) {
-        let Some(agent) = self.agents.get_mut(workload) else {
+        let Some(agent) = self.here.agent_mut(workload) else {
             return;
         };
         let same = |old: &Observation| old.without_progress() == observation.without_progress();
-        self.stirred |= !agent.seen().is_some_and(same);
+        self.timers.stirred |= !agent.seen().is_some_and(same);
         agent.on_observed(observation, self.now);
         self.note_own_head(workload);
+    }
+
+    fn on_address_seen(&mut self, workload: &WorkloadId, seen: AddressSeen) {
+        let Some(keeper) = self.here.keeper_mut(workload) else {
+            return;
+        };
+        let old = std::mem::replace(&mut keeper.seen, seen);
+        self.timers.stirred |= old.without_connections() != keeper.seen.without_connections();
+        self.note_address(workload, &old);
+        self.tell_connections(workload);
     }
 
     fn on_armed(&mut self, claim: &Claim, deadline: Option<Deadline>, unguarded: Option<String>) {
         match claim {
             Claim::Primary(workload) => {
-                let Some(agent) = self.agents.get_mut(workload) else {
+                let calm = self.here.calm.contains(workload);
+                let Some(agent) = self.here.agent_mut(workload) else {
                     return;
                 };
                 // A later deadline of a primary that serves is no news.
                 let earlier = deadline.map(|d| d.at) < agent.authority.armed();
-                let calm = self.calm.contains(workload);
-                self.stirred |= earlier || agent.unguarded != unguarded || !calm;
+                self.timers.stirred |= earlier || agent.unguarded != unguarded || !calm;
                 agent.unguarded = unguarded;
                 agent.authority.on_armed(deadline);
             }
             Claim::Address(workload) => {
-                let Some(keeper) = self.addresses.get_mut(workload) else {
+                let Some(keeper) = self.here.keeper_mut(workload) else {
                     return;
                 };
-                self.stirred |= deadline.is_none() || !keeper.seen.held;
+                self.timers.stirred |= deadline.is_none() || !keeper.seen.held;
                 keeper.authority.on_armed(deadline);
             }
         }
@@ -443,19 +347,23 @@ impl Node {
     pub fn poll_timeout(&self) -> Time {
         self.step_due()
             .min(self.consensus.next_due(self.now))
-            .min(self.health_due)
+            .min(self.timers.health)
     }
 
     /// When a whole step is due by the mere passing of time.
     fn step_due(&self) -> Time {
-        let mut due = self.beat_due;
-        if self.is_coordinator() {
-            due = due.min(self.agenda.due()).min(self.power_due());
+        let mut due = self.timers.beat;
+        if let Some(lead) = &self.lead {
+            due = due
+                .min(lead.agenda.due())
+                .min(self.power_due(&lead.devices));
         }
-        for agent in self.agents.values() {
+        for agent in self.here.agents.values() {
             due = due.min(agent.next_due());
         }
-        due.min(self.gates_due()).min(self.addresses_due())
+        due.min(self.dismissed_due())
+            .min(self.gates_due())
+            .min(self.addresses_due())
     }
 
     fn on_message(&mut self, from: &NodeId, message: Message) {
@@ -473,8 +381,7 @@ impl Node {
             } => {
                 self.hear_of_heads(from, heads);
                 if let Some(verdict) = self.health.on_beat(from, number, hears, self.now) {
-                    self.stirred = true;
-                    self.agenda.add_node(from);
+                    self.note_news(from);
                     self.record_verdict(verdict);
                 }
             }
@@ -497,8 +404,7 @@ impl Node {
                 news,
             } => {
                 if news {
-                    self.stirred = true;
-                    self.agenda.add_node(from);
+                    self.note_news(from);
                 }
                 // No check-in has the number 0.
                 let has_it = self.hear(from, number, sent, says);
@@ -512,14 +418,14 @@ impl Node {
                 leases,
                 ..
             } => {
-                self.note_answer(number, term);
+                self.checkins.on_answer(number, term);
                 self.on_grant(sent, &leases);
             }
             Message::Connections {
                 workload,
                 connections,
             } => {
-                if let Some(keeper) = self.addresses.get_mut(&workload) {
+                if let Some(keeper) = self.here.addresses.get_mut(&workload) {
                     keeper.connections = connections;
                 }
             }
@@ -562,13 +468,9 @@ impl Node {
         } else {
             None
         };
-        if self.ways.get(to) == via.as_ref() {
+        if !self.links.set_way(to, via.as_ref()) {
             return;
         }
-        match &via {
-            Some(via) => self.ways.insert(to.clone(), via.clone()),
-            None => self.ways.remove(to),
-        };
         self.outbox.emit_now(Effect::Way {
             to: to.clone(),
             via,
@@ -577,14 +479,9 @@ impl Node {
 
     /// Says once in a while that a node sends what none should.
     fn note_refused(&mut self, from: &NodeId, why: &'static str) {
-        if self
-            .refused
-            .get(from)
-            .is_some_and(|at| self.now.since(*at) < REFUSED_AGAIN)
-        {
+        if !self.links.may_refuse(from, self.now) {
             return;
         }
-        self.refused.insert(from.clone(), self.now);
         self.record(Fact::Refused {
             by: self.me.clone(),
             node: from.clone(),
@@ -601,6 +498,7 @@ impl Node {
             .as_ref()
             .filter(|o| o.holder == self.me);
         let seen = self
+            .here
             .agents
             .get(workload)
             .and_then(Agent::seen)
@@ -623,7 +521,7 @@ impl Node {
             match mark {
                 Mark::Log { last, term } => self.consensus.on_stable(last, term, self.now),
                 Mark::Kept(workload) => {
-                    if let Some(agent) = self.agents.get_mut(&workload) {
+                    if let Some(agent) = self.here.agent_mut(&workload) {
                         agent.on_kept();
                     }
                 }
@@ -656,19 +554,32 @@ impl Node {
         });
     }
 
-    pub(crate) fn scene(&self) -> steward::Scene<'_> {
+    /// Something is news about a node: whatever follows from it is looked at.
+    fn note_news(&mut self, node: &NodeId) {
+        self.timers.stirred = true;
+        if let Some(lead) = &mut self.lead {
+            lead.agenda.add_node(node);
+        }
+    }
+
+    /// As coordinator: all that a decision may look at.
+    fn scene(&self) -> Option<steward::Scene<'_>> {
+        self.lead.as_ref().map(|lead| self.scene_of(lead))
+    }
+
+    fn scene_of<'a>(&'a self, lead: &'a Lead) -> steward::Scene<'a> {
         steward::Scene {
             now: self.now,
             me: &self.me,
             spec: &self.spec,
             state: &self.state,
-            reports: &self.reports,
+            reports: &lead.reports,
             health: &self.health,
-            ledger: &self.ledger,
+            ledger: &lead.ledger,
             elected_at: self.consensus.elected_at().unwrap_or(self.now),
-            awake_since: self.awake_since,
-            off: &self.devices.off,
-            on: &self.devices.on,
+            awake_since: self.timers.awake_since,
+            off: &lead.devices.off,
+            on: &lead.devices.on,
             heads: &self.heads,
             planted: self.planted,
         }

@@ -100,6 +100,11 @@ impl Outbox {
         self.marks.push_back((self.next_persist, mark));
     }
 
+    /// To be written with the others of this step; nobody waits for it.
+    pub fn write_only(&mut self, write: Write) {
+        self.writes.push(write);
+    }
+
     /// Sends the writes of this step on their way.
     pub fn flush(&mut self) {
         if !self.writes.is_empty() {

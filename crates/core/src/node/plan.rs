@@ -2,7 +2,7 @@
 
 use super::Node;
 use crate::ids::{NodeId, WorkloadId};
-use crate::operation::{Kind, Outcome};
+use crate::operation::{Kind, Outcome, Stage};
 use crate::outage::PROMOTE_ALLOWANCE;
 use crate::replica::{ReplicaReport, Role};
 use crate::request::{Pause, Plan, Precondition};
@@ -28,13 +28,13 @@ struct Move<'a> {
 impl Node {
     pub(super) fn plan(
         &self,
+        scene: Scene<'_>,
         kind: Kind,
         id: &WorkloadId,
         to: Option<NodeId>,
         accept_loss: u64,
     ) -> Result<Plan, String> {
-        self.known_workload(id)?;
-        let spec = &self.spec.workloads[id];
+        let spec = self.known_workload(id)?;
         if let Some(to) = to.as_ref().filter(|to| !spec.replicas.contains_key(*to)) {
             let known: Vec<&str> = spec.replicas.keys().map(|n| n.as_str()).collect();
             return Err(format!(
@@ -42,7 +42,7 @@ impl Node {
                 known.join(", ")
             ));
         }
-        let (scene, w) = (self.scene(), self.state.workload(id));
+        let w = self.state.workload(id);
         let candidates = candidates::list(&scene, id, spec);
         let from = match &w.tenure {
             Tenure::Ended { last, .. } => Some(last.clone()),
@@ -68,9 +68,10 @@ impl Node {
             accept_loss,
             candidates,
         };
-        let bound = match kind {
-            Kind::Switchover => self.spec.timings.stop_limit,
-            _ => self.spec.timings.lease_is_over_after(),
+        let bound = if kind.takes(Stage::StopClean) {
+            self.spec.timings.stop_limit
+        } else {
+            self.spec.timings.lease_is_over_after()
         };
         Ok(Plan {
             kind,
@@ -143,7 +144,7 @@ impl Move<'_> {
                 unmet: self.obstacle_to_target(),
             },
         ];
-        if self.kind == Kind::Switchover {
+        if self.kind.takes(Stage::Checkpoint) {
             let answers = self
                 .old()
                 .and_then(|r| r.seen.as_ref())
@@ -175,29 +176,9 @@ impl Move<'_> {
 
     fn steps(&self) -> Vec<String> {
         let name = |n: &Option<NodeId>| n.as_ref().map_or("?".to_string(), ToString::to_string);
-        let (old, new, planned) = (
-            name(&self.from),
-            name(&self.target),
-            self.kind == Kind::Switchover,
-        );
-        let mut steps = Vec::new();
-        if planned {
-            steps.push(format!("checkpoint on {old}, clients still writing"));
-        }
-        steps.push(format!(
-            "revoke {old}'s authority; gates hold new connections and close the old ones"
-        ));
-        steps.push(match planned {
-            true => format!("stop {old} cleanly; its standbys receive everything"),
-            false => format!("stop {old} at once, or wait out its lease"),
-        });
-        steps.push(format!("promote {new} under a new epoch"));
-        steps.push("gates release clients to it".into());
-        steps.push(match planned {
-            true => format!("{old} follows as a standby"),
-            false => format!("{old} comes back by a rewind, or a clone"),
-        });
-        steps
+        let (old, new) = (name(&self.from), name(&self.target));
+        let stages = self.kind.stages().iter();
+        stages.map(|stage| stage_text(*stage, &old, &new)).collect()
     }
 
     /// What the last such move took that went well; else what a promotion is given.
@@ -224,7 +205,7 @@ impl Move<'_> {
         {
             return lack.bytes();
         }
-        if self.kind == Kind::Switchover || self.spec.loss == Loss::None {
+        if self.kind.takes(Stage::StopClean) || self.spec.loss == Loss::None {
             return 0;
         }
         let new = self
@@ -259,5 +240,20 @@ fn how_to_accept(lack: MayLack) -> String {
         MayLack::Unknown => {
             "how much of the acknowledged writes it lacks is not known; accept any loss with --accept-loss all".into()
         }
+    }
+}
+
+fn stage_text(stage: Stage, old: &str, new: &str) -> String {
+    match stage {
+        Stage::Checkpoint => format!("checkpoint on {old}, clients still writing"),
+        Stage::Revoke => {
+            format!("revoke {old}'s authority; gates hold new connections and close the old ones")
+        }
+        Stage::StopClean => format!("stop {old} cleanly; its standbys receive everything"),
+        Stage::StopNow => format!("stop {old} at once, or wait out its lease"),
+        Stage::Promote => format!("promote {new} under a new epoch"),
+        Stage::Release => "gates release clients to it".into(),
+        Stage::Follow => format!("{old} follows as a standby"),
+        Stage::ComeBack => format!("{old} comes back by a rewind, or a clone"),
     }
 }

@@ -7,10 +7,9 @@ use crate::fact::Fact;
 use crate::ids::{Index, NodeId};
 use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
-use crate::spec::Severity;
-use crate::steward::fencing;
+use crate::steward::{Scene, fencing};
 use crate::time::Time;
-use crate::view::PowerView;
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 /// How often a coordinator reads each device's state, so that one that would fail is known before
@@ -33,30 +32,45 @@ impl Node {
             .consensus
             .leadership_until(self.now)
             .filter(|until| *until > self.now)?;
-        self.consensus
-            .is_established()
-            .then(|| (until, fencing::to_cut(&self.scene())))
+        self.consensus.is_established().then_some(())?;
+        Some((until, fencing::to_cut(&self.scene()?)))
     }
 
     pub(super) fn step_power(&mut self) {
-        if !self.is_coordinator() {
-            self.devices = Devices::default();
-            return;
-        }
         let Some((_, cuts)) = self.cutting() else {
             return;
         };
+        let Some(mut lead) = self.lead.take() else {
+            return;
+        };
+        let mut devices = std::mem::take(&mut lead.devices.devices);
+        let orders = self.power_orders(&self.scene_of(&lead), &cuts, &mut devices);
+        for (node, order) in orders {
+            if let (PowerOrder::Off { fence }, Some(Planted::AssumeOff)) = (order, self.planted) {
+                lead.devices.off.insert(node.clone(), fence);
+            }
+            let system = self.state.nodes.get(&node).and_then(|n| n.system.clone());
+            self.outbox.emit(Effect::Power {
+                node,
+                order,
+                system,
+            });
+        }
+        lead.devices.devices = devices;
+        self.lead = Some(lead);
+    }
+
+    fn power_orders(
+        &self,
+        scene: &Scene,
+        cuts: &[(NodeId, Index)],
+        devices: &mut BTreeMap<NodeId, Device>,
+    ) -> Vec<(NodeId, PowerOrder)> {
         let now = self.now;
-        let scene = self.scene();
         let seen_off = |d: &Device| matches!(&d.seen, Some(Ok(seen)) if !seen.on);
-        let off = self
-            .devices
-            .devices
-            .iter()
-            .filter(|(_, d)| seen_off(d))
-            .map(|(n, _)| n);
+        let off = devices.iter().filter(|(_, d)| seen_off(d)).map(|(n, _)| n);
         let back: Vec<NodeId> = off.filter(|n| scene.is_up(n)).cloned().collect();
-        let turn_on = fencing::to_turn_on(&scene);
+        let turn_on = fencing::to_turn_on(scene);
         let mut orders = Vec::new();
         let powered = self.spec.nodes.iter().filter(|(_, n)| n.power.is_some());
         for node in powered.map(|(id, _)| id) {
@@ -64,11 +78,7 @@ impl Node {
                 due: now + LOOK_AGAIN,
                 ..Device::default()
             };
-            let device = self
-                .devices
-                .devices
-                .entry(node.clone())
-                .or_insert_with(fresh);
+            let device = devices.entry(node.clone()).or_insert_with(fresh);
             let fence = cuts
                 .iter()
                 .find(|(n, _)| n == node)
@@ -103,22 +113,12 @@ impl Node {
                 orders.push((node.clone(), order));
             }
         }
-        for (node, order) in orders {
-            if let (PowerOrder::Off { fence }, Some(Planted::AssumeOff)) = (order, self.planted) {
-                self.devices.off.insert(node.clone(), fence);
-            }
-            let system = self.state.nodes.get(&node).and_then(|n| n.system.clone());
-            self.outbox.emit(Effect::Power {
-                node,
-                order,
-                system,
-            });
-        }
+        orders
     }
 
     /// When a device has to be asked again.
-    pub(super) fn power_due(&self) -> Time {
-        let idle = self.devices.devices.values().filter(|d| d.asked.is_none());
+    pub(super) fn power_due(&self, devices: &Devices) -> Time {
+        let idle = devices.devices.values().filter(|d| d.asked.is_none());
         // One that is due waits while this leader's leadership is not acknowledged: no reason to
         // turn round and round.
         let due = idle.map(|d| d.due).min().unwrap_or(Time(u64::MAX));
@@ -132,7 +132,10 @@ impl Node {
         result: Result<PowerSeen, String>,
     ) {
         let now = self.now;
-        let Some(device) = self.devices.devices.get_mut(node) else {
+        let Some(devices) = self.lead.as_mut().map(|lead| &mut lead.devices) else {
+            return;
+        };
+        let Some(device) = devices.devices.get_mut(node) else {
             return;
         };
         if device.asked == Some(order) {
@@ -149,7 +152,7 @@ impl Node {
             (Ok(seen), PowerOrder::Off { fence }) if !seen.on => {
                 // Read after that entry was committed, which this node knew before it asked.
                 if fenced == Some(fence) {
-                    self.devices.off.insert(node.clone(), fence);
+                    devices.off.insert(node.clone(), fence);
                 }
                 None
             }
@@ -157,7 +160,7 @@ impl Node {
                 Some("it says that the power is still on".to_string())
             }
             (Ok(seen), PowerOrder::On { asked }) if seen.on => {
-                self.devices.on.insert(node.clone(), asked);
+                devices.on.insert(node.clone(), asked);
                 None
             }
             (Ok(_), PowerOrder::On { .. }) => {
@@ -176,48 +179,5 @@ impl Node {
                 why,
             });
         }
-    }
-
-    /// What the device of a node said last: `on`, `off`, or why it cannot be said.
-    pub(crate) fn power_of(&self, node: &NodeId) -> Option<PowerView> {
-        self.spec.nodes.get(node)?.power.as_ref()?;
-        let seen = self.devices.devices.get(node).and_then(|d| d.seen.as_ref());
-        Some(match seen {
-            Some(Ok(seen)) if seen.on => PowerView::On,
-            Some(Ok(_)) => PowerView::Off,
-            Some(Err(why)) => PowerView::Unknown { why: why.clone() },
-            None => PowerView::NotRead,
-        })
-    }
-
-    /// Hosts whose power could not be confirmed off if they were lost now.
-    pub(crate) fn power_findings(&self) -> Vec<crate::spec::Finding> {
-        let failing = |(node, device): (&NodeId, &Device)| {
-            let why = device.seen.as_ref()?.as_ref().err()?;
-            Some(crate::spec::Finding {
-                severity: Severity::Warning,
-                path: vec!["node".into(), node.to_string(), "power".into()],
-                what: format!(
-                    "the power device of {node} fails ({why}): if {node} is lost, its lease is waited for"
-                ),
-                remedy: "mend the device or its settings; it is asked again every 15 s".into(),
-            })
-        };
-        let off = |(node, device): (&NodeId, &Device)| {
-            let off = matches!(&device.seen, Some(Ok(seen)) if !seen.on);
-            off.then(|| crate::spec::Finding {
-                severity: Severity::Warning,
-                path: vec!["node".into(), node.to_string(), "power".into()],
-                what: format!(
-                    "the power of {node} is off: it holds nothing, and counts for nothing that may be lost next"
-                ),
-                remedy: format!("`karst node power {node} on` turns it on"),
-            })
-        };
-        self.devices
-            .devices
-            .iter()
-            .filter_map(|d| failing(d).or_else(|| off(d)))
-            .collect()
     }
 }

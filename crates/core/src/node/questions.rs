@@ -1,8 +1,7 @@
-//! Questions under way: those passed on to the coordinator, and those that a committed entry
-//! answers.
+//! Questions of people that were passed on to the coordinator.
 
 use crate::author::Author;
-use crate::ids::{Index, NodeId};
+use crate::ids::NodeId;
 use std::collections::BTreeMap;
 
 /// So many may be under way to the coordinator; the oldest are forgotten, and their askers hear
@@ -31,8 +30,6 @@ pub(super) struct Questions {
     /// By number: who was asked, and the ticket of who waits here.
     passed_on: BTreeMap<u64, (NodeId, u64)>,
     last: u64,
-    /// By the entry that answers them.
-    undecided: BTreeMap<Index, Asker>,
 }
 
 impl Questions {
@@ -56,19 +53,5 @@ impl Questions {
     /// It was answered: the ticket of who waits for that.
     pub fn answered(&mut self, number: u64) -> Option<u64> {
         self.passed_on.remove(&number).map(|(_, ticket)| ticket)
-    }
-
-    /// Whoever asked is answered when this entry is committed.
-    pub fn wait_for(&mut self, index: Index, asker: Asker) {
-        self.undecided.insert(index, asker);
-    }
-
-    pub fn decided(&mut self, index: Index) -> Option<Asker> {
-        self.undecided.remove(&index)
-    }
-
-    /// Nobody knows any more what becomes of what these asked for.
-    pub fn give_up(&mut self) -> impl Iterator<Item = Asker> + use<> {
-        std::mem::take(&mut self.undecided).into_values()
     }
 }

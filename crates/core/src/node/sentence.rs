@@ -1,6 +1,6 @@
 //! One sentence for each workload: how it is, and what a person can safely do next.
 
-use super::Node;
+use super::status::Account;
 use crate::authority::Claim;
 use crate::ids::{NodeId, WorkloadId};
 use crate::operation::Mode;
@@ -41,15 +41,15 @@ pub(super) fn writes_wait(w: &WorkloadState, spec: &WorkloadSpec) -> bool {
     spec.loss == Loss::None && spec.alone == Alone::Block && w.sync.sure.is_empty()
 }
 
-impl Node {
+impl Account<'_> {
     pub(super) fn workload_sentence(
         &self,
         id: &WorkloadId,
         replicas: &[ReplicaView],
         candidates: &[Candidate],
     ) -> Said {
-        let w = self.state().workload(id);
-        if !self.is_coordinator() {
+        let w = self.scene.state.workload(id);
+        if !self.leads {
             let holder = w.holder().map_or("nobody".into(), ToString::to_string);
             let epoch = w.epoch;
             let text = format!(
@@ -85,8 +85,10 @@ impl Node {
 
     /// The last step of what is under way.
     fn doing(&self, id: &WorkloadId) -> Option<String> {
-        let (operation, logged) = self.state().running(id)?;
+        let (operation, logged) = self.scene.state.running(id)?;
         let last = self
+            .node
+            .journal
             .steps_of(operation)
             .pop()
             .map(|s| s.text)
@@ -98,7 +100,7 @@ impl Node {
     }
 
     fn under_way(&self, id: &WorkloadId) -> Option<Said> {
-        let (operation, logged) = self.state().running(id)?;
+        let (operation, logged) = self.scene.state.running(id)?;
         if logged.waits() {
             let what = &logged.what;
             let text = format!(
@@ -121,7 +123,7 @@ impl Node {
         replicas: &[ReplicaView],
         candidates: &[Candidate],
     ) -> Said {
-        if self.state().workload(id).mode == Mode::Watch {
+        if self.scene.state.workload(id).mode == Mode::Watch {
             let detail = replicas
                 .iter()
                 .find(|r| r.node == *holder)
@@ -140,7 +142,7 @@ impl Node {
                 }),
             );
         }
-        let scene = self.scene();
+        let scene = &self.scene;
         if holder != scene.me && scene.health.is_suspected(holder, scene.now) {
             let over = scene
                 .lease_over_at(&Claim::Primary(id.clone()))
@@ -155,7 +157,10 @@ impl Node {
 
     /// Its primary serves: with how many standbys.
     fn served(&self, id: &WorkloadId, holder: &NodeId, replicas: &[ReplicaView]) -> Said {
-        let (w, spec) = (self.state().workload(id), &self.spec().workloads[id]);
+        let (w, spec) = (
+            self.scene.state.workload(id),
+            &self.scene.spec.workloads[id],
+        );
         let (asked, streaming) = (replicas.len() - 1, w.sync.sure.len());
         let have = format!("{streaming} of {asked} standbys have every write");
         if streaming >= asked || spec.loss != Loss::None {

@@ -2,6 +2,8 @@
 //! node that was asked from what it knows itself.
 
 use super::Node;
+use super::devices::Devices;
+use super::lead::Lead;
 use super::sentence::{Said, writes_wait};
 use crate::address::AddressReport;
 use crate::health::{Hearing, LOSSY};
@@ -12,35 +14,71 @@ use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role
 use crate::spec::{Finding, Severity, check};
 use crate::state::Tenure;
 use crate::steward::candidates;
+use crate::steward::{Heard, Scene};
 use crate::view::{
-    AddressView, Condition, DoingView, GateView, NodeState, NodeView, Quorum, ReplicaState,
-    ReplicaView, ServerView, StandbyView, Status, SyncView, Work, WorkloadView,
+    AddressView, Condition, DoingView, GateCounts, GateView, NodeState, NodeView, Quorum,
+    ReplicaState, ReplicaView, ServerView, StandbyView, Status, SyncView, Work, WorkloadView,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+/// What one node says: as coordinator from what all reported, else from what it knows itself.
+pub(super) struct Account<'a> {
+    pub node: &'a Node,
+    pub scene: Scene<'a>,
+    devices: &'a Devices,
+    pub leads: bool,
+}
+
 impl Node {
     /// What this node can say about the cluster now.
     pub fn status(&self) -> Status {
-        let scene = self.scene();
+        let own = || Heard::now(self.now, self.report());
+        match &self.lead {
+            Some(lead) => self.account(lead).status(),
+            None => self.account(&Lead::alone(&self.me, own())).status(),
+        }
+    }
+
+    fn account<'a>(&'a self, lead: &'a Lead) -> Account<'a> {
+        Account {
+            node: self,
+            scene: self.scene_of(lead),
+            devices: &lead.devices,
+            leads: self.lead.is_some(),
+        }
+    }
+}
+
+impl Account<'_> {
+    fn status(&self) -> Status {
+        let scene = &self.scene;
         let nodes: Vec<NodeView> = self
-            .spec()
+            .scene
+            .spec
             .nodes
             .keys()
             .map(|n| self.node_view(n))
             .collect();
         let quorum = self.quorum_view(&nodes);
         let workloads: Vec<WorkloadView> = self
-            .spec()
+            .scene
+            .spec
             .workloads
             .keys()
             .map(|id| self.workload_view(id))
             .collect();
-        let coordinator = self.coordinator().cloned();
-        let (condition, sentence) =
-            sentence(coordinator.as_ref(), &quorum, &nodes, &workloads, self.me());
+        let coordinator = self.node.coordinator().cloned();
+        let (condition, sentence) = sentence(
+            coordinator.as_ref(),
+            &quorum,
+            &nodes,
+            &workloads,
+            self.scene.me,
+        );
         let operations = self
-            .state()
+            .scene
+            .state
             .operations
             .iter()
             .rev()
@@ -49,17 +87,17 @@ impl Node {
                 id,
                 what: o.what.clone(),
                 waits: o.waits() && o.outcome.is_none(),
-                steps: self.steps_of(id),
+                steps: self.node.journal.steps_of(id),
                 target: o.target.clone(),
                 outcome: o.outcome.clone(),
                 phases: timed(&o.phases),
             });
         Status {
-            cluster: self.spec().cluster.clone(),
-            seen_by: self.me().clone(),
+            cluster: self.scene.spec.cluster.clone(),
+            seen_by: self.scene.me.clone(),
             coordinator,
-            term: self.term(),
-            applied: self.state().applied,
+            term: self.node.term(),
+            applied: self.scene.state.applied,
             condition,
             sentence,
             quorum,
@@ -76,27 +114,28 @@ impl Node {
             .unguarded()
             .into_iter()
             .chain(self.unlisted())
-            .chain(self.power_findings());
+            .chain(self.devices.findings());
         let seen = seen
             .chain(self.uncounted())
             .chain(self.unnamed())
             .chain(self.overruled());
-        check(self.spec()).into_iter().chain(seen).collect()
+        check(self.scene.spec).into_iter().chain(seen).collect()
     }
 
     /// Whether its node store counts, as it says itself.
     fn votes_count(&self, node: &NodeId) -> Option<bool> {
-        if node == self.me() {
-            Some(self.counts())
+        if node == self.scene.me {
+            Some(self.node.counts())
         } else {
-            Some(self.scene().reports.get(node)?.report.counts)
+            Some(self.scene.reports.get(node)?.report.counts)
         }
     }
 
     /// A voter whose node store is new, or went back in time: it does not vote (A6).
     fn uncounted(&self) -> Vec<Finding> {
         let voters = self
-            .spec()
+            .scene
+            .spec
             .nodes
             .iter()
             .filter(|(id, n)| n.votes > 0 && self.votes_count(id) == Some(false));
@@ -116,9 +155,9 @@ impl Node {
 
     /// Settings of servers that outrank Karst's own, or that a promise rests on (F11).
     fn overruled(&self) -> Vec<Finding> {
-        let scene = self.scene();
+        let scene = &self.scene;
         let mut findings = Vec::new();
-        for (id, spec) in &self.spec().workloads {
+        for (id, spec) in &self.scene.spec.workloads {
             for node in spec.replicas.keys() {
                 let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
                 for setting in seen.into_iter().flat_map(|o| &o.overruled) {
@@ -148,9 +187,10 @@ impl Node {
 
     /// A workload whose primary the spec does not name.
     fn unnamed(&self) -> Vec<Finding> {
-        let holder = |id: &WorkloadId| self.state().workload(id).holder().cloned();
+        let holder = |id: &WorkloadId| self.scene.state.workload(id).holder().cloned();
         let gone = self
-            .spec()
+            .scene
+            .spec
             .workloads
             .iter()
             .filter_map(|(id, s)| Some((id, holder(id)?, s)));
@@ -170,9 +210,9 @@ impl Node {
 
     /// A floating address whose holder does not know who is connected over it.
     fn unlisted(&self) -> Vec<Finding> {
-        let scene = self.scene();
+        let scene = &self.scene;
         let finding = |id: &WorkloadId| {
-            let holder = self.state().workload(id).place.holder.as_ref()?;
+            let holder = self.scene.state.workload(id).place.holder.as_ref()?;
             let why = scene
                 .reports
                 .get(holder)?
@@ -193,14 +233,19 @@ impl Node {
                     .into(),
             })
         };
-        self.spec().workloads.keys().filter_map(finding).collect()
+        self.scene
+            .spec
+            .workloads
+            .keys()
+            .filter_map(finding)
+            .collect()
     }
 
     /// A primary that no packet guard covers (C3).
     fn unguarded(&self) -> Vec<Finding> {
-        let scene = self.scene();
+        let scene = &self.scene;
         let finding = |id: &WorkloadId| {
-            let holder = self.state().workload(id).holder()?;
+            let holder = self.scene.state.workload(id).holder()?;
             let why = scene.replica(holder, id)?.unguarded.as_ref()?;
             Some(Finding {
                 severity: Severity::Warning,
@@ -214,18 +259,23 @@ impl Node {
                         .into(),
             })
         };
-        self.spec().workloads.keys().filter_map(finding).collect()
+        self.scene
+            .spec
+            .workloads
+            .keys()
+            .filter_map(finding)
+            .collect()
     }
 
     fn node_view(&self, node: &NodeId) -> NodeView {
-        let scene = self.scene();
-        let spec = &self.spec().nodes[node];
-        let silent = if node == self.me() {
+        let scene = &self.scene;
+        let spec = &self.scene.spec.nodes[node];
+        let silent = if node == self.scene.me {
             Duration::ZERO
         } else {
             scene.health.silence(node, scene.now)
         };
-        let state = if node == self.me() || (self.is_coordinator() && scene.reports_in(node)) {
+        let state = if node == self.scene.me || (self.leads && scene.reports_in(node)) {
             NodeState::Up
         } else if !scene.health.knows(node) {
             NodeState::Unheard
@@ -240,7 +290,7 @@ impl Node {
         } else {
             BTreeMap::new()
         };
-        let deaf = |h: &Hearing| h.age > self.spec().timings.suspicion_ceiling && !h.knocks;
+        let deaf = |h: &Hearing| h.age > self.scene.spec.timings.suspicion_ceiling && !h.knocks;
         let does_not_hear = hears_ill
             .iter()
             .filter(|(_, h)| deaf(h))
@@ -260,22 +310,22 @@ impl Node {
             silent_ms: silent.as_millis() as u64,
             does_not_hear,
             misses: misses.collect(),
-            fenced: self.state().fenced(node).map(|f| f.why.clone()),
-            power: self.power_of(node),
+            fenced: self.scene.state.fenced(node).map(|f| f.why.clone()),
+            power: self.devices.power_of(scene.spec, node),
         }
     }
 
     /// Whom a node does not hear as it should: from its report, which comes round broken links,
     /// else from its last beat, which does not say since when.
     fn hears_ill(&self, node: &NodeId) -> BTreeMap<NodeId, Hearing> {
-        let scene = self.scene();
-        if node == self.me() {
+        let scene = &self.scene;
+        if node == self.scene.me {
             return scene.health.ill(scene.now);
         }
         let reported = scene
             .reports
             .get(node)
-            .filter(|_| self.is_coordinator() && scene.reports_in(node));
+            .filter(|_| self.leads && scene.reports_in(node));
         if let Some(ill) = reported.and_then(|h| h.report.parts.hears_ill.as_ref()) {
             return ill.clone();
         }
@@ -285,7 +335,8 @@ impl Node {
             age: Duration::MAX,
             ..Hearing::default()
         };
-        self.spec()
+        self.scene
+            .spec
             .nodes
             .keys()
             .filter(unheard)
@@ -294,7 +345,7 @@ impl Node {
     }
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
-        let votes = self.votes();
+        let votes = self.node.votes();
         let up = || {
             nodes
                 .iter()
@@ -313,9 +364,9 @@ impl Node {
     }
 
     fn workload_view(&self, id: &WorkloadId) -> WorkloadView {
-        let scene = self.scene();
-        let spec = &self.spec().workloads[id];
-        let w = self.state().workload(id);
+        let scene = &self.scene;
+        let spec = &self.scene.spec.workloads[id];
+        let w = self.scene.state.workload(id);
         let primary = match &w.tenure {
             Tenure::Open { holder, .. } => Some(holder.clone()),
             _ => None,
@@ -332,7 +383,7 @@ impl Node {
         let gates = gates
             .map(|node| self.gate_view(id, node, primary.as_ref()))
             .collect();
-        let candidates = candidates::list(&scene, id, spec);
+        let candidates = candidates::list(scene, id, spec);
         let Said {
             condition,
             sentence,
@@ -362,12 +413,12 @@ impl Node {
 
     /// `head` is how far the primary is.
     fn replica_view(&self, id: &WorkloadId, node: &NodeId, head: Option<u64>) -> ReplicaView {
-        let (scene, w) = (self.scene(), self.state().workload(id));
-        let spec = &self.spec().workloads[id];
+        let (scene, w) = (&self.scene, self.scene.state.workload(id));
+        let spec = &self.scene.spec.workloads[id];
         let replica = &spec.replicas[node];
         let report = scene.replica(node, id);
         let fresh = report.filter(|_| scene.reports_in(node));
-        let (state, detail) = match self.state().fenced(node) {
+        let (state, detail) = match self.scene.state.fenced(node) {
             Some(_) if scene.reports_in(node) => (
                 ReplicaState::Stopped,
                 "fenced: waits to be readmitted".into(),
@@ -395,25 +446,26 @@ impl Node {
     }
 
     fn gate_view(&self, id: &WorkloadId, node: &NodeId, primary: Option<&NodeId>) -> GateView {
-        let (scene, epoch) = (self.scene(), self.state().workload(id).epoch);
+        let (scene, epoch) = (&self.scene, self.scene.state.workload(id).epoch);
         let heard = scene.reports.get(node).filter(|_| scene.reports_in(node));
         let report = heard.and_then(|h| h.report.parts.gates.get(id));
         let forwards = report.and_then(|r| r.forwarding).filter(|e| *e == epoch);
-        let counts = report.cloned().unwrap_or_default();
         GateView {
             node: node.clone(),
-            address: self.spec().workloads[id].gates[node],
+            address: self.scene.spec.workloads[id].gates[node],
             forwards_to: forwards.and(primary.cloned()),
-            listening: counts.listening,
-            connections: counts.connections,
-            waiting: counts.waiting,
-            refused: counts.refused,
+            seen: report.map(|r| GateCounts {
+                listening: r.listening,
+                connections: r.connections,
+                waiting: r.waiting,
+                refused: r.refused,
+            }),
         }
     }
 
     fn address_view(&self, id: &WorkloadId) -> Option<AddressView> {
-        let (scene, w) = (self.scene(), self.state().workload(id));
-        let spec = self.spec().workloads[id].address.as_ref()?;
+        let (scene, w) = (&self.scene, self.scene.state.workload(id));
+        let spec = self.scene.spec.workloads[id].address.as_ref()?;
         let holder = w.place.holder.clone();
         let heard = holder
             .as_ref()

@@ -1,9 +1,11 @@
 //! What follows from what is known now: consensus first, then each part of the node until nothing
 //! moves any more.
 
+use super::lead::Lead;
 use super::outbox::Mark;
-use super::{Effect, Known, Node, Write};
-use crate::authority::{Claim, Ledger};
+use super::timers::Known;
+use super::{Effect, Node, Write};
+use crate::authority::Claim;
 use crate::consensus;
 use crate::event::Event;
 use crate::fact::{Ballot, Fact};
@@ -25,24 +27,25 @@ impl Node {
             }
             self.consensus.on_time(self.now, chance);
         }
-        if self.health_due <= self.now {
+        if self.timers.health <= self.now {
             let (verdicts, due) = self.health.on_time(self.now);
-            self.health_due = due.max(self.now + self.spec.timings.heartbeat / 4);
+            self.timers.health = due.max(self.now + self.spec.timings.heartbeat / 4);
             for verdict in verdicts {
-                self.stirred = true;
-                self.agenda.add_node(verdict.node());
+                self.note_news(verdict.node());
                 self.record_verdict(verdict);
             }
         }
         self.run_consensus_orders();
-        if self.stirred
-            || self.known.as_ref() != Some(&self.known_now())
+        if self.timers.stirred
+            || self.timers.known.as_ref() != Some(&self.known_now())
             || self.step_due() <= self.now
         {
-            self.stirred = false;
-            self.agenda.add_due(self.now);
+            self.timers.stirred = false;
+            if let Some(lead) = &mut self.lead {
+                lead.agenda.add_due(self.now);
+            }
             self.step();
-            self.known = Some(self.known_now());
+            self.timers.known = Some(self.known_now());
         }
         self.outbox.flush();
     }
@@ -50,8 +53,8 @@ impl Node {
     /// Something goes to the coordinator, or from it to everyone, just now: the next heartbeat goes
     /// along, if it is due soon. A packet costs more than what is in it.
     pub(super) fn beat_along(&mut self) {
-        if self.beat_due.since(self.now) < self.spec.timings.heartbeat / 2 {
-            self.beat_due = self.now;
+        if self.timers.beat.since(self.now) < self.spec.timings.heartbeat / 2 {
+            self.timers.beat = self.now;
         }
     }
 
@@ -66,7 +69,7 @@ impl Node {
     }
 
     fn step(&mut self) {
-        self.stepped_at = self.now;
+        self.timers.stepped = self.now;
         // A commit may allow a step, and a step may complete what a decision waits for: until
         // nothing moves.
         for _ in 0..8 {
@@ -74,6 +77,7 @@ impl Node {
             self.run_consensus_orders();
             self.apply_committed();
             self.step_agents();
+            self.step_dismissed();
             self.attend();
             self.step_gates();
             self.step_addresses();
@@ -106,9 +110,7 @@ impl Node {
                     });
                 }
                 consensus::Order::Elected { term, votes } => {
-                    self.reports.clear();
-                    self.agenda.add_all();
-                    self.ledger = Ledger::default();
+                    self.lead = Some(Lead::new(&self.spec));
                     let ballot = |(node, yes): (NodeId, bool)| {
                         let votes = self.spec.votes().weight(&node);
                         Ballot { node, votes, yes }
@@ -121,7 +123,8 @@ impl Node {
                     });
                 }
                 consensus::Order::SteppedDown { term, why } => {
-                    self.leave_unanswered();
+                    let lead = self.lead.take().unwrap_or_default();
+                    self.leave_unanswered(lead.undecided);
                     self.record(Fact::SteppedDown {
                         node: self.me.clone(),
                         term,
@@ -143,59 +146,64 @@ impl Node {
         }
     }
 
+    /// What the agent of a replica has to know.
+    pub(super) fn agent_scene(&self, id: &WorkloadId) -> Scene<'_> {
+        Scene {
+            now: self.now,
+            workload: self.state.workload(id),
+            // Once the target is assigned, the new primary has nothing to prepare any more.
+            operation: self
+                .state
+                .running(id)
+                .filter(|(_, o)| o.target.is_none())
+                .map(|(op, o)| (op, o.what.kind)),
+            timings: &self.spec.timings,
+            fenced: self.state.fenced(&self.me).is_some(),
+            planted: self.planted,
+        }
+    }
+
     fn step_agents(&mut self) {
-        let ids: Vec<WorkloadId> = self.agents.keys().cloned().collect();
-        for id in ids {
-            let scene = Scene {
-                now: self.now,
-                workload: self.state.workload(&id),
-                // Once the target is assigned, the new primary has nothing to prepare any more.
-                operation: self
-                    .state
-                    .running(&id)
-                    .filter(|(_, o)| o.target.is_none())
-                    .map(|(op, o)| (op, o.what.kind)),
-                timings: &self.spec.timings,
-                fenced: self.state.fenced(&self.me).is_some(),
-                planted: self.planted,
-            };
-            let operation = self.state.workload(&id).operation;
-            let agent = self.agents.get_mut(&id).expect("its id was just listed");
-            agent.step(&scene);
-            for order in agent.take_orders() {
-                match order {
-                    Order::Start { id: number, action } => {
-                        self.outbox.emit(Effect::Act {
-                            workload: id.clone(),
-                            id: number,
-                            action,
-                            operation,
-                        });
-                    }
-                    Order::Cancel { id: number } => self.outbox.emit(Effect::Cancel {
+        let mut agents = std::mem::take(&mut self.here.agents);
+        for (id, agent) in &mut agents {
+            agent.step(&self.agent_scene(id));
+            self.carry_out(id, agent.take_orders());
+        }
+        self.here.agents = agents;
+    }
+
+    /// What an agent wants done.
+    pub(super) fn carry_out(&mut self, id: &WorkloadId, orders: Vec<Order>) {
+        let operation = self.state.workload(id).operation;
+        for order in orders {
+            match order {
+                Order::Start { id: number, action } => self.outbox.emit(Effect::Act {
+                    workload: id.clone(),
+                    id: number,
+                    action,
+                    operation,
+                }),
+                Order::Cancel { id: number } => self.outbox.emit(Effect::Cancel {
+                    workload: id.clone(),
+                    id: number,
+                }),
+                Order::Keep(kept) => self.outbox.write(
+                    Write::Kept {
                         workload: id.clone(),
-                        id: number,
-                    }),
-                    Order::Keep(kept) => {
-                        self.outbox.write(
-                            Write::Kept {
-                                workload: id.clone(),
-                                kept,
-                            },
-                            Mark::Kept(id.clone()),
-                        );
-                    }
-                    Order::Disarm => self.outbox.emit(Effect::Disarm {
-                        claim: Claim::Primary(id.clone()),
-                    }),
-                    Order::Note(what) => {
-                        let fact = Fact::Replica {
-                            workload: id.clone(),
-                            node: self.me.clone(),
-                            what,
-                        };
-                        self.record_event(Event::of(&fact).within(operation));
-                    }
+                        kept,
+                    },
+                    Mark::Kept(id.clone()),
+                ),
+                Order::Disarm => self.outbox.emit(Effect::Disarm {
+                    claim: Claim::Primary(id.clone()),
+                }),
+                Order::Note(what) => {
+                    let fact = Fact::Replica {
+                        workload: id.clone(),
+                        node: self.me.clone(),
+                        what,
+                    };
+                    self.record_event(Event::of(&fact).within(operation));
                 }
             }
         }
@@ -204,16 +212,17 @@ impl Node {
     /// Looks closely at each server of which something is expected.
     fn attend(&mut self) {
         let limit = self.spec.timings.heartbeat * 3;
-        for (id, agent) in &self.agents {
+        for (id, agent) in &self.here.agents {
             let w = self.state.workload(id);
             // A standby whose host is not heard: its stream may be dead, and writes wait for it.
             let apart = |n: &NodeId| *n != self.me && self.health.is_broken(n, limit, self.now);
             let near = w.holder() != Some(&self.me) || !w.sync.asked.iter().any(apart);
-            let calm = near && agent.is_calm() && w.is_calm(&self.spec.workloads[id]);
+            let spec = self.spec.workloads.get(id);
+            let calm = near && agent.is_calm() && spec.is_some_and(|spec| w.is_calm(spec));
             let changed = if calm {
-                self.calm.insert(id.clone())
+                self.here.calm.insert(id.clone())
             } else {
-                self.calm.remove(id)
+                self.here.calm.remove(id)
             };
             if changed {
                 self.outbox.emit_now(Effect::Attend {
@@ -233,23 +242,30 @@ impl Node {
             // What is under way has to be committed first, and that brings it here again.
             return;
         }
-        let look = self.agenda.take(&self.spec);
-        let mut all_notes = std::mem::take(&mut self.notes);
+        let Some(mut lead) = self.lead.take() else {
+            return;
+        };
+        let mut all_stamps = std::mem::take(&mut self.journal.stamps);
+        let look = lead.agenda.take(&self.spec);
+        let mut all_notes = std::mem::take(&mut lead.notes);
         let mut dues = Vec::new();
-        let scene = self.scene();
+        let scene = self.scene_of(&lead);
         let mut commands = steward::fencing::decide_nodes(&scene, &look.nodes);
         for id in look.workloads {
             let Some(spec) = self.spec.workloads.get(&id) else {
                 continue;
             };
             let notes = all_notes.entry(id.clone()).or_default();
-            commands.extend(steward::decide(&scene, &id, spec, notes));
+            let stamps = all_stamps.entry(id.clone()).or_default();
+            commands.extend(steward::decide(&scene, &id, spec, notes, stamps));
             let due = steward::next_look(&scene, &id, notes);
             dues.push((id, due));
         }
-        self.notes = all_notes;
-        dues.iter()
-            .for_each(|(id, due)| self.agenda.set_due(id, *due, self.beat_due));
+        for (id, due) in dues {
+            lead.agenda.set_due(id, due, self.timers.beat);
+        }
+        (lead.notes, self.journal.stamps) = (all_notes, all_stamps);
+        self.lead = Some(lead);
         self.consensus.propose(commands, self.now);
     }
 }

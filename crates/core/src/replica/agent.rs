@@ -13,7 +13,7 @@ use super::{Action, Data, Doing, Done, Observation, Promotion, ReplicaReport, Ro
 use crate::authority::Authority;
 use crate::fact::OfReplica;
 use crate::ids::{Epoch, NodeId, OperationId};
-use crate::operation::Kind;
+use crate::operation::{Kind, Stage};
 use crate::planted::Planted;
 use crate::position::Position;
 use crate::spec::Timings;
@@ -405,6 +405,33 @@ impl Agent {
         }
     }
 
+    /// The spec has no replica here any more: whatever runs is stopped, and the deadman gets nothing
+    /// left to watch. Returns whether nothing is left.
+    pub fn leave(&mut self, scene: &Scene) -> bool {
+        self.stepped_at = scene.now;
+        self.give_up_late(scene);
+        if self.is_stopping() {
+            return false;
+        }
+        self.cancel();
+        let Some(runs) = self.seen().map(|seen| seen.runs) else {
+            return false;
+        };
+        if runs {
+            if self.is_free(scene.now) {
+                self.start(Action::StopNow, scene);
+            }
+            return false;
+        }
+        if self.authority.armed().is_some() {
+            if self.authority.disarms(scene.now) {
+                self.orders.push(Order::Disarm);
+            }
+            return false;
+        }
+        true
+    }
+
     fn has_surrendered(&self, epoch: Epoch) -> bool {
         self.kept.surrendered.is_some_and(|(e, _)| e == epoch)
     }
@@ -534,7 +561,8 @@ impl Agent {
                 unprotected,
             };
             self.start(Action::SetSync(setting), scene);
-        } else if let Some((id, Kind::Switchover)) = scene.operation
+        } else if let Some((id, kind)) = scene.operation
+            && kind.takes(Stage::Checkpoint)
             && self.prepared != Some(id)
         {
             self.prepared = Some(id);
@@ -562,7 +590,7 @@ impl Agent {
             self.surrender(epoch);
         } else if scene
             .operation
-            .is_some_and(|(_, kind)| kind == Kind::Switchover)
+            .is_some_and(|(_, kind)| kind.takes(Stage::StopClean))
             && self.failures == 0
         {
             self.start(
@@ -767,7 +795,7 @@ impl Agent {
 fn has_ended(scene: &Scene) -> bool {
     let planned = scene
         .operation
-        .is_some_and(|(_, kind)| kind == Kind::Switchover);
+        .is_some_and(|(_, kind)| kind.takes(Stage::StopClean));
     match scene.workload.tenure {
         Tenure::Ended { .. } => true,
         Tenure::Revoking { .. } => !planned,

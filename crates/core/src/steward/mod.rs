@@ -28,7 +28,7 @@ use crate::author::Author;
 use crate::authority::Claim;
 use crate::command::{Command, Ended, Standing, WorkloadAct};
 use crate::ids::{Epoch, NodeId, OperationId, WorkloadId};
-use crate::operation::{Kind, Mode, Operation, Outcome, Phase};
+use crate::operation::{Cause, Kind, Mode, Operation, Outcome, Phase, Stage};
 use crate::planted::Planted;
 use crate::position::{Position, SwitchPoint};
 use crate::replica::{Data, Promotion, ReplicaReport, Role};
@@ -36,6 +36,7 @@ use crate::spec::{Clock, Loss, NodeSpec, WorkloadSpec};
 
 use crate::state::Tenure;
 use crate::time::Time;
+use verdict::Lost;
 
 /// The commands to propose now for one workload; empty if nothing is to be done.
 pub fn decide(
@@ -43,6 +44,7 @@ pub fn decide(
     id: &WorkloadId,
     spec: &WorkloadSpec,
     notes: &mut Notes,
+    stamps: &mut Stamps,
 ) -> Vec<Command> {
     let desk = Desk {
         scene,
@@ -63,7 +65,7 @@ pub fn decide(
     let tenure = match tenure.clone() {
         Tenure::Vacant => desk.form(),
         Tenure::Assigned { holder } => desk.while_assigned(&holder, notes),
-        Tenure::Open { holder, .. } => desk.while_open(&holder, notes),
+        Tenure::Open { holder, .. } => desk.while_open(&holder, notes, stamps),
         Tenure::Revoking { holder } => desk.while_revoking(&holder),
         Tenure::Ended { last, .. } => desk.choose(&last, notes),
     };
@@ -112,14 +114,15 @@ impl Desk<'_> {
         self.scene.replica(node, self.id)
     }
 
-    fn begin(&self, kind: Kind, from: Option<&NodeId>, why: &str) -> Option<Command> {
+    fn begin(&self, kind: Kind, from: Option<&NodeId>, lost: &Lost) -> Option<Command> {
         let operation = Operation {
             kind,
             workload: self.id.clone(),
             from: from.cloned(),
             to: None,
             by: Author::Cluster,
-            why: why.into(),
+            cause: lost.cause,
+            why: lost.why.clone(),
             asks: kind == Kind::Failover && self.w.mode == Mode::Ask,
             accept_loss: 0,
         };
@@ -195,7 +198,8 @@ impl Desk<'_> {
         let Some(first) = first else {
             return Vec::new();
         };
-        self.begin(Kind::Formation, None, why)
+        let cause = Lost::to(Cause::NoPrimaryYet, why.into());
+        self.begin(Kind::Formation, None, &cause)
             .into_iter()
             .chain([self.assign(first, why)])
             .collect()
@@ -244,8 +248,9 @@ impl Desk<'_> {
     }
 
     /// Ends a tenure because its holder is lost, or prepares that, as the workload's mode says.
-    fn fail_over(&self, holder: &NodeId, why: &str) -> Vec<Command> {
-        let begin = self.begin(Kind::Failover, Some(holder), why);
+    fn fail_over(&self, holder: &NodeId, lost: &Lost) -> Vec<Command> {
+        let why = lost.why.as_str();
+        let begin = self.begin(Kind::Failover, Some(holder), lost);
         let running = self.scene.state.running(self.id);
         match self.w.mode {
             Mode::Watch if running.is_none() => return Vec::new(),
@@ -290,13 +295,13 @@ impl Desk<'_> {
         let lost = self
             .lost(holder, notes)
             .or_else(|| self.idle(holder, notes));
-        lost.map(|why| self.fail_over(holder, &why))
+        lost.map(|lost| self.fail_over(holder, &lost))
             .unwrap_or_default()
     }
 
     /// Why it will not open what it was assigned, if so: it has had its time, does nothing, and
     /// somebody else may (F6).
-    fn idle(&self, holder: &NodeId, notes: &Notes) -> Option<String> {
+    fn idle(&self, holder: &NodeId, notes: &Notes) -> Option<Lost> {
         let since = notes
             .tenure_since
             .as_ref()
@@ -308,10 +313,8 @@ impl Desk<'_> {
         if acts || waits || !self.somebody_else(holder) {
             return None;
         }
-        Some(format!(
-            "{holder} has begun nothing for {} ms",
-            time.as_millis()
-        ))
+        let why = format!("{holder} has begun nothing for {} ms", time.as_millis());
+        Some(Lost::to(Cause::NeverOpened, why))
     }
 
     /// Opens the epoch: records where it began and which standbys count from here: those that were
@@ -410,15 +413,15 @@ impl Desk<'_> {
         (!seen.is(Role::Primary)).then_some(furthest - point.began)
     }
 
-    fn while_open(&self, holder: &NodeId, notes: &mut Notes) -> Vec<Command> {
+    fn while_open(&self, holder: &NodeId, notes: &mut Notes, stamps: &mut Stamps) -> Vec<Command> {
         let waiting = self
             .scene
             .state
             .running(self.id)
             .filter(|(_, o)| o.waits())
             .map(|(id, _)| id);
-        if let Some(why) = self.lost(holder, notes) {
-            return self.fail_over(holder, &why);
+        if let Some(lost) = self.lost(holder, notes) {
+            return self.fail_over(holder, &lost);
         }
         if let Some(id) = waiting {
             let serves = |r: &ReplicaReport| {
@@ -432,7 +435,7 @@ impl Desk<'_> {
             return vec![self.finish(
                 id,
                 Outcome::Undone(format!("{holder} is back; nobody had approved the move")),
-                notes,
+                stamps,
             )];
         }
         if let Some((id, operation)) = self.scene.state.running(self.id) {
@@ -440,25 +443,25 @@ impl Desk<'_> {
             let assigned_here = operation.target.is_some();
             let prepared = self.report(holder).is_some_and(|r| r.prepared == Some(id));
             match what.kind {
-                Kind::Switchover if !assigned_here && prepared => {
+                kind if kind.takes(Stage::Checkpoint) && !assigned_here && prepared => {
                     if let Some(why) = self.not_ready(what.to.as_ref()) {
-                        return vec![self.finish(id, Outcome::Undone(why), notes)];
+                        return vec![self.finish(id, Outcome::Undone(why), stamps)];
                     }
                     return vec![self.revoke(format!("switchover asked for by {}", what.by))];
                 }
-                Kind::Switchover if !assigned_here => {
+                kind if kind.takes(Stage::Checkpoint) && !assigned_here => {
                     let limit = self.scene.spec.timings.stop_limit * 3;
-                    let since = notes.stamps.began.unwrap_or(self.scene.now);
+                    let since = stamps.began.unwrap_or(self.scene.now);
                     if self.scene.now.since(since) > limit {
                         let why = format!("the primary was not ready to stop within {limit:?}");
-                        return vec![self.finish(id, Outcome::Undone(why), notes)];
+                        return vec![self.finish(id, Outcome::Undone(why), stamps)];
                     }
                 }
                 Kind::ForcedFailover if !assigned_here => {
                     return vec![self.revoke(format!("failover asked for by {}", what.by))];
                 }
                 _ => {
-                    let finish = self.finish_if_done(id, holder, what.to.as_ref(), notes);
+                    let finish = self.finish_if_done(id, holder, what.to.as_ref(), stamps);
                     if finish.is_some() {
                         return finish.into_iter().collect();
                     }
@@ -547,9 +550,9 @@ impl Desk<'_> {
         marks
     }
 
-    fn finish(&self, operation: OperationId, outcome: Outcome, notes: &Notes) -> Command {
-        let phases = if notes.stamps.operation == Some(operation) {
-            notes.stamps.durations()
+    fn finish(&self, operation: OperationId, outcome: Outcome, stamps: &Stamps) -> Command {
+        let phases = if stamps.operation == Some(operation) {
+            stamps.durations()
         } else {
             Vec::new()
         };
@@ -565,7 +568,7 @@ impl Desk<'_> {
         id: OperationId,
         holder: &NodeId,
         to: Option<&NodeId>,
-        notes: &mut Notes,
+        stamps: &mut Stamps,
     ) -> Option<Command> {
         let forwards = |n: &NodeId| {
             let gate = self
@@ -589,10 +592,10 @@ impl Desk<'_> {
             .is_some_and(|(e, _)| e == self.w.epoch);
         let now = self.scene.now;
         if any_routed {
-            notes.stamps.reach(Phase::Route, now);
+            stamps.reach(Phase::Route, now);
         }
         if held {
-            notes.stamps.reach(Phase::FirstWrite, now);
+            stamps.reach(Phase::FirstWrite, now);
         }
         if !(routed && held) {
             return None;
@@ -603,6 +606,6 @@ impl Desk<'_> {
             }
             _ => Outcome::Done,
         };
-        Some(self.finish(id, outcome, notes))
+        Some(self.finish(id, outcome, stamps))
     }
 }

@@ -56,7 +56,6 @@ pub struct Notes {
     pub(super) flushed: BTreeMap<NodeId, (u64, Time)>,
     /// When the primary was lost, as its own node saw it.
     pub lost: Option<Time>,
-    pub stamps: Stamps,
 }
 
 /// When the phases of the running operation ended, on this node's clock.

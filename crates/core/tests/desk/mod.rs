@@ -3,10 +3,12 @@
 
 #![allow(dead_code, reason = "each test program uses its part")]
 
+use karst_core::author::Author;
 use karst_core::authority::Ledger;
 use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::heads::Heads;
 use karst_core::health::{Health, Hears};
+use karst_core::operation::{Cause, Kind, Operation};
 use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
@@ -14,7 +16,7 @@ use karst_core::spec::{
 
 use karst_core::state::ClusterState;
 use karst_core::steward::candidates::{Candidate, list};
-use karst_core::steward::{Heard, Notes, Scene, decide};
+use karst_core::steward::{Heard, Notes, Scene, Stamps, decide};
 use karst_core::{BootId, Epoch, Index, NodeId, Position, SwitchPoint, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -261,7 +263,8 @@ impl Case {
     }
 
     pub fn chosen_with(&self, notes: &mut Notes) -> Option<String> {
-        let commands = self.with(|scene, spec| decide(scene, &w(), spec, notes));
+        let commands =
+            self.with(|scene, spec| decide(scene, &w(), spec, notes, &mut Stamps::default()));
         commands.into_iter().find_map(|c| match c {
             Command::Workload(_, WorkloadAct::Assign { holder, .. }) => Some(holder.to_string()),
             _ => None,
@@ -277,7 +280,7 @@ impl Case {
 
     /// What is proposed for the workload now.
     pub fn decided(&self, notes: &mut Notes) -> Vec<Command> {
-        self.with(|scene, spec| decide(scene, &w(), spec, notes))
+        self.with(|scene, spec| decide(scene, &w(), spec, notes, &mut Stamps::default()))
     }
 
     /// Time passes, and everybody is heard again.
@@ -298,5 +301,41 @@ impl Case {
             why.contains(words),
             "{node}: `{why}` does not say `{words}`"
         );
+    }
+}
+
+/// A move to `polje`, asked for by a person.
+pub fn asked(kind: Kind, accept_loss: u64) -> Operation {
+    Operation {
+        kind,
+        workload: w(),
+        from: Some("doline".into()),
+        to: Some("polje".into()),
+        by: Author::person("captain"),
+        cause: Cause::AskedFor,
+        why: String::new(),
+        asks: false,
+        accept_loss,
+    }
+}
+
+pub fn assign(epoch: u64, holder: &str) -> Command {
+    Command::Workload(
+        w(),
+        WorkloadAct::Assign {
+            epoch: Epoch(epoch),
+            holder: holder.into(),
+            why: String::new(),
+        },
+    )
+}
+
+/// A second history, which went on from the first one there.
+pub fn second(began: u64) -> SwitchPoint {
+    SwitchPoint {
+        history: "2".into(),
+        parent: Some("1".into()),
+        began,
+        writes_from: began,
     }
 }

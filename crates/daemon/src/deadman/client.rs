@@ -2,11 +2,37 @@
 //! started again.
 
 use super::{Counting, Order};
+use karst_core::authority::Claim;
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
 use tokio::net::UnixStream;
 use tokio::sync::mpsc;
+
+/// What is to be watched: all of it is said again on each connection.
+#[derive(Default)]
+struct Watching(BTreeMap<Claim, Order>);
+
+impl Watching {
+    fn note(&mut self, order: &Order) {
+        match order {
+            Order::Watch { claim, .. } => drop(self.0.insert(claim.clone(), order.clone())),
+            Order::Unwatch { claim } => drop(self.0.remove(claim)),
+            Order::Arm { .. } | Order::Disarm { .. } => {}
+        }
+    }
+
+    fn lines(&self) -> Vec<u8> {
+        self.0.values().flat_map(line).collect()
+    }
+}
+
+fn line(order: &Order) -> Vec<u8> {
+    let mut line = serde_json::to_vec(order).expect("a small enum serialises");
+    line.push(b'\n');
+    line
+}
 
 /// Runs for ever; `tell` gets every confirmation.
 pub async fn run(
@@ -14,9 +40,16 @@ pub async fn run(
     mut orders: mpsc::UnboundedReceiver<Order>,
     tell: impl Fn(Counting),
 ) {
+    let mut watching = Watching::default();
     loop {
-        if let Ok(stream) = UnixStream::connect(&socket).await {
-            let (read, mut write) = stream.into_split();
+        // Orders meanwhile are stale: the next renewal brings a newer one.
+        while let Ok(order) = orders.try_recv() {
+            watching.note(&order);
+        }
+        if let Ok(stream) = UnixStream::connect(&socket).await
+            && let (read, mut write) = stream.into_split()
+            && write.write_all(&watching.lines()).await.is_ok()
+        {
             let mut lines = BufReader::new(read).lines();
             loop {
                 tokio::select! {
@@ -33,8 +66,8 @@ pub async fn run(
                         // the deadman at once.
                         let (mut next, mut lines) = (Some(order), Vec::new());
                         while let Some(order) = next {
-                            serde_json::to_writer(&mut lines, &order).expect("a small enum serialises");
-                            lines.push(b'\n');
+                            watching.note(&order);
+                            lines.extend(line(&order));
                             next = orders.try_recv().ok();
                         }
                         if write.write_all(&lines).await.is_err() {
@@ -45,8 +78,6 @@ pub async fn run(
             }
             tracing::warn!("the deadman is gone; waiting for it to be started again");
         }
-        // Orders meanwhile are stale when it is back: the next renewal brings a newer one.
-        while orders.try_recv().is_ok() {}
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }

@@ -6,17 +6,21 @@
 //! They are kept in a file under the runtime directory, so that a deadman that is started again
 //! goes on counting (C6). With each deadline it opens the workload's port until then, and nobody
 //! else does (C3).
+//!
+//! It reads no spec: what it watches the daemon tells it, and it keeps that list where a reboot
+//! leaves it, so that whatever runs of it after one is ended before a daemon joins (C6).
 
 pub mod client;
+mod list;
 pub mod server;
 pub mod watchdog;
 
-use karst_adapters::process::Processes;
 use karst_core::Input;
 use karst_core::authority::{Claim, Deadline};
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// Where it listens: in a directory that only its own user may enter, as whoever gives it orders
 /// decides what is ended.
@@ -28,12 +32,28 @@ pub fn socket(runtime: &Path) -> PathBuf {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Order {
-    Arm { claim: Claim, deadline: Deadline },
-    Disarm { claim: Claim },
+    /// From here on this is watched. Said of everything on each connection, before anything else.
+    Watch {
+        claim: Claim,
+        what: What,
+        /// How far ahead a deadline may lie: a lease counts from when it was asked for.
+        longest: Duration,
+    },
+    /// Nothing of it is left on this host.
+    Unwatch {
+        claim: Claim,
+    },
+    Arm {
+        claim: Claim,
+        deadline: Deadline,
+    },
+    Disarm {
+        claim: Claim,
+    },
 }
 
 /// To the daemon: what it counts down for this claim now. Sent for every claim on connection, and
-/// after each order.
+/// after each order; of what is watched newly, once that is on disk.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counting {
     pub claim: Claim,
@@ -58,17 +78,12 @@ impl From<Counting> for Input {
     }
 }
 
-/// What the deadman watches.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Watched {
-    pub claim: Claim,
-    pub what: What,
-}
-
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// What is ended, or taken away.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum What {
-    /// Clients and standbys connect to the port.
-    Server { processes: Processes, port: u16 },
+    /// Whatever runs in this data directory; clients and standbys connect to the port.
+    Server { data: String, port: u16 },
     /// Floating addresses, which are taken away.
     Addresses(Vec<IpAddr>),
 }

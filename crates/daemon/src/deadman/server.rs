@@ -1,8 +1,9 @@
 //! The deadman's process: one thread, a listening socket, a boot-time timer. No runtime, nothing
 //! that can hang: what it ends, it ends on threads beside it.
 
+use super::list::{self, Entry, Find, List, Target};
 use super::watchdog::Watchdog;
-use super::{Counting, Order, Watched, What};
+use super::{Counting, Order};
 use crate::clock;
 use karst_adapters::Guard;
 use karst_adapters::address::remove_now;
@@ -16,7 +17,7 @@ use rustix::time::{
     Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, timerfd_create,
     timerfd_settime,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::Permissions;
 use std::io::{self, Read, Write};
 use std::os::fd::OwnedFd;
@@ -29,6 +30,9 @@ use std::time::Duration;
 /// How long a server's processes may take before it is said that they do not end; it is tried again
 /// then.
 const END_LIMIT: Duration = Duration::from_secs(10);
+
+/// Between two tries to keep the list.
+const KEEP_AGAIN: Duration = Duration::from_secs(1);
 
 /// An order is a short line.
 const LINE: usize = 4_096;
@@ -45,19 +49,34 @@ struct Ended {
     result: io::Result<usize>,
 }
 
+/// What has come of something that was done on a thread beside the loop.
+enum Done {
+    Ended(Ended),
+    /// The list is on the disk, or cannot be put there.
+    Kept(io::Result<()>),
+}
+
 struct Deadman {
-    watched: Vec<Watched>,
+    watched: List,
+    find: Find,
+    /// Where the list is kept.
+    list: PathBuf,
+    /// How often the list has changed, and which of these is being put on the disk.
+    changes: u64,
+    keeping: Option<u64>,
+    /// What is not on the disk yet, and confirmed then.
+    unkept: BTreeSet<Claim>,
+    /// Nothing was counted down when this run began.
+    first: bool,
     deadlines: BTreeMap<Claim, Deadline>,
     /// Claims that are being ended, side by side: none waits for another's processes (F10).
     ending: BTreeMap<Claim, Deadline>,
-    ended: Receiver<Ended>,
-    tell_ended: Sender<Ended>,
-    /// Written to when one has ended, so that the loop wakes.
+    done: Receiver<Done>,
+    tell_done: Sender<Done>,
+    /// Written to when something is done, so that the loop wakes.
     bell: UnixStream,
     rings: UnixStream,
     kept: PathBuf,
-    /// How far ahead a deadline may lie: a lease counts from when it was asked for.
-    longest: Duration,
     daemons: Vec<(UnixStream, Vec<u8>)>,
     guard: Guard,
     unguarded: BTreeMap<Claim, String>,
@@ -66,32 +85,37 @@ struct Deadman {
 /// Runs until the process is ended.
 ///
 /// # Errors
-/// If the socket or the timer cannot be made.
+/// If the socket or the timer cannot be made, or what ran before cannot be ended.
 pub fn run(
     runtime: &Path,
-    watched: Vec<Watched>,
-    longest: Duration,
+    list: PathBuf,
+    find: Find,
     mut watchdog: Option<Watchdog>,
 ) -> io::Result<()> {
     let socket = super::socket(runtime);
     let kept = runtime.join("deadman.json");
     let listener = bind(&socket)?;
     listener.set_nonblocking(true)?;
-    let (tell_ended, ended) = channel();
+    let (tell_done, done) = channel();
     let (bell, rings) = UnixStream::pair()?;
     bell.set_nonblocking(true)?;
     rings.set_nonblocking(true)?;
     let timer = timerfd_create(TimerfdClockId::Boottime, TimerfdFlags::NONBLOCK)?;
     let mut deadman = Deadman {
-        watched,
+        watched: List::new(),
+        find,
+        list,
+        changes: 0,
+        keeping: None,
+        unkept: BTreeSet::new(),
+        first: false,
         deadlines: BTreeMap::new(),
         ending: BTreeMap::new(),
-        ended,
-        tell_ended,
+        done,
+        tell_done,
         bell,
         rings,
         kept,
-        longest,
         daemons: Vec::new(),
         guard: Guard::default(),
         unguarded: BTreeMap::new(),
@@ -118,11 +142,11 @@ pub fn run(
         }
         let mut expirations = [0; 8];
         let _ = rustix::io::read(&timer, &mut expirations);
-        deadman.take_ended();
+        deadman.take_done();
         while let Ok((stream, _)) = listener.accept() {
             deadman.welcome(stream);
         }
-        deadman.listen();
+        deadman.listen()?;
     }
 }
 
@@ -150,33 +174,125 @@ impl Deadman {
         let kept: Option<Vec<(Claim, Deadline)>> = std::fs::read(&self.kept)
             .ok()
             .and_then(|b| serde_json::from_slice(&b).ok());
-        let first = kept.is_none();
+        self.first = kept.is_none();
         self.deadlines = kept.unwrap_or_default().into_iter().collect();
-        for watched in self.watched.clone() {
-            let claim = &watched.claim;
-            match &watched.what {
-                What::Server { processes, port } if first => {
-                    let ended = processes.end_all(Duration::from_secs(10))?;
+        for entry in list::read(&self.list)? {
+            self.begin(entry)?;
+        }
+        self.keep();
+        Ok(())
+    }
+
+    /// What holds from the moment that something is watched.
+    fn begin(&mut self, entry: Entry) -> io::Result<()> {
+        let watched = list::watched(entry, &self.find);
+        let claim = &watched.entry.claim;
+        match &watched.target {
+            Target::Server { processes, port } => {
+                // Nobody owns what runs; nobody waits either, as nothing is counted down yet.
+                if self.first && self.deadlines.is_empty() {
+                    let ended = processes.end_all(END_LIMIT)?;
                     if ended > 0 {
                         tracing::warn!(%claim, ended, "ended processes that nobody owned");
                     }
                     // Without the right to it nothing was ever closed.
                     let _ = self.guard.lift(*port);
                 }
-                What::Server { .. } => {}
-                What::Addresses(list) => {
-                    if !self.deadlines.contains_key(claim) {
-                        list.iter().for_each(|ip| drop(remove_now(*ip)));
-                    }
-                    // From here on nobody on this host answers for it without this process's word
-                    // (C3).
-                    let held = list.iter().try_for_each(|ip| self.guard.hold(*ip));
-                    self.note_guard(claim, held);
+            }
+            Target::Addresses(list) => {
+                if !self.deadlines.contains_key(claim) {
+                    list.iter().for_each(|ip| drop(remove_now(*ip)));
                 }
+                // From here on nobody on this host answers for it without this process's word
+                // (C3).
+                let held = list.iter().try_for_each(|ip| self.guard.hold(*ip));
+                self.note_guard(claim, held);
             }
         }
-        self.keep();
+        self.watched.insert(claim.clone(), watched);
         Ok(())
+    }
+
+    /// Takes something up, or what is different about it now.
+    fn watch(&mut self, entry: Entry) -> io::Result<()> {
+        let known = self.watched.get(&entry.claim);
+        if known.is_some_and(|watched| watched.entry == entry) {
+            return Ok(());
+        }
+        self.unkept.insert(entry.claim.clone());
+        self.begin(entry)?;
+        self.changes += 1;
+        self.keep_list();
+        Ok(())
+    }
+
+    fn unwatch(&mut self, claim: &Claim) {
+        if self.watched.remove(claim).is_some() {
+            self.unguarded.remove(claim);
+            self.deadlines.remove(claim);
+            self.changes += 1;
+            self.keep_list();
+        }
+    }
+
+    /// On a thread of its own, one at a time: a disk that hangs must not hold up what has to be
+    /// ended.
+    fn keep_list(&mut self) {
+        if self.keeping.is_some() {
+            return;
+        }
+        self.keeping = Some(self.changes);
+        let (path, list) = (self.list.clone(), list::entries(&self.watched));
+        let begun = self.aside("list", move || {
+            let kept = list::keep(&path, &list);
+            if kept.is_err() {
+                std::thread::sleep(KEEP_AGAIN);
+            }
+            Done::Kept(kept)
+        });
+        if !begun {
+            // The daemon says it again on its next connection.
+            self.keeping = None;
+        }
+    }
+
+    fn on_kept(&mut self, kept: io::Result<()>) {
+        let of = self.keeping.take();
+        if let Err(error) = &kept {
+            let path = self.list.display();
+            tracing::error!(%error, %path, "what is watched cannot be kept: nothing new is confirmed");
+        }
+        if kept.is_err() || of != Some(self.changes) {
+            return self.keep_list();
+        }
+        let claims: Vec<Claim> = std::mem::take(&mut self.unkept).into_iter().collect();
+        self.tell(&claims);
+    }
+
+    /// Has something done beside the loop, which hears of it; returns whether that was begun.
+    fn aside(&self, name: &str, work: impl FnOnce() -> Done + Send + 'static) -> bool {
+        let (tell, bell) = (self.tell_done.clone(), self.bell.try_clone());
+        let run = move || {
+            let _ = tell.send(work());
+            let _ = bell.and_then(|mut bell| bell.write_all(b"."));
+        };
+        let thread = std::thread::Builder::new().name(name.into());
+        thread.spawn(run).is_ok()
+    }
+
+    fn take_done(&mut self) {
+        let mut rung = [0; 64];
+        while matches!(self.rings.read(&mut rung), Ok(n) if n > 0) {}
+        while let Ok(done) = self.done.try_recv() {
+            self.take(done);
+        }
+    }
+
+    fn take(&mut self, done: Done) {
+        match done {
+            Done::Ended(ended) => self.conclude(ended),
+            Done::Kept(kept) => self.on_kept(kept),
+        }
     }
 
     fn keep(&self) {
@@ -197,20 +313,17 @@ impl Deadman {
         let due: Vec<(Claim, Deadline)> = self
             .deadlines
             .iter()
-            .filter(|(claim, deadline)| {
-                deadline.stop_by() <= now && !self.ending.contains_key(claim)
-            })
+            .filter(|(claim, deadline)| deadline.stop_by() <= now && self.counts(claim))
             .map(|(c, d)| (c.clone(), *d))
             .collect();
         for (claim, deadline) in due {
-            let Some(what) = self.what(&claim) else {
-                self.deadlines.remove(&claim);
+            let Some(target) = self.target(&claim) else {
                 continue;
             };
             self.ending.insert(claim.clone(), deadline);
-            match what {
-                What::Server { processes, .. } => self.end_aside(claim, deadline, now, processes),
-                What::Addresses(list) => {
+            match target {
+                Target::Server { processes, .. } => self.end_aside(claim, deadline, now, processes),
+                Target::Addresses(list) => {
                     list.iter()
                         .for_each(|ip| drop(self.guard.close_address(*ip)));
                     let result = list
@@ -229,42 +342,15 @@ impl Deadman {
 
     /// Ends a server's processes on a thread of its own. One that cannot be started does it here.
     fn end_aside(&mut self, claim: Claim, deadline: Deadline, began: Time, processes: Processes) {
-        let (tell, bell, named) = (
-            self.tell_ended.clone(),
-            self.bell.try_clone(),
-            claim.clone(),
-        );
-        let own = processes.clone();
-        let end = move || {
-            let result = own.end_all(END_LIMIT);
-            let _ = tell.send(Ended {
-                claim: named,
-                deadline,
-                began,
-                result,
-            });
-            let _ = bell.and_then(|mut bell| bell.write_all(b"."));
+        let end = move || Ended {
+            result: processes.end_all(END_LIMIT),
+            claim,
+            deadline,
+            began,
         };
-        if std::thread::Builder::new()
-            .name("end".into())
-            .spawn(end)
-            .is_err()
-        {
-            let result = processes.end_all(END_LIMIT);
-            self.conclude(Ended {
-                claim,
-                deadline,
-                began,
-                result,
-            });
-        }
-    }
-
-    fn take_ended(&mut self) {
-        let mut rung = [0; 64];
-        while matches!(self.rings.read(&mut rung), Ok(n) if n > 0) {}
-        while let Ok(ended) = self.ended.try_recv() {
-            self.conclude(ended);
+        let other = end.clone();
+        if !self.aside("end", move || Done::Ended(other())) {
+            self.conclude(end());
         }
     }
 
@@ -286,7 +372,7 @@ impl Deadman {
                 // Unless it was armed anew meanwhile: then deadline and guard are a next primary's.
                 if self.deadlines.get(&claim) == Some(&deadline) {
                     self.deadlines.remove(&claim);
-                    if let Some(What::Server { port, .. }) = self.what(&claim) {
+                    if let Some(Target::Server { port, .. }) = self.target(&claim) {
                         let _ = self.guard.lift(port);
                     }
                 }
@@ -303,41 +389,50 @@ impl Deadman {
         self.tell(&[claim]);
     }
 
-    fn what(&self, claim: &Claim) -> Option<What> {
-        self.watched
-            .iter()
-            .find(|w| w.claim == *claim)
-            .map(|w| w.what.clone())
+    fn target(&self, claim: &Claim) -> Option<Target> {
+        self.watched.get(claim).map(|w| w.target.clone())
     }
 
-    fn is_strange(&self, deadline: Deadline) -> bool {
-        deadline.at > clock::now() + self.longest || deadline.kill_bound >= self.longest
+    /// Whether its deadline is waited for: what is being ended says so when it has, and of what is
+    /// not watched (any more, or not yet by this run) it is not known what it would be.
+    fn counts(&self, claim: &Claim) -> bool {
+        self.watched.contains_key(claim) && !self.ending.contains_key(claim)
+    }
+
+    fn is_strange(&self, claim: &Claim, deadline: Deadline) -> bool {
+        let longest = self
+            .watched
+            .get(claim)
+            .map_or(Duration::ZERO, |w| w.entry.longest);
+        deadline.at > clock::now() + longest || deadline.kill_bound >= longest
     }
 
     /// Lets packets pass until the deadline, and not if that came meanwhile (C3).
     fn open(&mut self, claim: &Claim, deadline: Time) {
-        let Some(what) = self.what(claim) else { return };
+        let Some(target) = self.target(claim) else {
+            return;
+        };
         // An order may have waited while everything here stood still: a deadline that has passed
         // opens nothing.
         let left = deadline.since(clock::now());
         if left.is_zero() {
             return;
         }
-        let opened = match &what {
-            What::Server { port, .. } => self.guard.open_for(*port, left),
-            What::Addresses(list) => list
+        let opened = match &target {
+            Target::Server { port, .. } => self.guard.open_for(*port, left),
+            Target::Addresses(list) => list
                 .iter()
                 .try_for_each(|ip| self.guard.open_address(*ip, left)),
         };
         let late = clock::now() >= deadline;
-        let opened = opened.and_then(|()| if late { self.close(&what) } else { Ok(()) });
+        let opened = opened.and_then(|()| if late { self.close(&target) } else { Ok(()) });
         self.note_guard(claim, opened);
     }
 
-    fn close(&mut self, what: &What) -> io::Result<()> {
-        match what {
-            What::Server { port, .. } => self.guard.close(*port),
-            What::Addresses(list) => list.iter().try_for_each(|ip| self.guard.close_address(*ip)),
+    fn close(&mut self, target: &Target) -> io::Result<()> {
+        match target {
+            Target::Server { port, .. } => self.guard.close(*port),
+            Target::Addresses(list) => list.iter().try_for_each(|ip| self.guard.close_address(*ip)),
         }
     }
 
@@ -360,8 +455,9 @@ impl Deadman {
     fn until_due(&self) -> Duration {
         let next = self
             .deadlines
-            .values()
-            .map(|d| d.stop_by())
+            .iter()
+            .filter(|(claim, _)| self.counts(claim))
+            .map(|(_, d)| d.stop_by())
             .min()
             .map(|at| at.since(clock::now()));
         next.unwrap_or(Duration::from_secs(1))
@@ -373,7 +469,7 @@ impl Deadman {
         let counted = self
             .deadlines
             .iter()
-            .filter(|(claim, _)| !self.ending.contains_key(claim));
+            .filter(|(claim, _)| self.counts(claim));
         let next = counted
             .map(|(_, d)| d.stop_by())
             .min()
@@ -423,13 +519,13 @@ impl Deadman {
             self.daemons.remove(0);
         }
         self.daemons.push((stream, Vec::new()));
-        let claims: Vec<Claim> = self.watched.iter().map(|w| w.claim.clone()).collect();
+        let claims: Vec<Claim> = self.watched.keys().cloned().collect();
         self.tell(&claims);
     }
 
     fn tell(&mut self, claims: &[Claim]) {
         let mut lines = Vec::new();
-        for claim in claims {
+        for claim in claims.iter().filter(|claim| !self.unkept.contains(*claim)) {
             serde_json::to_writer(&mut lines, &self.counting(claim))
                 .expect("a small struct serialises");
             lines.push(b'\n');
@@ -438,7 +534,7 @@ impl Deadman {
             .retain_mut(|(stream, _)| stream.write_all(&lines).is_ok());
     }
 
-    fn listen(&mut self) {
+    fn listen(&mut self) -> io::Result<()> {
         let mut orders = Vec::new();
         self.daemons.retain_mut(|(stream, buffer)| {
             let mut chunk = [0; 4096];
@@ -464,19 +560,35 @@ impl Deadman {
             true
         });
         if orders.is_empty() {
-            return;
+            return Ok(());
         }
         let mut claims = Vec::new();
         for order in orders {
             self.guard.wait_at_most(self.until_due());
             let claim = match order {
+                Order::Watch {
+                    claim,
+                    what,
+                    longest,
+                } => {
+                    self.watch(Entry {
+                        claim: claim.clone(),
+                        what,
+                        longest,
+                    })?;
+                    claim
+                }
+                Order::Unwatch { claim } => {
+                    self.unwatch(&claim);
+                    continue;
+                }
                 Order::Arm { claim, .. } | Order::Disarm { claim }
-                    if self.what(&claim).is_none() =>
+                    if self.target(&claim).is_none() =>
                 {
                     tracing::warn!(%claim, "an order about what is not watched here");
                     continue;
                 }
-                Order::Arm { claim, deadline } if self.is_strange(deadline) => {
+                Order::Arm { claim, deadline } if self.is_strange(&claim, deadline) => {
                     tracing::warn!(%claim, "a deadline that no lease can have");
                     claim
                 }
@@ -487,8 +599,8 @@ impl Deadman {
                 }
                 Order::Disarm { claim } => {
                     self.deadlines.remove(&claim);
-                    match self.what(&claim) {
-                        Some(What::Server { port, .. }) => drop(self.guard.lift(port)),
+                    match self.target(&claim) {
+                        Some(Target::Server { port, .. }) => drop(self.guard.lift(port)),
                         Some(addresses) => drop(self.close(&addresses)),
                         None => {}
                     }
@@ -501,5 +613,6 @@ impl Deadman {
         // A deadline that passed before it was read is acted on before it is confirmed.
         self.act();
         self.tell(&claims);
+        Ok(())
     }
 }

@@ -65,6 +65,8 @@ pub type Disagreements = Arc<Mutex<BTreeMap<NodeId, String>>>;
 /// What waits to be sent to one peer. What people ask and are answered has a queue and a stream of
 /// its own: it may be long, and there may be much of it, and consensus waits for none of it.
 struct Queues {
+    /// Where the peer is dialled.
+    address: SocketAddr,
     talk: mpsc::Sender<Message>,
     people: mpsc::Sender<Message>,
 }
@@ -78,6 +80,8 @@ struct Waiting {
 /// The sending side.
 pub struct Peers {
     queues: BTreeMap<NodeId, Queues>,
+    endpoint: Endpoint,
+    local: Arc<Local>,
     port: Arc<Port>,
     pub disagreements: Disagreements,
     pub renewal: Renewal,
@@ -121,31 +125,37 @@ struct Local {
     me: NodeId,
     hello: Hello,
     port: Arc<Port>,
-    silence: Duration,
-    /// Who dials from where.
-    known: BTreeMap<SocketAddr, NodeId>,
+    silence: Mutex<Duration>,
     disagreements: Disagreements,
     /// The newest run of each peer, and how to tell its dialler of a newer one: QUIC itself would
     /// notice a peer that was killed and started again only after the idle time.
     runs: Mutex<BTreeMap<NodeId, u64>>,
-    restarted: BTreeMap<NodeId, Notify>,
+    restarted: Mutex<BTreeMap<NodeId, Arc<Notify>>>,
     /// With what peers are dialled; another one means that all connections are made anew.
     client: watch::Receiver<quinn::ClientConfig>,
 }
 
-fn known(spec: &Spec) -> BTreeMap<SocketAddr, NodeId> {
-    let nodes = spec.nodes.iter();
-    nodes.map(|(n, peer)| (peer.peer, n.clone())).collect()
+impl Local {
+    /// What wakes whoever talks to a peer when that was started again.
+    fn restarted(&self, node: &NodeId) -> Arc<Notify> {
+        lock(&self.restarted)
+            .entry(node.clone())
+            .or_default()
+            .clone()
+    }
+
+    fn silence(&self) -> Duration {
+        *lock(&self.silence)
+    }
 }
 
-fn restarts(spec: &Spec) -> BTreeMap<NodeId, Notify> {
-    let nodes = spec.nodes.keys();
-    nodes.map(|n| (n.clone(), Notify::new())).collect()
+fn places(spec: &Spec, me: &NodeId) -> Places {
+    Places::new(spec.nodes.iter().map(|(name, node)| (name, node.peer)), me)
 }
 
 impl Peers {
-    /// Binds this node's peer address and starts to dial the others, on the tokio runtime around
-    /// it; `receive` gets what they say.
+    /// Binds this node's peer address; `receive` gets what the others say. They are dialled from
+    /// [`Peers::reshape`] on.
     ///
     /// # Errors
     /// If the address cannot be bound, or the certificates are of no use.
@@ -158,8 +168,9 @@ impl Peers {
     ) -> Result<Self> {
         let (server, client) = configurations(identity)?;
         let hear = receive.clone();
-        let places = Places::new(spec.nodes.iter().map(|(name, node)| (name, node.peer)), me);
-        let port = Port::bind(places, move |from, came, mut said| {
+        let own = places(spec, me);
+        let address = own.address_of(me).context("this node is not in the spec")?;
+        let port = Port::bind(own, move |from, came, mut said| {
             while let Ok(message) = ciborium::from_reader::<Message, _>(&mut said) {
                 // A beat says that the direct way works.
                 if came == Came::Directly || !message.is_beat() {
@@ -170,7 +181,7 @@ impl Peers {
                 }
             }
         });
-        let port = Arc::new(port.with_context(|| format!("peer address {}", spec.nodes[me].peer))?);
+        let port = Arc::new(port.with_context(|| format!("peer address {address}"))?);
         let mut config = EndpointConfig::default();
         config.grease_quic_bit(false);
         let runtime = Arc::new(TokioRuntime);
@@ -185,44 +196,68 @@ impl Peers {
         let local = Arc::new(Local {
             me: me.clone(),
             port: port.clone(),
-            silence: silence(spec),
+            silence: Mutex::new(silence(spec)),
             hello: Hello {
                 cluster: spec.cluster.clone(),
                 spec: digest.into(),
                 run: rand::random(),
             },
-            known: known(spec),
             disagreements: disagreements.clone(),
             runs: Mutex::default(),
-            restarted: restarts(spec),
+            restarted: Mutex::default(),
             client: renewal.client.subscribe(),
         });
         tokio::spawn(accept(endpoint.clone(), local.clone(), receive));
-        let mut queues = BTreeMap::new();
-        for (node, peer) in spec.nodes.iter().filter(|(n, _)| *n != me) {
-            let ((talk, talk_waits), (people, people_wait)) =
-                (mpsc::channel(QUEUE), mpsc::channel(PEOPLE));
-            queues.insert(node.clone(), Queues { talk, people });
-            let waiting = Waiting {
-                talk: talk_waits,
-                people: people_wait,
-            };
-            tokio::spawn(dial(
-                endpoint.clone(),
-                node.clone(),
-                peer.peer,
-                local.clone(),
-                waiting,
-            ));
-        }
         let strangers = port.strangers.clone();
         Ok(Self {
-            queues,
+            queues: BTreeMap::new(),
+            endpoint,
+            local,
             port,
             disagreements,
             renewal,
             strangers,
         })
+    }
+
+    /// From here on these are the peers: each is dialled at its address, on the tokio runtime around
+    /// it, and whoever is none any more is talked to no longer.
+    pub fn reshape(&mut self, spec: &Spec) {
+        let local = &self.local;
+        let places = places(spec, &local.me);
+        if places.address_of(&local.me) != self.port.places().address_of(&local.me) {
+            tracing::error!(
+                "this node's own peer address is another one: it is taken up at a restart"
+            );
+        }
+        *lock(&local.silence) = silence(spec);
+        self.queues
+            .retain(|node, queues| places.address_of(node) == Some(queues.address));
+        for (node, address) in places.nodes().filter(|(n, _)| **n != local.me) {
+            if self.queues.contains_key(node) {
+                continue;
+            }
+            let ((talk, talk_waits), (people, people_wait)) =
+                (mpsc::channel(QUEUE), mpsc::channel(PEOPLE));
+            let waiting = Waiting {
+                talk: talk_waits,
+                people: people_wait,
+            };
+            tokio::spawn(dial(
+                self.endpoint.clone(),
+                node.clone(),
+                address,
+                local.clone(),
+                waiting,
+            ));
+            let queues = Queues {
+                address,
+                talk,
+                people,
+            };
+            self.queues.insert(node.clone(), queues);
+        }
+        self.port.set_places(places);
     }
 
     /// Queues a message; a full queue drops it.
@@ -362,18 +397,18 @@ async fn talk(
     waiting: &mut mpsc::Receiver<Message>,
 ) -> Result<()> {
     let mut sealer = Sealer::new(connection).context("a connection without keys")?;
-    let since = Instant::now();
+    let (since, restarted) = (Instant::now(), local.restarted(node));
     loop {
         let message = tokio::select! {
             message = waiting.recv() => message,
             closed = connection.closed() => return Err(closed.into()),
-            () = local.restarted[node].notified() => anyhow::bail!("the peer was started again"),
+            () = restarted.notified() => anyhow::bail!("the peer was started again"),
         };
         if message.is_none() {
             return Ok(());
         }
         let is_silent =
-            || since.elapsed() > local.silence && local.port.is_silent(node, local.silence);
+            || since.elapsed() > local.silence() && local.port.is_silent(node, local.silence());
         anyhow::ensure!(!is_silent(), "the peer is silent");
         // Whatever waits leaves together: a packet costs more than what is in it.
         let (mut next, mut frames, mut repeated) = (message, Vec::new(), Vec::new());
@@ -399,7 +434,7 @@ async fn talk(
             let written = stream.write_all(&frames);
             tokio::pin!(written);
             loop {
-                match tokio::time::timeout(local.silence, &mut written).await {
+                match tokio::time::timeout(local.silence(), &mut written).await {
                     Ok(done) => break done?,
                     Err(_late) => {
                         anyhow::ensure!(!is_silent(), "the peer takes nothing and is silent")
@@ -419,13 +454,13 @@ async fn accept(
     while let Some(incoming) = endpoint.accept().await {
         let (local, receive) = (local.clone(), receive.clone());
         let address = incoming.remote_address();
-        let Some(from) = local.known.get(&address) else {
+        let Some(from) = local.port.places().node_at(&address).cloned() else {
             incoming.ignore();
             continue;
         };
         // A peer that does not hear this node cannot connect; that its attempts arrive shows which
         // direction is cut.
-        receive(Input::Knocked { from: from.clone() });
+        receive(Input::Knocked { from });
         if !incoming.remote_address_validated() && incoming.may_retry() {
             let _ = incoming.retry();
             continue;
@@ -479,10 +514,10 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         .as_ref()
         .and_then(|c| c.first())
         .context("no certificate")?;
-    let from = tls::node_of(first, local.known.values().cloned())
+    let from = tls::node_of(first, local.port.places().nodes().map(|(n, _)| n.clone()))
         .context("the certificate names no node of the spec")?;
     anyhow::ensure!(from != local.me, "a peer that claims to be this node");
-    let its_own = local.known.get(&connection.remote_address()) == Some(&from);
+    let its_own = local.port.places().node_at(&connection.remote_address()) == Some(&from);
     anyhow::ensure!(
         its_own,
         "{from}'s certificate, and not from {from}'s address"
@@ -510,7 +545,7 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     }
     let before = lock(&local.runs).insert(from.clone(), hello.run);
     if before.is_some_and(|run| run != hello.run) {
-        local.restarted[&from].notify_one();
+        local.restarted(&from).notify_one();
     }
     let _listening = local
         .port

@@ -16,7 +16,7 @@
 //! by their places in the order of names. What comes from an address that the spec does not have is
 //! dropped before anything is looked at.
 
-use crate::lock::lock;
+use crate::lock::{lock, read, write};
 use karst_core::NodeId;
 use quinn::udp::{RecvMeta, Transmit};
 use quinn::{AsyncUdpSocket, Connection, Runtime, TokioRuntime, UdpPoller};
@@ -26,7 +26,7 @@ use std::io::{self, IoSliceMut};
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::pin::Pin;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, RwLock};
 use std::task::{Context, Poll, ready};
 use std::time::{Duration, Instant};
 
@@ -144,8 +144,19 @@ impl Places {
         }
     }
 
-    fn of(&self, node: &NodeId) -> Option<usize> {
-        self.names.binary_search(node).ok()
+    pub fn address_of(&self, node: &NodeId) -> Option<SocketAddr> {
+        let place = self.names.binary_search(node).ok()?;
+        self.addresses.get(place).copied()
+    }
+
+    /// Who dials from there.
+    pub fn node_at(&self, address: &SocketAddr) -> Option<&NodeId> {
+        let place = self.addresses.iter().position(|a| a == address)?;
+        self.names.get(place)
+    }
+
+    pub fn nodes(&self) -> impl Iterator<Item = (&NodeId, SocketAddr)> {
+        self.names.iter().zip(self.addresses.iter().copied())
     }
 
     fn is_known(&self, address: SocketAddr) -> bool {
@@ -168,7 +179,7 @@ pub struct Port {
     speakers: Mutex<BTreeMap<Name, Speaker>>,
     heard: Mutex<BTreeMap<NodeId, Instant>>,
     hear: Hear,
-    places: Places,
+    places: RwLock<Arc<Places>>,
     /// By which other address what goes to this one goes as well.
     ways: Mutex<BTreeMap<SocketAddr, SocketAddr>>,
     has_ways: AtomicBool,
@@ -217,12 +228,21 @@ impl Port {
             speakers: Mutex::default(),
             heard: Mutex::default(),
             hear: Box::new(hear),
-            places,
+            places: RwLock::new(Arc::new(places)),
             ways: Mutex::default(),
             has_ways: AtomicBool::new(false),
             came_round: Mutex::default(),
             strangers: Arc::default(),
         })
+    }
+
+    pub fn places(&self) -> Arc<Places> {
+        read(&self.places).clone()
+    }
+
+    /// From here on nodes are there, and no others are peers.
+    pub fn set_places(&self, places: Places) {
+        *write(&self.places) = Arc::new(places);
     }
 
     /// Takes what `from` says under this connection's key. `None` if it has none.
@@ -261,11 +281,8 @@ impl Port {
 
     /// From here on what goes to that node goes by way of this one, too, or does not any more.
     pub fn set_way(&self, to: &NodeId, via: Option<&NodeId>) {
-        let address = |node: &NodeId| {
-            self.places
-                .of(node)
-                .map(|place| self.places.addresses[place])
-        };
+        let places = self.places();
+        let address = |node: &NodeId| places.address_of(node);
         let Some(to) = address(to) else { return };
         let mut ways = lock(&self.ways);
         match via.and_then(address) {
@@ -284,11 +301,12 @@ impl Port {
 
     fn send_round(&self, datagram: &[u8], to: SocketAddr, via: SocketAddr) {
         let place = |at: usize| u16::try_from(at).unwrap_or(u16::MAX).to_be_bytes();
-        let Some(to) = self.places.addresses.iter().position(|a| *a == to) else {
+        let places = self.places();
+        let Some(to) = places.addresses.iter().position(|a| *a == to) else {
             return;
         };
         let mut envelope = vec![PASSED_ON];
-        envelope.extend(place(self.places.me));
+        envelope.extend(place(places.me));
         envelope.extend(place(to));
         envelope.extend_from_slice(datagram);
         let _ = self.out.send_to(&envelope, via);
@@ -304,10 +322,11 @@ impl Port {
             )))
         };
         let (sender, to) = (place(1, datagram)?, place(3, datagram)?);
-        let addresses = &self.places.addresses;
+        let places = self.places();
+        let addresses = &places.addresses;
         let (origin, target) = (*addresses.get(sender)?, *addresses.get(to)?);
-        if to != self.places.me {
-            if origin.ip() == from_host && sender != self.places.me {
+        if to != places.me {
+            if origin.ip() == from_host && sender != places.me {
                 let _ = self.out.send_to(datagram, target);
             }
             return Some(());
@@ -379,13 +398,13 @@ impl Port {
         let (received, stride) = (meta.len, meta.stride.max(1));
         meta.len = 0;
         let host = meta.addr.ip();
-        if !self.places.is_host(host) {
+        if !self.places().is_host(host) {
             self.strangers
                 .fetch_add(received.div_ceil(stride) as u64, Ordering::Relaxed);
             return;
         }
         // Only QUIC's come from a peer's own port.
-        let is_peer = self.places.is_known(meta.addr);
+        let is_peer = self.places().is_known(meta.addr);
         for start in (0..received).step_by(stride) {
             let end = (start + stride).min(received);
             if buffer[start] & FIXED_BIT == 0 {

@@ -39,7 +39,7 @@ const LOG: TableDefinition<u64, &[u8]> = TableDefinition::new("log");
 const KEPT: TableDefinition<&str, &[u8]> = TableDefinition::new("kept");
 const EVENTS: TableDefinition<u64, &[u8]> = TableDefinition::new("events");
 /// Of the tables' contents; a store of another format is refused.
-const FORMAT: u32 = 3;
+const FORMAT: u32 = 4;
 /// Events that wait for the history store: some weeks of an ordinary cluster. Then the oldest go.
 const MOST_EVENTS: u64 = 100_000;
 /// Longer than any store takes to be read whole: its log and snapshot are short, and its events are
@@ -738,6 +738,9 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
             tx.open_table(LOG)?.retain(|_, _| false)?;
             tx.open_table(META)?
                 .insert("snapshot", encode(&snapshot).as_slice())?;
+        }
+        Write::Forgotten { workload } => {
+            drop(tx.open_table(KEPT)?.remove(workload.as_str())?);
         }
         Write::Kept { workload, kept } => {
             tx.open_table(KEPT)?

@@ -7,7 +7,7 @@ use crate::find;
 use crate::layout::WORKLOAD;
 use crate::steal::boot_nanos;
 use anyhow::{Context, Result};
-use karst_api::core::outage::WorstCase;
+use karst_api::core::outage::{Case, WorstCase};
 use rustix::process::Signal;
 use std::time::Duration;
 
@@ -77,18 +77,12 @@ impl Loss {
     /// The longest outage that the timings allow, the coordinator lost with the primary included;
     /// as the spec check prints.
     pub fn worst_case(self, all: &[WorstCase]) -> Duration {
-        let wanted: &[&str] = match self {
-            Loss::Server => &["server process lost"],
-            Loss::Power => &[
-                "host lost, its power confirmed off",
-                "primary and coordinator lost together, the power confirmed off",
-            ],
-            Loss::PowerAlone | Loss::Peers => &[
-                "host lost, by lease alone",
-                "primary and coordinator lost together",
-            ],
+        let wanted: &[Case] = match self {
+            Loss::Server => &[Case::ServerLost],
+            Loss::Power => &[Case::HostLostAndOff, Case::BothLostAndOff],
+            Loss::PowerAlone | Loss::Peers => &[Case::HostLost, Case::BothLost],
         };
-        let cases = all.iter().filter(|c| wanted.contains(&c.case.as_str()));
+        let cases = all.iter().filter(|c| wanted.contains(&c.kind));
         cases.map(WorstCase::total).max().unwrap_or_default()
     }
 }

@@ -9,13 +9,14 @@ use crate::cluster::Lab;
 use crate::disk::Volume;
 use crate::fault::{Fault, Frozen, Keeper};
 use crate::find;
-use crate::layout::{Layout, NODES};
+use crate::layout::{Layout, NODES, WORKLOAD};
 use crate::steal::{boot_nanos, wall_nanos};
 use anyhow::{Context, Result, ensure};
-use karst_api::StatusReply;
 use karst_api::core::event::FactKind;
-use karst_api::core::outage::worst_cases;
+use karst_api::core::operation::Cause;
+use karst_api::core::outage::{Case, worst_cases};
 use karst_api::core::view::{DoingView, ReplicaView, Work};
+use karst_api::{MoveBody, StatusReply};
 use rustix::process::Signal;
 use std::time::{Duration, Instant};
 
@@ -39,7 +40,7 @@ pub async fn hung_primary(lab: &Lab) -> Result<String> {
     let (primary, timings) = (lab.primary().await?, lab.timings().await?);
     let hangs = worst_cases(&timings)
         .into_iter()
-        .find(|c| c.case == "server hangs")
+        .find(|c| c.kind == Case::ServerHangs)
         .context("a printed case")?;
     let longest = hangs.total();
     let at = boot_nanos();
@@ -62,15 +63,11 @@ pub async fn hung_primary(lab: &Lab) -> Result<String> {
         took >= timings.answer_limit,
         "it was replaced after {took:?}: a look in vain is no verdict"
     );
-    let why = moved
-        .status
-        .operations
-        .first()
-        .map(|o| o.what.why.clone())
-        .unwrap_or_default();
+    let last = moved.status.operations.first().context("an operation")?;
+    let why = last.what.why.clone();
     ensure!(
-        why.contains("answered nobody"),
-        "the reason is not given: {why}"
+        last.what.cause == Cause::ServerSilent,
+        "the reason is another one: {why}"
     );
     apply(lab, Fault::Thaw { host: primary })?;
     lab.healthy(LIMIT).await?;
@@ -343,6 +340,14 @@ pub async fn address_without_deadman(lab: &Lab, load: &str) -> Result<String> {
     let host = place(&before)
         .context("the address is nowhere")?
         .to_string();
+    if lab.primary().await? == host {
+        // A primary whose deadman stands still is replaced, and that is another drill.
+        let body = MoveBody::default();
+        lab.client.begin(WORKLOAD, "switchover", &body).await?;
+        lab.wait("the primary elsewhere", LIMIT, is_elsewhere(&host))
+            .await?;
+    }
+    let before = lab.healthy(LIMIT).await?;
     let at = boot_nanos();
     apply(
         lab,

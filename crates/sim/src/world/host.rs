@@ -21,6 +21,7 @@ impl Disk {
     pub fn write(&mut self, write: Write) {
         match write {
             Write::Log(durable) => self.stored.take(durable),
+            Write::Forgotten { workload } => drop(self.kept.remove(&workload)),
             Write::Kept { workload, kept } => {
                 self.kept.insert(workload, kept);
             }

@@ -528,6 +528,8 @@ impl World {
 
     fn carry_out(&mut self, h: usize, run: u64, effect: Effect) -> Verdict {
         match effect {
+            // The spec of a world stays as it is.
+            Effect::Shape { .. } | Effect::Dismiss { .. } => {}
             Effect::Send { to, message } => {
                 let to = self.place(&to);
                 self.deliver(h, to, message);

@@ -1,9 +1,17 @@
-//! What a node remembers of its check-ins, and a coordinator of those that it has not answered.
+//! What a node remembers of its own check-ins.
 
 use crate::authority::Claim;
 use crate::ids::{Epoch, NodeId, Term};
 use crate::replica::Parts;
 use crate::time::Time;
+
+#[derive(Default)]
+pub(super) struct Checkins {
+    /// How many there were; the last one's number.
+    pub count: u64,
+    pub said: Option<Said>,
+    pub essence: Option<Essence>,
+}
 
 /// Whom a node checks in with, what it wants, and what others act on in its report.
 pub(super) type Essence = (NodeId, Vec<(Claim, Epoch)>, Parts);
@@ -24,12 +32,12 @@ pub(super) struct Said {
     pub is_there: bool,
 }
 
-/// A check-in that is to be answered once a majority has answered something later.
-pub(super) struct Waiting {
-    pub from: NodeId,
-    pub number: u64,
-    pub sent: Time,
-    pub wants: Vec<(Claim, Epoch)>,
-    pub news: bool,
-    pub at: Time,
+impl Checkins {
+    /// The coordinator of `term` has what the check-in of that number said.
+    pub fn on_answer(&mut self, number: u64, term: Term) {
+        let said = self.said.as_mut();
+        if let Some(said) = said.filter(|s| s.number == number && s.term == term) {
+            said.is_there = true;
+        }
+    }
 }
