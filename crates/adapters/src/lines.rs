@@ -10,7 +10,9 @@ use crate::host::Host;
 use crate::site::{Placed, Site, SiteError};
 use crate::trouble::{POLL, Result, Trouble, until, within};
 use async_trait::async_trait;
-use karst_core::replica::{Data, Done, Downstream, Observation, Promotion, Role, SyncSetting};
+use karst_core::replica::{
+    Data, Done, Downstream, Observation, Presence, Promotion, Role, SyncSetting,
+};
 use karst_core::{History, NodeId, Position, SwitchPoint};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
@@ -205,7 +207,7 @@ impl Driver for Lines {
 
     async fn probe(&self) -> Observation {
         let mut seen = Observation {
-            runs: true,
+            presence: Presence::Runs,
             ..Observation::down(self.data())
         };
         let said = match self.look().await {

@@ -7,7 +7,7 @@ use crate::lines::Lines;
 use crate::postgres::{self, Postgres};
 use crate::site::{Placed, SiteError};
 use crate::trouble::{Result, Trouble, until};
-use karst_core::replica::{Action, Done, Observation};
+use karst_core::replica::{Action, Done, Observation, Presence};
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
@@ -201,8 +201,7 @@ impl Server {
         let trouble = self.reason(Life::Served);
         self.note_end(trouble.clone());
         Observation {
-            runs: true,
-            exited: true,
+            presence: Presence::Exited,
             trouble,
             ..self.stopped()
         }

@@ -37,14 +37,22 @@ pub enum Data {
     Foreign(String),
 }
 
+/// What of a server's processes is there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Presence {
+    /// No process of the workload is left on the host, verified (C1).
+    Gone,
+    /// Its first process has exited, so that nobody can be served any more; what it left behind is
+    /// being ended.
+    Exited,
+    Runs,
+}
+
 /// One probe of a driver.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Observation {
-    /// False only when no process of the workload is left on the host, verified (C1).
-    pub runs: bool,
-    /// Its first process has exited, so that nobody can be served any more; what it left behind is
-    /// being ended.
-    pub exited: bool,
+    pub presence: Presence,
     pub data: Data,
     /// What it says it is; none while it does not answer.
     pub role: Option<Role>,
@@ -112,8 +120,7 @@ impl Copied {
 impl Observation {
     pub fn down(data: Data) -> Self {
         Self {
-            runs: false,
-            exited: false,
+            presence: Presence::Gone,
             data,
             role: None,
             position: None,
@@ -128,6 +135,16 @@ impl Observation {
             trouble: None,
             copied: None,
         }
+    }
+
+    /// Whether any process of the workload is left on the host.
+    pub fn runs(&self) -> bool {
+        self.presence != Presence::Gone
+    }
+
+    /// Whether its first process has exited, and something of it is left.
+    pub fn has_exited(&self) -> bool {
+        self.presence == Presence::Exited
     }
 
     /// What others act on at once: all but the numbers that move all the time.
@@ -155,7 +172,7 @@ impl Observation {
     }
 
     pub fn is(&self, role: Role) -> bool {
-        self.runs && self.role == Some(role)
+        self.runs() && self.role == Some(role)
     }
 }
 

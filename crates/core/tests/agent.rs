@@ -5,7 +5,7 @@ use karst_core::authority::{Claim, Deadline, Lease};
 use karst_core::command::{Ended, Standing};
 use karst_core::operation::Kind;
 use karst_core::replica::agent::{Agent, Kept, Order, Scene};
-use karst_core::replica::{Action, Data, Done, Observation, Promotion, Role};
+use karst_core::replica::{Action, Data, Done, Observation, Presence, Promotion, Role};
 use karst_core::spec::Timings;
 use karst_core::state::{Opened, SyncSet, Tenure, WorkloadState};
 use karst_core::{BootId, Epoch, NodeId, OperationId, Position, SwitchPoint, Time};
@@ -49,7 +49,7 @@ fn up(role: Role) -> Observation {
         standby: role == Role::Standby,
     };
     Observation {
-        runs: true,
+        presence: Presence::Runs,
         role: Some(role),
         upstream: Some("polje".into()),
         ..Observation::down(data)
@@ -567,7 +567,7 @@ fn a_server_is_calm_only_while_nothing_is_expected_of_it() {
     assert!(rig.agent.is_calm());
     let restless = [
         Observation {
-            exited: true,
+            presence: Presence::Exited,
             ..up(Role::Standby)
         },
         Observation {

@@ -9,7 +9,9 @@ use karst_core::gate::GateOrder;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig};
 use karst_core::operation::Mode;
-use karst_core::replica::{Action, Data, Done, Observation, Parts, ReplicaReport, Report, Role};
+use karst_core::replica::{
+    Action, Data, Done, Observation, Parts, Presence, ReplicaReport, Report, Role,
+};
 use karst_core::request::Request;
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
@@ -434,7 +436,7 @@ fn what_ends_is_not_granted() {
             last: Index(0),
         };
         let standby = Observation {
-            runs: true,
+            presence: Presence::Runs,
             role: Some(Role::Standby),
             position: Some(Position::new("1", 5)),
             ..Observation::down(Data::Present { standby: true })
@@ -547,7 +549,7 @@ fn spec_of_two() -> Spec {
 
 fn observed(runs: bool) -> Input {
     let mut observation = Observation::down(Data::Present { standby: true });
-    observation.runs = runs;
+    observation.presence = if runs { Presence::Runs } else { Presence::Gone };
     observation.role = runs.then_some(Role::Standby);
     Input::Observed {
         workload: "w".into(),

@@ -8,11 +8,11 @@ use karst_core::command::{Command, Ended, NodeAct, WorkloadAct};
 use karst_core::health::Hears;
 use karst_core::members::Ordered;
 use karst_core::operation::{Cause, Kind, Operation};
-use karst_core::replica::{Data, Observation, ReplicaReport, Role};
+use karst_core::replica::{Data, Observation, Presence, ReplicaReport, Role};
 use karst_core::spec::{After, Loss, PowerSpec, Readmit};
 
 use karst_core::steward::Notes;
-use karst_core::steward::fencing::{decide_nodes, to_cut, to_turn_on, unfit};
+use karst_core::steward::fencing::{decide_nodes, obstacle_to_return, to_cut, to_turn_on};
 use karst_core::{BootId, Epoch, Index, NodeId};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -33,7 +33,7 @@ fn well() -> Case {
         after: After::On,
     });
     let seen = Observation {
-        runs: true,
+        presence: Presence::Runs,
         role: Some(Role::Primary),
         ..Observation::down(Data::Present { standby: false })
     };
@@ -262,13 +262,15 @@ fn who_booted_anew_with_nothing_running_comes_back_by_itself() {
         "its server was not looked at yet"
     );
     let primary = Observation {
-        runs: true,
+        presence: Presence::Runs,
         role: Some(Role::Primary),
         ..down().unwrap()
     };
     let case = back(Readmit::Auto, "new", Some(primary));
     assert!(!readmits(&case), "a server runs there");
-    let why = case.with(|scene, _| unfit(scene, &doline())).unwrap();
+    let why = case
+        .with(|scene, _| obstacle_to_return(scene, &doline()))
+        .unwrap();
     assert!(why.contains("a server of sailings runs"), "{why}");
 }
 

@@ -6,7 +6,7 @@ use desk::{Case, asked, assign, at, standby, w};
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
 use karst_core::operation::Kind;
 use karst_core::replica::{
-    Action, Data, Doing, Downstream, Observation, Promotion, ReplicaReport, Role,
+    Action, Data, Doing, Downstream, Observation, Presence, Promotion, ReplicaReport, Role,
 };
 use karst_core::spec::Loss;
 
@@ -278,7 +278,7 @@ fn an_idle_holder_loses_the_assignment() {
 fn a_hung_primary_is_replaced() {
     let mut case = Case::new(Loss::None).open_again();
     let hung = Observation {
-        runs: true,
+        presence: Presence::Runs,
         ..Observation::down(Data::Present { standby: false })
     };
     let report = ReplicaReport {
@@ -371,7 +371,7 @@ fn nobody_leaves_for_what_a_silent_primary_does_not_say() {
 fn writing(second: u64, moves: u64) -> ReplicaReport {
     let at = 1_000 * second + 100_000;
     let seen = Observation {
-        runs: true,
+        presence: Presence::Runs,
         role: Some(Role::Primary),
         position: Some(Position::new("1", at)),
         can_write: Some(true),

@@ -11,6 +11,8 @@ use karst_core::{BootId, Input, Node, NodeConfig, NodeId, Spec};
 use karst_history::History;
 use sha2::{Digest, Sha256};
 use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 use std::thread::JoinHandle;
 use std::time::Duration;
 use tokio::runtime::Runtime;
@@ -120,87 +122,112 @@ fn wait(runtime: &Runtime, stop: &watch::Sender<bool>, servers: &[ServerHandle])
     Ok(())
 }
 
-pub fn run_daemon(run: Run, Given { spec, text, me }: Given) -> Result<()> {
-    let runtime = two_workers()?;
-    let _inside = runtime.enter();
-    let digest = digest(&text);
-    let identity = tls::Identity::load(&run.tls)?;
-    let certificate = tls::HttpCertificate::new(&identity)?;
-    let tokens = renew::read_tokens(&run.tokens)?;
+/// What of a daemon acts: the heart and all that it moves.
+struct Engine {
+    heart: heart::Heart,
+    pulse: JoinHandle<Result<(), JoinError>>,
+    store: store::Store,
+    servers: wiring::Servers,
+    disagreements: peers::Disagreements,
+    renewal: peers::Renewal,
+    strange_datagrams: Arc<AtomicU64>,
+}
 
+fn start_engine(
+    run: &Run,
+    given: &Given,
+    digest: &str,
+    identity: &tls::Identity,
+    workers: &Runtime,
+) -> Result<Engine> {
+    let Given { spec, me, .. } = given;
     let (tell, told) = heart::channel();
-    let (store, mut node) = open_node(&run, &spec, &me, &tell)?;
+    let (store, mut node) = open_node(run, spec, me, &tell)?;
     let pulse = pulse::runtime()?;
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
         let receive = move |input| tell.input(input);
-        peers::Peers::start(&me, &spec, &digest, &identity, receive)?
+        peers::Peers::start(me, spec, digest, identity, receive)?
     };
     let (disagreements, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
         peers.renewal.clone(),
         peers.strangers.clone(),
     );
-    let deadman = start_deadman(&run, &pulse, &tell);
+    let deadman = start_deadman(run, &pulse, &tell);
     let (show, glance) = watch::channel(heart::Glance::default());
-    let servers = wiring::Servers::default();
-    let mut wiring = Wiring {
-        host: wiring::Host {
-            me: me.clone(),
-            common: run.common.clone(),
-            tls: run.tls.clone(),
-            tell: tell.clone(),
-            glance: glance.clone(),
-            pulse: pulse.handle().clone(),
-            workers: runtime.handle().clone(),
-        },
-        peers,
-        deadman,
-        servers: servers.clone(),
-        hands: wiring::Hands::default(),
+    let host = wiring::Host {
+        me: me.clone(),
+        common: run.common.clone(),
+        tls: run.tls.clone(),
+        tell: tell.clone(),
+        glance: glance.clone(),
+        pulse: pulse.handle().clone(),
+        workers: workers.handle().clone(),
     };
+    let mut wiring = Wiring::new(host, peers, deadman);
+    let servers = wiring.servers.clone();
     // The first of them is this node's shape: what cannot be had of it is said here and now.
     while let Some(effect) = node.poll_effect() {
         wiring.carry_out(effect)?;
     }
-
     let moves = whole::Moves::default();
+    let watched = moves.clone();
     let around = heart::Around {
         told,
         tell,
         store: store.clone(),
         show,
         glance,
-        moves: moves.clone(),
+        moves,
     };
     let (heart, beats) = heart::new(node, around, move |effect| wiring.carry_out(effect));
-    let pulse = start_pulse(pulse, beats, moves, spec.timings.heartbeat)?;
+    let pulse = start_pulse(pulse, beats, watched, spec.timings.heartbeat)?;
+    Ok(Engine {
+        heart,
+        pulse,
+        store,
+        servers,
+        disagreements,
+        renewal,
+        strange_datagrams,
+    })
+}
 
+pub fn run_daemon(run: Run, given: Given) -> Result<()> {
+    let runtime = two_workers()?;
+    let _inside = runtime.enter();
+    let digest = digest(&given.text);
+    let identity = tls::Identity::load(&run.tls)?;
+    let certificate = tls::HttpCertificate::new(&identity)?;
+    let tokens = renew::read_tokens(&run.tokens)?;
+    let engine = start_engine(&run, &given, &digest, &identity, &runtime)?;
+    let Given { spec, text, me } = given;
     let (stop, stopping) = watch::channel(false);
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
         spec,
         spec_text: text,
         digest,
-        heart: heart.clone(),
-        store: store.clone(),
+        heart: engine.heart.clone(),
+        store: engine.store.clone(),
         history,
         history_state,
-        disagreements,
+        disagreements: engine.disagreements,
         tokens: tokens.into(),
         sessions: Default::default(),
         strangers: Default::default(),
         live: Default::default(),
         recent: Default::default(),
         own: Default::default(),
-        strange_datagrams,
+        strange_datagrams: engine.strange_datagrams,
         stopping,
     })?;
     let users = renew::Users {
-        peers: renewal,
+        peers: engine.renewal,
         http: certificate.clone(),
         service: service.clone(),
-        servers,
+        servers: engine.servers,
     };
     tokio::spawn(renew::run(renew::Files::of(&run), users));
     let listen = http::Listen {
@@ -211,9 +238,9 @@ pub fn run_daemon(run: Run, Given { spec, text, me }: Given) -> Result<()> {
     tracing::info!(node = %me, "karstd {} runs", env!("CARGO_PKG_VERSION"));
 
     wait(&runtime, &stop, &servers)?;
-    heart.stop();
-    let _ = pulse.join();
-    store.stop();
+    engine.heart.stop();
+    let _ = engine.pulse.join();
+    engine.store.stop();
     runtime.shutdown_timeout(Duration::from_secs(1));
     Ok(())
 }

@@ -206,8 +206,8 @@ pub async fn replica(
             seen = ended(&mut look) => {
                 look = None;
                 let Some(observation) = seen else { continue };
-                if observation.runs != pid_known {
-                    pid_known = observation.runs;
+                if observation.runs() != pid_known {
+                    pid_known = observation.runs();
                     let _ = driven.rewatch.send(());
                 }
                 if owes(&observation) && probe.period() == calm {

@@ -36,11 +36,11 @@ pub struct Host {
 
 /// Where each kind of effect goes.
 pub struct Wiring {
-    pub host: Host,
-    pub peers: peers::Peers,
-    pub deadman: UnboundedSender<deadman::Order>,
+    host: Host,
+    peers: peers::Peers,
+    deadman: UnboundedSender<deadman::Order>,
     pub servers: Servers,
-    pub hands: Hands,
+    hands: Hands,
 }
 
 /// The servers of the replicas that are here.
@@ -66,7 +66,7 @@ type PowerOrders = (PowerOrder, Option<String>);
 
 /// The tasks.
 #[derive(Default)]
-pub struct Hands {
+struct Hands {
     replicas: BTreeMap<WorkloadId, Task<WorkloadSpec, Hand>>,
     gates: BTreeMap<WorkloadId, Task<SocketAddr, GateOrder>>,
     addresses: BTreeMap<WorkloadId, Task<Vec<Subnet>, AddressOrders>>,
@@ -74,6 +74,17 @@ pub struct Hands {
 }
 
 impl Wiring {
+    /// Without any task yet: they come with the node's shape.
+    pub fn new(host: Host, peers: peers::Peers, deadman: UnboundedSender<deadman::Order>) -> Self {
+        Self {
+            host,
+            peers,
+            deadman,
+            servers: Servers::default(),
+            hands: Hands::default(),
+        }
+    }
+
     /// # Errors
     /// If something of the node's shape cannot be made.
     pub fn carry_out(&mut self, effect: Effect) -> Result<()> {

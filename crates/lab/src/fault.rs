@@ -170,6 +170,30 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
             freeze(layout, known(host)?, *what)?;
             format!("it stands still; `karst-lab fault thaw {host}` lets it go on")
         }
+        Fault::FillDisk { .. }
+        | Fault::HangDisk { .. }
+        | Fault::LoseStore { .. }
+        | Fault::Hold { .. }
+        | Fault::Release { .. }
+        | Fault::FreeDisk { .. } => in_a_host(layout, fault)?,
+        Fault::ControllerStop => {
+            stop_controller(layout)?;
+            "the power controller is gone; `karst-lab fault controller-start` brings it back".into()
+        }
+        Fault::ControllerStart => {
+            power::unless_missing(std::fs::remove_file(layout.host(CONTROLLER).join("hold")))?;
+            "the power controller starts".into()
+        }
+        Fault::Thaw { host } => {
+            thaw(layout, known(host)?)?;
+            format!("everything on {host} goes on")
+        }
+    })
+}
+
+/// What is done to a host's disks and processes.
+fn in_a_host(layout: &Layout, fault: &Fault) -> Result<String> {
+    Ok(match fault {
         Fault::FillDisk { host, volume } => {
             disk::fill(layout, known(host)?, *volume)?;
             format!(
@@ -202,18 +226,7 @@ pub fn apply(layout: &Layout, fault: &Fault) -> Result<String> {
             free_disk(layout, known(host)?)?;
             format!("the disks of {host} have room again")
         }
-        Fault::ControllerStop => {
-            stop_controller(layout)?;
-            "the power controller is gone; `karst-lab fault controller-start` brings it back".into()
-        }
-        Fault::ControllerStart => {
-            power::unless_missing(std::fs::remove_file(layout.host(CONTROLLER).join("hold")))?;
-            "the power controller starts".into()
-        }
-        Fault::Thaw { host } => {
-            thaw(layout, known(host)?)?;
-            format!("everything on {host} goes on")
-        }
+        other => bail!("{other:?} is not about the inside of a host"),
     })
 }
 

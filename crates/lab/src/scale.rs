@@ -13,7 +13,7 @@ use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig, SNAPSHOT_AFTER};
 use karst_core::replica::{
-    Data, Downstream, GateReport, Observation, Parts, ReplicaReport, Report, Role,
+    Data, Downstream, GateReport, Observation, Parts, Presence, ReplicaReport, Report, Role,
 };
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
@@ -181,7 +181,7 @@ fn seen(w: &WorkloadSpec, me: &NodeId) -> Observation {
     };
     let others = w.replicas.keys().filter(|n| primary && *n != me);
     Observation {
-        runs: true,
+        presence: Presence::Runs,
         role: Some(if primary {
             Role::Primary
         } else {

@@ -2,7 +2,7 @@
 //! of it is flushed, synchronous waiting, and the ways in which a former primary can have what
 //! nobody else has.
 
-use karst_core::replica::{Data, Downstream, Observation, Promotion, Role};
+use karst_core::replica::{Data, Downstream, Observation, Presence, Promotion, Role};
 use karst_core::{History, NodeId, Position, SwitchPoint};
 
 /// What a primary waits for before a commit returns.
@@ -189,15 +189,14 @@ impl Server {
         }
         if self.first_gone {
             return Observation {
-                runs: true,
-                exited: true,
+                presence: Presence::Exited,
                 ..Observation::down(data)
             };
         }
         if self.hung {
             let trouble = Some("the server did not answer within 1s".into());
             return Observation {
-                runs: true,
+                presence: Presence::Runs,
                 trouble,
                 ..Observation::down(data)
             };
@@ -208,8 +207,7 @@ impl Server {
             self.length()
         };
         Observation {
-            runs: true,
-            exited: false,
+            presence: Presence::Runs,
             data,
             role: Some(if self.primary {
                 Role::Primary

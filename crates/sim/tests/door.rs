@@ -13,7 +13,7 @@ use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
 use karst_core::operation::Mode;
 use karst_core::replica::{
-    Action, Copied, Data, Doing, Downstream, GateReport, Observation, Parts, Promotion,
+    Action, Copied, Data, Doing, Downstream, GateReport, Observation, Parts, Presence, Promotion,
     ReplicaReport, Report, Role,
 };
 use karst_core::request::{Answer, Request};
@@ -420,7 +420,11 @@ impl Dice {
             },
         };
         Observation {
-            runs: self.yes(),
+            presence: match self.of(3) {
+                0 => Presence::Gone,
+                1 => Presence::Exited,
+                _ => Presence::Runs,
+            },
             role: self.maybe(|d| {
                 if d.yes() {
                     Role::Primary

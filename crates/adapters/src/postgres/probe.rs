@@ -4,7 +4,7 @@ use super::config::quoted;
 use super::keeper::Postgres;
 use super::lsn::Lsn;
 use crate::trouble::{Result, Trouble, within};
-use karst_core::replica::{Downstream, Observation, Role, Setting};
+use karst_core::replica::{Downstream, Observation, Presence, Role, Setting};
 use sqlx::postgres::PgRow;
 use sqlx::{Connection as _, Executor as _, PgConnection, Row};
 use std::time::{Duration, Instant};
@@ -99,7 +99,7 @@ pub(super) fn known(lsn: Option<Lsn>, what: &str) -> Result<Lsn> {
 impl Postgres {
     pub(super) async fn look_at_server(&self) -> Observation {
         let mut seen = Observation {
-            runs: true,
+            presence: Presence::Runs,
             ..Observation::down(self.data_kind())
         };
         match tokio::time::timeout(PATIENCE, self.look(&mut seen)).await {

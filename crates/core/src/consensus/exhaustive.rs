@@ -403,8 +403,7 @@ impl Bytes {
                 b.add(p.next.0)
                     .add(p.matched.0)
                     .add(p.told.0)
-                    .add(u64::from(p.counts))
-                    .add(u64::from(p.expelled))
+                    .add(p.store as u64)
             }),
         };
     }

@@ -160,6 +160,17 @@ pub enum Order {
     },
 }
 
+/// What a follower's store is worth (A6).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Store {
+    /// What it acknowledges counts: it says so itself, and it never fell below that.
+    Counts,
+    /// It says that it does not count.
+    IsNew,
+    /// It fell below what it had acknowledged, and has not taken another name yet.
+    Expelled,
+}
+
 /// How one follower is coming along.
 #[derive(Clone, Debug)]
 struct Progress {
@@ -172,11 +183,7 @@ struct Progress {
     heard_at: Time,
     /// How much is committed, as it was told last.
     told: Index,
-    /// What its store acknowledges counts: it says so itself, and never fell below what it had
-    /// acknowledged (A6).
-    counts: bool,
-    /// It fell below what it had acknowledged, and has not taken another name for its store yet.
-    expelled: bool,
+    store: Store,
     /// The snapshot that it is being given: up to which entry, how many pieces it has, when the
     /// next one was sent.
     installing: Option<(Index, u32, Time)>,
@@ -191,18 +198,21 @@ impl Progress {
             matched_at: now,
             heard_at: Time::ZERO,
             told: Index(0),
-            counts: true,
-            expelled: false,
+            store: Store::Counts,
             installing: None,
         }
     }
 
     fn match_index(&self) -> Index {
-        if self.counts { self.matched } else { Index(0) }
+        if self.store == Store::Counts {
+            self.matched
+        } else {
+            Index(0)
+        }
     }
 
     fn promised_at(&self) -> Time {
-        if self.counts {
+        if self.store == Store::Counts {
             self.heard_at
         } else {
             Time::ZERO
@@ -446,7 +456,9 @@ impl Consensus {
     /// Members whose store does not count, as this leader was told.
     pub fn uncounted(&self) -> impl Iterator<Item = &NodeId> {
         let followers = self.as_leader().map(|l| &l.followers).into_iter().flatten();
-        followers.filter(|(_, p)| !p.counts).map(|(n, _)| n)
+        followers
+            .filter(|(_, p)| p.store != Store::Counts)
+            .map(|(n, _)| n)
     }
 
     /// The others committed that this store counts from here on. What its predecessor promised has

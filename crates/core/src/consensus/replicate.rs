@@ -1,6 +1,6 @@
 //! Replication: the leader's appends, the followers' answers, and what is committed.
 
-use super::{Consensus, Durable, Entry, LogId, Order, Progress, Role, Talk};
+use super::{Consensus, Durable, Entry, LogId, Order, Progress, Role, Store, Talk};
 use crate::ids::{Index, NodeId, Term};
 use crate::planted::Planted;
 use crate::time::Time;
@@ -14,12 +14,12 @@ impl Progress {
     /// predecessor had (A6).
     fn note_whether_it_counts(&mut self, counts: bool, sent: Time, now: Time) {
         if !counts {
-            if self.counts || self.expelled {
+            if self.store != Store::IsNew {
                 (self.matched, self.matched_at) = (Index(0), now);
             }
-            (self.counts, self.expelled) = (false, false);
-        } else if !self.counts && !self.expelled && sent > self.matched_at {
-            (self.counts, self.matched) = (true, Index(0));
+            self.store = Store::IsNew;
+        } else if self.store == Store::IsNew && sent > self.matched_at {
+            (self.store, self.matched) = (Store::Counts, Index(0));
         }
     }
 }
@@ -206,20 +206,22 @@ impl Consensus {
         progress.note_whether_it_counts(counts, sent, now);
         match matched {
             Err(hint)
-                if progress.counts && sent > progress.matched_at && hint < progress.matched =>
+                if progress.store == Store::Counts
+                    && sent > progress.matched_at
+                    && hint < progress.matched =>
             {
                 let acknowledged = progress.matched;
                 (progress.matched, progress.matched_at) = (Index(0), now);
-                (progress.counts, progress.expelled) = (false, true);
+                progress.store = Store::Expelled;
                 if self.planted == Some(Planted::CountExpelled) {
-                    (progress.counts, progress.matched) = (true, acknowledged);
+                    (progress.store, progress.matched) = (Store::Counts, acknowledged);
                 }
                 self.orders.push(Order::Regressed {
                     node: from.clone(),
                     acknowledged,
                     found: hint,
                 });
-                if !progress.counts {
+                if progress.store == Store::Expelled {
                     self.orders
                         .push(Order::Send(from.clone(), Talk::Expelled { term }));
                 }

@@ -2,7 +2,7 @@
 //! section 7), and how a member that was away for too long catches up by one, a piece at a time.
 
 use super::piece::{Piece, Snapshot};
-use super::{Consensus, Durable, Log, LogId, Order, Role, Talk};
+use super::{Consensus, Durable, Log, LogId, Order, Role, Store, Talk};
 use crate::ids::{Index, NodeId, Term};
 use crate::state::ClusterState;
 use crate::time::Time;
@@ -89,7 +89,10 @@ impl Consensus {
             return;
         };
         if !counts {
-            (progress.counts, progress.matched) = (false, Index(0));
+            progress.matched = Index(0);
+            if progress.store == Store::Counts {
+                progress.store = Store::IsNew;
+            }
         }
         progress.heard_at = progress.heard_at.max(sent);
         if let Some((of, here, _)) = progress.installing

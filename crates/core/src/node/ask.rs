@@ -8,7 +8,7 @@ use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
 use crate::operation::{Cause, Kind, Operation, Outcome};
-use crate::request::{Answer, Request};
+use crate::request::{Answer, Plan, Request};
 use crate::spec::WorkloadSpec;
 use crate::steward::{Scene, fencing};
 
@@ -116,14 +116,22 @@ impl Node {
             }
             other => return Ok(Reply::Once(vec![self.single(lead, other, asker)?])),
         };
-        let by = asker.author(by);
         let plan = self.plan(self.scene_of(lead), kind, &workload, to, accept_loss)?;
         if plan_only {
             return Ok(Reply::Now(Answer::Plan(plan)));
         }
+        self.begin(plan, asker.author(by), accept_loss)
+    }
+
+    /// The operation that carries a plan out.
+    ///
+    /// # Errors
+    /// What stands in its way.
+    fn begin(&self, plan: Plan, by: Author, accept_loss: u64) -> Result<Reply, String> {
         if let Some(why) = plan.unmet() {
             return Err(why);
         }
+        let workload = plan.workload;
         // A failover that finds nobody who may take over is replaced by the one that a person
         // answers for.
         let stuck = self.state.running(&workload).map(|(operation, _)| {
@@ -139,7 +147,7 @@ impl Node {
             )
         });
         let begin = Operation {
-            kind,
+            kind: plan.kind,
             workload,
             from: plan.from,
             to: plan.to,
@@ -209,7 +217,7 @@ impl Node {
                 let Some(fenced) = self.state.fenced(&node) else {
                     return Err(format!("{node} is not fenced"));
                 };
-                if let Some(why) = fencing::unfit(&scene, &node) {
+                if let Some(why) = fencing::obstacle_to_return(&scene, &node) {
                     return Err(format!("{node} cannot be readmitted yet: {why}"));
                 }
                 Ok(Command::Node(

@@ -12,6 +12,7 @@
 //! Everything else waits for no disk: what takes authority away must not (F5), and what uses it has
 //! its own record to wait for (a promotion its attempt, a surrender itself).
 
+mod account;
 mod address;
 mod agenda;
 mod apply;
@@ -22,6 +23,7 @@ mod checkins;
 mod devices;
 mod door;
 mod gate;
+mod here;
 mod inout;
 mod journal;
 mod lead;
@@ -39,12 +41,12 @@ mod timers;
 pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 
 use checkins::Checkins;
+use here::{Before, Here};
 use journal::Journal;
 use lead::Lead;
 use links::Links;
 use outbox::{Mark, Outbox};
 use questions::{Asker, Questions};
-use shape::{Before, Here};
 use timers::Timers;
 
 use crate::address::AddressSeen;
@@ -124,7 +126,7 @@ impl Node {
             me: me.clone(),
             members: spec.nodes.keys().cloned().collect(),
             votes: spec.votes(),
-            pace: shape::pace(t),
+            pace: here::pace(t),
             quiet: t.quiet_after_start(),
             planted,
         };

@@ -1,6 +1,6 @@
 //! One sentence for each workload: how it is, and what a person can safely do next.
 
-use super::status::Account;
+use super::account::Account;
 use crate::authority::Claim;
 use crate::ids::{NodeId, WorkloadId};
 use crate::operation::Mode;

@@ -3,116 +3,15 @@
 
 use super::Node;
 use super::agenda::Agenda;
+use super::here::{Before, pace};
 use super::inout::{Effect, Write};
-use crate::address::{AddressOrder, Keeper};
-use crate::authority::{Authority, Claim, Deadline};
-use crate::consensus::Pace;
-use crate::gate::Gate;
+use crate::address::AddressOrder;
+use crate::authority::Claim;
 use crate::ids::{NodeId, WorkloadId};
-use crate::replica::agent::{Agent, Kept};
-use crate::spec::{Spec, Timings};
-use std::collections::{BTreeMap, BTreeSet};
+use crate::replica::agent::Agent;
+use crate::spec::Spec;
+use crate::time::Time;
 use std::sync::Arc;
-
-/// By which part of a heartbeat the coordinator's are sooner: more than a busy host is late.
-const COORDINATOR_SOONER: u32 = 16;
-
-/// What of the workloads is on this node.
-#[derive(Default)]
-pub(super) struct Here {
-    pub agents: BTreeMap<WorkloadId, Agent>,
-    pub gates: BTreeMap<WorkloadId, Gate>,
-    pub addresses: BTreeMap<WorkloadId, Keeper>,
-    /// Whose servers are looked at now and then only.
-    pub calm: BTreeSet<WorkloadId>,
-    /// Replicas that the spec has elsewhere now, until nothing of them runs here.
-    dismissed: BTreeMap<WorkloadId, Agent>,
-    /// Addresses that the spec has elsewhere now, until they are gone from here.
-    vacated: BTreeMap<WorkloadId, Keeper>,
-}
-
-/// What was there before this run.
-#[derive(Default)]
-pub(super) struct Before {
-    pub kept: BTreeMap<WorkloadId, Kept>,
-    /// What the deadman still counts down is heard until then (A7).
-    pub until: Option<Deadline>,
-}
-
-impl Here {
-    /// The workloads of which there is a replica, a gate or an address.
-    pub fn workloads(&self) -> BTreeSet<&WorkloadId> {
-        let served = self.agents.keys().chain(self.gates.keys());
-        served.chain(self.addresses.keys()).collect()
-    }
-
-    /// The agent of a replica that is here, or that is being dismissed.
-    pub fn agent_mut(&mut self, id: &WorkloadId) -> Option<&mut Agent> {
-        let here = self.agents.get_mut(id);
-        here.or_else(|| self.dismissed.get_mut(id))
-    }
-
-    /// The keeper of an address that may be held here, or that is being given up for good.
-    pub fn keeper_mut(&mut self, id: &WorkloadId) -> Option<&mut Keeper> {
-        let here = self.addresses.get_mut(id);
-        here.or_else(|| self.vacated.get_mut(id))
-    }
-
-    /// Makes what the spec places here and is not here yet. What is still being dismissed comes
-    /// back once that is over.
-    fn make(&mut self, spec: &Spec, me: &NodeId, mut before: Before) {
-        let authority = || {
-            before
-                .until
-                .map_or_else(Authority::default, Authority::awaiting)
-        };
-        for (id, workload) in &spec.workloads {
-            if workload.replicas.contains_key(me)
-                && !self.agents.contains_key(id)
-                && !self.dismissed.contains_key(id)
-            {
-                let mut agent = Agent::new(me.clone(), before.kept.remove(id).unwrap_or_default());
-                agent.authority = authority();
-                self.agents.insert(id.clone(), agent);
-            }
-            if workload.may_hold_address(me)
-                && !self.addresses.contains_key(id)
-                && !self.vacated.contains_key(id)
-            {
-                self.addresses.insert(id.clone(), Keeper::new(authority()));
-            }
-            if workload.gates.contains_key(me) {
-                self.gates.entry(id.clone()).or_default();
-            }
-        }
-    }
-
-    /// Takes out what the spec does not place here any more.
-    fn dismiss(&mut self, spec: &Spec, me: &NodeId) {
-        let workload = |id: &WorkloadId| spec.workloads.get(id);
-        let has_no_replica =
-            |id: &WorkloadId| !workload(id).is_some_and(|w| w.replicas.contains_key(me));
-        let agents = self.agents.extract_if(.., |id, _| has_no_replica(id));
-        self.dismissed.extend(agents);
-        let has_no_address =
-            |id: &WorkloadId| !workload(id).is_some_and(|w| w.may_hold_address(me));
-        let keepers = self.addresses.extract_if(.., |id, _| has_no_address(id));
-        self.vacated.extend(keepers);
-        self.gates
-            .retain(|id, _| workload(id).is_some_and(|w| w.gates.contains_key(me)));
-        self.calm.retain(|id| self.agents.contains_key(id));
-    }
-}
-
-pub(super) fn pace(t: &Timings) -> Pace {
-    Pace {
-        // The coordinator's go a little sooner, so that everybody's beats and check-ins go along
-        // with the answer to them.
-        heartbeat: t.heartbeat - t.heartbeat / COORDINATOR_SOONER,
-        election_timeout: t.election_timeout,
-        election_jitter: t.election_jitter,
-    }
-}
 
 impl Node {
     /// Takes another spec. Who votes is not its business (V1): that is what the log says.
@@ -212,8 +111,8 @@ impl Node {
     }
 
     /// When a dismissed replica has to be looked at again.
-    pub(super) fn dismissed_due(&self) -> crate::time::Time {
+    pub(super) fn dismissed_due(&self) -> Time {
         let due = self.here.dismissed.values().map(Agent::next_due);
-        due.min().unwrap_or(crate::time::Time(u64::MAX))
+        due.min().unwrap_or(Time(u64::MAX))
     }
 }

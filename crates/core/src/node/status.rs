@@ -2,7 +2,7 @@
 //! node that was asked from what it knows itself.
 
 use super::Node;
-use super::devices::Devices;
+use super::account::Account;
 use super::lead::Lead;
 use super::sentence::{Said, writes_wait};
 use crate::address::AddressReport;
@@ -13,22 +13,14 @@ use crate::progress::{PhaseTime, Progress};
 use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
 use crate::spec::{Finding, Severity, check};
 use crate::state::Tenure;
+use crate::steward::Heard;
 use crate::steward::candidates;
-use crate::steward::{Heard, Scene};
 use crate::view::{
     AddressView, Condition, DoingView, GateCounts, GateView, NodeState, NodeView, Quorum,
     ReplicaState, ReplicaView, ServerView, StandbyView, Status, SyncView, Work, WorkloadView,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
-
-/// What one node says: as coordinator from what all reported, else from what it knows itself.
-pub(super) struct Account<'a> {
-    pub node: &'a Node,
-    pub scene: Scene<'a>,
-    devices: &'a Devices,
-    pub leads: bool,
-}
 
 impl Node {
     /// What this node can say about the cluster now.
@@ -37,15 +29,6 @@ impl Node {
         match &self.lead {
             Some(lead) => self.account(lead).status(),
             None => self.account(&Lead::alone(&self.me, own())).status(),
-        }
-    }
-
-    fn account<'a>(&'a self, lead: &'a Lead) -> Account<'a> {
-        Account {
-            node: self,
-            scene: self.scene_of(lead),
-            devices: &lead.devices,
-            leads: self.lead.is_some(),
         }
     }
 }
@@ -428,7 +411,7 @@ impl Account<'_> {
             }
             _ => replica_state(fresh, w.unsound(node), writes_wait(w, spec)),
         };
-        let seen = fresh.and_then(|r| r.seen.as_ref()).filter(|o| o.runs);
+        let seen = fresh.and_then(|r| r.seen.as_ref()).filter(|o| o.runs());
         let position = seen.and_then(Observation::number);
         ReplicaView {
             node: node.clone(),
@@ -510,7 +493,7 @@ fn server_view(seen: &Observation) -> ServerView {
         streaming: d.streaming,
     };
     ServerView {
-        runs: seen.runs,
+        runs: seen.runs(),
         role: seen.role,
         position: seen.position.clone(),
         place: seen.place.clone(),
@@ -583,7 +566,7 @@ fn replica_state(
         .doing
         .as_ref()
         .is_some_and(|doing| doing.action.is_rejoining());
-    let state = match (seen.runs, seen.role) {
+    let state = match (seen.runs(), seen.role) {
         _ if rejoining => ReplicaState::Rejoining,
         (false, _) => ReplicaState::Stopped,
         (true, None) => ReplicaState::Starting,

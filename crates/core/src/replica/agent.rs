@@ -160,8 +160,8 @@ impl Agent {
     /// Nothing is under way here, and the server is as it should be.
     pub fn is_calm(&self) -> bool {
         let well = |o: &Observation| {
-            o.runs
-                && !o.exited
+            o.runs()
+                && !o.has_exited()
                 && o.role.is_some()
                 && o.trouble.is_none()
                 && o.can_write != Some(false)
@@ -175,8 +175,8 @@ impl Agent {
             // The setting has to be made and proved again (F11).
             self.sync_held = None;
         }
-        let ends = observation.exited || !observation.runs;
-        let was_up = self.seen().is_some_and(|o| o.runs && !o.exited);
+        let ends = observation.has_exited() || !observation.runs();
+        let was_up = self.seen().is_some_and(|o| o.runs() && !o.has_exited());
         if !ends {
             self.down_since = None;
         } else if self.down_since.is_none() {
@@ -414,7 +414,7 @@ impl Agent {
             return false;
         }
         self.cancel();
-        let Some(runs) = self.seen().map(|seen| seen.runs) else {
+        let Some(runs) = self.seen().map(|seen| seen.runs()) else {
             return false;
         };
         if runs {
@@ -487,7 +487,7 @@ impl Agent {
         if self.tried == Some(epoch) && self.failures > 0 {
             // One try only: another replica may do better, and this one's data are suspect now
             // (D5).
-            if seen.runs {
+            if seen.runs() {
                 self.start(Action::StopNow, scene)
             } else {
                 self.surrender(epoch)
@@ -500,7 +500,7 @@ impl Agent {
             .as_ref()
             .map(|o| o.point.history.clone());
         let formation = scene.workload.opened.is_none() && self.tried != Some(epoch);
-        let action = match (&seen.data, seen.runs) {
+        let action = match (&seen.data, seen.runs()) {
             (Data::Empty | Data::Present { standby: false }, _) if formation => Action::Create,
             (_, true) => Action::Promote { after },
             (Data::Present { standby: false }, false) if self.tried != Some(epoch) => {
@@ -526,13 +526,13 @@ impl Agent {
     fn hold_office(&mut self, scene: &Scene) {
         let (now, w) = (scene.now, scene.workload);
         let Some(seen) = self.seen() else { return };
-        let gone = seen.exited && scene.planted == Some(Planted::FirstProcessOnly);
-        if !seen.runs || gone {
+        let gone = seen.has_exited() && scene.planted == Some(Planted::FirstProcessOnly);
+        if !seen.runs() || gone {
             self.cancel();
             self.surrender(w.epoch);
             return;
         }
-        if seen.exited {
+        if seen.has_exited() {
             self.cancel();
             return;
         }
@@ -586,7 +586,8 @@ impl Agent {
             return;
         }
         self.cancel();
-        if self.seen().is_some_and(|o| !o.runs) || scene.planted == Some(Planted::SurrenderEarly) {
+        if self.seen().is_some_and(|o| !o.runs()) || scene.planted == Some(Planted::SurrenderEarly)
+        {
             self.surrender(epoch);
         } else if scene
             .operation
@@ -673,14 +674,14 @@ impl Agent {
         if !self.is_free(now) || seen.is(Role::Primary) {
             return;
         }
-        if !seen.runs && self.authority.armed().is_some() {
+        if !seen.runs() && self.authority.armed().is_some() {
             if self.authority.disarms(now) {
                 self.orders.push(Order::Disarm);
             }
             return;
         }
         // Nothing is started and nobody's data are touched until it is readmitted (S6).
-        if scene.fenced || (primary.is_some() && !seen.runs && self.can_wait(w, now)) {
+        if scene.fenced || (primary.is_some() && !seen.runs() && self.can_wait(w, now)) {
             return;
         }
         if let Data::Foreign(_) = seen.data {
@@ -690,7 +691,7 @@ impl Agent {
             Some(primary) => self.follow(primary, &seen, rejoins, stranded, scene),
             // Without a primary a standby starts all the same, so that its position is known; data
             // that was a primary's waits, since it may be asked to go on.
-            None if seen.data == (Data::Present { standby: true }) && !seen.runs && !rejoins => {
+            None if seen.data == (Data::Present { standby: true }) && !seen.runs() && !rejoins => {
                 let upstream = w
                     .opened
                     .as_ref()
@@ -735,13 +736,13 @@ impl Agent {
         scene: &Scene,
     ) {
         let action = match &seen.data {
-            _ if rejoins && seen.runs => Action::StopNow,
+            _ if rejoins && seen.runs() => Action::StopNow,
             Data::Present { .. } if rejoins && self.may_rewind(scene) => {
                 Action::Rewind { to: primary }
             }
             _ if rejoins => Action::Clone { from: primary },
-            Data::Empty | Data::Unusable(_) if !seen.runs => Action::Clone { from: primary },
-            Data::Present { .. } if !seen.runs => Action::StartStandby { upstream: primary },
+            Data::Empty | Data::Unusable(_) if !seen.runs() => Action::Clone { from: primary },
+            Data::Present { .. } if !seen.runs() => Action::StartStandby { upstream: primary },
             // It serves readers and stays a candidate until the copy is complete.
             _ if stranded => {
                 self.note(OfReplica::Stranded {

@@ -69,7 +69,8 @@ impl Desk<'_> {
 
     /// The best node for it: a gate that forwards before one that holds, then by name.
     fn next_place(&self, follows: Follows, except: Option<&NodeId>) -> Option<NodeId> {
-        let fits = |n: &&NodeId| Some(*n) != except && self.may_have_address(n, follows).is_none();
+        let fits =
+            |n: &&NodeId| Some(*n) != except && self.obstacle_to_address(n, follows).is_none();
         match follows {
             Follows::Gate => self
                 .spec
@@ -92,7 +93,7 @@ impl Desk<'_> {
     }
 
     /// Why it may not be there, if so.
-    fn may_have_address(&self, node: &NodeId, follows: Follows) -> Option<String> {
+    fn obstacle_to_address(&self, node: &NodeId, follows: Follows) -> Option<String> {
         if self.scene.state.fenced(node).is_some() {
             return Some("it is fenced".into());
         }
@@ -130,7 +131,7 @@ impl Desk<'_> {
                 self.scene.is_gone(holder) || self.scene.lease_over_at(&claim) <= self.scene.now;
             return gone.then(|| format!("nobody hears {holder}"));
         }
-        self.may_have_address(holder, follows)
+        self.obstacle_to_address(holder, follows)
             .map(|why| format!("{holder}: {why}"))
     }
 

@@ -277,7 +277,7 @@ impl Case<'_> {
 
     /// The holder of the last opened epoch: stopped, and its data as it left them.
     fn resumes(&self, seen: &Observation) -> Result<Way, Refusal> {
-        match (seen.runs, &seen.data) {
+        match (seen.runs(), &seen.data) {
             (false, Data::Present { standby: false }) => Ok(Way::Resumes),
             (true, _) => Err(Refusal::Pending("its server is still being stopped".into())),
             _ => Err(Refusal::Lacks(
@@ -295,7 +295,7 @@ impl Case<'_> {
                 self.lack(None),
             ));
         }
-        if seen.runs && seen.role.is_none() {
+        if seen.runs() && seen.role.is_none() {
             return Err(Refusal::Pending("its server does not answer".into()));
         }
         let position = self.position().or(seen.position.as_ref());
@@ -308,7 +308,7 @@ impl Case<'_> {
         seen: &Observation,
         opened: &Opened,
     ) -> Result<Way, Refusal> {
-        if !seen.runs {
+        if !seen.runs() {
             // A standby that is starting may still make it.
             let why = "its server does not run".to_string();
             if report.doing.is_some() {

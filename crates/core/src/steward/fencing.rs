@@ -130,7 +130,7 @@ pub fn decide_nodes(scene: &Scene, nodes: &[NodeId]) -> Vec<Command> {
                 node.clone(),
                 NodeAct::PowerOff { fence: fenced.id },
             ));
-        } else if let Some(why) = may_return(scene, node, fenced, spec.readmit) {
+        } else if let Some(why) = grounds_to_return(scene, node, fenced, spec.readmit) {
             let by = Author::Cluster;
             commands.push(Command::Node(
                 node.clone(),
@@ -146,13 +146,18 @@ pub fn decide_nodes(scene: &Scene, nodes: &[NodeId]) -> Vec<Command> {
 }
 
 /// Why the cluster takes a fenced node back by itself, if it does.
-fn may_return(scene: &Scene, node: &NodeId, fenced: &Fenced, readmit: Readmit) -> Option<String> {
+fn grounds_to_return(
+    scene: &Scene,
+    node: &NodeId,
+    fenced: &Fenced,
+    readmit: Readmit,
+) -> Option<String> {
     let report = &scene
         .reports
         .get(node)
         .filter(|_| scene.is_up(node))?
         .report;
-    if unfit(scene, node).is_some() {
+    if obstacle_to_return(scene, node).is_some() {
         return None;
     }
     let same_boot = fenced.boot.as_ref() == Some(&report.boot);
@@ -166,7 +171,7 @@ fn may_return(scene: &Scene, node: &NodeId, fenced: &Fenced, readmit: Readmit) -
 }
 
 /// Why a fenced node cannot be taken back yet, if so: something of it may still act.
-pub fn unfit(scene: &Scene, node: &NodeId) -> Option<String> {
+pub fn obstacle_to_return(scene: &Scene, node: &NodeId) -> Option<String> {
     let Some(heard) = scene.reports.get(node).filter(|_| scene.is_up(node)) else {
         return Some("it is not heard".into());
     };
@@ -178,7 +183,7 @@ pub fn unfit(scene: &Scene, node: &NodeId) -> Option<String> {
         let Some(seen) = &replica.seen else {
             return Some(format!("its server of {id} was not probed yet"));
         };
-        if seen.runs && seen.role != Some(Role::Standby) {
+        if seen.runs() && seen.role != Some(Role::Standby) {
             return Some(format!("a server of {id} runs there"));
         }
     }

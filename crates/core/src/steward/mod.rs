@@ -427,7 +427,7 @@ impl Desk<'_> {
             let serves = |r: &ReplicaReport| {
                 r.seen
                     .as_ref()
-                    .is_some_and(|o| o.is(Role::Primary) && !o.exited)
+                    .is_some_and(|o| o.is(Role::Primary) && !o.has_exited())
             };
             if !self.scene.is_up(holder) || !self.report(holder).is_some_and(serves) {
                 return Vec::new();
@@ -444,7 +444,7 @@ impl Desk<'_> {
             let prepared = self.report(holder).is_some_and(|r| r.prepared == Some(id));
             match what.kind {
                 kind if kind.takes(Stage::Checkpoint) && !assigned_here && prepared => {
-                    if let Some(why) = self.not_ready(what.to.as_ref()) {
+                    if let Some(why) = self.obstacle_to_move(what.to.as_ref()) {
                         return vec![self.finish(id, Outcome::Undone(why), stamps)];
                     }
                     return vec![self.revoke(format!("switchover asked for by {}", what.by))];
@@ -474,7 +474,7 @@ impl Desk<'_> {
         commands
     }
 
-    fn not_ready(&self, to: Option<&NodeId>) -> Option<String> {
+    fn obstacle_to_move(&self, to: Option<&NodeId>) -> Option<String> {
         let ready = candidates::list(self.scene, self.id, self.spec);
         match to {
             Some(to) => ready.into_iter().find(|c| c.node == *to)?.excluded,

@@ -32,7 +32,7 @@ impl Desk<'_> {
         let out: Vec<(NodeId, String)> = set
             .asked
             .iter()
-            .filter_map(|n| Some((n.clone(), self.cannot_keep(n, notes)?)))
+            .filter_map(|n| Some((n.clone(), self.obstacle_to_staying(n, notes)?)))
             .collect();
         if !out.is_empty() {
             let keep = |list: &[NodeId]| -> Vec<NodeId> {
@@ -189,14 +189,14 @@ impl Desk<'_> {
 
     /// Why a member has to leave, if it does: writes wait for it, so that this is decided on
     /// suspicion and not later.
-    fn cannot_keep(&self, node: &NodeId, notes: &Notes) -> Option<String> {
+    fn obstacle_to_staying(&self, node: &NodeId, notes: &Notes) -> Option<String> {
         if !self.scene.is_up(node) {
             return Some("its node is not heard".into());
         }
         let down = |r: &ReplicaReport| {
             r.seen
                 .as_ref()
-                .is_some_and(|o| !o.runs || o.role == Some(Role::Primary))
+                .is_some_and(|o| !o.runs() || o.role == Some(Role::Primary))
         };
         if self.report(node).is_some_and(down) {
             return Some("its server does not run".into());

@@ -47,7 +47,7 @@ impl Desk<'_> {
             );
             return Some(Lost::to(Cause::ServerEnded, why));
         }
-        report.seen.as_ref().filter(|o| o.exited)?;
+        report.seen.as_ref().filter(|o| o.has_exited())?;
         notes.lost = down_since;
         let why = format!(
             "{holder} reports: the server's first process has exited{}",
@@ -64,7 +64,7 @@ impl Desk<'_> {
         let seen = self
             .report(holder)
             .and_then(|r| r.seen.as_ref())
-            .filter(|o| open && o.runs)?;
+            .filter(|o| open && o.runs())?;
         let (now, timings) = (self.scene.now, &self.scene.spec.timings);
         let since = |cannot: bool, since: &mut Option<Time>| {
             *since = cannot.then(|| since.unwrap_or(now));

@@ -9,7 +9,7 @@ use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::heads::Heads;
 use karst_core::health::{Health, Hears};
 use karst_core::operation::{Cause, Kind, Operation};
-use karst_core::replica::{Data, Observation, Parts, ReplicaReport, Report, Role};
+use karst_core::replica::{Data, Observation, Parts, Presence, ReplicaReport, Report, Role};
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
 };
@@ -50,7 +50,7 @@ pub fn at(number: u64) -> Position {
 
 pub fn standby(position: u64) -> ReplicaReport {
     let seen = Observation {
-        runs: true,
+        presence: Presence::Runs,
         role: Some(Role::Standby),
         position: Some(at(position)),
         ..Observation::down(Data::Present { standby: true })

@@ -565,54 +565,56 @@ impl Deadman {
         let mut claims = Vec::new();
         for order in orders {
             self.guard.wait_at_most(self.until_due());
-            let claim = match order {
-                Order::Watch {
-                    claim,
-                    what,
-                    longest,
-                } => {
-                    self.watch(Entry {
-                        claim: claim.clone(),
-                        what,
-                        longest,
-                    })?;
-                    claim
-                }
-                Order::Unwatch { claim } => {
-                    self.unwatch(&claim);
-                    continue;
-                }
-                Order::Arm { claim, .. } | Order::Disarm { claim }
-                    if self.target(&claim).is_none() =>
-                {
-                    tracing::warn!(%claim, "an order about what is not watched here");
-                    continue;
-                }
-                Order::Arm { claim, deadline } if self.is_strange(&claim, deadline) => {
-                    tracing::warn!(%claim, "a deadline that no lease can have");
-                    claim
-                }
-                Order::Arm { claim, deadline } => {
-                    self.deadlines.insert(claim.clone(), deadline);
-                    self.open(&claim, deadline.at);
-                    claim
-                }
-                Order::Disarm { claim } => {
-                    self.deadlines.remove(&claim);
-                    match self.target(&claim) {
-                        Some(Target::Server { port, .. }) => drop(self.guard.lift(port)),
-                        Some(addresses) => drop(self.close(&addresses)),
-                        None => {}
-                    }
-                    claim
-                }
-            };
-            claims.push(claim);
+            claims.extend(self.obey(order)?);
         }
         self.keep();
         // A deadline that passed before it was read is acted on before it is confirmed.
         self.act();
         self.tell(&claims);
         Ok(())
+    }
+
+    /// Returns the claim whose state is to be confirmed.
+    fn obey(&mut self, order: Order) -> io::Result<Option<Claim>> {
+        Ok(Some(match order {
+            Order::Watch {
+                claim,
+                what,
+                longest,
+            } => {
+                self.watch(Entry {
+                    claim: claim.clone(),
+                    what,
+                    longest,
+                })?;
+                claim
+            }
+            Order::Unwatch { claim } => {
+                self.unwatch(&claim);
+                return Ok(None);
+            }
+            Order::Arm { claim, .. } | Order::Disarm { claim } if self.target(&claim).is_none() => {
+                tracing::warn!(%claim, "an order about what is not watched here");
+                return Ok(None);
+            }
+            Order::Arm { claim, deadline } if self.is_strange(&claim, deadline) => {
+                tracing::warn!(%claim, "a deadline that no lease can have");
+                claim
+            }
+            Order::Arm { claim, deadline } => {
+                self.deadlines.insert(claim.clone(), deadline);
+                self.open(&claim, deadline.at);
+                claim
+            }
+            Order::Disarm { claim } => {
+                self.deadlines.remove(&claim);
+                match self.target(&claim) {
+                    Some(Target::Server { port, .. }) => drop(self.guard.lift(port)),
+                    Some(addresses) => drop(self.close(&addresses)),
+                    None => {}
+                }
+                claim
+            }
+        }))
     }
 }

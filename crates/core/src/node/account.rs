@@ -1,0 +1,25 @@
+//! What a node that is asked speaks from.
+
+use super::Node;
+use super::devices::Devices;
+use super::lead::Lead;
+use crate::steward::Scene;
+
+/// What one node says: as coordinator from what all reported, else from what it knows itself.
+pub(super) struct Account<'a> {
+    pub node: &'a Node,
+    pub scene: Scene<'a>,
+    pub devices: &'a Devices,
+    pub leads: bool,
+}
+
+impl Node {
+    pub(super) fn account<'a>(&'a self, lead: &'a Lead) -> Account<'a> {
+        Account {
+            node: self,
+            scene: self.scene_of(lead),
+            devices: &lead.devices,
+            leads: self.lead.is_some(),
+        }
+    }
+}
