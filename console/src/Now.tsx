@@ -40,7 +40,7 @@ function Findings({ status }: { status: Status }) {
       <summary>{status.findings.length} findings</summary>
       {status.findings.map((f) => (
         <p key={f.path.join('.') + f.what} className="mb-1 mt-2 small">
-          {f.severity === 'error' ? '■' : '▲'} <code>{f.path.join('.')}</code> {f.what}. <em>{f.remedy}.</em>
+          {f.severity === 'error' ? '■' : '▲'} <code>{f.path.join('.')}</code> {f.what}. <em>{f.remedy}.</em> <a href="/runbook">runbook: {f.kind}</a>
         </p>
       ))}
     </details>

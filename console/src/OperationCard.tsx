@@ -22,7 +22,7 @@ export function OperationCard({ operation: o }: { operation: Operation }) {
       <Card.Body className="py-2 small">
         <ol className="list-unstyled mb-2" id="steps">
           {o.steps.map((s, i) => (
-            <li key={i}>
+            <li key={i} data-kind={s.kind}>
               <code>{((s.at - begin) / 1e6).toFixed(0).padStart(5, '\u00a0')} ms</code> {s.text}
             </li>
           ))}

@@ -1,24 +1,30 @@
 import { Card, Table } from 'react-bootstrap'
-import type { Workload } from './api'
-import { bytes, ConditionBadge } from './words'
+import { authorName, type Workload } from './api'
+import { bytes, ConditionBadge, WritesWord } from './words'
 
 /** A workload on one card: its replicas, who may take over, where clients get in. */
 export function WorkloadCard({ workload: w }: { workload: Workload }) {
   return (
     <Card data-workload={w.workload}>
-      <Card.Header className="d-flex gap-2">
+      <Card.Header className="d-flex flex-wrap gap-2">
         <a href={`#/workload/${w.workload}`}>
           <strong>{w.workload}</strong>
         </a>
-        <ConditionBadge condition={w.condition} /> <span>epoch {w.epoch}</span>
-        {w.mode !== 'act' && <strong>▲ mode {w.mode}</strong>}
+        <ConditionBadge condition={w.condition} /> <WritesWord writes={w.writes} /> <span>epoch {w.epoch}</span>
+        {w.mode !== 'act' && (
+          <strong>
+            ▲ mode {w.mode}
+            {w.mode_set && `, set by ${authorName(w.mode_set.by)} at ${new Date(w.mode_set.at * 1000).toLocaleString()}`}
+            {w.mode_set?.why && `: ${w.mode_set.why}`}
+          </strong>
+        )}
         {w.next && <span className="ms-auto">Next: {w.next}</span>}
       </Card.Header>
       <Table size="sm" className="mb-0">
         <thead>
           <tr>
             <th>Replica</th>
-            <th>Is</th>
+            <th>Role</th>
             <th>Every write</th>
             <th>Behind</th>
             <th>Detail</th>

@@ -92,7 +92,7 @@ function Endpoints({ workload: w }: { workload: Workload }) {
               <td>
                 <code>{e.text}</code>
               </td>
-              <td>{e.reaches ?? 'nobody: held'}</td>
+              <td>{e.reaches ?? 'no primary, connections wait'}</td>
               <td>
                 <Button size="sm" variant="outline-secondary" onClick={() => navigator.clipboard.writeText(e.text).then(() => setCopied(e.text), () => undefined)}>
                   {copied === e.text ? '● copied' : 'copy'}

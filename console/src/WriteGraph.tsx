@@ -9,6 +9,9 @@ const SECONDS = 60
 const PER_SECOND = 2
 const POINTS = SECONDS * PER_SECOND
 
+/** As the theme has it now. */
+const colour = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
+
 /** Where the log of the open primary ends; none while nobody serves. */
 function written(w: Workload): number | null {
   return w.replicas.find((r) => r.node === w.primary)?.server?.position?.number ?? null
@@ -46,10 +49,10 @@ export function WriteGraph({ workload }: { workload: Workload }) {
         cursor: { show: false },
         scales: { x: { time: false }, y: { range: (_, __, most) => [0, Math.max(most ?? 0, 1)] } },
         axes: [
-          { values: (_, ticks) => ticks.map((t) => (t === 0 ? 'now' : `${t} s`)) },
-          { size: 80, values: (_, ticks) => ticks.map((t) => `${t} kB/s`) },
+          { stroke: () => colour('--bs-body-color'), values: (_, ticks) => ticks.map((t) => (t === 0 ? 'now' : `${t} s`)) },
+          { stroke: () => colour('--bs-body-color'), size: 80, values: (_, ticks) => ticks.map((t) => `${t} kB/s`) },
         ],
-        series: [{}, { stroke: '#004d66', fill: '#4ca6b855', width: 2, spanGaps: false, points: { show: false } }],
+        series: [{}, { stroke: () => colour('--water'), fill: () => colour('--water-fill'), width: 2, spanGaps: false, points: { show: false } }],
       },
       [times, rates],
       holder,

@@ -17,9 +17,9 @@ function duties(node: string, status: Status): string[] {
 
 function Tile({ node: n, status }: { node: NodeView; status: Status }) {
   const up = n.state === 'up'
-  const border = n.fenced ? 'border-danger' : up ? 'border-success' : 'border-warning'
+  const border = n.fenced ? 'node-fenced' : up ? 'node-up' : 'node-silent'
   return (
-    <div className={`border border-2 ${border} rounded p-2 mb-2 small`} data-node={n.node}>
+    <div className={`node ${border} p-2 mb-2 small`} data-node={n.node}>
       <div className="d-flex gap-2">
         <strong>{n.node}</strong>
         <span className="ms-auto">{up ? '● up' : `■ ${n.state} for ${(n.silent_ms / 1000).toFixed(1)} s`}</span>
@@ -96,19 +96,19 @@ export function QuorumMeter({ status }: { status: Status }) {
     q.heard < q.needed
       ? '■ no majority: nothing is promoted'
       : q.cannot_lose.length === 0
-        ? '● any one node may be lost'
-        : `▲ not without ${q.cannot_lose.join(', ')}`
+        ? '● the majority survives the loss of any one voter'
+        : `▲ losing ${q.cannot_lose.join(' or ')} loses the majority`
   return (
     <div className="d-flex align-items-center gap-1 mb-2" id="quorum">
       <span className="me-1">Votes</span>
       {boxes.map((i) => (
         <Fragment key={i}>
           <span
-            className={`border ${i < q.heard ? (q.heard < q.needed ? 'bg-danger' : 'bg-success') : 'bg-body-secondary'}`}
+            className={`border ${i < q.heard ? (q.heard < q.needed ? 'state-down' : 'state-healthy') : 'bg-body-secondary'}`}
             style={{ width: '1.6rem', height: '1rem' }}
             title={i < q.heard ? 'heard' : 'not heard'}
           />
-          {i + 1 === q.needed && <span className="bg-dark" style={{ width: '3px', height: '1.5rem' }} title="the majority" />}
+          {i + 1 === q.needed && <span style={{ background: 'var(--bs-body-color)', width: '3px', height: '1.5rem' }} title="the majority" />}
         </Fragment>
       ))}
       <span className="ms-2">

@@ -4,6 +4,7 @@ import type { components } from './schema'
 type Schemas = components['schemas']
 
 export type Condition = Schemas['Condition']
+export type Writes = Schemas['WritesView']
 export type NodeView = Schemas['NodeView']
 export type Workload = Schemas['WorkloadView']
 export type Author = Schemas['Author']

@@ -8,7 +8,6 @@ use crate::types::{
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use karst_core::OperationId;
-use karst_core::operation::Mode;
 use karst_core::request::{NodePlan, Plan, PowerWish};
 use karst_core::spec::may_carry_secrets;
 use reqwest::{Method, Response};
@@ -20,7 +19,7 @@ use std::time::Duration;
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ClientError {
-    #[error("no server answered: {}", .0.join("; "))]
+    #[error("no node answered: {}", .0.join("; "))]
     Unreachable(Vec<String>),
     #[error("{server} refuses: {}", problem.detail)]
     Refused { server: String, problem: Problem },
@@ -39,7 +38,7 @@ pub struct Client {
 }
 
 impl Client {
-    /// `servers` are addresses such as `10.0.0.11:4780`, spoken to by HTTPS; `http://` is for this
+    /// `servers` are addresses such as `10.0.0.11:26780`, spoken to by HTTPS; `http://` is for this
     /// host alone. `ca` is a PEM file's text to trust, in the place of the public CAs.
     ///
     /// # Errors
@@ -47,7 +46,7 @@ impl Client {
     pub fn new(servers: &[String], token: &str, ca: Option<&str>) -> Result<Self, ClientError> {
         if servers.is_empty() {
             return Err(ClientError::Setup(
-                "no server given: use --server or KARST_SERVERS".into(),
+                "no node given: use --node or KARST_NODES".into(),
             ));
         }
         let http = reqwest::Client::builder()
@@ -232,11 +231,15 @@ impl Client {
     }
 
     /// Whether the cluster moves this workload by itself.
-    pub async fn set_mode(&self, workload: &str, mode: Mode) -> Result<ChangedReply, ClientError> {
+    pub async fn set_mode(
+        &self,
+        workload: &str,
+        body: &ModeBody,
+    ) -> Result<ChangedReply, ClientError> {
         self.call(
             Method::PUT,
             &format!("/api/v1/workloads/{workload}/mode"),
-            Some(&ModeBody { mode }),
+            Some(body),
         )
         .await
     }

@@ -9,7 +9,7 @@
 //! [node.doline]
 //! zone = "northquay"
 //! votes = 1
-//! peer = "10.20.0.11:4700"
+//! peer = "10.20.0.11:26700"
 //! readmit = "auto"               # or "ask"
 //! clock = "steady"               # or "may-stop": a machine that may be suspended without noticing
 //! [node.doline.power]
@@ -26,15 +26,15 @@
 //! address = "10.30.0.11:5432"
 //! data = "/var/lib/karst/sailings"
 //! [workload.sailings.gate]
-//! ponor = "10.30.0.13:6432"
+//! ponor = "10.30.0.13:26900"
 //! [workload.sailings.address]
 //! on = ["10.30.0.50/24", "fd30::50/64"]
 //! follows = "gate"               # or "primary"
 //! ```
 
 use karst_core::spec::{
-    AddressSpec, After, Alone, Clock, Finding, Follows, KeyPath, Loss, NodeSpec, PowerSpec,
-    Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check, nearest,
+    AddressSpec, After, Alone, Clock, Finding, FindingKind, Follows, KeyPath, Loss, NodeSpec,
+    PowerSpec, Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check, nearest,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -97,6 +97,7 @@ pub fn read(text: &str) -> Read {
             let (line, column) = place(text, error.span().map_or(0, |s| s.start));
             let what = format!("not TOML: {}", error.message().replace('\n', ", "));
             let finding = Finding {
+                kind: FindingKind::SpecRefused,
                 severity: Severity::Error,
                 path: Vec::new(),
                 what,
@@ -167,6 +168,7 @@ struct Level<'a> {
 impl Reader {
     fn error(&mut self, path: KeyPath, what: impl Into<String>, remedy: impl Into<String>) {
         self.findings.push(Finding {
+            kind: FindingKind::SpecRefused,
             severity: Severity::Error,
             path,
             what: what.into(),
@@ -334,7 +336,7 @@ impl Reader {
             self.error(
                 path,
                 what,
-                "write it as \"10.20.0.11:4700\" or \"[fd00::11]:4700\"",
+                "write it as \"10.20.0.11:26700\" or \"[fd00::11]:26700\"",
             );
         }
         parsed
@@ -571,7 +573,7 @@ impl Reader {
                 self.error(
                     path.clone(),
                     "not an address",
-                    "write it as \"10.30.0.13:6432\"",
+                    "write it as \"10.30.0.13:26900\"",
                 );
             }
             if let Some(address) = self.address(path, item.as_str()) {

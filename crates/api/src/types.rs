@@ -73,6 +73,24 @@ pub struct MoveBody {
 pub struct ModeBody {
     /// `act`, `ask` or `watch`.
     pub mode: Mode,
+    /// For the record, and for whoever asks why nothing is done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 200)]
+    pub why: Option<String>,
+    /// After so many seconds it is `act` again; at most a year.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 31_536_000)]
+    pub for_seconds: Option<u64>,
+}
+
+impl From<Mode> for ModeBody {
+    fn from(mode: Mode) -> Self {
+        Self {
+            mode,
+            why: None,
+            for_seconds: None,
+        }
+    }
 }
 
 /// `POST /api/v1/nodes/{node}/power`.

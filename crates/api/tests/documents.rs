@@ -1,6 +1,9 @@
 //! The documents and the code agree: no comment cites a rule that is not explained, no rule names
 //! what does not exist.
 
+use karst_core::spec::FindingKind;
+use karst_core::steward::candidates::Exclusion;
+use karst_core::view::{Condition, NeedKind};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
@@ -148,4 +151,41 @@ fn every_hop_is_there() {
             "{file}.rs has no function {function}"
         );
     }
+}
+
+/// Whoever reads a word on the screen at night finds what to do about it.
+#[test]
+fn every_word_on_the_screen_has_its_section_in_the_runbook() {
+    fn names<T: serde::Serialize>(all: &[T]) -> Vec<String> {
+        let name = |kind: &T| {
+            serde_json::to_value(kind)
+                .unwrap()
+                .as_str()
+                .unwrap()
+                .to_string()
+        };
+        all.iter().map(name).collect()
+    }
+    let text = std::fs::read_to_string(root().join("docs/runbook.md")).unwrap();
+    let heads: Vec<&str> = text
+        .lines()
+        .filter_map(|line| line.strip_prefix("### `")?.strip_suffix('`'))
+        .collect();
+    let wanted = [
+        names(&Condition::ALL),
+        names(&NeedKind::ALL),
+        names(&FindingKind::ALL),
+        names(&Exclusion::ALL),
+    ]
+    .concat();
+    let missing: Vec<&String> = wanted
+        .iter()
+        .filter(|w| !heads.contains(&w.as_str()))
+        .collect();
+    assert!(missing.is_empty(), "no section for {missing:?}");
+    let stale: Vec<&&str> = heads
+        .iter()
+        .filter(|h| !wanted.iter().any(|w| w == *h))
+        .collect();
+    assert!(stale.is_empty(), "nothing is called {stale:?} any more");
 }

@@ -12,14 +12,14 @@ timings = "default"
 [zone.lighthouse]
 [node.doline]
 zone = "northquay"
-peer = "10.20.0.11:4700"
+peer = "10.20.0.11:26700"
 [node.polje]
 zone = "southquay"
-peer = "10.20.0.12:4700"
+peer = "10.20.0.12:26700"
 [node.ponor]
 zone = "lighthouse"
 witness = true
-peer = "10.20.0.13:4700"
+peer = "10.20.0.13:26700"
 [workload.sailings]
 driver = "postgres"
 loss = "none"
@@ -34,7 +34,7 @@ rank = 1
 address = "10.30.0.12:5432"
 data = "/var/lib/karst/sailings"
 [workload.sailings.gate]
-ponor = "10.30.0.13:6432"
+ponor = "10.30.0.13:26900"
 "#;
 
 /// The first error of the spec with one line replaced: (line, column, text).
@@ -87,8 +87,8 @@ fn each_mistake_is_named_where_it_is() {
             "did you mean `southquay`?",
         ),
         (
-            "10.20.0.12:4700",
-            "10.20.0.11:4700",
+            "10.20.0.12:26700",
+            "10.20.0.11:26700",
             (11, 1),
             "`node.doline.peer` has it already",
         ),

@@ -8,7 +8,7 @@ use anyhow::{Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::operation::{Mode, Outcome};
 use karst_api::core::request::{Plan, PowerWish};
-use karst_api::{Client, MoveBody};
+use karst_api::{Client, ModeBody, MoveBody};
 use std::fmt::Write as _;
 use std::io::{BufRead, IsTerminal};
 
@@ -162,9 +162,8 @@ pub async fn enrol(client: &Client, node: &str, yes: bool, format: Format) -> Re
 
 pub async fn mode(
     client: &Client,
-    mode: Mode,
-    workload: Option<&str>,
-    all: bool,
+    body: &ModeBody,
+    which: &Which,
     format: Format,
 ) -> Result<Ending> {
     let status = client.status().await?.status;
@@ -173,20 +172,36 @@ pub async fn mode(
         .iter()
         .map(|w| w.workload.to_string())
         .collect();
-    let chosen = match (workload, known.as_slice()) {
-        (Some(one), _) => vec![one.to_string()],
+    let chosen = match (&which.workload, known.as_slice()) {
+        (Some(one), _) => vec![one.clone()],
         (None, [_]) => known,
-        (None, _) if all => known,
+        (None, _) if which.all => known,
         _ => bail!(
             "which workload? name one of {}, or use --all",
             known.join(", ")
         ),
     };
+    if which.all && body.mode != Mode::Act && !which.yes {
+        say(&format!(
+            "No lost primary is replaced by itself from then on: {}.\n",
+            chosen.join(", ")
+        ));
+        if !approved("cluster", &status.cluster)? {
+            bail!("nothing was changed: not approved");
+        }
+    }
     for workload in &chosen {
-        let reply = client.set_mode(workload, mode).await?;
+        let reply = client.set_mode(workload, body).await?;
         print(format, &reply, |r| format!("{workload}: {}", r.text))?;
     }
     Ok(Ending::Done)
+}
+
+/// Which workloads a mode is for.
+pub struct Which {
+    pub workload: Option<String>,
+    pub all: bool,
+    pub yes: bool,
 }
 
 /// Approves, and shows what follows.
@@ -237,9 +252,9 @@ pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
         }
     }
     match result {
-        Some(Outcome::Undone(why)) => bail!("{id} was not done: {why}"),
+        Some(Outcome::Undone(why)) => bail!("{id} was not carried out: {why}"),
         Some(Outcome::Diverted(why)) => {
-            say(&format!("{id} was done otherwise: {why}\n"));
+            say(&format!("{id} finished otherwise: {why}\n"));
             Ok(Ending::NotWell)
         }
         _ => Ok(Ending::Done),

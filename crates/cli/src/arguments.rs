@@ -6,6 +6,7 @@ use clap_complete::Shell;
 use karst_api::core::operation::Mode;
 use karst_api::core::request::PowerWish;
 use std::path::PathBuf;
+use std::time::Duration;
 
 #[derive(Parser)]
 #[command(name = "karst", version, about = "Shows and steers a Karst cluster", after_help = EXIT_CODES)]
@@ -17,15 +18,15 @@ pub struct Cli {
 }
 
 const EXIT_CODES: &str = "Exit codes: 0 done, 1 failed, 2 wrong command line, 3 not healthy or a spec with errors, \
-                          4 refused by the cluster, 5 no server answered.";
+                          4 refused by the cluster, 5 no node answered.";
 
 #[derive(Args, Clone)]
 pub struct Global {
-    /// A server's address; several are tried in turn [default: those of the client configuration]
+    /// A node's address; several are tried in turn [default: those of the client configuration]
     #[arg(
-        long = "server",
+        long = "node",
         global = true,
-        env = "KARST_SERVERS",
+        env = "KARST_NODES",
         value_delimiter = ','
     )]
     pub servers: Vec<String>,
@@ -35,7 +36,7 @@ pub struct Global {
     /// A CA certificate to trust, PEM
     #[arg(long, global = true, env = "KARST_CA")]
     pub ca: Option<PathBuf>,
-    /// The client configuration: servers, token-file, ca
+    /// The client configuration: nodes, token-file, ca
     #[arg(long, global = true, env = "KARST_CONFIG")]
     pub config: Option<PathBuf>,
     #[arg(long, global = true, value_enum, default_value_t = Format::Table)]
@@ -50,6 +51,15 @@ pub enum Command {
         /// Show every change until interrupted
         #[arg(long)]
         watch: bool,
+    },
+    /// Wait until all is well, or until writes are taken
+    Wait {
+        /// The workload [default: all of them]
+        workload: Option<String>,
+        #[arg(long = "for", value_enum, default_value_t = Until::Healthy)]
+        until: Until,
+        #[arg(long, default_value = "60s", value_parser = duration)]
+        timeout: Duration,
     },
     /// Waiting or broken: the evidence, what blocks, what can safely be done next
     Why { workload: Option<String> },
@@ -91,6 +101,15 @@ pub enum Command {
         /// Every workload
         #[arg(long, conflicts_with = "workload")]
         all: bool,
+        /// For how long, after which it is `act` again: 90s, 30m, 2h, 1d
+        #[arg(long = "for", value_name = "TIME", value_parser = duration)]
+        time: Option<Duration>,
+        /// A reason, shown to whoever wonders why nothing is done
+        #[arg(long)]
+        why: Option<String>,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
     },
     /// Operations: what was done, by whom, and where the time went
     #[command(subcommand)]
@@ -116,6 +135,15 @@ pub enum Command {
     },
     /// Completions for a shell
     Completions { shell: Shell },
+}
+
+fn duration(text: &str) -> Result<Duration, String> {
+    let time = humantime::parse_duration(text)
+        .map_err(|error| format!("{error}; write it as 30m or 2h"))?;
+    if time.as_secs() == 0 {
+        return Err("it has to be a second at least".into());
+    }
+    Ok(time)
 }
 
 #[derive(Args, Clone)]
@@ -166,6 +194,14 @@ pub enum NodeCommand {
         #[arg(long)]
         yes: bool,
     },
+}
+
+#[derive(Clone, Copy, clap::ValueEnum)]
+pub enum Until {
+    /// Everything that the spec asks for is there
+    Healthy,
+    /// Clients' writes are accepted
+    Writes,
 }
 
 #[derive(Clone, Copy, clap::ValueEnum)]

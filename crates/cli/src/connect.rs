@@ -11,7 +11,7 @@ pub fn client(global: &Global) -> Result<Client> {
     let given = |key: &str| config.as_ref().and_then(|c| c.get(key));
     let mut servers = global.servers.clone();
     if servers.is_empty() {
-        let list = given("servers").and_then(|i| i.as_array());
+        let list = given("nodes").and_then(|i| i.as_array());
         servers = list
             .into_iter()
             .flatten()
@@ -20,7 +20,7 @@ pub fn client(global: &Global) -> Result<Client> {
     }
     if servers.is_empty() {
         bail!(
-            "no server is known: use --server ADDRESS, KARST_SERVERS, or a client configuration (--config, KARST_CONFIG)"
+            "no node is known: use --node ADDRESS, KARST_NODES, or a client configuration (--config, KARST_CONFIG)"
         );
     }
     let path = |key: &str| given(key).and_then(|i| i.as_str()).map(PathBuf::from);

@@ -2,7 +2,7 @@
 //!
 //! Exit codes: 0 done; 1 the command could not be carried out; 2 the command line is wrong; 3 not
 //! healthy (`status`, `why`), or a spec with errors (`spec check`); 4 refused by the cluster; 5 no
-//! server answered.
+//! node answered.
 
 mod act;
 mod arguments;
@@ -16,7 +16,7 @@ use arguments::{
 };
 use clap::{CommandFactory, Parser};
 use ending::Ending;
-use karst_api::{Client, ClientError, MoveBody};
+use karst_api::{Client, ClientError, ModeBody, MoveBody};
 use output::Format;
 use std::process::ExitCode;
 
@@ -50,14 +50,30 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
     let client = || connect::client(&global);
     match cli.command {
         Command::Status { watch: false } => show::status(&client()?, format).await,
-        Command::Status { watch: true } => show::watch(&client()?).await,
+        Command::Status { watch: true } => show::watch(&client()?, format).await,
+        Command::Wait {
+            workload,
+            until,
+            timeout,
+        } => show::wait(&client()?, workload.as_deref(), until, timeout).await,
         Command::Why { workload } => show::why(&client()?, workload.as_deref(), format).await,
         Command::Node(command) => node(command, &client()?, format).await,
         Command::Mode {
             mode,
             workload,
             all,
-        } => act::mode(&client()?, mode.into(), workload.as_deref(), all, format).await,
+            time,
+            why,
+            yes,
+        } => {
+            let body = ModeBody {
+                mode: mode.into(),
+                why,
+                for_seconds: time.map(|time| time.as_secs()),
+            };
+            let which = act::Which { workload, all, yes };
+            act::mode(&client()?, &body, &which, format).await
+        }
         Command::Quorum(Show::Show) => show::quorum(&client()?, format).await,
         Command::Workload(One::List) => show::workloads(&client()?, None, format).await,
         Command::Workload(One::Show { name }) => {

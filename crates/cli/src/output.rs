@@ -62,11 +62,4 @@ pub fn columns<const N: usize>(
     table.trim_fmt()
 }
 
-/// Bytes with a unit.
-pub fn size(bytes: u64) -> String {
-    match bytes {
-        0..1024 => format!("{bytes} B"),
-        1024..1_048_576 => format!("{:.1} kB", bytes as f64 / 1024.0),
-        _ => format!("{:.1} MB", bytes as f64 / 1_048_576.0),
-    }
-}
+pub use karst_api::core::text::{size, span, utc};

@@ -1,19 +1,23 @@
 //! What is so: every command that changes nothing.
 
+use crate::arguments::Until;
 use crate::ending::Ending;
-use crate::output::{Format, columns, print, say, size};
+use crate::output::{Format, columns, print, say, size, span, utc};
 use anyhow::{Context, Result, bail};
 use karst_api::core::OperationId;
-use karst_api::core::operation::Outcome;
+use karst_api::core::operation::{Mode, Outcome};
 use karst_api::core::outage::{WorstCase, worst_cases};
 use karst_api::core::progress::{PhaseTime, Progress};
 use karst_api::core::spec::{Inequality, Severity};
-use karst_api::core::view::{Condition, NodeState, NodeView, PowerView, Status, WorkloadView};
+use karst_api::core::steward::outlook::Writes;
+use karst_api::core::view::{
+    Condition, NeedView, NodeState, NodeView, PowerView, Status, WorkloadView, WritesView,
+};
 use karst_api::{Client, Record, StatusReply, specfile};
 use std::collections::{BTreeSet, VecDeque};
 use std::fmt::Write as _;
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 fn ending(status: &Status) -> Ending {
     if status.condition == Condition::Healthy {
@@ -29,21 +33,69 @@ pub async fn status(client: &Client, format: Format) -> Result<Ending> {
     Ok(ending(&reply.status))
 }
 
-pub async fn watch(client: &Client) -> Result<Ending> {
+pub async fn watch(client: &Client, format: Format) -> Result<Ending> {
     client
         .watch(|reply| {
-            // Home and clear below: the screen is drawn over, without a flicker.
-            say(&format!("\x1b[H\x1b[2J{}", screen(&reply)));
+            match format {
+                // Home and clear below: the screen is drawn over, without a flicker.
+                Format::Table => say(&format!("\x1b[H\x1b[2J{}", screen(&reply))),
+                Format::Json => {
+                    say(&serde_json::to_string(&reply).map_or(String::new(), |l| l + "\n"))
+                }
+                Format::Yaml => say(&serde_yaml_ng::to_string(&reply)
+                    .map_or(String::new(), |d| format!("---\n{d}"))),
+            }
             false
         })
         .await?;
     Ok(Ending::Done)
 }
 
+/// How often it is looked whether what is waited for has come.
+const WAIT_LOOK: Duration = Duration::from_millis(200);
+
+pub async fn wait(
+    client: &Client,
+    workload: Option<&str>,
+    until: Until,
+    timeout: Duration,
+) -> Result<Ending> {
+    let begun = Instant::now();
+    loop {
+        let said = match client.status().await {
+            Ok(reply) => {
+                let status = &reply.status;
+                let chosen = pick(status, workload)?;
+                let come = chosen.iter().all(|w| match until {
+                    Until::Healthy => w.condition == Condition::Healthy,
+                    Until::Writes => w.writes.state == Writes::Accepted,
+                });
+                let whole = workload.is_some() || status.condition == Condition::Healthy;
+                let is_so = come && (whole || matches!(until, Until::Writes));
+                if is_so && reply.complete {
+                    return Ok(Ending::Done);
+                }
+                status.sentence.clone()
+            }
+            Err(error) => error.to_string(),
+        };
+        if begun.elapsed() >= timeout {
+            bail!("not within {}: {said}", span(timeout));
+        }
+        tokio::time::sleep(WAIT_LOOK).await;
+    }
+}
+
 /// The whole cluster on one screen.
 pub fn screen(reply: &StatusReply) -> String {
     let s = &reply.status;
     let mut text = format!("{}  [{}]  {}\n", s.cluster, s.condition.word(), s.sentence);
+    let _ = writeln!(
+        text,
+        "writes {}; needs you: {}",
+        lasting(s.writes),
+        needs_line(&s.needs_you)
+    );
     let clock = reply.at.get(11..19).unwrap_or_default();
     let by = s
         .coordinator
@@ -101,12 +153,12 @@ fn workload_part(w: &WorkloadView) -> String {
     let mut text = String::new();
     let _ = writeln!(
         text,
-        "\n\n{} [{}]  mode {}  epoch {}  sync set {}: {}",
+        "\n\n{} [{}]  writes {}  mode {}  epoch {}  every write on: {}",
         w.workload,
         w.condition.word(),
-        w.mode.word(),
+        lasting(w.writes),
+        mode_text(w),
         w.epoch,
-        w.sync.number,
         names(&w.sync.sure)
     );
     text += &replica_table(w);
@@ -115,7 +167,7 @@ fn workload_part(w: &WorkloadView) -> String {
         let place = match (&a.holder, a.held) {
             (Some(holder), true) => format!("is on {holder}, {} connections", a.connections),
             (Some(holder), false) => format!("goes to {holder}"),
-            (None, _) => "is nowhere".into(),
+            (None, _) => "is not assigned".into(),
         };
         let remark = a
             .remark
@@ -141,6 +193,37 @@ fn workload_part(w: &WorkloadView) -> String {
     text
 }
 
+/// With how long it has been so.
+fn lasting(writes: WritesView) -> String {
+    let time = writes.for_ms.map(Duration::from_millis);
+    time.map_or(writes.state.to_string(), |time| {
+        format!("{} for {}", writes.state, span(time))
+    })
+}
+
+fn needs_line(needs: &[NeedView]) -> String {
+    match needs {
+        [] => "no".into(),
+        [only] => format!("yes: {}", only.next),
+        [first, rest @ ..] => format!("yes: {} (and {} more: karst why)", first.next, rest.len()),
+    }
+}
+
+fn mode_text(w: &WorkloadView) -> String {
+    let word = w.mode.word();
+    let Some(set) = w.mode_set.as_ref().filter(|_| w.mode != Mode::Act) else {
+        return word.into();
+    };
+    let until = set
+        .until
+        .map_or(String::new(), |until| format!(", until {}", utc(until)));
+    let why = set
+        .why
+        .as_ref()
+        .map_or(String::new(), |why| format!(": {why}"));
+    format!("{word} (set by {} at {}{until}{why})", set.by, utc(set.at))
+}
+
 fn names(list: &[karst_api::core::NodeId]) -> String {
     if list.is_empty() {
         "nobody".into()
@@ -157,12 +240,9 @@ fn quorum_line(s: &Status) -> String {
     let margin = if q.heard < q.needed {
         "NO MAJORITY: nothing is promoted".to_string()
     } else if q.cannot_lose.is_empty() {
-        "any one node may be lost".to_string()
+        "the majority survives the loss of any one voter".to_string()
     } else {
-        format!(
-            "the majority does not survive losing {}",
-            names(&q.cannot_lose)
-        )
+        format!("losing {} loses the majority", names(&q.cannot_lose))
     };
     format!(
         "{} of {} votes heard, {} needed; {margin}",
@@ -195,7 +275,7 @@ fn node_table(nodes: &[NodeView]) -> String {
         let mut remarks = vec![if n.state == NodeState::Up {
             deaf
         } else {
-            format!("silent for {} ms", n.silent_ms)
+            format!("silent for {}", span(Duration::from_millis(n.silent_ms)))
         }];
         let missed: Vec<String> = n
             .misses
@@ -263,7 +343,7 @@ fn replica_table(w: &WorkloadView) -> String {
         [
             "REPLICA",
             "STATE",
-            "IN SYNC SET",
+            "EVERY WRITE",
             "POSITION",
             "BEHIND",
             "RANK",
@@ -290,17 +370,21 @@ pub async fn why(client: &Client, workload: Option<&str>, format: Format) -> Res
                 w.condition.word(),
                 w.sentence
             );
-            let waits = match w.condition {
-                Condition::Settling => "This is on its way; nothing has to be done.",
-                Condition::Healthy => "Nothing has to be done.",
-                Condition::Weakened => {
+            let waits = match (&w.needs_you, w.condition) {
+                (Some(_), _) => "Needs a person: it will not recover by itself.",
+                (None, Condition::Recovering) => "This is on its way; nothing has to be done.",
+                (None, Condition::Healthy) => "Nothing has to be done.",
+                (None, Condition::Unknown) => "What is so now is not known here.",
+                (None, Condition::Degraded | Condition::Down) => {
                     "It works. What is missing is named above, and why a standby cannot take over below."
                 }
-                Condition::Down => "It does not come back by itself as it is.",
             };
-            let _ = writeln!(text, "{waits}");
+            let _ = writeln!(text, "writes {}\n{waits}", lasting(w.writes));
             if let Some(next) = &w.next {
                 let _ = writeln!(text, "next: {next}");
+            }
+            if let Some(need) = &w.needs_you {
+                let _ = writeln!(text, "see:  {}", runbook(&need.kind));
             }
             for c in &w.candidates {
                 let verdict = c
@@ -309,22 +393,33 @@ pub async fn why(client: &Client, workload: Option<&str>, format: Format) -> Res
                     .map_or("may take over".to_string(), |why| {
                         format!("may not take over: {why}")
                     });
-                let _ = writeln!(text, "  {} {verdict}", c.node);
+                let see = c
+                    .exclusion
+                    .map_or(String::new(), |kind| format!(" ({})", runbook(&kind)));
+                let _ = writeln!(text, "  {} {verdict}{see}", c.node);
             }
         }
         for f in &reply.status.findings {
             let _ = writeln!(
                 text,
-                "\n{:?}{}: {}\n  {}",
+                "\n{:?}{}: {}\n  {} ({})",
                 f.severity,
                 at(&f.path),
                 f.what,
-                f.remedy
+                f.remedy,
+                runbook(&f.kind)
             );
         }
         text
     })?;
     Ok(ending(&reply.status))
+}
+
+/// Where it is explained.
+fn runbook<T: serde::Serialize>(kind: &T) -> String {
+    let name = serde_json::to_value(kind).ok();
+    let name = name.as_ref().and_then(serde_json::Value::as_str);
+    format!("runbook: {}", name.unwrap_or("all of it"))
 }
 
 fn at(path: &[String]) -> String {
@@ -455,17 +550,21 @@ fn outcome(operation: &Progress) -> String {
         None if operation.waits => "waits for approval".into(),
         None => "under way".into(),
         Some(Outcome::Done) => "done".into(),
-        Some(Outcome::Undone(why)) => format!("not done: {why}"),
-        Some(Outcome::Diverted(why)) => format!("done otherwise: {why}"),
+        Some(Outcome::Undone(why)) => format!("not carried out: {why}"),
+        Some(Outcome::Diverted(why)) => format!("finished otherwise: {why}"),
     }
 }
 
 fn phase_line(operation: &Progress) -> String {
-    let sum: Duration = operation.phases.iter().map(|p| p.took).sum();
-    let parts: Vec<String> = operation
+    // The sum is of what is shown.
+    let shown: Vec<u64> = operation
         .phases
         .iter()
-        .map(|p| format!("{} {}", p.phase.name(), p.took.as_millis()))
+        .map(|p| (p.took.as_secs_f64() * 1e3).round() as u64)
+        .collect();
+    let named = operation.phases.iter().zip(&shown);
+    let parts: Vec<String> = named
+        .map(|(p, ms)| format!("{} {ms}", p.phase.name()))
         .collect();
     let result = outcome(operation);
     if parts.is_empty() {
@@ -473,7 +572,7 @@ fn phase_line(operation: &Progress) -> String {
     } else {
         format!(
             " {result} in {} ms = {}",
-            sum.as_millis(),
+            shown.iter().sum::<u64>(),
             parts.join(" + ")
         )
     }
@@ -539,12 +638,12 @@ pub async fn endpoints(client: &Client, workload: Option<&str>, format: Format) 
     }
     print(format, &list, |list| {
         columns(
-            ["WORKLOAD", "FOR", "PASTE", "REACHES NOW"],
+            ["WORKLOAD", "PURPOSE", "CONNECTION STRING", "ROUTED TO"],
             list.iter().map(|e| {
-                let reaches = e
-                    .reaches
-                    .as_ref()
-                    .map_or("nobody: held".to_string(), ToString::to_string);
+                let reaches = e.reaches.as_ref().map_or(
+                    "no primary, connections wait".to_string(),
+                    ToString::to_string,
+                );
                 [
                     e.workload.clone(),
                     e.purpose.clone(),

@@ -57,7 +57,7 @@ fn server(status: u16, body: &'static str) -> String {
 fn ask(server: &str, words: &[&str]) -> Output {
     let token = file("token", TOKEN);
     let token = token.display().to_string();
-    karst(&[&["--server", server, "--token-file", &token], words].concat())
+    karst(&[&["--node", server, "--token-file", &token], words].concat())
 }
 
 #[test]
@@ -65,11 +65,11 @@ fn who_is_to_be_asked_and_with_what_is_said_where_it_is_missing() {
     let output = karst(&["status"]);
     assert_eq!(output.status.code(), Some(1));
     assert!(
-        errors(&output).contains("--server") && errors(&output).contains("KARST_SERVERS"),
+        errors(&output).contains("--node") && errors(&output).contains("KARST_NODES"),
         "{}",
         errors(&output)
     );
-    let output = karst(&["--server", "127.0.0.1:1", "status"]);
+    let output = karst(&["--node", "127.0.0.1:1", "status"]);
     assert_eq!(output.status.code(), Some(1));
     assert!(
         errors(&output).contains("--token-file"),
@@ -77,7 +77,7 @@ fn who_is_to_be_asked_and_with_what_is_said_where_it_is_missing() {
         errors(&output)
     );
     let output = karst(&[
-        "--server",
+        "--node",
         "127.0.0.1:1",
         "--token-file",
         "/nonexistent/token",
@@ -88,7 +88,7 @@ fn who_is_to_be_asked_and_with_what_is_said_where_it_is_missing() {
         "{}",
         errors(&output)
     );
-    let config = file("client.toml", "servers = [\n");
+    let config = file("client.toml", "nodes = [\n");
     let output = karst(&["--config", &config.display().to_string(), "status"]);
     assert_eq!(output.status.code(), Some(1));
     assert!(
@@ -165,7 +165,7 @@ const SPEC: &str = r#"cluster = "skerry"
 [zone.northquay]
 [node.doline]
 zone = "northquay"
-peer = "10.20.0.11:4700"
+peer = "10.20.0.11:26700"
 "#;
 
 #[test]

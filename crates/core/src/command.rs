@@ -2,7 +2,7 @@
 
 use crate::author::Author;
 use crate::ids::{BootId, Epoch, Index, NodeId, OperationId, StoreId, WorkloadId};
-use crate::operation::{Mode, Operation, Outcome, Phase};
+use crate::operation::{ModeSet, Operation, Outcome, Phase};
 use crate::position::SwitchPoint;
 use crate::spec::After;
 use serde::{Deserialize, Serialize};
@@ -56,10 +56,7 @@ pub enum WorkloadAct {
         operation: OperationId,
         by: Author,
     },
-    Mode {
-        mode: Mode,
-        by: Author,
-    },
+    Mode(ModeSet),
     Revoke {
         epoch: Epoch,
         why: String,

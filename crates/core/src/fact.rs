@@ -1,9 +1,10 @@
 //! What was seen, decided or done, as data. Code matches on facts and their kinds, never on words;
 //! the sentences for whoever reads the record are made here, once.
 
+use crate::author::Author;
 use crate::command::{Ended, NodeAct, Standing, WorkloadAct};
 use crate::ids::{Index, NodeId, Term, WorkloadId};
-use crate::operation::{Operation, Outcome};
+use crate::operation::{ModeSet, Operation, Outcome};
 use crate::power::PowerOrder;
 use crate::replica::Action;
 
@@ -81,7 +82,7 @@ kinds! {
     Readmitted = "readmitted",
     Refused = "refused",
     Revoked = "revoked",
-    SelfDemotion = "self-demotion",
+    StoppedByLease = "stopped-by-lease",
     ServerExited = "server-exited",
     Serving = "serving",
     Snapshot = "snapshot",
@@ -190,7 +191,7 @@ pub enum OfReplica {
         why: String,
     },
     /// Its authority ends.
-    SelfDemotion,
+    StoppedByLease,
     /// The log that it needs is gone.
     Stranded {
         upstream: NodeId,
@@ -378,7 +379,7 @@ impl OfReplica {
             Self::ServerExited => FactKind::ServerExited,
             Self::ActionDone { .. } => FactKind::ActionDone,
             Self::ActionFailed { .. } => FactKind::ActionFailed,
-            Self::SelfDemotion => FactKind::SelfDemotion,
+            Self::StoppedByLease => FactKind::StoppedByLease,
             Self::Stranded { .. } => FactKind::Stranded,
         }
     }
@@ -399,9 +400,7 @@ impl fmt::Display for OfReplica {
                     took.as_millis()
                 )
             }
-            Self::SelfDemotion => {
-                f.write_str("its authority ends: stopping the server before the lease does")
-            }
+            Self::StoppedByLease => f.write_str("lease about to expire: stopping the server"),
             Self::Stranded { upstream, since } => write!(
                 f,
                 "it has neither streamed from {upstream} nor moved on for {} s: the log that it needs is gone, and a fresh \
@@ -438,7 +437,7 @@ fn of_workload(act: &WorkloadAct) -> FactKind {
     match act {
         WorkloadAct::Begin(_) => FactKind::OperationBegan,
         WorkloadAct::Approve { .. } => FactKind::Approved,
-        WorkloadAct::Mode { .. } => FactKind::Mode,
+        WorkloadAct::Mode(_) => FactKind::Mode,
         WorkloadAct::Revoke { .. } => FactKind::Revoked,
         WorkloadAct::End { .. } => FactKind::Isolated,
         WorkloadAct::Assign { .. } => FactKind::Assigned,
@@ -480,10 +479,10 @@ pub fn node_text(node: &NodeId, act: &NodeAct) -> String {
     match act {
         NodeAct::Fence { why, by, .. } => format!("{node} is fenced by {by}: {why}"),
         NodeAct::PowerOff { .. } => {
-            format!("the power of {node} is off, read back from its device")
+            format!("{node} confirmed off by its power controller")
         }
         NodeAct::TurnOn { by } => format!("{node} is to be turned on, as {by} asked"),
-        NodeAct::TurnedOn { .. } => format!("the power of {node} is on, read back from its device"),
+        NodeAct::TurnedOn { .. } => format!("{node} confirmed on by its power controller"),
         NodeAct::Readmit { why, by, .. } => format!("{node} is readmitted by {by}: {why}"),
         NodeAct::Enrol { by, .. } => {
             format!("{node}'s node store counts from here on, enrolled by {by}")
@@ -497,26 +496,26 @@ pub fn workload_text(act: &WorkloadAct) -> String {
     match act {
         WorkloadAct::Begin(operation) => begun(operation),
         WorkloadAct::Approve { by, .. } => format!("approved by {by}"),
-        WorkloadAct::Mode { mode, by } => {
-            format!("mode is {} from here on, set by {by}", mode.word())
+        WorkloadAct::Mode(set) => mode_text(set),
+        WorkloadAct::Revoke { epoch, why } => {
+            format!("its primary may no longer take writes (epoch {epoch}): {why}")
         }
-        WorkloadAct::Revoke { epoch, why } => format!("epoch {epoch} is revoked: {why}"),
         WorkloadAct::End { epoch, how } => {
             format!("epoch {epoch} has ended: {}", end_of_epoch(how))
         }
         WorkloadAct::Assign { epoch, holder, why } => {
-            format!("epoch {epoch} goes to {holder} ({why})")
+            format!("{holder} chosen for epoch {epoch}: {why}")
         }
         WorkloadAct::Open {
             epoch, point, sync, ..
         } => {
             format!(
-                "epoch {epoch} is open on history {}; sync set: {}",
+                "the new primary is open (epoch {epoch}, history {}); writes confirmed by {}",
                 point.history,
                 names(sync)
             )
         }
-        WorkloadAct::Serve { epoch } => format!("epoch {epoch} serves: a write is replicated"),
+        WorkloadAct::Serve { epoch } => format!("writes are taken again (epoch {epoch})"),
         WorkloadAct::Sync {
             sure,
             asked,
@@ -525,22 +524,22 @@ pub fn workload_text(act: &WorkloadAct) -> String {
             ..
         } if sure.len() < asked.len() => {
             let (sure, asked) = (names(sure), names(asked));
-            format!("sync set {number} grows to {asked}: {why}; guaranteed so far: {sure}")
+            format!("{asked} are to confirm each write from now on: {why}; so far {sure}")
         }
-        WorkloadAct::Sync {
-            sure, why, number, ..
-        } => format!("sync set {number} is {}: {why}", names(sure)),
+        WorkloadAct::Sync { sure, why, .. } => {
+            format!("every write is confirmed by {}: {why}", names(sure))
+        }
         WorkloadAct::Mark {
             node,
             standing: Standing::NeedsClone(why),
         } => {
-            format!("{node} comes back by a fresh clone: {why}")
+            format!("{node} needs a fresh clone: {why}")
         }
         WorkloadAct::Mark {
             node,
             standing: Standing::Diverged(why),
         } => {
-            format!("{node} comes back by a rewind, or a clone: {why}")
+            format!("{node} must be rewound or cloned: {why}")
         }
         WorkloadAct::Mark {
             node,
@@ -549,26 +548,41 @@ pub fn workload_text(act: &WorkloadAct) -> String {
         WorkloadAct::Finish {
             outcome: Outcome::Done,
             ..
-        } => "done".into(),
+        } => "finished".into(),
         WorkloadAct::Finish {
             outcome: Outcome::Undone(why),
             ..
-        } => format!("not done: {why}"),
+        } => format!("not carried out: {why}"),
         WorkloadAct::Finish {
             outcome: Outcome::Diverted(why),
             ..
-        } => format!("done otherwise: {why}"),
+        } => format!("finished otherwise: {why}"),
         WorkloadAct::Place {
             number,
             holder,
             why,
         } => {
-            format!("its address goes to {holder} (number {number}; {why})")
+            format!("floating address goes to {holder}: {why} (number {number})")
         }
-        WorkloadAct::Withdraw { why, .. } => format!("its address leaves: {why}"),
-        WorkloadAct::Vacate { how, .. } => format!("its address is nowhere: {}", end_of_place(how)),
+        WorkloadAct::Withdraw { why, .. } => format!("floating address leaves: {why}"),
+        WorkloadAct::Vacate { how, .. } => {
+            format!("floating address unassigned: {}", end_of_place(how))
+        }
     }
 }
+
+fn mode_text(set: &ModeSet) -> String {
+    let why = set
+        .why
+        .as_ref()
+        .map_or(String::new(), |why| format!(": {why}"));
+    format!(
+        "mode {} from here on, set by {}{why}",
+        set.mode.word(),
+        set.by
+    )
+}
+
 fn begun(operation: &Operation) -> String {
     let Operation { kind, by, why, .. } = operation;
     let to = operation
@@ -586,7 +600,10 @@ fn begun(operation: &Operation) -> String {
     } else {
         ""
     };
-    format!("{kind}{from}{to} began, by {by}: {why}{waits}")
+    match by {
+        Author::Cluster => format!("automatic {kind}{from}{to}: {why}{waits}"),
+        person => format!("{kind}{from}{to} asked for by {person}{waits}"),
+    }
 }
 
 fn end_of_epoch(how: &Ended) -> String {
@@ -595,20 +612,18 @@ fn end_of_epoch(how: &Ended) -> String {
             clean_at: Some(_), ..
         } => "the old primary stopped cleanly".into(),
         Ended::Surrender { .. } => {
-            "the old primary surrendered: nothing of it runs any more".into()
+            "the old primary confirmed stopped: no server process left".into()
         }
-        Ended::PowerOff => {
-            "the power of the old primary's host is off, read back from its device".into()
-        }
-        Ended::LeaseOver => "no lease of the old primary can be valid any more".into(),
+        Ended::PowerOff => "the old primary's host confirmed off by its power controller".into(),
+        Ended::LeaseOver => "the old primary's lease has expired".into(),
     }
 }
 
 fn end_of_place(how: &Ended) -> &'static str {
     match how {
         Ended::Surrender { .. } => "its node gave it up",
-        Ended::PowerOff => "its host's power is off, read back from its device",
-        Ended::LeaseOver => "no lease of it can be valid any more",
+        Ended::PowerOff => "its host is confirmed off by its power controller",
+        Ended::LeaseOver => "its lease has expired",
     }
 }
 

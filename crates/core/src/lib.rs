@@ -38,6 +38,7 @@ pub mod request;
 pub mod spec;
 pub mod state;
 pub mod steward;
+pub mod text;
 pub mod time;
 pub mod view;
 pub mod votes;

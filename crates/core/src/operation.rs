@@ -16,7 +16,7 @@ pub enum Kind {
     /// An operator moves the workload without waiting for the old primary's clean stop.
     ForcedFailover,
     /// The first primary of a new workload.
-    Formation,
+    FirstStart,
 }
 
 /// One step of a move.
@@ -48,7 +48,7 @@ impl Kind {
         match self {
             Kind::Switchover => &[Checkpoint, Revoke, StopClean, Promote, Release, Follow],
             Kind::Failover | Kind::ForcedFailover => &[Revoke, StopNow, Promote, Release, ComeBack],
-            Kind::Formation => &[Promote, Release],
+            Kind::FirstStart => &[Promote, Release],
         }
     }
 
@@ -63,7 +63,7 @@ impl std::fmt::Display for Kind {
             Kind::Failover => "failover",
             Kind::Switchover => "switchover",
             Kind::ForcedFailover => "forced failover",
-            Kind::Formation => "formation",
+            Kind::FirstStart => "first start",
         })
     }
 }
@@ -80,6 +80,31 @@ pub enum Mode {
     Ask,
     /// The loss is reported, and nothing is done.
     Watch,
+}
+
+/// A mode that was set. Times are seconds since the Unix epoch, as the asked node's clock had them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ModeSet {
+    pub mode: Mode,
+    pub by: Author,
+    pub at: u64,
+    pub why: Option<String>,
+    /// From then on it is `act` again.
+    pub until: Option<u64>,
+}
+
+impl ModeSet {
+    /// Without a reason or an end.
+    pub fn plain(mode: Mode, by: Author) -> Self {
+        Self {
+            mode,
+            by,
+            at: 0,
+            why: None,
+            until: None,
+        }
+    }
 }
 
 impl Mode {

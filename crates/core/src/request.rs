@@ -28,10 +28,14 @@ pub enum Request {
         accept_loss: u64,
         plan_only: bool,
     },
+    /// Times are seconds since the Unix epoch.
     Mode {
         workload: WorkloadId,
         mode: Mode,
         by: String,
+        at: u64,
+        why: Option<String>,
+        until: Option<u64>,
     },
     /// Lets an operation go on that waits for it.
     Approve {

@@ -1,12 +1,13 @@
 //! What a person is shown: one sentence, then the evidence.
 
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
-use crate::operation::Mode;
+use crate::operation::{Mode, ModeSet};
 use crate::position::Position;
 use crate::progress::Progress;
 use crate::replica::{Copied, Role, Setting};
 use crate::spec::Finding;
 use crate::steward::candidates::Candidate;
+use crate::steward::outlook::Writes;
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -18,25 +19,91 @@ use std::net::SocketAddr;
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Condition {
-    /// Normal: everything that the spec asks for is there.
+    /// Everything that the spec asks for is there.
     Healthy,
-    /// Not finished yet: something is under way and coming along.
-    Settling,
+    /// Something is under way that needs nobody, and comes along.
+    Recovering,
     /// It works, with less protection than the spec asks for.
-    Weakened,
-    /// Clients cannot write, or the cluster cannot decide.
+    Degraded,
+    /// Whoever knew is not heard.
+    Unknown,
+    /// Clients cannot write until a person acts.
     Down,
 }
 
 impl Condition {
+    pub const ALL: [Condition; 5] = [
+        Condition::Healthy,
+        Condition::Recovering,
+        Condition::Degraded,
+        Condition::Unknown,
+        Condition::Down,
+    ];
+
     pub fn word(self) -> &'static str {
         match self {
             Condition::Healthy => "healthy",
-            Condition::Settling => "settling",
-            Condition::Weakened => "weakened",
+            Condition::Recovering => "recovering",
+            Condition::Degraded => "degraded",
+            Condition::Unknown => "unknown",
             Condition::Down => "down",
         }
     }
+}
+
+/// Whether clients' writes are taken, and for how long that has been so.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct WritesView {
+    pub state: Writes,
+    /// As far as the present coordinator saw; none where that is not known.
+    pub for_ms: Option<u64>,
+}
+
+/// What only a person can do.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NeedView {
+    pub kind: NeedKind,
+    /// The workload or the node that it is about.
+    pub about: String,
+    pub what: String,
+    /// What to do, a command where there is one.
+    pub next: String,
+    /// For how long it has been so, as far as the present coordinator saw.
+    pub for_ms: Option<u64>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum NeedKind {
+    /// A move is prepared and waits to be approved.
+    Approve,
+    /// The primary is lost, and the mode leaves it to a person.
+    TakeOver,
+    /// Several replicas have data, and nobody knows whose are right.
+    ChooseData,
+    /// Nobody has every write and may take over.
+    BringBack,
+    /// No standby can confirm writes.
+    BringStandby,
+    /// A fenced node is reachable, and its spec says that a person takes it back.
+    Readmit,
+    /// A node store is new, and its node does not vote.
+    Enrol,
+}
+
+impl NeedKind {
+    pub const ALL: [NeedKind; 7] = [
+        NeedKind::Approve,
+        NeedKind::TakeOver,
+        NeedKind::ChooseData,
+        NeedKind::BringBack,
+        NeedKind::BringStandby,
+        NeedKind::Readmit,
+        NeedKind::Enrol,
+    ];
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -50,6 +117,10 @@ pub struct Status {
     pub applied: Index,
     pub condition: Condition,
     pub sentence: String,
+    /// Of the workload that is worst off.
+    pub writes: WritesView,
+    /// All that waits for a person; of what stops writes first.
+    pub needs_you: Vec<NeedView>,
     pub quorum: Quorum,
     pub nodes: Vec<NodeView>,
     pub workloads: Vec<WorkloadView>,
@@ -176,10 +247,14 @@ pub struct WorkloadView {
     pub workload: WorkloadId,
     pub condition: Condition,
     pub sentence: String,
+    pub writes: WritesView,
+    pub needs_you: Option<NeedView>,
     /// What a person can safely do next, if anything.
     pub next: Option<String>,
     pub epoch: Epoch,
     pub mode: Mode,
+    /// By whom that was set, when and why; none while it is as it was made.
+    pub mode_set: Option<ModeSet>,
     pub primary: Option<NodeId>,
     pub sync: SyncView,
     pub replicas: Vec<ReplicaView>,

@@ -23,7 +23,7 @@ fn case(follows: Follows) -> Case {
         follows,
     });
     workload.gates = ["polje", "uvala"]
-        .map(|n| (NodeId::from(n), ([10, 0, 0, 1], 6432).into()))
+        .map(|n| (NodeId::from(n), ([10, 0, 0, 1], 26900).into()))
         .into();
     for node in ["polje", "uvala"] {
         gate(&mut case, node, true, None);

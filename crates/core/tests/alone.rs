@@ -286,6 +286,9 @@ fn an_entry_that_is_not_committed_yet_keeps_nobody_awake() {
         workload: "w".into(),
         mode: Mode::Watch,
         by: "captain".into(),
+        at: 0,
+        why: None,
+        until: None,
     };
     others.pump(
         &mut a,

@@ -8,7 +8,7 @@ use karst_core::author::Author;
 use karst_core::command::{Command, Ended, NodeAct, Standing, WorkloadAct};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
-use karst_core::operation::{Kind, Mode};
+use karst_core::operation::{Kind, Mode, ModeSet};
 use karst_core::replica::{Data, Observation, Promotion, ReplicaReport, Role};
 use karst_core::spec::{After, Alone, Loss, ReplicaSpec};
 
@@ -330,10 +330,10 @@ fn a_bounded_loss_counts_bytes() {
     case.refused("uvala", "60 bytes behind; 50 may be lost");
 }
 
-/// A formation that lost its authority before the epoch was opened is tried again where its data
+/// A first start that lost its authority before the epoch was opened is tried again where its data
 /// are, once every report is fresh, and not at once.
 #[test]
-fn a_formation_cut_short_is_tried_again() {
+fn a_first_start_cut_short_is_tried_again() {
     let mut case = Case::new(Loss::None);
     case.state.workloads.get_mut(&w()).unwrap().opened = None;
     for node in ["polje", "uvala"] {
@@ -485,10 +485,7 @@ fn the_mode_says_who_decides() {
             &mut case,
             &Command::Workload(
                 w(),
-                WorkloadAct::Mode {
-                    mode,
-                    by: Author::person("captain"),
-                },
+                WorkloadAct::Mode(ModeSet::plain(mode, Author::person("captain"))),
             ),
         );
         let down = Observation::down(Data::Present { standby: false });

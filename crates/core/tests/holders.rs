@@ -3,8 +3,9 @@
 mod desk;
 
 use desk::{Case, asked, assign, at, standby, w};
+use karst_core::author::Author;
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
-use karst_core::operation::Kind;
+use karst_core::operation::{Kind, Mode, ModeSet};
 use karst_core::replica::{
     Action, Data, Doing, Downstream, Observation, Presence, Promotion, ReplicaReport, Role,
 };
@@ -398,4 +399,27 @@ fn downstream(node: &str, at: u64) -> Downstream {
         streaming: true,
         near: true,
     }
+}
+
+/// A mode that was set for a time is `act` again after it, as its committed entry says; where the
+/// clock is not known it stays.
+#[test]
+fn a_mode_for_a_time_ends_with_it() {
+    let mut case = Case::new(Loss::None).open_again();
+    let mut set = ModeSet::plain(Mode::Watch, Author::person("marlin"));
+    (set.at, set.until) = (1_000, Some(1_600));
+    case.apply(&Command::Workload(w(), WorkloadAct::Mode(set)));
+    let ends = |case: &Case| {
+        let commands = case.decided(&mut Notes::default());
+        let set = commands.into_iter().find_map(|command| match command {
+            Command::Workload(_, WorkloadAct::Mode(set)) => Some(set),
+            _ => None,
+        });
+        set.map(|set| (set.mode, set.by))
+    };
+    assert_eq!(ends(&case), None);
+    case.wall = Some(1_599);
+    assert_eq!(ends(&case), None);
+    case.wall = Some(1_600);
+    assert_eq!(ends(&case), Some((Mode::Act, Author::Cluster)));
 }

@@ -3,7 +3,7 @@
 
 use karst_core::author::Author;
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
-use karst_core::operation::{Cause, Kind, Mode, Operation};
+use karst_core::operation::{Cause, Kind, Mode, ModeSet, Operation};
 
 use karst_core::state::{ClusterState, Tenure};
 use karst_core::{BootId, Epoch, Index, NodeId, SwitchPoint, WorkloadId};
@@ -213,10 +213,7 @@ fn mode_act_approves_what_waits() {
     let mode = |mode| {
         Command::Workload(
             w(),
-            WorkloadAct::Mode {
-                mode,
-                by: Author::person("captain"),
-            },
+            WorkloadAct::Mode(ModeSet::plain(mode, Author::person("captain"))),
         )
     };
     assert!(state.apply(mode(Mode::Watch)));

@@ -19,6 +19,9 @@ use tokio::runtime::Runtime;
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinError;
 
+/// How often the core hears what the host's clock says.
+const TELL_THE_TIME: Duration = Duration::from_secs(10);
+
 pub fn start_logs(json: bool) {
     let filter =
         tracing_subscriber::EnvFilter::try_from_env("KARST_LOG").unwrap_or_else(|_| "info".into());
@@ -122,6 +125,16 @@ fn wait(runtime: &Runtime, stop: &watch::Sender<bool>, servers: &[ServerHandle])
     Ok(())
 }
 
+/// The core has no clock but the leases', and people set things for a time.
+async fn tell_the_time(tell: Tell) {
+    loop {
+        tell.input(Input::Clock {
+            unix: clock::unix(),
+        });
+        tokio::time::sleep(TELL_THE_TIME).await;
+    }
+}
+
 /// What of a daemon acts: the heart and all that it moves.
 struct Engine {
     heart: heart::Heart,
@@ -171,6 +184,7 @@ fn start_engine(
     while let Some(effect) = node.poll_effect() {
         wiring.carry_out(effect)?;
     }
+    tokio::spawn(tell_the_time(tell.clone()));
     let moves = whole::Moves::default();
     let watched = moves.clone();
     let around = heart::Around {
@@ -208,6 +222,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         me: me.clone(),
         spec,
         spec_text: text,
+        certificate_file: run.tls.join("node.pem"),
         digest,
         heart: engine.heart.clone(),
         store: engine.store.clone(),

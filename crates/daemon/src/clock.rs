@@ -9,6 +9,11 @@ pub fn now() -> Time {
     Time(t.tv_sec as u64 * 1_000_000_000 + t.tv_nsec as u64)
 }
 
+/// Seconds since 1970, UTC: for people's times, never for leases.
+pub fn unix() -> u64 {
+    u64::try_from(time::OffsetDateTime::now_utc().unix_timestamp()).unwrap_or(0)
+}
+
 /// Nanoseconds since 1970, UTC: for records, never for decisions.
 pub fn wall() -> i128 {
     time::OffsetDateTime::now_utc().unix_timestamp_nanos()

@@ -9,7 +9,7 @@ use crate::peers::Renewal;
 use crate::tls::{self, HttpCertificate, Identity};
 use crate::wiring::Servers;
 use anyhow::{Context, Result};
-use karst_core::spec::{Finding, Severity, Spec};
+use karst_core::spec::{Finding, FindingKind, Severity, Spec};
 use std::fs::Metadata;
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
@@ -126,6 +126,7 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
             "{me} has not taken up all that changed of its certificates and tokens: {trouble}"
         );
         found.push(finding(
+            FindingKind::ChangeNotTaken,
             me,
             what,
             "put the file right; it is taken up when it changes",
@@ -138,8 +139,9 @@ fn findings(files: &Files, spec: &Spec, me: &str, trouble: Option<&String>) -> V
     found
 }
 
-fn finding(me: &str, what: String, remedy: &str) -> Finding {
+fn finding(kind: FindingKind, me: &str, what: String, remedy: &str) -> Finding {
     Finding {
+        kind,
         severity: Severity::Warning,
         path: vec!["node".into(), me.into()],
         what,
@@ -164,6 +166,7 @@ fn of_certificates(files: &Files, me: &str) -> Vec<Finding> {
         };
         let what = format!("{} of {me} {what}", path.display());
         found.push(finding(
+            FindingKind::CertificateEnds,
             me,
             what,
             "put a new one in its place; it is taken up without a restart",
@@ -202,6 +205,7 @@ fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
                     path.display()
                 );
                 found.push(finding(
+                    FindingKind::SecretReadable,
                     me,
                     what,
                     "chmod 0600, and make a new secret if somebody may have read it",
@@ -213,6 +217,7 @@ fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
                     path.display()
                 );
                 found.push(finding(
+                    FindingKind::SecretReadable,
                     me,
                     what,
                     "make it readable for the daemon's user alone, chmod 0600",

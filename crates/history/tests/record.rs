@@ -272,7 +272,7 @@ async fn what_comes_late_is_read_by_when_it_came() {
         .write(
             &"uvala".into(),
             "store-2",
-            &[said(1, 100, FactKind::SelfDemotion)],
+            &[said(1, 100, FactKind::StoppedByLease)],
         )
         .await
         .unwrap();
@@ -295,7 +295,7 @@ async fn what_comes_late_is_read_by_when_it_came() {
     let kinds: Vec<&str> = since.iter().map(|r| r.kind.as_str()).collect();
     assert_eq!(
         kinds,
-        ["self-demotion", "suspected"],
+        ["stopped-by-lease", "suspected"],
         "what came in the last moments, some of it again"
     );
     let later = OffsetDateTime::now_utc() + Duration::from_secs(60);

@@ -1,12 +1,12 @@
-//! The measured table: the oracle and the product's drills in one run, as ratios, with every round
+//! The measured table: the floor and the product's drills in one run, as ratios, with every round
 //! and its steal.
 
 use crate::cluster::Lab;
 use crate::demo;
 use crate::drill::{self, Course};
+use crate::floor::{self, Floor, Link};
 use crate::idle::{self, Idle};
 use crate::layout::Layout;
-use crate::oracle::{self, Link, Oracle};
 use crate::quantile::{quantile, ratio};
 use crate::scale::{self, Scale};
 use crate::shape::Shape;
@@ -19,7 +19,7 @@ use std::time::Duration;
 
 #[derive(Args, Debug)]
 pub struct Options {
-    /// Rounds of kill-server and of the oracle
+    /// Rounds of kill-server and of the floor
     #[arg(long, default_value_t = 50)]
     pub rounds: u32,
     /// Rounds of kill-server under four writers
@@ -45,10 +45,10 @@ pub struct Options {
 struct Results {
     cores: usize,
     memory_gib: u64,
-    oracle_kill: Vec<oracle::Round>,
-    oracle_clean: Vec<oracle::Round>,
+    floor_kill: Vec<floor::Round>,
+    floor_clean: Vec<floor::Round>,
     /// Killed, and its servers speak to each other in clear.
-    oracle_clear: Vec<oracle::Round>,
+    floor_clear: Vec<floor::Round>,
     kill_server: drill::Report,
     kill_server_busy: drill::Report,
     switchover: drill::Report,
@@ -104,24 +104,24 @@ async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Re
     println!("a coordinator's own work, up to a thousand members ...");
     results.scale = scale::measure();
     println!(
-        "oracle: {} rounds killed, {} stopped cleanly ...",
+        "floor: {} rounds killed, {} stopped cleanly ...",
         options.rounds, options.moves
     );
-    let of_oracle = dir.with_extension("oracle");
-    let mut oracle = Oracle::start(&of_oracle, 9440, Link::Tls).await?;
+    let of_floor = dir.with_extension("floor");
+    let mut floor = Floor::start(&of_floor, 9440, Link::Tls).await?;
     for _ in 0..options.rounds {
-        results.oracle_kill.push(oracle.round(false).await?);
+        results.floor_kill.push(floor.round(false).await?);
     }
     for _ in 0..options.moves {
-        results.oracle_clean.push(oracle.round(true).await?);
+        results.floor_clean.push(floor.round(true).await?);
     }
-    drop(oracle);
-    println!("oracle in clear: {} rounds killed ...", options.moves);
-    let mut oracle = Oracle::start(&of_oracle, 9440, Link::Clear).await?;
+    drop(floor);
+    println!("floor in clear: {} rounds killed ...", options.moves);
+    let mut floor = Floor::start(&of_floor, 9440, Link::Clear).await?;
     for _ in 0..options.moves {
-        results.oracle_clear.push(oracle.round(false).await?);
+        results.floor_clear.push(floor.round(false).await?);
     }
-    drop(oracle);
+    drop(floor);
     let lab = Lab::up(Layout::new(dir, 9400, Shape::default())?)?;
     let measured = measure(&lab, options, results).await;
     lab.remove()?;
@@ -144,7 +144,7 @@ async fn measure_all(dir: &Path, options: &Options, results: &mut Results) -> Re
 async fn measure(lab: &Lab, options: &Options, results: &mut Results) -> Result<()> {
     fill(lab).await?;
     println!(
-        "kill-server: {} rounds with one writer, as the oracle has ...",
+        "kill-server: {} rounds with one writer, as the floor has ...",
         options.rounds
     );
     let course = Course {
@@ -220,7 +220,7 @@ fn sorted(values: impl Iterator<Item = f64>) -> Vec<f64> {
 
 fn table(r: &Results) -> String {
     let mut text = format!(
-        "# Measured\n\nMade by `karst-lab bench`, which `make bench` runs, on a machine with {} cores and {} GiB of memory. Milliseconds; the oracle (a script that \
+        "# Measured\n\nMade by `karst-lab bench`, which `make bench` runs, on a machine with {} cores and {} GiB of memory. Milliseconds; the floor (a script that \
          knows at once that the primary died, promotes, writes; its standbys stream by TLS, as the product's do) and the product in one \
          run.\n\n\
          | what | rounds | median | 95 % | 99 % | longest |\n|---|---|---|---|---|---|\n",
@@ -237,18 +237,18 @@ fn table(r: &Results) -> String {
 
 fn medians(r: &Results) -> String {
     let mut text = String::new();
-    let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
-    let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
-    let oracle_clear = sorted(r.oracle_clear.iter().map(|o| o.replicated));
-    let oracle_local = sorted(r.oracle_kill.iter().map(|o| o.local));
+    let floor_kill = sorted(r.floor_kill.iter().map(|o| o.replicated));
+    let floor_clean = sorted(r.floor_clean.iter().map(|o| o.replicated));
+    let floor_clear = sorted(r.floor_clear.iter().map(|o| o.replicated));
+    let floor_local = sorted(r.floor_kill.iter().map(|o| o.local));
     let lost = sorted(r.coordinator_lost.iter().copied());
     let [killed, killed_busy, moved, cut, cut_brisk] = r.drills().map(|drill| drill.pauses());
     for (what, values) in [
-        ("oracle, killed: first local write", &oracle_local),
-        ("oracle, killed: first replicated write", &oracle_kill),
+        ("floor, killed: first local write", &floor_local),
+        ("floor, killed: first replicated write", &floor_kill),
         (
-            "oracle in clear, killed: first replicated write",
-            &oracle_clear,
+            "floor in clear, killed: first replicated write",
+            &floor_clear,
         ),
         (
             "**kill-server, one writer: first acknowledged write through a gate**",
@@ -256,8 +256,8 @@ fn medians(r: &Results) -> String {
         ),
         ("**kill-server, four writers**", &killed_busy),
         (
-            "oracle, stopped cleanly: first replicated write",
-            &oracle_clean,
+            "floor, stopped cleanly: first replicated write",
+            &floor_clean,
         ),
         ("**switchover, one writer: write pause**", &moved),
         (
@@ -290,16 +290,16 @@ fn medians(r: &Results) -> String {
 
 fn ratios(r: &Results) -> String {
     let mut text = String::new();
-    let oracle_kill = sorted(r.oracle_kill.iter().map(|o| o.replicated));
-    let oracle_clean = sorted(r.oracle_clean.iter().map(|o| o.replicated));
+    let floor_kill = sorted(r.floor_kill.iter().map(|o| o.replicated));
+    let floor_clean = sorted(r.floor_clean.iter().map(|o| o.replicated));
     let (killed, moved) = (r.kill_server.pauses(), r.switchover.pauses());
     let _ = writeln!(
         text,
         "\nRatios: kill-server {} (medians) and {} (99 %), switchover {} (medians). Acknowledged rows missing: {} of {}; connections refused by a \
          gate: {}.\n",
-        ratio(&killed, &oracle_kill, 0.5),
-        ratio(&killed, &oracle_kill, 0.99),
-        ratio(&moved, &oracle_clean, 0.5),
+        ratio(&killed, &floor_kill, 0.5),
+        ratio(&killed, &floor_kill, 0.99),
+        ratio(&moved, &floor_clean, 0.5),
         r.drills().iter().map(|d| d.missing_total()).sum::<usize>(),
         r.drills().iter().map(|d| d.acknowledged).sum::<usize>(),
         r.drills().iter().map(|d| d.refused()).sum::<usize>(),
@@ -314,20 +314,20 @@ fn ratios(r: &Results) -> String {
                 .map(|r| r.pause),
         )
     };
-    let quiet_oracle = |rounds: &[oracle::Round]| {
+    let quiet_floor = |rounds: &[floor::Round]| {
         sorted(rounds.iter().filter(|r| r.steal == 0).map(|r| r.replicated))
     };
     let (killed, moved) = (quiet(&r.kill_server), quiet(&r.switchover));
-    let (oracle_kill, oracle_clean) = (quiet_oracle(&r.oracle_kill), quiet_oracle(&r.oracle_clean));
+    let (floor_kill, floor_clean) = (quiet_floor(&r.floor_kill), quiet_floor(&r.floor_clean));
     let _ = writeln!(
         text,
         "Of the rounds without steal alone ({} of kill-server, {} of the switchover): kill-server {} (medians) and {} \
          (99 %), switchover {} (medians).\n",
         killed.len(),
         moved.len(),
-        ratio(&killed, &oracle_kill, 0.5),
-        ratio(&killed, &oracle_kill, 0.99),
-        ratio(&moved, &oracle_clean, 0.5),
+        ratio(&killed, &floor_kill, 0.5),
+        ratio(&killed, &floor_kill, 0.99),
+        ratio(&moved, &floor_clean, 0.5),
     );
     text
 }

@@ -77,7 +77,7 @@ pub enum Fault {
     Hold {
         host: String,
         #[arg(long, default_value = "daemon")]
-        what: Keeper,
+        what: Held,
     },
     /// Start again what was held
     Release { host: String },
@@ -108,12 +108,12 @@ pub enum Frozen {
 
 /// What is started again on a host whenever it ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Keeper {
+pub enum Held {
     Daemon,
     Deadman,
 }
 
-impl Keeper {
+impl Held {
     /// The file that keeps it from being started, and its word on the command line.
     fn names(self) -> (&'static str, &'static str) {
         match self {
@@ -247,8 +247,13 @@ fn cut_pair(
     network: Option<Network>,
 ) -> Result<()> {
     ensure!(from != to, "{from} cannot be cut off from itself");
-    let back = (!one_way).then_some((to, from));
-    cut(layout, [(from, to)].into_iter().chain(back), network)
+    if one_way {
+        // Whoever filters packets lets ARP through; without its answers the other direction would
+        // end as well, once the neighbour is forgotten.
+        let pair = std::iter::once((from, to));
+        return filter(layout, "oneway", pair, network, "ether type != arp drop");
+    }
+    cut(layout, [(from, to), (to, from)].into_iter(), network)
 }
 
 fn lose(layout: &Layout, percent: u32, network: Option<Network>) -> Result<()> {
@@ -264,9 +269,9 @@ fn lose(layout: &Layout, percent: u32, network: Option<Network>) -> Result<()> {
 }
 
 fn release(layout: &Layout, host: &str) -> Result<()> {
-    for keeper in [Keeper::Daemon, Keeper::Deadman] {
+    for minder in [Held::Daemon, Held::Deadman] {
         power::unless_missing(std::fs::remove_file(
-            layout.host(host).join(keeper.names().0),
+            layout.host(host).join(minder.names().0),
         ))?;
     }
     Ok(())
@@ -400,7 +405,7 @@ fn freeze(layout: &Layout, host: &str, what: Frozen) -> Result<()> {
 }
 
 /// Ends it, and keeps it from being started.
-fn hold(layout: &Layout, host: &str, what: Keeper) -> Result<()> {
+fn hold(layout: &Layout, host: &str, what: Held) -> Result<()> {
     let (file, word) = what.names();
     std::fs::write(layout.host(host).join(file), "")?;
     find::signal(find::daemon(layout, host, word)?, Signal::KILL)
@@ -408,7 +413,7 @@ fn hold(layout: &Layout, host: &str, what: Keeper) -> Result<()> {
 
 /// As where a volume is not mounted: the daemon finds nothing of what it had written.
 fn lose_store(layout: &Layout, host: &str) -> Result<()> {
-    hold(layout, host, Keeper::Daemon)?;
+    hold(layout, host, Held::Daemon)?;
     let begun = Instant::now();
     while find::daemon(layout, host, "run").is_ok() {
         ensure!(
@@ -420,7 +425,7 @@ fn lose_store(layout: &Layout, host: &str) -> Result<()> {
     let store = layout.host(host).join("state/node.store");
     std::fs::rename(&store, store.with_extension("lost")).context("the node store")?;
     power::unless_missing(std::fs::remove_file(
-        layout.host(host).join(Keeper::Daemon.names().0),
+        layout.host(host).join(Held::Daemon.names().0),
     ))
 }
 

@@ -162,7 +162,7 @@ fn leads(layout: &Layout, me: &Path) -> Result<Vec<Kept>> {
     let mut kept = Vec::new();
     for (i, name) in GATES.iter().enumerate() {
         let (me, socket) = (me.to_owned(), keep::gate_socket(layout, i));
-        let to = format!("{}:6432", host(name).context("a gate's host")?.client());
+        let to = format!("{}:26900", host(name).context("a gate's host")?.client());
         let dir = layout.dir.clone();
         kept.push(Kept::new("lead", layout.dir.join("no-leads"), move || {
             let mut command = Command::new("ip");

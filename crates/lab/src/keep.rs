@@ -1,4 +1,4 @@
-//! The keeper: the one process of a lab that lives outside its namespaces. It starts the inside,
+//! The minder: the one process of a lab that lives outside its namespaces. It starts the inside,
 //! forwards the user's own loopback to it, and takes it down with itself.
 
 use crate::layout::{CONTROLLER, Layout};
@@ -41,7 +41,7 @@ pub fn check_namespaces() -> Result<()> {
     Ok(())
 }
 
-/// Starts a keeper in the background, unless one runs.
+/// Starts a minder in the background, unless one runs.
 pub fn start(layout: &Layout) -> Result<()> {
     if running(layout).is_some() {
         return Ok(());
@@ -57,13 +57,13 @@ pub fn start(layout: &Layout) -> Result<()> {
         .arg("keep")
         .stdin(Stdio::null());
     command.stdout(log.try_clone()?).stderr(log);
-    command.spawn().context("the keeper")?;
+    command.spawn().context("the minder")?;
     Ok(())
 }
 
-/// The keeper's process number, if it runs.
+/// The minder's process number, if it runs.
 pub fn running(layout: &Layout) -> Option<i32> {
-    let pid: i32 = std::fs::read_to_string(layout.dir.join("keeper.pid"))
+    let pid: i32 = std::fs::read_to_string(layout.dir.join("minder.pid"))
         .ok()?
         .trim()
         .parse()
@@ -73,7 +73,7 @@ pub fn running(layout: &Layout) -> Option<i32> {
     (text.contains("keep") && text.contains(&*layout.dir.to_string_lossy())).then_some(pid)
 }
 
-/// How long the keeper has to take everything down with itself.
+/// How long the minder has to take everything down with itself.
 const ENDS: Duration = Duration::from_secs(10);
 
 /// Ends the lab and waits until nothing of it is left. Whether there was anything.
@@ -81,8 +81,8 @@ const ENDS: Duration = Duration::from_secs(10);
 /// # Errors
 /// If a process of it cannot be ended.
 pub fn stop(layout: &Layout) -> Result<bool> {
-    let keeper = running(layout);
-    if let Some(pid) = keeper {
+    let minder = running(layout);
+    if let Some(pid) = minder {
         let _ = crate::find::signal(pid, Signal::TERM);
     }
     let (begun, mut left) = (Instant::now(), crate::find::of_lab(layout));
@@ -92,7 +92,7 @@ pub fn stop(layout: &Layout) -> Result<bool> {
             bail!("processes {left:?} of the lab are still there");
         }
         // What a drill that was killed had started beside the lab is nobody's any more.
-        if keeper.is_none() || begun.elapsed() > ENDS {
+        if minder.is_none() || begun.elapsed() > ENDS {
             left.iter()
                 .for_each(|pid| drop(crate::find::signal(*pid, Signal::KILL)));
         }
@@ -100,7 +100,7 @@ pub fn stop(layout: &Layout) -> Result<bool> {
         left = crate::find::of_lab(layout);
     }
     if found {
-        let _ = std::fs::remove_file(layout.dir.join("keeper.pid"));
+        let _ = std::fs::remove_file(layout.dir.join("minder.pid"));
         remove_cgroups(layout);
     }
     Ok(found)
@@ -118,10 +118,10 @@ fn remove_cgroups(layout: &Layout) {
     let _ = std::fs::remove_dir(dir);
 }
 
-/// The keeper itself.
+/// The minder itself.
 pub fn run(layout: &Layout) -> Result<()> {
     std::fs::write(
-        layout.dir.join("keeper.pid"),
+        layout.dir.join("minder.pid"),
         std::process::id().to_string(),
     )?;
     for node in layout.nodes() {
@@ -163,14 +163,14 @@ pub fn run(layout: &Layout) -> Result<()> {
     // The inside is the first process of its namespace: with it, everything in there ends.
     let _ = inside.kill();
     let _ = inside.wait();
-    let _ = std::fs::remove_file(layout.dir.join("keeper.pid"));
+    let _ = std::fs::remove_file(layout.dir.join("minder.pid"));
     ended
 }
 
 fn start_inside(layout: &Layout) -> Result<Child> {
     let words = unshare();
     let mut command = Command::new("setpriv");
-    // If the keeper dies, so does `unshare`, and with it the inside. Spawned from the main thread:
+    // If the minder dies, so does `unshare`, and with it the inside. Spawned from the main thread:
     // the signal follows it.
     command
         .args(["--pdeathsig", "KILL"])
@@ -235,7 +235,7 @@ mod tests {
     use crate::shape::Shape;
     use std::os::unix::process::{CommandExt, ExitStatusExt};
 
-    /// What a killed drill had started beside the lab does not outlive `down`, whether a keeper
+    /// What a killed drill had started beside the lab does not outlive `down`, whether a minder
     /// runs or not.
     #[test]
     fn nothing_of_a_killed_drill_is_left() {

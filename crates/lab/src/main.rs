@@ -36,7 +36,7 @@ enum Command {
     /// Start the lab in the background and wait until all is well
     Up {
         /// The first of its loopback ports
-        #[arg(long, default_value_t = 9100)]
+        #[arg(long, default_value_t = 26800)]
         port: u16,
         #[command(flatten)]
         shape: Shape,
@@ -53,7 +53,7 @@ enum Command {
     Env,
     /// Start the lab, fill it with the ferry company's data, start a small client load
     Demo {
-        #[arg(long, default_value_t = 9100)]
+        #[arg(long, default_value_t = 26800)]
         port: u16,
         #[command(flatten)]
         shape: Shape,
@@ -65,7 +65,7 @@ enum Command {
         #[command(subcommand)]
         fault: fault::Fault,
     },
-    /// Measure against the oracle in the same run; write the table and JSON
+    /// Measure against the floor in the same run; write the table and JSON
     Bench(bench::Options),
     /// What a coordinator's own work costs as a cluster grows, up to a thousand members
     Scale,
@@ -128,7 +128,7 @@ fn main() -> std::process::ExitCode {
 }
 
 fn start(cli: Cli) -> Result<()> {
-    // The keeper and the inside start processes from the main thread, before any runtime.
+    // The minder and the inside start processes from the main thread, before any runtime.
     match &cli.command {
         Command::Keep => return keep::run(&Layout::load(&cli.dir)?),
         Command::Inside => return inside::run(&Layout::load(&cli.dir)?),
@@ -270,7 +270,7 @@ fn writers_go_to(direct: Option<SocketAddr>) -> String {
     let to = match direct {
         // The one address first; a client library that takes a list has the gates
         // themselves too.
-        None => format!("host={FLOATING},{} port=6432,6432,6432", hosts.join(",")),
+        None => format!("host={FLOATING},{} port=26900,26900,26900", hosts.join(",")),
         Some(at) => format!(
             "host={} port={} options='-c synchronous_commit=local'",
             at.ip(),
@@ -303,7 +303,7 @@ async fn status(layout: Layout) -> Result<()> {
     };
     let status = Lab::attach(layout.clone())?.status().await?.status;
     println!(
-        "The lab runs (keeper {pid}, {} processes).",
+        "The lab runs (minder {pid}, {} processes).",
         karst_lab::find::of_lab(&layout).len()
     );
     println!("{}", status.sentence);

@@ -64,7 +64,7 @@ impl Layout {
         fs::write(
             self.client_config(),
             format!(
-                "servers = [{}]\ntoken-file = \"{}\"\n",
+                "nodes = [{}]\ntoken-file = \"{}\"\n",
                 servers.join(", "),
                 self.secret("captain").display()
             ),

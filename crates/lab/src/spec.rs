@@ -44,7 +44,7 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
     for node in layout.nodes() {
         let _ = write!(
             text,
-            "\n[node.{}]\nzone = \"{}\"\nvotes = {}\npeer = \"{}:4700\"\napi = \"{}:4780\"\n{}",
+            "\n[node.{}]\nzone = \"{}\"\nvotes = {}\npeer = \"{}:26700\"\napi = \"{}:26780\"\n{}",
             node.name,
             node.zone,
             node.votes,
@@ -71,7 +71,7 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
     };
     let _ = writeln!(text, "\n[workload.{WORKLOAD}.gate]");
     for node in GATES.into_iter().filter_map(host) {
-        let _ = writeln!(text, "{} = \"{}:6432\"", node.name, node.client());
+        let _ = writeln!(text, "{} = \"{}:26900\"", node.name, node.client());
     }
     let _ = write!(
         text,

@@ -140,7 +140,7 @@ async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
     let before = operation(page).await?;
     let primary = lab.primary().await?;
     find::signal(find::postmaster(&lab.layout, &primary)?, Signal::KILL)?;
-    let wanted = ["began", "has ended", "is open"];
+    let wanted = ["operation-began", "isolated", "opened"];
     let mut seen: Vec<&str> = Vec::new();
     let begun = Instant::now();
     while seen.len() < wanted.len() {
@@ -149,14 +149,10 @@ async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
             "only {seen:?} of {wanted:?} were shown"
         );
         if operation(page).await? != before {
-            let steps = page
-                .find(Locator::Id("steps"))
-                .await?
-                .text()
-                .await
-                .unwrap_or_default();
-            let at: Vec<Option<usize>> = wanted.iter().map(|w| steps.find(w)).collect();
-            ensure!(at.iter().flatten().is_sorted(), "out of order: {steps}");
+            let steps = kinds_of_steps(page).await?;
+            let place = |wanted: &&str| steps.iter().position(|kind| kind == wanted);
+            let at: Vec<Option<usize>> = wanted.iter().map(place).collect();
+            ensure!(at.iter().flatten().is_sorted(), "out of order: {steps:?}");
             seen = wanted
                 .iter()
                 .zip(at)
@@ -272,6 +268,13 @@ async fn text_of(page: &Client, id: &str) -> Result<String> {
         ensure!(begun.elapsed() < LIMIT, "{id} stays empty");
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
+}
+
+/// Of the newest operation, in the order in which the page shows them.
+async fn kinds_of_steps(page: &Client) -> Result<Vec<String>> {
+    let script =
+        "return [...document.querySelectorAll('#steps li')].map(step => step.dataset.kind)";
+    Ok(serde_json::from_value(page.execute(script, vec![]).await?)?)
 }
 
 /// The operation that the page shows.

@@ -20,10 +20,10 @@ async fn promises_are_kept_without_descriptors() {
     };
     let lab = TestLab::shaped("test-few", 9960, shape).await.unwrap();
     fault::apply(&lab.layout, &Fault::ControllerStart).unwrap();
-    let gate = format!("{}:6432", host("uvala").unwrap().client())
+    let gate = format!("{}:26900", host("uvala").unwrap().client())
         .parse()
         .unwrap();
-    let api = format!("{}:4780", host("doline").unwrap().management())
+    let api = format!("{}:26780", host("doline").unwrap().management())
         .parse()
         .unwrap();
     let _crowds = [

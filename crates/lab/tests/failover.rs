@@ -119,13 +119,13 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
         code == 4 && text.contains("known: sailings"),
         "{code}: {text}"
     );
-    let (code, text) = karst(lab, &["status", "--server", "http://127.0.0.1:1"])?;
+    let (code, text) = karst(lab, &["status", "--node", "http://127.0.0.1:1"])?;
     ensure!(
         code == 5 && text.contains("cannot be reached"),
         "{code}: {text}"
     );
-    let get = |path: &str| {
-        let socket = lab.layout.runtime(&primary).join("api.sock");
+    let get_of = |node: &str, path: &str| {
+        let socket = lab.layout.runtime(node).join("api.sock");
         let output = Command::new("curl")
             .args(["-s", "-w", "\n%{http_code}", "--unix-socket"])
             .arg(socket)
@@ -133,6 +133,7 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
             .output();
         output.map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
     };
+    let get = |path: &str| get_of(&primary, path);
     let token = format!("Authorization: Bearer {}", lab.layout.token()?);
     let post = |path: &str, body: &str| {
         let socket = lab.layout.runtime(&primary).join("api.sock");
@@ -185,6 +186,25 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
             && metrics.contains("# EOF"),
         "{metrics}"
     );
+    // Whoever watches by the rules that are given looks at what there is.
+    let rules = std::fs::read_to_string(
+        std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/alerts.yml"),
+    )?;
+    let coordinator = lab
+        .status()
+        .await?
+        .status
+        .coordinator
+        .context("a coordinator")?;
+    let known = get_of(coordinator.as_str(), "/metrics")?;
+    let named = rules.split(|c: char| !c.is_ascii_alphanumeric() && c != '_');
+    for name in named.filter(|word| word.starts_with("karst_")) {
+        ensure!(
+            known.contains(&format!("# TYPE {name} ")),
+            "{name} is not exported: {known}"
+        );
+    }
+    ensure!(get("/runbook")?.contains("### `choose-data`"));
     ensure!(get("/openapi.json")?.contains("/api/v1/workloads/{workload}/switchover"));
     over_tls(lab)
 }
@@ -304,10 +324,10 @@ fn over_tls(lab: &Lab) -> Result<()> {
     let ca = lab.layout.dir.join("ca.pem");
     let ask = |more: &[&std::ffi::OsStr]| -> Result<(i32, String)> {
         let mut command = find::enter(&lab.layout, ARCHIVE)?;
-        let server = format!("https://{}:4780", NODES[2].management());
+        let server = format!("https://{}:26780", NODES[2].management());
         command.arg(find::sibling("karst")?).args([
             "status",
-            "--server",
+            "--node",
             &server,
             "--config",
             "/dev/null",

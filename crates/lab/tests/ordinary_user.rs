@@ -1,4 +1,4 @@
-//! A lab of an ordinary user, and what is left of it when its keeper is killed: nothing. Run by
+//! A lab of an ordinary user, and what is left of it when its minder is killed: nothing. Run by
 //! root (who can become such a user); for anybody else every other test is this test.
 
 use anyhow::{Context, Result, ensure};
@@ -45,7 +45,7 @@ fn lab(dir: &Path, words: &[&str]) -> Result<String> {
 }
 
 #[test]
-fn an_ordinary_user_has_a_lab_and_a_killed_keeper_leaves_nothing() -> Result<()> {
+fn an_ordinary_user_has_a_lab_and_a_killed_minder_leaves_nothing() -> Result<()> {
     if !rustix::process::geteuid().is_root() {
         return Ok(());
     }
@@ -67,7 +67,7 @@ fn an_ordinary_user_has_a_lab_and_a_killed_keeper_leaves_nothing() -> Result<()>
 
     let layout = Layout::load(&dir.join("lab"))?;
     find::signal(
-        keep::running(&layout).context("the keeper runs")?,
+        keep::running(&layout).context("the minder runs")?,
         Signal::KILL,
     )?;
     let begun = Instant::now();

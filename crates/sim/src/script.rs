@@ -274,6 +274,9 @@ impl<'a> Draw<'a> {
             workload,
             mode: self.one(&Mode::ALL),
             by: "marlin".into(),
+            at: 0,
+            why: None,
+            until: None,
         }
     }
 
@@ -287,9 +290,15 @@ impl<'a> Draw<'a> {
                     request: Request::Mode { workload, .. },
                     ..
                 } => {
-                    let (workload, mode) = (workload.clone(), Mode::Act);
-                    let by = TIDY.to_string();
-                    asks.push((TIDY_MS, Request::Mode { workload, mode, by }));
+                    let act = Request::Mode {
+                        workload: workload.clone(),
+                        mode: Mode::Act,
+                        by: TIDY.into(),
+                        at: 0,
+                        why: None,
+                        until: None,
+                    };
+                    asks.push((TIDY_MS, act));
                 }
                 Fault::Ask {
                     request: Request::Fence { node, .. },

@@ -538,6 +538,9 @@ impl Dice {
                 workload,
                 mode: Mode::ALL[self.of(3)],
                 by,
+                at: self.number(),
+                why: None,
+                until: self.maybe(Self::number),
             },
             3 => Request::Approve {
                 operation: OperationId(self.number()),

@@ -186,6 +186,9 @@ fn mode(mode: Mode) -> Request {
         workload: "sailings".into(),
         mode,
         by: by(),
+        at: 0,
+        why: None,
+        until: None,
     }
 }
 fn hostile() -> Vec<(u64, Fault)> {

@@ -1,8 +1,11 @@
 //! What a person who asks a node is shown: one sentence that is true, and what is behind it.
 
 use karst_core::NodeId;
-use karst_core::spec::Alone;
-use karst_core::view::{Condition, NodeState, NodeView, PowerView, ReplicaState, Status};
+use karst_core::operation::Mode;
+use karst_core::request::Request;
+use karst_core::spec::{Alone, Loss};
+use karst_core::steward::outlook::Writes;
+use karst_core::view::{Condition, NeedKind, NodeState, NodeView, PowerView, ReplicaState, Status};
 use karst_sim::{Fault, Script, World, ferry_spec, powered_spec};
 
 const AT: u64 = 8_000;
@@ -67,6 +70,11 @@ fn calm_then_a_voter_less_then_no_majority() {
         );
         let well = "All is well. sailings: doline is primary; 2 of 2 standbys have every write.";
         assert_eq!(calm.sentence, well);
+        assert_eq!(
+            (calm.writes.state, calm.needs_you.len()),
+            (Writes::Accepted, 0)
+        );
+        assert!(calm.writes.for_ms.is_some());
         assert!(
             calm.quorum.heard == 3 && calm.quorum.cannot_lose.is_empty(),
             "{:?}",
@@ -80,7 +88,10 @@ fn calm_then_a_voter_less_then_no_majority() {
         ));
         assert_eq!(
             (less.condition, less.sentence.as_str()),
-            (Condition::Weakened, "Not heard: ponor. Workloads run.")
+            (
+                Condition::Degraded,
+                "No heartbeat from ponor; all workloads serve."
+            )
         );
         assert_eq!(less.quorum.cannot_lose, ["doline".into(), "polje".into()]);
 
@@ -93,11 +104,11 @@ fn calm_then_a_voter_less_then_no_majority() {
         for survivor in ["doline", "uvala"] {
             let alone = world.status(&survivor.into()).expect("its daemon runs");
             assert_eq!(
-                (alone.condition, &alone.coordinator),
-                (Condition::Down, &None)
+                (alone.condition, alone.writes.state, &alone.coordinator),
+                (Condition::Unknown, Writes::Unknown, &None)
             );
             let said = format!(
-                "No majority: {survivor} hears 1 of 3 votes and 2 are needed; not heard: polje, ponor."
+                "No majority: {survivor} hears 1 of 3 votes and 2 are needed; not heard: polje and ponor."
             );
             assert!(
                 alone.sentence.starts_with(&said)
@@ -126,7 +137,7 @@ fn a_vote_that_does_not_count_is_not_counted() {
         (2, Some(false))
     );
     assert_eq!(status.quorum.cannot_lose, ["doline".into(), "polje".into()]);
-    assert_eq!(status.condition, Condition::Weakened);
+    assert_eq!(status.condition, Condition::Degraded);
     assert!(
         status.sentence.starts_with("No vote of ponor counts"),
         "{}",
@@ -145,15 +156,23 @@ fn a_silent_primary_is_waited_for_until_its_lease_is_over() {
                 &[off("doline")],
             ))
         };
-        let said = world(1_200).workloads[0].sentence.clone();
+        let waiting = world(1_200);
+        assert_eq!(
+            (waiting.writes.state, waiting.condition),
+            (Writes::Unknown, Condition::Unknown)
+        );
+        let said = waiting.workloads[0].sentence.clone();
         let rest = said
-            .strip_prefix("sailings: doline is not heard; in ")
-            .and_then(|t| t.split_once(" ms at most"));
+            .split_once("its lease expires in ")
+            .and_then(|(_, rest)| rest.split_once(" ms at most"));
         let rest: u64 = rest.expect(&said).0.parse().expect("a number");
         // The last grant left at most a heartbeat and a half before the cut.
         assert!((600..=900).contains(&rest), "{said}");
         let later = world(6_000);
-        assert_eq!(later.condition, Condition::Weakened);
+        assert_eq!(
+            (later.condition, later.writes.state),
+            (Condition::Degraded, Writes::Accepted)
+        );
         assert!(
             later.sentence.contains("is primary; 1 of 2 standbys"),
             "{}",
@@ -177,7 +196,7 @@ fn a_primary_without_standbys_says_what_becomes_of_writes() {
         ),
         (
             Alone::Continue,
-            Condition::Weakened,
+            Condition::Degraded,
             "writes are unprotected",
         ),
     ];
@@ -189,7 +208,7 @@ fn a_primary_without_standbys_says_what_becomes_of_writes() {
             World::new(spec.clone(), 1, None),
             &[cut("uvala")],
         ));
-        assert_eq!(one.condition, Condition::Weakened);
+        assert_eq!(one.condition, Condition::Degraded);
         assert!(
             one.sentence
                 .contains("1 of 2 standbys have every write; missing: uvala (not heard)"),
@@ -201,6 +220,17 @@ fn a_primary_without_standbys_says_what_becomes_of_writes() {
             &[cut("uvala"), off("polje")],
         ));
         assert_eq!(none.condition, condition, "{}", none.sentence);
+        let facts = (
+            none.writes.state,
+            none.needs_you.first().map(|need| need.kind),
+        );
+        assert_eq!(
+            facts,
+            match alone {
+                Alone::Block => (Writes::Stopped, Some(NeedKind::BringStandby)),
+                Alone::Continue => (Writes::Accepted, None),
+            }
+        );
         assert!(
             none.sentence.contains(words)
                 && none.sentence.contains("missing: polje (not heard), uvala"),
@@ -275,7 +305,7 @@ fn a_fenced_host_is_shown_with_the_reason() {
         doline
             .fenced
             .as_ref()
-            .is_some_and(|why| why.contains("nobody has heard doline for")),
+            .is_some_and(|why| why.contains("no heartbeat from doline for")),
         "{doline:?}"
     );
     assert_eq!(doline.power, Some(PowerView::Off));
@@ -297,5 +327,76 @@ fn a_fenced_host_is_shown_with_the_reason() {
             .ends_with("missing: doline (fenced, its power is off)"),
         "{}",
         w.sentence
+    );
+}
+
+/// Where the cluster does nothing by itself, that is no good state, however well all is.
+#[test]
+fn a_mode_that_leaves_failures_to_people_is_said_and_a_loss_needs_somebody() {
+    let watch = Fault::Ask {
+        of: "polje".into(),
+        request: Request::Mode {
+            workload: "sailings".into(),
+            mode: Mode::Watch,
+            by: "marlin".into(),
+            at: 1_800_000_000,
+            why: Some("the quay is being rewired".into()),
+            until: None,
+        },
+    };
+    let well = seen(&after(
+        2_000,
+        World::new(ferry_spec(), 1, None),
+        std::slice::from_ref(&watch),
+    ));
+    assert_eq!(
+        (well.condition, well.writes.state, well.needs_you.len()),
+        (Condition::Degraded, Writes::Accepted, 0)
+    );
+    assert!(
+        well.sentence
+            .contains("automatic failover is off (mode watch)"),
+        "{}",
+        well.sentence
+    );
+    let set = well.workloads[0].mode_set.as_ref().expect("it was set");
+    assert_eq!(set.why.as_deref(), Some("the quay is being rewired"));
+    let lost = seen(&after(
+        6_000,
+        World::new(ferry_spec(), 1, None),
+        &[watch, off("doline")],
+    ));
+    assert_eq!(
+        (lost.condition, lost.writes.state),
+        (Condition::Down, Writes::Stopped)
+    );
+    let need = lost.needs_you.first().expect("somebody is needed");
+    assert_eq!(need.kind, NeedKind::TakeOver);
+    assert!(
+        need.next.contains("karst failover sailings --to"),
+        "{need:?}"
+    );
+}
+
+/// With a bounded loss a standby that receives nothing is missed just as well.
+#[test]
+fn a_missing_standby_is_missed_where_some_loss_is_accepted() {
+    let mut spec = ferry_spec();
+    for workload in spec.workloads.values_mut() {
+        workload.loss = Loss::Bytes(16_000_000);
+    }
+    let whole = seen(&after(2_000, World::new(spec.clone(), 1, None), &[]));
+    assert_eq!(whole.condition, Condition::Healthy, "{}", whole.sentence);
+    assert!(
+        whole.sentence.contains("2 of 2 standbys receive"),
+        "{}",
+        whole.sentence
+    );
+    let less = seen(&after(4_000, World::new(spec, 1, None), &[off("polje")]));
+    assert_eq!(less.condition, Condition::Degraded, "{}", less.sentence);
+    assert!(
+        less.sentence.contains("missing: polje"),
+        "{}",
+        less.sentence
     );
 }

@@ -3,13 +3,17 @@
 use super::Node;
 use super::devices::Devices;
 use super::lead::Lead;
+use crate::ids::WorkloadId;
 use crate::steward::Scene;
+use crate::steward::outlook::Lasting;
+use std::collections::BTreeMap;
 
 /// What one node says: as coordinator from what all reported, else from what it knows itself.
 pub(super) struct Account<'a> {
     pub node: &'a Node,
     pub scene: Scene<'a>,
     pub devices: &'a Devices,
+    pub outlooks: &'a BTreeMap<WorkloadId, Lasting>,
     pub leads: bool,
 }
 
@@ -19,6 +23,7 @@ impl Node {
             node: self,
             scene: self.scene_of(lead),
             devices: &lead.devices,
+            outlooks: &lead.outlooks,
             leads: self.lead.is_some(),
         }
     }

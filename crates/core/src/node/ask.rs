@@ -7,7 +7,7 @@ use crate::author::{Author, Level};
 use crate::command::{Command, NodeAct, WorkloadAct};
 use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
-use crate::operation::{Cause, Kind, Operation, Outcome};
+use crate::operation::{Cause, Kind, ModeSet, Operation, Outcome};
 use crate::request::{Answer, Plan, Request};
 use crate::spec::WorkloadSpec;
 use crate::steward::{Scene, fencing};
@@ -167,10 +167,23 @@ impl Node {
         let author = |by: String| asker.author(by);
         let scene = self.scene_of(lead);
         match request {
-            Request::Mode { workload, mode, by } => {
-                let by = author(by);
+            Request::Mode {
+                workload,
+                mode,
+                by,
+                at,
+                why,
+                until,
+            } => {
                 self.known_workload(&workload)?;
-                Ok(Command::Workload(workload, WorkloadAct::Mode { mode, by }))
+                let set = ModeSet {
+                    mode,
+                    by: author(by),
+                    at,
+                    why,
+                    until,
+                };
+                Ok(Command::Workload(workload, WorkloadAct::Mode(set)))
             }
             Request::Approve { operation, by } => {
                 let logged = self.state.operations.get(operation);

@@ -2,7 +2,7 @@
 
 use crate::ids::{Index, NodeId};
 use crate::power::{PowerOrder, PowerSeen};
-use crate::spec::{Finding, Severity, Spec};
+use crate::spec::{Finding, FindingKind, Severity, Spec};
 use crate::time::Time;
 use crate::view::PowerView;
 use std::collections::BTreeMap;
@@ -51,6 +51,7 @@ impl Devices {
         let failing = |(node, device): (&NodeId, &Device)| {
             let why = device.seen.as_ref()?.as_ref().err()?;
             Some(Finding {
+                kind: FindingKind::PowerDeviceFails,
                 severity: Severity::Warning,
                 path: vec!["node".into(), node.to_string(), "power".into()],
                 what: format!(
@@ -62,6 +63,7 @@ impl Devices {
         let off = |(node, device): (&NodeId, &Device)| {
             let off = matches!(&device.seen, Some(Ok(seen)) if !seen.on);
             off.then(|| Finding {
+            kind: FindingKind::PowerIsOff,
                 severity: Severity::Warning,
                 path: vec!["node".into(), node.to_string(), "power".into()],
                 what: format!(

@@ -95,6 +95,10 @@ pub enum Input {
         /// What whoever asks may ask for.
         level: Level,
     },
+    /// The host's clock says so many seconds since the Unix epoch.
+    Clock {
+        unix: u64,
+    },
     Woke,
 }
 

@@ -7,6 +7,7 @@ use super::questions::Asker;
 use crate::authority::{Claim, Ledger};
 use crate::ids::{Epoch, Index, NodeId, WorkloadId};
 use crate::spec::Spec;
+use crate::steward::outlook::Lasting;
 use crate::steward::{Heard, Notes};
 use crate::time::Time;
 use std::collections::{BTreeMap, VecDeque};
@@ -19,6 +20,8 @@ pub(super) struct Lead {
     pub ledger: Ledger,
     /// What is remembered of each workload between two looks at it.
     pub notes: BTreeMap<WorkloadId, Notes>,
+    /// How each workload stands for those outside, and since when.
+    pub outlooks: BTreeMap<WorkloadId, Lasting>,
     pub agenda: Agenda,
     pub devices: Devices,
     /// Check-ins that a coordinator whose clock may stop has not answered yet (C4).

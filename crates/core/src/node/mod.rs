@@ -292,6 +292,7 @@ impl Node {
                 level,
             } => self.on_asked(Asker::Here(ticket), request, level),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
+            Input::Clock { unix } => self.timers.wall = Some((self.now, unix)),
             Input::Woke => {}
         }
         self.advance();
@@ -572,6 +573,7 @@ impl Node {
     fn scene_of<'a>(&'a self, lead: &'a Lead) -> steward::Scene<'a> {
         steward::Scene {
             now: self.now,
+            wall: self.timers.wall(self.now),
             me: &self.me,
             spec: &self.spec,
             state: &self.state,

@@ -30,6 +30,8 @@ impl Node {
             lead.agenda = Agenda::new(spec);
             lead.reports.retain(|node, _| spec.nodes.contains_key(node));
             lead.notes.retain(|id, _| spec.workloads.contains_key(id));
+            lead.outlooks
+                .retain(|id, _| spec.workloads.contains_key(id));
             let powered = |node: &NodeId| spec.nodes.get(node).is_some_and(|n| n.power.is_some());
             lead.devices.devices.retain(|node, _| powered(node));
         }

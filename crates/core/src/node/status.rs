@@ -4,20 +4,23 @@
 use super::Node;
 use super::account::Account;
 use super::lead::Lead;
-use super::sentence::{Said, writes_wait};
+use super::sentence::{Said, Subject, Whole, headline};
 use crate::address::AddressReport;
 use crate::health::{Hearing, LOSSY};
 use crate::ids::{NodeId, WorkloadId};
 use crate::operation::Phase;
 use crate::progress::{PhaseTime, Progress};
 use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
-use crate::spec::{Finding, Severity, check};
+use crate::spec::{Finding, FindingKind, Readmit, Severity, check};
 use crate::state::Tenure;
 use crate::steward::Heard;
 use crate::steward::candidates;
+use crate::steward::outlook::{Lasting, Need, Outlook, Writes, outlook, writes_wait};
+use crate::time::Time;
 use crate::view::{
-    AddressView, Condition, DoingView, GateCounts, GateView, NodeState, NodeView, Quorum,
+    AddressView, DoingView, GateCounts, GateView, NeedKind, NeedView, NodeState, NodeView, Quorum,
     ReplicaState, ReplicaView, ServerView, StandbyView, Status, SyncView, Work, WorkloadView,
+    WritesView,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -52,13 +55,17 @@ impl Account<'_> {
             .map(|id| self.workload_view(id))
             .collect();
         let coordinator = self.node.coordinator().cloned();
-        let (condition, sentence) = sentence(
-            coordinator.as_ref(),
-            &quorum,
-            &nodes,
-            &workloads,
-            self.scene.me,
-        );
+        let (condition, sentence) = headline(&Whole {
+            coordinator: coordinator.as_ref(),
+            quorum: &quorum,
+            nodes: &nodes,
+            workloads: &workloads,
+            me: self.scene.me,
+            leads: self.leads,
+        });
+        let worst = workloads.iter().max_by_key(|w| w.writes.state);
+        let writes = worst.map_or(NOT_KNOWN, |w| w.writes);
+        let needs_you = self.needs(&nodes, &workloads);
         let operations = self
             .scene
             .state
@@ -83,6 +90,8 @@ impl Account<'_> {
             applied: self.scene.state.applied,
             condition,
             sentence,
+            writes,
+            needs_you,
             quorum,
             nodes,
             operations: operations.collect(),
@@ -123,6 +132,7 @@ impl Account<'_> {
             .iter()
             .filter(|(id, n)| n.votes > 0 && self.votes_count(id) == Some(false));
         let finding = |(id, _): (&NodeId, _)| Finding {
+            kind: FindingKind::VoteNotCounted,
             severity: Severity::Warning,
             path: vec!["node".into(), id.to_string()],
             what: format!(
@@ -155,6 +165,7 @@ impl Account<'_> {
                         }
                     };
                     findings.push(Finding {
+            kind: FindingKind::SettingOverruled,
                         severity: Severity::Warning,
                         path: vec!["workload".into(), id.to_string(), "replica".into(), node.to_string()],
                         what: format!("{what}: {risk}"),
@@ -179,6 +190,7 @@ impl Account<'_> {
             .filter_map(|(id, s)| Some((id, holder(id)?, s)));
         let gone = gone.filter(|(_, holder, s)| !s.replicas.contains_key(holder));
         let finding = |(id, holder, _): (&WorkloadId, NodeId, _)| Finding {
+            kind: FindingKind::PrimaryNotInSpec,
             severity: Severity::Warning,
             path: vec!["workload".into(), id.to_string(), "replica".into()],
             what: format!(
@@ -206,6 +218,7 @@ impl Account<'_> {
                 .unlisted
                 .as_ref()?;
             Some(Finding {
+                kind: FindingKind::ConnectionsNotListed,
                 severity: Severity::Warning,
                 path: vec!["workload".into(), id.to_string(), "address".into()],
                 what: format!(
@@ -231,6 +244,7 @@ impl Account<'_> {
             let holder = self.scene.state.workload(id).holder()?;
             let why = scene.replica(holder, id)?.unguarded.as_ref()?;
             Some(Finding {
+                kind: FindingKind::NoPacketGuard,
                 severity: Severity::Warning,
                 path: vec!["workload".into(), id.to_string()],
                 what: format!(
@@ -367,18 +381,41 @@ impl Account<'_> {
             .map(|node| self.gate_view(id, node, primary.as_ref()))
             .collect();
         let candidates = candidates::list(scene, id, spec);
+        let lasting = self.lasting(id);
         let Said {
             condition,
             sentence,
             next,
-        } = self.workload_sentence(id, &replicas, &candidates);
+        } = self.workload_sentence(&Subject {
+            id,
+            outlook: &lasting.outlook,
+            replicas: &replicas,
+            candidates: &candidates,
+        });
+        let for_ms = |since: Time| {
+            let time = scene.now.since(since).as_millis() as u64;
+            self.leads.then_some(time)
+        };
+        let needs_you = lasting.outlook.need.as_ref().map(|need| NeedView {
+            kind: need_kind(need),
+            about: id.to_string(),
+            what: sentence.clone(),
+            next: next.clone().unwrap_or_default(),
+            for_ms: for_ms(lasting.need_since),
+        });
         WorkloadView {
             workload: id.clone(),
             condition,
             sentence,
+            writes: WritesView {
+                state: lasting.outlook.writes,
+                for_ms: for_ms(lasting.writes_since),
+            },
+            needs_you,
             next,
             epoch: w.epoch,
             mode: w.mode,
+            mode_set: w.mode_set.clone(),
             primary,
             sync: SyncView {
                 number: w.sync.number,
@@ -392,6 +429,46 @@ impl Account<'_> {
             candidates,
             operation: w.operation,
         }
+    }
+
+    /// How a workload stands, and since when.
+    fn lasting(&self, id: &WorkloadId) -> Lasting {
+        let scene = &self.scene;
+        let spec = scene.spec.workloads.get(id).filter(|_| self.leads);
+        let now = spec.map_or(NOTHING_KNOWN, |spec| outlook(scene, id, spec));
+        Lasting::next(self.outlooks.get(id), now, scene.now)
+    }
+
+    /// All that waits for a person.
+    fn needs(&self, nodes: &[NodeView], workloads: &[WorkloadView]) -> Vec<NeedView> {
+        let mut of_workloads: Vec<&WorkloadView> = workloads.iter().collect();
+        of_workloads.sort_by_key(|w| std::cmp::Reverse(w.writes.state));
+        let of_workloads = of_workloads.into_iter().filter_map(|w| w.needs_you.clone());
+        let readmit = |n: &NodeView| {
+            let asks = self.scene.spec.nodes.get(&n.node)?.readmit == Readmit::Ask;
+            let why = n.fenced.as_ref()?;
+            (asks && self.leads && n.state == NodeState::Up).then(|| NeedView {
+                kind: NeedKind::Readmit,
+                about: n.node.to_string(),
+                what: format!("{} is fenced ({why}) and reachable", n.node),
+                next: format!("karst node readmit {}", n.node),
+                for_ms: None,
+            })
+        };
+        let enrol = |n: &NodeView| {
+            (n.votes > 0 && n.votes_count == Some(false)).then(|| NeedView {
+                kind: NeedKind::Enrol,
+                about: n.node.to_string(),
+                what: format!("{} does not vote: its node store is new", n.node),
+                next: format!(
+                    "see that its state directory is the right one; karst node enrol {}",
+                    n.node
+                ),
+                for_ms: None,
+            })
+        };
+        let of_nodes = nodes.iter().filter_map(|n| readmit(n).or_else(|| enrol(n)));
+        of_workloads.chain(of_nodes).collect()
     }
 
     /// `head` is how far the primary is.
@@ -473,6 +550,26 @@ impl Account<'_> {
                     .or_else(|| uncounted(r))
             }),
         })
+    }
+}
+
+const NOT_KNOWN: WritesView = WritesView {
+    state: Writes::Unknown,
+    for_ms: None,
+};
+
+const NOTHING_KNOWN: Outlook = Outlook {
+    writes: Writes::Unknown,
+    need: None,
+};
+
+fn need_kind(need: &Need) -> NeedKind {
+    match need {
+        Need::Approve(_) => NeedKind::Approve,
+        Need::TakeOver { .. } => NeedKind::TakeOver,
+        Need::ChooseData(_) => NeedKind::ChooseData,
+        Need::BringBack { .. } => NeedKind::BringBack,
+        Need::BringStandby => NeedKind::BringStandby,
     }
 }
 
@@ -588,81 +685,4 @@ fn replica_state(
             (other, _) => other.to_string(),
         });
     (state, detail)
-}
-
-fn sentence(
-    coordinator: Option<&NodeId>,
-    quorum: &Quorum,
-    nodes: &[NodeView],
-    workloads: &[WorkloadView],
-    me: &NodeId,
-) -> (Condition, String) {
-    if coordinator.is_none() {
-        let silent: Vec<&str> = nodes
-            .iter()
-            .filter(|n| n.state != NodeState::Up)
-            .map(|n| n.node.as_str())
-            .collect();
-        let text = if quorum.heard >= quorum.needed {
-            format!("No coordinator yet: an election is under way, as {me} sees it.")
-        } else {
-            format!(
-                "No majority: {me} hears {} of {} votes and {} are needed; not heard: {}. Nothing is promoted.",
-                quorum.heard,
-                quorum.total,
-                quorum.needed,
-                silent.join(", ")
-            )
-        };
-        return (Condition::Down, text);
-    }
-    let worst = workloads.iter().max_by_key(|w| w.condition);
-    let mute: Vec<&str> = nodes
-        .iter()
-        .filter(|n| n.votes > 0 && n.votes_count == Some(false))
-        .map(|n| n.node.as_str())
-        .collect();
-    let silent: Vec<&str> = nodes
-        .iter()
-        .filter(|n| n.state != NodeState::Up)
-        .map(|n| n.node.as_str())
-        .collect();
-    match worst {
-        Some(w) if w.condition != Condition::Healthy => (w.condition, format!("{}.", w.sentence)),
-        _ if !silent.is_empty() => (
-            Condition::Weakened,
-            format!("Not heard: {}. Workloads run.", silent.join(", ")),
-        ),
-        _ if !mute.is_empty() => {
-            let names = mute.join(", ");
-            let text = format!(
-                "No vote of {names} counts: a node store is new there; karst why says what to do. Workloads run."
-            );
-            (Condition::Weakened, text)
-        }
-        _ if nodes.iter().any(|n| n.fenced.is_some()) => {
-            let names: Vec<&str> = nodes
-                .iter()
-                .filter(|n| n.fenced.is_some())
-                .map(|n| n.node.as_str())
-                .collect();
-            (
-                Condition::Weakened,
-                format!(
-                    "Fenced and heard: {}; karst node readmit takes it back.",
-                    names.join(", ")
-                ),
-            )
-        }
-        Some(w) if workloads.len() == 1 => {
-            (Condition::Healthy, format!("All is well. {}.", w.sentence))
-        }
-        _ => (
-            Condition::Healthy,
-            format!(
-                "All is well: {} workloads, all standbys in place.",
-                workloads.len()
-            ),
-        ),
-    }
 }

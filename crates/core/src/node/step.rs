@@ -13,6 +13,7 @@ use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
 use crate::replica::agent::{Order, Scene};
 use crate::steward;
+use crate::steward::outlook::{Lasting, outlook};
 use rand::Rng;
 
 impl Node {
@@ -248,6 +249,7 @@ impl Node {
         let mut all_stamps = std::mem::take(&mut self.journal.stamps);
         let look = lead.agenda.take(&self.spec);
         let mut all_notes = std::mem::take(&mut lead.notes);
+        let mut outlooks = std::mem::take(&mut lead.outlooks);
         let mut dues = Vec::new();
         let scene = self.scene_of(&lead);
         let mut commands = steward::fencing::decide_nodes(&scene, &look.nodes);
@@ -258,13 +260,17 @@ impl Node {
             let notes = all_notes.entry(id.clone()).or_default();
             let stamps = all_stamps.entry(id.clone()).or_default();
             commands.extend(steward::decide(&scene, &id, spec, notes, stamps));
+            let outlook = outlook(&scene, &id, spec);
+            let lasting = Lasting::next(outlooks.get(&id), outlook, self.now);
+            outlooks.insert(id.clone(), lasting);
             let due = steward::next_look(&scene, &id, notes);
             dues.push((id, due));
         }
         for (id, due) in dues {
             lead.agenda.set_due(id, due, self.timers.beat);
         }
-        (lead.notes, self.journal.stamps) = (all_notes, all_stamps);
+        (lead.notes, lead.outlooks) = (all_notes, outlooks);
+        self.journal.stamps = all_stamps;
         self.lead = Some(lead);
         self.consensus.propose(commands, self.now);
     }

@@ -24,6 +24,8 @@ pub(super) struct Timers {
     pub stirred: bool,
     /// What consensus said at the last whole step.
     pub known: Option<Known>,
+    /// What the host's clock said last, in seconds since the Unix epoch, and when.
+    pub wall: Option<(Time, u64)>,
 }
 
 impl Timers {
@@ -36,7 +38,14 @@ impl Timers {
             stepped: Time::ZERO,
             stirred: true,
             known: None,
+            wall: None,
         }
+    }
+
+    /// Seconds since the Unix epoch.
+    pub fn wall(&self, now: Time) -> Option<u64> {
+        let (at, unix) = self.wall?;
+        Some(unix + now.since(at).as_secs())
     }
 
     /// It does something now. It is woken each heartbeat: whoever was silent for longer than that

@@ -377,7 +377,7 @@ impl Agent {
         let stopping = self.is_stopping();
         let past = stop_by <= scene.now && scene.planted != Some(Planted::OutliveLease);
         if self.is_primary() && past && !stopping {
-            self.note(OfReplica::SelfDemotion);
+            self.note(OfReplica::StoppedByLease);
             self.cancel();
             self.start(Action::StopNow, scene);
             return;

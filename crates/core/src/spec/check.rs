@@ -21,10 +21,65 @@ pub enum Severity {
     Warning,
 }
 
+/// What a finding is about; `docs/runbook.md` has a section for each.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum FindingKind {
+    SpecRefused,
+    SpecDiffers,
+    ReadmitAsks,
+    ClockNotSaid,
+    EvenVotes,
+    FewVoters,
+    ZoneHoldsMajority,
+    NoGate,
+    SingleReplica,
+    WritesUnprotected,
+    TwoReplicasBlock,
+    VoteNotCounted,
+    SettingOverruled,
+    PrimaryNotInSpec,
+    ConnectionsNotListed,
+    NoPacketGuard,
+    PowerDeviceFails,
+    PowerIsOff,
+    CertificateEnds,
+    ChangeNotTaken,
+    SecretReadable,
+}
+
+impl FindingKind {
+    pub const ALL: [FindingKind; 21] = [
+        FindingKind::SpecRefused,
+        FindingKind::SpecDiffers,
+        FindingKind::ReadmitAsks,
+        FindingKind::ClockNotSaid,
+        FindingKind::EvenVotes,
+        FindingKind::FewVoters,
+        FindingKind::ZoneHoldsMajority,
+        FindingKind::NoGate,
+        FindingKind::SingleReplica,
+        FindingKind::WritesUnprotected,
+        FindingKind::TwoReplicasBlock,
+        FindingKind::VoteNotCounted,
+        FindingKind::SettingOverruled,
+        FindingKind::PrimaryNotInSpec,
+        FindingKind::ConnectionsNotListed,
+        FindingKind::NoPacketGuard,
+        FindingKind::PowerDeviceFails,
+        FindingKind::PowerIsOff,
+        FindingKind::CertificateEnds,
+        FindingKind::ChangeNotTaken,
+        FindingKind::SecretReadable,
+    ];
+}
+
 /// Something about the cluster that a guarantee or an expectation depends on.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Finding {
+    pub kind: FindingKind,
     pub severity: Severity,
     /// The key at fault; empty where it is about the whole.
     pub path: KeyPath,
@@ -39,13 +94,14 @@ struct Findings(Vec<Finding>);
 impl Findings {
     fn push(
         &mut self,
-        severity: Severity,
+        (kind, severity): (FindingKind, Severity),
         path: &[&str],
         what: impl Into<String>,
         remedy: impl Into<String>,
     ) {
         let path = path.iter().map(|p| (*p).to_string()).collect();
         self.0.push(Finding {
+            kind,
             severity,
             path,
             what: what.into(),
@@ -53,10 +109,17 @@ impl Findings {
         });
     }
     fn error(&mut self, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
-        self.push(Severity::Error, path, what, remedy);
+        let what_it_is = (FindingKind::SpecRefused, Severity::Error);
+        self.push(what_it_is, path, what, remedy);
     }
-    fn warn(&mut self, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
-        self.push(Severity::Warning, path, what, remedy);
+    fn warn(
+        &mut self,
+        kind: FindingKind,
+        path: &[&str],
+        what: impl Into<String>,
+        remedy: impl Into<String>,
+    ) {
+        self.push((kind, Severity::Warning), path, what, remedy);
     }
 }
 
@@ -154,6 +217,7 @@ fn nodes(spec: &Spec, found: &mut Findings) {
         }
         if node.power.is_some() && node.readmit == Readmit::Ask {
             found.warn(
+                FindingKind::ReadmitAsks,
                 &["node", id.as_str(), "readmit"],
                 "after its power was cut it waits for `karst node readmit`",
                 "use `readmit = \"auto\"` where a host that has booted anew may come back by itself",
@@ -185,6 +249,7 @@ fn clocks(spec: &Spec, found: &mut Findings) {
                 "add [node.NAME.power], or `clock = \"steady\"` where the host cannot be suspended",
             ),
             (Clock::Unsaid, None) => found.warn(
+                FindingKind::ClockNotSaid,
                 &path,
                 format!("a virtual machine that is suspended and resumed may not notice that its lease is over: {id} is trusted \
                          not to be one"),
@@ -227,6 +292,7 @@ fn votes(spec: &Spec, found: &mut Findings) {
         );
     } else if total.is_multiple_of(2) {
         found.warn(
+            FindingKind::EvenVotes,
             &[],
             format!(
                 "an even number of votes ({total}) survives no more losses than {} would",
@@ -237,6 +303,7 @@ fn votes(spec: &Spec, found: &mut Findings) {
     }
     if votes.voters().count() < 3 {
         found.warn(
+            FindingKind::FewVoters,
             &[],
             "fewer than three voters: losing one stops every decision",
             "add a voter or a witness",
@@ -251,6 +318,7 @@ fn votes(spec: &Spec, found: &mut Findings) {
         );
         if 2 * (total - inside) <= total {
             found.warn(
+                FindingKind::ZoneHoldsMajority,
                 &["zone", zone],
                 format!("losing zone {zone} ({inside} of {total} votes) loses the majority"),
                 "spread the votes so that no zone holds half of them",
@@ -351,6 +419,7 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
     address(w, workload, found);
     if workload.gates.is_empty() {
         found.warn(
+            FindingKind::NoGate,
             &["workload", w],
             "no gate: clients have to find the primary by themselves",
             "add `[workload.NAME.gate]` with an address on two nodes",
@@ -393,6 +462,7 @@ fn losses(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
     }
     if workload.replicas.len() == 1 {
         found.warn(
+            FindingKind::SingleReplica,
             &["workload", w],
             "a single replica: nothing can take over",
             "add a replica on another node",
@@ -400,6 +470,7 @@ fn losses(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
     }
     if workload.alone == Alone::Continue {
         found.warn(
+            FindingKind::WritesUnprotected,
             &["workload", w, "alone"],
             "with no standby left, writes go on unprotected, and are lost with their host",
             "use `alone = \"block\"` where no write may be lost",
@@ -407,6 +478,7 @@ fn losses(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
     }
     if workload.alone == Alone::Block && workload.replicas.len() == 2 {
         found.warn(
+            FindingKind::TwoReplicasBlock,
             &["workload", w, "alone"],
             "two replicas and `alone = \"block\"`: losing either one stops writes until it is back",
             "add a third replica",

@@ -8,7 +8,7 @@ mod model;
 mod timings;
 mod url;
 
-pub use check::{Finding, KeyPath, Severity, check, nearest};
+pub use check::{Finding, FindingKind, KeyPath, Severity, check, nearest};
 pub use model::{
     AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
     Spec, Subnet, WorkloadSpec,

@@ -44,7 +44,7 @@ mod tests {
     #[test]
     fn a_secret_goes_by_tls_or_nowhere() {
         for good in [
-            "https://10.0.0.11:4780",
+            "https://10.0.0.11:26780",
             "https://quay.example/a?b",
             "http://127.0.0.1:9",
             "http://[::1]:9",
@@ -53,7 +53,7 @@ mod tests {
             assert_eq!(may_carry_secrets(good), Ok(()), "{good}");
         }
         let bad = [
-            "http://10.0.0.11:4780",
+            "http://10.0.0.11:26780",
             "http://localhost.example",
             "http://127.0.0.1@10.0.0.11",
             "https://a\\@b",

@@ -46,6 +46,7 @@ impl ClusterState {
             clean_end: None,
             operation: None,
             mode: Mode::Act,
+            mode_set: None,
             place: Place {
                 number: Epoch(0),
                 holder: None,

@@ -4,7 +4,7 @@
 use super::operation::Operations;
 use crate::command::{Ended, Standing, WorkloadAct};
 use crate::ids::{Epoch, Index, NodeId, OperationId};
-use crate::operation::Mode;
+use crate::operation::{Mode, ModeSet};
 use crate::position::SwitchPoint;
 use crate::spec::{Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
@@ -69,6 +69,7 @@ pub struct WorkloadState {
     pub operation: Option<OperationId>,
     /// Whether the cluster moves it by itself.
     pub mode: Mode,
+    pub mode_set: Option<ModeSet>,
     pub place: Place,
 }
 
@@ -142,7 +143,7 @@ impl WorkloadState {
         match act {
             WorkloadAct::Begin(_)
             | WorkloadAct::Approve { .. }
-            | WorkloadAct::Mode { .. }
+            | WorkloadAct::Mode(_)
             | WorkloadAct::Finish { .. } => self.apply_to_operation(index, act, operations),
             WorkloadAct::Assign { epoch, holder, .. } => {
                 let assigned = self.assign(*epoch, holder);
@@ -225,12 +226,13 @@ impl WorkloadState {
             WorkloadAct::Approve { operation, by } => {
                 self.operation == Some(*operation) && operations.approve(*operation, by)
             }
-            WorkloadAct::Mode { mode, by } => {
-                self.mode = *mode;
+            WorkloadAct::Mode(set) => {
+                self.mode = set.mode;
                 // Whoever lets the cluster act lets it go on with what it has prepared.
-                if let Some(running) = self.operation.filter(|_| *mode == Mode::Act) {
-                    operations.approve(running, by);
+                if let Some(running) = self.operation.filter(|_| set.mode == Mode::Act) {
+                    operations.approve(running, &set.by);
                 }
+                self.mode_set = Some(set.clone());
                 true
             }
             WorkloadAct::Finish {

@@ -20,6 +20,8 @@ pub struct Candidate {
     pub node: NodeId,
     /// Why it may not take over; none if it may.
     pub excluded: Option<String>,
+    /// The kind of that reason.
+    pub exclusion: Option<Exclusion>,
     /// How it would become primary.
     pub way: Way,
     /// Its answer may still change in a moment: its final position is not reported yet.
@@ -31,6 +33,58 @@ pub struct Candidate {
     /// Where a person may choose it all the same: what it may lack of the acknowledged writes, as
     /// far as is known.
     pub may_lack: Option<MayLack>,
+}
+
+/// What keeps a replica from taking over; `docs/runbook.md` has a section for each.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Exclusion {
+    NeverOpened,
+    NodeFenced,
+    NotHeard,
+    NotReported,
+    NoData,
+    DataUnusable,
+    MustBeRewound,
+    PromotionInterrupted,
+    StillStopping,
+    SetUpAsStandby,
+    NotInSyncSet,
+    ServerSilent,
+    ServerStopped,
+    NotAStandby,
+    PositionPending,
+    PositionUnknown,
+    HistoryParted,
+    LastWordPending,
+    TooFarBehind,
+    LagUnknown,
+}
+
+impl Exclusion {
+    pub const ALL: [Exclusion; 20] = [
+        Exclusion::NeverOpened,
+        Exclusion::NodeFenced,
+        Exclusion::NotHeard,
+        Exclusion::NotReported,
+        Exclusion::NoData,
+        Exclusion::DataUnusable,
+        Exclusion::MustBeRewound,
+        Exclusion::PromotionInterrupted,
+        Exclusion::StillStopping,
+        Exclusion::SetUpAsStandby,
+        Exclusion::NotInSyncSet,
+        Exclusion::ServerSilent,
+        Exclusion::ServerStopped,
+        Exclusion::NotAStandby,
+        Exclusion::PositionPending,
+        Exclusion::PositionUnknown,
+        Exclusion::HistoryParted,
+        Exclusion::LastWordPending,
+        Exclusion::TooFarBehind,
+        Exclusion::LagUnknown,
+    ];
 }
 
 /// How a replica comes to be primary.
@@ -144,12 +198,16 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
             w,
             node,
         };
-        let (way, excluded, pending, may_lack) = match case.verdict() {
-            Ok(way) => (way, None, false, None),
-            Err(Refusal::Pending(why)) => (Way::TakesOver, Some(why), true, None),
-            Err(Refusal::No(why)) => (Way::TakesOver, Some(why), false, None),
-            Err(Refusal::Lacks(why, lack)) => (Way::TakesOver, Some(why), false, Some(lack)),
+        let (way, refusal) = match case.verdict() {
+            Ok(way) => (way, None),
+            Err(refusal) => (Way::TakesOver, Some(refusal)),
         };
+        let pending = matches!(refusal, Some(Refusal::Pending(..)));
+        let may_lack = match refusal {
+            Some(Refusal::Lacks(.., lack)) => Some(lack),
+            _ => None,
+        };
+        let (exclusion, excluded) = refusal.map(Refusal::reason).unzip();
         let (position, in_sync_set) = (
             case.position().map(|at| at.number),
             w.sync.sure.contains(node),
@@ -158,6 +216,7 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
         Candidate {
             node: node.clone(),
             excluded,
+            exclusion,
             way,
             pending,
             position,
@@ -194,10 +253,20 @@ fn parted(at: &Position, since: u64, opened: &Opened) -> String {
 }
 
 enum Refusal {
-    Pending(String),
-    No(String),
+    Pending(Exclusion, String),
+    No(Exclusion, String),
     /// Only what it may lack is against it: a person may accept that.
-    Lacks(String, MayLack),
+    Lacks(Exclusion, String, MayLack),
+}
+
+impl Refusal {
+    fn reason(self) -> (Exclusion, String) {
+        match self {
+            Self::Pending(kind, why) | Self::No(kind, why) | Self::Lacks(kind, why, _) => {
+                (kind, why)
+            }
+        }
+    }
 }
 
 /// One replica under judgement.
@@ -236,32 +305,39 @@ impl Case<'_> {
     }
 
     fn verdict(&self) -> Result<Way, Refusal> {
-        let no = |why: &str| Err(Refusal::No(why.into()));
-        let unknown = |why: String| Err(Refusal::Lacks(why, MayLack::Unknown));
+        let no = |kind: Exclusion, why: &str| Err(Refusal::No(kind, why.into()));
+        let unknown =
+            |kind: Exclusion, why: String| Err(Refusal::Lacks(kind, why, MayLack::Unknown));
         let Some(opened) = &self.w.opened else {
-            return no("the workload was never opened");
+            return no(Exclusion::NeverOpened, "the workload was never opened");
         };
         if self.scene.state.fenced(self.node).is_some() {
-            return no("it is fenced: readmit it first");
+            return no(Exclusion::NodeFenced, "it is fenced: readmit it first");
         }
         if !self.scene.is_up(self.node) {
-            return no("its node is not heard");
+            return no(Exclusion::NotHeard, "its node is not heard");
         }
         let Some(report) = self.report() else {
-            return no("it has not reported yet");
+            return no(Exclusion::NotReported, "it has not reported yet");
         };
         let Some(seen) = &report.seen else {
-            return no("its server was not probed yet");
+            return no(Exclusion::NotReported, "its server was not probed yet");
         };
         match &seen.data {
             Data::Present { .. } => {}
-            Data::Empty => return no("it has no data"),
+            Data::Empty => return no(Exclusion::NoData, "it has no data"),
             Data::Unusable(why) | Data::Foreign(why) => {
-                return no(&format!("its data cannot be started: {why}"));
+                return no(
+                    Exclusion::DataUnusable,
+                    &format!("its data cannot be started: {why}"),
+                );
             }
         }
         if let Some(why) = self.w.unsound(self.node) {
-            return unknown(format!("its data must be rewound or cloned first: {why}"));
+            return unknown(
+                Exclusion::MustBeRewound,
+                format!("its data must be rewound or cloned first: {why}"),
+            );
         }
         if opened.holder == *self.node {
             return self.resumes(seen);
@@ -270,7 +346,10 @@ impl Case<'_> {
             return self.tries_again(seen, opened);
         }
         if report.suspect {
-            return unknown("a promotion of it was never completed".into());
+            return unknown(
+                Exclusion::PromotionInterrupted,
+                "a promotion of it was never completed".into(),
+            );
         }
         self.takes_over(report, seen, opened)
     }
@@ -279,8 +358,12 @@ impl Case<'_> {
     fn resumes(&self, seen: &Observation) -> Result<Way, Refusal> {
         match (seen.runs(), &seen.data) {
             (false, Data::Present { standby: false }) => Ok(Way::Resumes),
-            (true, _) => Err(Refusal::Pending("its server is still being stopped".into())),
+            (true, _) => Err(Refusal::Pending(
+                Exclusion::StillStopping,
+                "its server is still being stopped".into(),
+            )),
             _ => Err(Refusal::Lacks(
+                Exclusion::SetUpAsStandby,
                 "its data are set up as a standby's".into(),
                 MayLack::Unknown,
             )),
@@ -291,12 +374,16 @@ impl Case<'_> {
     fn tries_again(&self, seen: &Observation, opened: &Opened) -> Result<Way, Refusal> {
         if self.spec.loss == Loss::None && !self.is_member() {
             return Err(Refusal::Lacks(
+                Exclusion::NotInSyncSet,
                 "not in the sync set: it may lack acknowledged writes".into(),
                 self.lack(None),
             ));
         }
         if seen.runs() && seen.role.is_none() {
-            return Err(Refusal::Pending("its server does not answer".into()));
+            return Err(Refusal::Pending(
+                Exclusion::ServerSilent,
+                "its server does not answer".into(),
+            ));
         }
         let position = self.position().or(seen.position.as_ref());
         self.within_loss(position, opened).map(|()| Way::TriesAgain)
@@ -312,28 +399,39 @@ impl Case<'_> {
             // A standby that is starting may still make it.
             let why = "its server does not run".to_string();
             if report.doing.is_some() {
-                return Err(Refusal::Pending(why));
+                return Err(Refusal::Pending(Exclusion::ServerStopped, why));
             }
             let lack = if self.is_member() {
                 MayLack::Bytes(0)
             } else {
                 MayLack::Unknown
             };
-            return Err(Refusal::Lacks(why, lack));
+            return Err(Refusal::Lacks(Exclusion::ServerStopped, why, lack));
         }
         if seen.role.is_none() && self.is_member() {
             // One look without an answer is no verdict, and it may be ahead of everybody else.
-            return Err(Refusal::Pending("its server does not answer".into()));
+            return Err(Refusal::Pending(
+                Exclusion::ServerSilent,
+                "its server does not answer".into(),
+            ));
         }
         if seen.role != Some(Role::Standby) {
             return Err(Refusal::No(
+                Exclusion::NotAStandby,
                 "its server does not answer as a standby".into(),
             ));
         }
         let Some(position) = self.position() else {
             return Err(match self.ended() {
-                true => Refusal::Pending("its final position is not known yet".into()),
-                false => Refusal::Lacks("its position is not known".into(), MayLack::Unknown),
+                true => Refusal::Pending(
+                    Exclusion::PositionPending,
+                    "its final position is not known yet".into(),
+                ),
+                false => Refusal::Lacks(
+                    Exclusion::PositionUnknown,
+                    "its position is not known".into(),
+                    MayLack::Unknown,
+                ),
             });
         };
         // D6: its history must contain the point where writing under the last epoch began. A member
@@ -346,6 +444,7 @@ impl Case<'_> {
         };
         if !point.is_held_by(position, since) && !self.scene.breaks(Planted::PromoteLaggard) {
             return Err(Refusal::Lacks(
+                Exclusion::HistoryParted,
                 parted(position, since, opened),
                 MayLack::Unknown,
             ));
@@ -363,6 +462,7 @@ impl Case<'_> {
             // Another may have heard more of the last primary than this coordinator, and says so
             // with its next beat (F2).
             return Err(Refusal::Pending(
+                Exclusion::LastWordPending,
                 "who heard the last primary last is still to be heard".into(),
             ));
         }
@@ -378,6 +478,7 @@ impl Case<'_> {
                 Ok(())
             }
             (Loss::None, lack) => Err(Refusal::Lacks(
+                Exclusion::NotInSyncSet,
                 "not in the sync set: it may lack acknowledged writes".into(),
                 lack,
             )),
@@ -385,6 +486,7 @@ impl Case<'_> {
                 if bytes > allowed =>
             {
                 Err(Refusal::Lacks(
+                    Exclusion::TooFarBehind,
                     format!("{bytes} bytes behind; {allowed} may be lost"),
                     lack,
                 ))
@@ -394,7 +496,7 @@ impl Case<'_> {
                     "how far it is behind {} is not known: its position was not heard",
                     opened.holder
                 );
-                Err(Refusal::Lacks(why, lack))
+                Err(Refusal::Lacks(Exclusion::LagUnknown, why, lack))
             }
             (Loss::Bytes(_), _) => Ok(()),
         }

@@ -17,6 +17,7 @@ mod addresses;
 pub mod candidates;
 mod choice;
 pub mod fencing;
+pub mod outlook;
 mod scene;
 mod sync;
 mod verdict;
@@ -28,7 +29,7 @@ use crate::author::Author;
 use crate::authority::Claim;
 use crate::command::{Command, Ended, Standing, WorkloadAct};
 use crate::ids::{Epoch, NodeId, OperationId, WorkloadId};
-use crate::operation::{Cause, Kind, Mode, Operation, Outcome, Phase, Stage};
+use crate::operation::{Cause, Kind, Mode, ModeSet, Operation, Outcome, Phase, Stage};
 use crate::planted::Planted;
 use crate::position::{Position, SwitchPoint};
 use crate::replica::{Data, Promotion, ReplicaReport, Role};
@@ -70,7 +71,8 @@ pub fn decide(
         Tenure::Ended { last, .. } => desk.choose(&last, notes),
     };
     // The primary first: an address is moved in the same commit or a later one.
-    tenure.into_iter().chain(address).collect()
+    let rest = address.into_iter().chain(desk.mode_is_over());
+    tenure.into_iter().chain(rest).collect()
 }
 
 /// When a decision may fall by the mere passing of time; at every heartbeat besides.
@@ -148,6 +150,25 @@ impl Desk<'_> {
         })
     }
 
+    /// A mode that was set for a time is `act` again after it.
+    fn mode_is_over(&self) -> Option<Command> {
+        let set = self
+            .w
+            .mode_set
+            .as_ref()
+            .filter(|set| set.mode != Mode::Act)?;
+        let now = self.scene.wall?;
+        (set.until? <= now).then(|| {
+            self.about(WorkloadAct::Mode(ModeSet {
+                mode: Mode::Act,
+                by: Author::Cluster,
+                at: now,
+                why: Some(format!("the time that {} set it for is over", set.by)),
+                until: None,
+            }))
+        })
+    }
+
     /// The node that a person asked for, in an operation that is not a planned move.
     fn forced(&self) -> Option<NodeId> {
         let (_, operation) = self.scene.state.running(self.id)?;
@@ -199,7 +220,7 @@ impl Desk<'_> {
             return Vec::new();
         };
         let cause = Lost::to(Cause::NoPrimaryYet, why.into());
-        self.begin(Kind::Formation, None, &cause)
+        self.begin(Kind::FirstStart, None, &cause)
             .into_iter()
             .chain([self.assign(first, why)])
             .collect()

@@ -92,6 +92,9 @@ impl Stamps {
 /// All that a decision may look at.
 pub struct Scene<'a> {
     pub now: Time,
+    /// Seconds since the Unix epoch, where this node was told; for people's times, and nothing that
+    /// safety rests on.
+    pub wall: Option<u64>,
     pub me: &'a NodeId,
     pub spec: &'a Spec,
     pub state: &'a ClusterState,

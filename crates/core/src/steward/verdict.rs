@@ -42,7 +42,7 @@ impl Desk<'_> {
         if report.surrendered.is_some_and(|(e, _)| e == self.w.epoch) {
             notes.lost = down_since.or(notes.lost);
             let why = format!(
-                "{holder} reports: the server does not run any more{}",
+                "{holder} reports: no server process is left{}",
                 said(report)
             );
             return Some(Lost::to(Cause::ServerEnded, why));
@@ -111,9 +111,8 @@ impl Desk<'_> {
             let unheard = self.scene.health.silence(holder, now);
             notes.lost = Some(now - unheard);
             let ms = unheard.as_millis();
-            let why = format!(
-                "nobody has heard {holder} for {ms} ms; its power device can say whether it is off"
-            );
+            let why =
+                format!("no heartbeat from {holder} for {ms} ms; cutting its power to be sure");
             return Some(Lost::to(Cause::NodeSilent, why));
         }
         // A holder that was just assigned has not asked for its lease yet.
@@ -122,7 +121,7 @@ impl Desk<'_> {
         if self.lease_over_at() <= now && (had_time || !self.scene.is_up(holder)) {
             notes.lost = Some(now - silent);
             let why = format!(
-                "{holder}'s lease is over; last heard {} ms ago",
+                "{holder}'s lease has expired; last heartbeat {} ms ago",
                 silent.as_millis()
             );
             return Some(Lost::to(Cause::LeaseOver, why));

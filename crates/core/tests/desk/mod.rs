@@ -30,6 +30,8 @@ pub struct Case {
     pub reports: BTreeMap<NodeId, Heard>,
     pub health: Health,
     pub now: Time,
+    /// Seconds since the Unix epoch, where it is told.
+    pub wall: Option<u64>,
     /// When the coordinator, which is `ponor`, was elected, and since when it has not stood still.
     pub elected_at: Time,
     pub awake_since: Time,
@@ -147,6 +149,7 @@ impl Case {
             health.on_beat(&node.into(), 0, Hears::default(), now);
         }
         let mut case = Self {
+            wall: None,
             spec,
             state,
             reports: BTreeMap::new(),
@@ -177,6 +180,7 @@ impl Case {
             reports: self.reports.clone(),
             health: self.health.clone(),
             now: self.now,
+            wall: self.wall,
             elected_at: self.elected_at,
             awake_since: self.awake_since,
             off: self.off.clone(),
@@ -234,6 +238,7 @@ impl Case {
     pub fn with<T>(&self, ask: impl FnOnce(&Scene, &WorkloadSpec) -> T) -> T {
         let (ledger, me) = (Ledger::default(), NodeId::from("ponor"));
         let scene = Scene {
+            wall: self.wall,
             now: self.now,
             me: &me,
             spec: &self.spec,

@@ -12,8 +12,9 @@ use karst_api::{
     ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply, SwitchoverBody,
 };
 use karst_core::author::Level;
+use karst_core::operation::Mode;
 use karst_core::request::{Answer, Plan, Request};
-use karst_core::spec::{Finding, Severity, check};
+use karst_core::spec::{Finding, FindingKind, Severity, check};
 use karst_core::{OperationId, WorkloadId, outage};
 use karst_history::Query;
 use serde::Deserialize;
@@ -140,6 +141,7 @@ async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
         .findings
         .extend(
             disagreements.into_iter().map(|(node, what)| Finding {
+                kind: FindingKind::SpecDiffers,
                 severity: Severity::Error,
                 path: vec!["node".into(), node.to_string()],
                 what: format!("{what}: they refuse each other"),
@@ -382,9 +384,45 @@ async fn mode(
     path: web::Path<String>,
     body: web::Json<ModeBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let (workload, mode, by) = (path.into_inner().into(), body.mode, user.name.clone());
-    change(&service, &user, Request::Mode { workload, mode, by }).await
+    let (workload, body) = (path.into_inner().into(), body.into_inner());
+    if body
+        .for_seconds
+        .is_some_and(|time| time == 0 || time > LONGEST_MODE)
+    {
+        return Err(Refusal::bad(format!(
+            "`for_seconds` is a number from 1 to {LONGEST_MODE} (a year)"
+        )));
+    }
+    if body.for_seconds.is_some() && body.mode == Mode::Act {
+        return Err(Refusal::bad(
+            "`for_seconds` is for `ask` and `watch`: `act` needs no end",
+        ));
+    }
+    if body
+        .why
+        .as_ref()
+        .is_some_and(|why| why.chars().count() > LONGEST_WHY)
+    {
+        return Err(Refusal::bad(format!(
+            "`why` has at most {LONGEST_WHY} characters"
+        )));
+    }
+    let at = crate::clock::unix();
+    let request = Request::Mode {
+        workload,
+        mode: body.mode,
+        by: user.name.clone(),
+        at,
+        why: body.why,
+        until: body.for_seconds.map(|time| at + time),
+    };
+    change(&service, &user, request).await
 }
+
+/// Seconds for which a mode may be set.
+const LONGEST_MODE: u64 = 365 * 24 * 3_600;
+/// Characters of a reason.
+const LONGEST_WHY: usize = 200;
 
 #[utoipa::path(post, path = "/api/v1/operations/{operation}/approve", params(("operation" = u64, Path)),
     responses((status = 200, body = ChangedReply)))]
@@ -496,7 +534,7 @@ async fn change(service: &Service, user: &User, request: Request) -> Result<Http
 }
 
 /// For load balancers: 200 if this node has that role now, else 503.
-#[utoipa::path(get, path = "/role/{workload}/{role}", params(("workload" = String, Path), ("role" = String, Path, description = "primary, standby or backup (a standby that is not in the sync set is a backup too)")),
+#[utoipa::path(get, path = "/role/{workload}/{role}", params(("workload" = String, Path), ("role" = String, Path, description = "primary or standby")),
     security(()), responses((status = 200, body = String, content_type = "text/plain")))]
 async fn role(
     service: web::Data<Service>,
@@ -516,11 +554,11 @@ async fn role(
         .role;
     let has = match role.as_str() {
         "primary" => own == Some(Role::Primary),
-        "standby" | "backup" => own == Some(Role::Standby),
+        "standby" => own == Some(Role::Standby),
         _ => {
             return Err(Refusal::new(
                 ProblemType::NotFound,
-                format!("there is no role `{role}`: primary, standby, backup"),
+                format!("there is no role `{role}`: primary, standby"),
             ));
         }
     };

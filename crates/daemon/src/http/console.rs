@@ -7,6 +7,8 @@ use include_dir::{Dir, include_dir};
 use karst_api::ProblemType;
 
 static FILES: Dir = include_dir!("$OUT_DIR/console");
+/// What each word on the screen means and what to do; the names link to it.
+static RUNBOOK: &str = include_str!("../../../../docs/runbook.md");
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config.default_service(web::get().to(file));
@@ -17,6 +19,11 @@ async fn file(request: HttpRequest) -> HttpResponse {
     if path.starts_with("api/") {
         let what = format!("there is no call `/{path}`; see /openapi.json");
         return Refusal::new(ProblemType::NotFound, what).error_response();
+    }
+    if path == "runbook" {
+        return HttpResponse::Ok()
+            .content_type("text/plain; charset=utf-8")
+            .body(RUNBOOK);
     }
     let Some(file) = FILES
         .get_file(path)

@@ -11,6 +11,7 @@ use karst_api::{HistoryState, StatusReply};
 use karst_core::spec::Finding;
 use karst_core::{NodeId, Spec};
 use karst_history::History;
+use std::path::PathBuf;
 use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, RwLock};
 use std::time::Instant;
@@ -21,6 +22,8 @@ pub struct Service {
     pub me: NodeId,
     pub spec: Spec,
     pub spec_text: String,
+    /// This node's own.
+    pub certificate_file: PathBuf,
     pub digest: String,
     pub heart: Heart,
     pub store: Store,

@@ -139,30 +139,7 @@ impl Acceptance {
             self.note(name, &format!("under {} ms", limit.as_millis()), seen, kept);
         }
         if matches!(loss, Loss::Power | Loss::PowerAlone) {
-            let rounds = report.rounds.len();
-            if let Some(goodbyes) = report
-                .rounds
-                .iter()
-                .map(|r| r.goodbyes)
-                .sum::<Option<usize>>()
-            {
-                let seen = format!("{goodbyes} in {rounds} rounds");
-                self.note(
-                    name,
-                    "no FIN or RST leaves a host without power",
-                    seen,
-                    goodbyes == 0,
-                );
-            }
-            let together = report.rounds.iter().filter(|r| r.coordinator_too).count();
-            let seen = format!("{together} of {rounds}");
-            let wanted = rounds / 4;
-            self.note(
-                name,
-                "in a quarter of the rounds it is the coordinator too",
-                seen,
-                together >= wanted,
-            );
+            self.judge_power(name, report);
         }
         if report.rounds.iter().any(|r| r.goodbyes.is_none()) {
             return;
@@ -180,6 +157,21 @@ impl Acceptance {
             seen,
             clashes.is_empty(),
         );
+    }
+
+    /// What a host without power has to keep besides.
+    fn judge_power(&mut self, name: &str, report: &Report) {
+        let rounds = report.rounds.len();
+        let goodbyes = report.rounds.iter().map(|r| r.goodbyes);
+        if let Some(goodbyes) = goodbyes.sum::<Option<usize>>() {
+            let seen = format!("{goodbyes} in {rounds} rounds");
+            let what = "no FIN or RST leaves a host without power";
+            self.note(name, what, seen, goodbyes == 0);
+        }
+        let together = report.rounds.iter().filter(|r| r.coordinator_too).count();
+        let seen = format!("{together} of {rounds}");
+        let what = "in a quarter of the rounds it is the coordinator too";
+        self.note(name, what, seen, together >= rounds / 4);
     }
 }
 

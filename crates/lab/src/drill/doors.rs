@@ -66,7 +66,7 @@ pub async fn strangers_knock(lab: &Lab) -> Result<String> {
     let mut crowds = Vec::new();
     let mut daemons = Vec::new();
     for target in &targets {
-        let to = format!("{}:4700", host(target).context("a host")?.peer()).parse()?;
+        let to = format!("{}:26700", host(target).context("a host")?.peer()).parse()?;
         crowds.push(crowd::strangers(
             &lab.layout,
             from,

@@ -411,9 +411,9 @@ pub async fn address_moves(lab: &Lab) -> Result<String> {
             .and_then(|a| a.holder)
     };
     let holder = place(&well).context("nobody has the address")?.to_string();
-    let waiting = Waiting::start(lab, 6432).await?;
+    let waiting = Waiting::start(lab, 26900).await?;
     let mut capture = Capture::start(&lab.layout)?;
-    let to = |ip: &str| anyhow::Ok(SocketAddr::from((ip.parse::<IpAddr>()?, 6432)));
+    let to = |ip: &str| anyhow::Ok(SocketAddr::from((ip.parse::<IpAddr>()?, 26900)));
     let dials = [
         Dial::start(&lab.layout, to(FLOATING)?)?,
         Dial::start(&lab.layout, to(FLOATING6)?)?,

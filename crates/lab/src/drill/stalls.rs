@@ -7,7 +7,7 @@ use super::in_host::{InHost, LIMIT, server_ends};
 use super::scenes::{apply, is_elsewhere, longest_authority};
 use crate::cluster::Lab;
 use crate::disk::Volume;
-use crate::fault::{Fault, Frozen, Keeper};
+use crate::fault::{Fault, Frozen, Held};
 use crate::find;
 use crate::layout::{Layout, NODES, WORKLOAD};
 use crate::steal::{boot_nanos, wall_nanos};
@@ -174,7 +174,7 @@ pub async fn deadman_gone(lab: &Lab) -> Result<String> {
         lab,
         Fault::Hold {
             host: primary.clone(),
-            what: Keeper::Deadman,
+            what: Held::Deadman,
         },
     )?;
     let took = server_ends(lab, &primary, at, longest, writing).await?;

@@ -1,4 +1,4 @@
-//! The oracle: what is possible at best. It knows at once that the primary died, promotes a standby
+//! The floor: what is possible at best. It knows at once that the primary died, promotes a standby
 //! without waiting, nudges it, writes directly, then repoints the third server and waits for the
 //! first replicated write. No other host, no votes, no safety: the figure that the product's own is
 //! compared with, taken on the same machine in the same run.
@@ -42,7 +42,7 @@ struct Server {
 }
 
 /// Three servers on loopback.
-pub struct Oracle {
+pub struct Floor {
     dir: PathBuf,
     link: Link,
     servers: Vec<Server>,
@@ -51,7 +51,7 @@ pub struct Oracle {
 
 const NUDGE: Duration = Duration::from_millis(10);
 
-impl Oracle {
+impl Floor {
     pub async fn start(dir: &Path, port: u16, link: Link) -> Result<Self> {
         let servers: Vec<Server> = (0..3)
             .map(|i| Server {
@@ -78,30 +78,30 @@ impl Oracle {
                 "chown",
             )?;
         }
-        let mut oracle = Self {
+        let mut floor = Self {
             dir: dir.to_path_buf(),
             link,
             servers,
             primary: 0,
         };
-        let data = oracle.servers[0].data.clone();
+        let data = floor.servers[0].data.clone();
         run(
-            oracle
+            floor
                 .command("initdb")
                 .args(["-U", "postgres", "-A", "trust", "--no-instructions", "-D"])
                 .arg(&data),
             "initdb",
         )?;
-        oracle.start_server(0, None)?;
-        let client = oracle.connect(0).await?;
+        floor.start_server(0, None)?;
+        let client = floor.connect(0).await?;
         client
             .batch_execute("set synchronous_commit = local; create table t (n bigint)")
             .await?;
         for standby in [1, 2] {
-            oracle.copy(0, standby)?;
+            floor.copy(0, standby)?;
         }
-        oracle.settle().await?;
-        Ok(oracle)
+        floor.settle().await?;
+        Ok(floor)
     }
 
     fn command(&self, name: &str) -> Command {
@@ -208,7 +208,7 @@ impl Oracle {
             tokio::time::sleep(Duration::from_millis(2)).await;
         }
         bail!(
-            "the oracle's server {i} does not answer; its log is {}",
+            "the floor's server {i} does not answer; its log is {}",
             self.dir.join("log").display()
         )
     }
@@ -230,7 +230,7 @@ impl Oracle {
         while self.streaming().await? < 2 {
             anyhow::ensure!(
                 begun.elapsed() < Duration::from_secs(60),
-                "the oracle's standbys do not stream"
+                "the floor's standbys do not stream"
             );
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
@@ -348,7 +348,7 @@ async fn promote(candidate: &Client) -> Result<()> {
     Ok(())
 }
 
-impl Drop for Oracle {
+impl Drop for Floor {
     fn drop(&mut self) {
         for server in &mut self.servers {
             if let Some(process) = &mut server.process {
