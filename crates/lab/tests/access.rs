@@ -387,6 +387,7 @@ fn hostile_requests_are_told_what_is_wrong_with_them() {
         ("POST", move_it, Some("{")),
         ("POST", move_it, Some("{\"to\": 7}")),
         ("POST", move_it, Some("null")),
+        ("POST", move_it, Some("[]")),
         ("POST", move_it, Some(deep.as_str())),
         ("POST", move_it, Some(long.as_str())),
         ("POST", move_it, Some("{\"accept_loss\": \"all\"}")),

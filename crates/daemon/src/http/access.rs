@@ -1,6 +1,6 @@
 //! Who sends a request: a bearer token, or the browser's cookie in exchange for one.
 
-use super::problem::Refusal;
+use super::problem::{Object, Refusal};
 use super::service::Service;
 use super::tokens::{AGE, User, digest};
 use crate::lock::read;
@@ -91,9 +91,9 @@ fn session_cookie(request: &HttpRequest, value: String, age: Duration) -> Cookie
 pub async fn open_session(
     service: web::Data<Service>,
     request: HttpRequest,
-    body: web::Json<SessionBody>,
+    body: web::Json<Object<SessionBody>>,
 ) -> Result<HttpResponse, Refusal> {
-    let token = digest(body.token.trim());
+    let token = digest(body.into_inner().0.token.trim());
     let user = read(&service.tokens).user(&token);
     let Some(user) = user else {
         let wait = service.strangers.wrong(request.peer_addr().map(|a| a.ip()));

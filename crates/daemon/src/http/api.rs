@@ -2,7 +2,7 @@
 
 use super::access::{close_session, open_session};
 use super::document::Common;
-use super::problem::{Refusal, resource};
+use super::problem::{Object, Refusal, resource};
 use super::service::{Answered, Service};
 use super::tokens::User;
 use crate::lock::{lock, read};
@@ -12,7 +12,6 @@ use karst_api::{
     ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply, SwitchoverBody,
 };
 use karst_core::author::Level;
-use karst_core::operation::Mode;
 use karst_core::request::{Answer, Plan, Request};
 use karst_core::spec::{Finding, FindingKind, Severity, check};
 use karst_core::{OperationId, WorkloadId, outage};
@@ -300,9 +299,9 @@ async fn switchover(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<SwitchoverBody>,
+    body: web::Json<Object<SwitchoverBody>>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner();
+    let body = body.into_inner().0;
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
     change(
         &service,
@@ -323,9 +322,9 @@ async fn failover(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<FailoverBody>,
+    body: web::Json<Object<FailoverBody>>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner();
+    let body = body.into_inner().0;
     let accept_loss = match body.accept_loss.as_deref() {
         None => 0,
         Some("all") => u64::MAX,
@@ -382,9 +381,9 @@ async fn mode(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<ModeBody>,
+    body: web::Json<Object<ModeBody>>,
 ) -> Result<HttpResponse, Refusal> {
-    let (workload, body) = (path.into_inner().into(), body.into_inner());
+    let (workload, body) = (path.into_inner().into(), body.into_inner().0);
     if body
         .for_seconds
         .is_some_and(|time| time == 0 || time > LONGEST_MODE)
@@ -392,11 +391,6 @@ async fn mode(
         return Err(Refusal::bad(format!(
             "`for_seconds` is a number from 1 to {LONGEST_MODE} (a year)"
         )));
-    }
-    if body.for_seconds.is_some() && body.mode == Mode::Act {
-        return Err(Refusal::bad(
-            "`for_seconds` is for `ask` and `watch`: `act` needs no end",
-        ));
     }
     if body
         .why
@@ -464,12 +458,12 @@ async fn power(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<PowerBody>,
+    body: web::Json<Object<PowerBody>>,
 ) -> Result<HttpResponse, Refusal> {
     let (node, by, PowerBody { what, plan_only }) = (
         path.into_inner().into(),
         user.name.clone(),
-        body.into_inner(),
+        body.into_inner().0,
     );
     change(
         &service,

@@ -3,6 +3,8 @@
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, Resource, ResponseError, web};
 use karst_api::{Problem, ProblemType};
+use serde::de::{DeserializeOwned, Error as _};
+use serde::{Deserialize, Deserializer};
 use std::fmt;
 
 #[derive(Debug)]
@@ -100,4 +102,18 @@ pub fn json_config() -> web::JsonConfig {
         let detail = format!("the body cannot be read: {error}; see /openapi.json for its form");
         Refusal::bad(detail).into()
     })
+}
+
+/// A body that is an object: a list of the same values in their order is none, though a struct can
+/// be read from one.
+pub struct Object<T>(pub T);
+
+impl<'de, T: DeserializeOwned> Deserialize<'de> for Object<T> {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let members = serde_json::Map::deserialize(from)?;
+        let whole = serde_json::Value::Object(members);
+        serde_json::from_value(whole)
+            .map(Self)
+            .map_err(D::Error::custom)
+    }
 }
