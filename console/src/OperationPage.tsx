@@ -26,7 +26,7 @@ export function OperationPage({ status, id }: { status: Status; id: string }) {
       <Col md={8}>
         <OperationCard operation={chosen} />
         <p className="mt-2 small text-body-secondary">
-          asked for by {authorName(chosen.what.by)}: {chosen.what.why}
+          {chosen.what.by === 'cluster' ? 'started automatically' : `asked for by ${authorName(chosen.what.by)}`}: {chosen.what.why}
           <br />
           <code>karst operation show op-{chosen.id}</code> · <a href={`#/history/${chosen.id}`}>its events with their evidence</a>
         </p>
