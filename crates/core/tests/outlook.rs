@@ -7,7 +7,7 @@ use desk::{Case, standby, w};
 use karst_core::author::Author;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::operation::{Mode, ModeSet};
-use karst_core::replica::{Data, Observation, Presence, ReplicaReport, Role};
+use karst_core::replica::{Data, GateReport, Observation, Presence, ReplicaReport, Role};
 use karst_core::spec::Loss;
 use karst_core::state::ClusterState;
 use karst_core::steward::outlook::{Need, Outlook, Writes, outlook};
@@ -103,4 +103,30 @@ fn data_that_nobody_knows_wait_for_a_person() {
     case.report("uvala", full(true));
     let both = Need::ChooseData(vec!["doline".into(), "uvala".into()]);
     assert_eq!(facts(&case), (Writes::Stopped, Some(both)));
+}
+
+/// What a gate said before its host was lost is no word on where it leads now.
+#[test]
+fn gates_that_are_not_heard_are_not_taken_for_open_ones() {
+    let mut case = serving();
+    let gate = ([10, 0, 0, 13], 26_900).into();
+    let workload = case.spec.workloads.get_mut(&w()).expect("it is there");
+    workload.gates.insert("polje".into(), gate);
+    assert_eq!(
+        facts(&case),
+        (Writes::Paused, None),
+        "it is heard, and holds"
+    );
+    let epoch = case.state.workload(&w()).epoch;
+    let heard = case.reports.get_mut(&"polje".into()).expect("it reported");
+    let open = GateReport {
+        forwarding: Some(epoch),
+        ..GateReport::default()
+    };
+    heard.report.parts.gates.insert(w(), open);
+    assert_eq!(facts(&case), (Writes::Accepted, None));
+    let long_ago = case.now - case.spec.timings.suspicion_ceiling * 2;
+    let heard = case.reports.get_mut(&"polje".into()).expect("it reported");
+    heard.at = long_ago;
+    assert_eq!(facts(&case), (Writes::Unknown, None));
 }

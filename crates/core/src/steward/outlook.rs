@@ -131,8 +131,7 @@ impl Desk<'_> {
                 Writes::Paused
             }
             Some(seen) if seen.can_write == Some(false) => Writes::Paused,
-            Some(_) if !self.is_routed() => Writes::Paused,
-            Some(_) => Writes::Accepted,
+            Some(_) => self.through_gates(),
         };
         if writes == Writes::Accepted && writes_wait(self.w, self.spec) {
             return match self.is_a_standby_coming() {
@@ -160,14 +159,21 @@ impl Desk<'_> {
         }
     }
 
-    /// Some gate lets clients through, if there are any.
-    fn is_routed(&self) -> bool {
-        let forwards = |node: &NodeId| {
+    /// Whether some gate lets clients through, if there are any. One that is not heard may, or not.
+    fn through_gates(&self) -> Writes {
+        let gate = |node: &NodeId| {
+            if !self.scene.reports_in(node) {
+                return Writes::Unknown;
+            }
             let heard = self.scene.reports.get(node);
             let gate = heard.and_then(|h| h.report.parts.gates.get(self.id));
-            gate.is_some_and(|gate| gate.forwarding == Some(self.w.epoch))
+            match gate.and_then(|gate| gate.forwarding) {
+                Some(epoch) if epoch == self.w.epoch => Writes::Accepted,
+                _ => Writes::Paused,
+            }
         };
-        self.spec.gates.is_empty() || self.spec.gates.keys().any(forwards)
+        let best = self.spec.gates.keys().map(gate).min();
+        best.unwrap_or(Writes::Accepted)
     }
 
     /// A primary that is lost and that the mode leaves to a person.

@@ -187,10 +187,12 @@ impl Deadman {
     fn begin(&mut self, entry: Entry) -> io::Result<()> {
         let watched = list::watched(entry, &self.find);
         let claim = &watched.entry.claim;
+        let is_new = !self.watched.contains_key(claim);
         match &watched.target {
             Target::Server { processes, port } => {
-                // Nobody owns what runs; nobody waits either, as nothing is counted down yet.
-                if self.first && self.deadlines.is_empty() {
+                // Nobody owns what runs; nobody waits either, as nothing is counted down yet. Of what
+                // was watched before something else is said now, and its server runs on.
+                if self.first && is_new && self.deadlines.is_empty() {
                     let ended = processes.end_all(END_LIMIT)?;
                     if ended > 0 {
                         tracing::warn!(%claim, ended, "ended processes that nobody owned");
