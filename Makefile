@@ -4,7 +4,7 @@
 
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
-.PHONY: demo test faults soak bench check packages toolchain console build
+.PHONY: demo test faults soak bench install packages toolchain console build
 
 RUST_NEEDED := 1.95
 PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux mount e2fsprogs tcpdump curl chromium chromium-driver nodejs npm build-essential
@@ -62,3 +62,16 @@ soak: toolchain
 bench: toolchain console
 	cargo build --release --locked --bins
 	target/release/karst-lab bench
+
+# The programs, their manual pages and completions.
+PREFIX ?= /usr/local
+install: toolchain console
+	cargo build --release --locked --bins
+	install -d $(DESTDIR)$(PREFIX)/bin $(DESTDIR)$(PREFIX)/share/man/man1 \
+	  $(DESTDIR)$(PREFIX)/share/bash-completion/completions $(DESTDIR)$(PREFIX)/share/zsh/site-functions \
+	  $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d
+	install -t $(DESTDIR)$(PREFIX)/bin target/release/karst target/release/karstd
+	target/release/karst manual $(DESTDIR)$(PREFIX)/share/man/man1
+	target/release/karst completions bash > $(DESTDIR)$(PREFIX)/share/bash-completion/completions/karst
+	target/release/karst completions zsh > $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_karst
+	target/release/karst completions fish > $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/karst.fish

@@ -1,58 +1,43 @@
-import { useEffect, useState, useSyncExternalStore } from 'react'
-import { Container, Nav } from 'react-bootstrap'
-import { isSignedIn, type Status } from './api'
-import { Frame } from './Frame'
-import { HistoryPage } from './HistoryPage'
-import { Now } from './Now'
-import { OperationPage } from './OperationPage'
-import { SignIn } from './SignIn'
-import { WorkloadPage } from './WorkloadPage'
-
-// The place in the console is the part of the address behind the hash, so that it can be sent to a colleague.
-const onPlace = (changed: () => void) => {
-  window.addEventListener('hashchange', changed)
-  return () => window.removeEventListener('hashchange', changed)
-}
-const place = () => window.location.hash.slice(2)
+import { useQueryClient } from '@tanstack/react-query'
+import { useCallback } from 'react'
+import { Route, Routes } from 'react-router'
+import { Acting } from './act/Acting'
+import { useSelf } from './api/queries'
+import { Refused } from './api/types'
+import { Frame } from './frame/Frame'
+import { HistoryPage } from './pages/HistoryPage'
+import { NodePage } from './pages/NodePage'
+import { NodesPage } from './pages/NodesPage'
+import { Now } from './pages/Now'
+import { OperationPage } from './pages/OperationPage'
+import { OperationsPage } from './pages/OperationsPage'
+import { QuorumPage } from './pages/QuorumPage'
+import { RunbookPage } from './pages/RunbookPage'
+import { SignIn } from './pages/SignIn'
+import { WorkloadPage } from './pages/WorkloadPage'
 
 export function App() {
-  const [known, setKnown] = useState<boolean | null>(null)
-  useEffect(() => {
-    isSignedIn().then(setKnown, () => setKnown(false))
-  }, [])
-  if (known === null) return null
-  return <Container className="py-2">{known ? <Frame onSignedOut={() => setKnown(false)}>{(status) => <Pages status={status} />}</Frame> : <SignIn onDone={() => setKnown(true)} />}</Container>
-}
-
-function Pages({ status }: { status: Status }) {
-  const [page = '', name = ''] = useSyncExternalStore(onPlace, place).split('/')
-  const links = [
-    ['', 'Now'],
-    ['operation', 'Operations'],
-    ['history', 'History'],
-    ...status.workloads.map((w) => [`workload/${w.workload}`, w.workload]),
-  ] as [string, string][]
-  const here = page === 'workload' ? `workload/${name}` : page
+  const self = useSelf()
+  const queries = useQueryClient()
+  const signedOut = useCallback(() => void queries.resetQueries({ queryKey: ['self'] }), [queries])
+  if (self.isPending) return null
+  if (!self.data) return <SignIn why={self.error instanceof Refused ? null : 'This node does not answer.'} onDone={signedOut} />
   return (
-    <>
-      <Nav variant="underline" activeKey={here} className="mb-2">
-        {links.map(([key, text]) => (
-          <Nav.Item key={key}>
-            <Nav.Link eventKey={key} href={`#/${key}`}>
-              {text}
-            </Nav.Link>
-          </Nav.Item>
-        ))}
-      </Nav>
-      {page === 'operation' ? (
-        <OperationPage status={status} id={name} />
-      ) : page === 'history' ? (
-        <HistoryPage key={name} applied={status.applied} operation={name} />
-      ) : page === 'workload' ? (
-        <WorkloadPage status={status} name={name} />
-      ) : (
-        <Now status={status} />
-      )}
-    </>
+    <Frame onSignedOut={signedOut}>
+      <Acting self={self.data}>
+        <Routes>
+          <Route path="/" element={<Now />} />
+          <Route path="/workloads/:name" element={<WorkloadPage />} />
+          <Route path="/operations" element={<OperationsPage />} />
+          <Route path="/operations/:id" element={<OperationPage />} />
+          <Route path="/nodes" element={<NodesPage />} />
+          <Route path="/nodes/:name" element={<NodePage />} />
+          <Route path="/quorum" element={<QuorumPage />} />
+          <Route path="/history" element={<HistoryPage />} />
+          <Route path="/runbook/:name" element={<RunbookPage />} />
+          <Route path="*" element={<p className="mt-4">There is no such page. The links above lead on.</p>} />
+        </Routes>
+      </Acting>
+    </Frame>
   )
 }

@@ -56,6 +56,12 @@ pub trait Driver: std::fmt::Debug + Send + Sync {
     /// What a running server is, and how far.
     async fn probe(&self) -> Observation;
 
+    /// What it runs, which has to be on the host.
+    fn programs(&self) -> Vec<PathBuf>;
+
+    /// The program's version, as a running server said last.
+    fn version(&self) -> Option<String>;
+
     /// Makes the stop that follows short, while clients still write.
     async fn checkpoint(&self) -> Result<()>;
 

@@ -205,6 +205,14 @@ impl Driver for Lines {
         self.look().await.is_ok()
     }
 
+    fn programs(&self) -> Vec<PathBuf> {
+        vec![self.program.clone()]
+    }
+
+    fn version(&self) -> Option<String> {
+        None
+    }
+
     async fn probe(&self) -> Observation {
         let mut seen = Observation {
             presence: Presence::Runs,
@@ -235,6 +243,7 @@ impl Driver for Lines {
             replayed: Some(has),
             streaming: true,
             near: number.saturating_sub(has) <= NEAR,
+            delay: None,
         };
         seen.standbys = said.followers.into_iter().map(follower).collect();
         seen

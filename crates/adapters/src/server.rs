@@ -33,13 +33,13 @@ pub enum Reach {
     Primary,
 }
 
-/// What a client of that program's kind pastes to connect.
-pub fn connection(driver: &str, to: &[SocketAddr], reach: Reach) -> String {
+/// What clients of that program's kind paste to connect: each kind of client with its string.
+pub fn connections(driver: &str, to: &[SocketAddr], reach: Reach) -> Vec<(&'static str, String)> {
     if driver == "postgres" {
-        return postgres::connection(to, reach == Reach::Primary);
+        return postgres::strings(to, reach == Reach::Primary).into();
     }
     let addresses: Vec<String> = to.iter().map(ToString::to_string).collect();
-    addresses.join(",")
+    vec![("address", addresses.join(","))]
 }
 
 impl Server {
@@ -73,6 +73,22 @@ impl Server {
             driver,
             ended: Mutex::default(),
         }
+    }
+
+    /// Whether its programs are there.
+    ///
+    /// # Errors
+    /// Which of them is not, in words.
+    pub fn lacks(&self) -> std::result::Result<(), String> {
+        let missing = self.driver.programs().into_iter().find(|p| !p.exists());
+        missing.map_or(Ok(()), |path| {
+            Err(format!("{} is not there", path.display()))
+        })
+    }
+
+    /// Of its program, as the running server said last.
+    pub fn version(&self) -> Option<String> {
+        self.driver.version()
     }
 
     pub fn data_dir(&self) -> &Path {

@@ -1,18 +1,20 @@
 //! The typed HTTP client: tries several servers in turn, and says which one said what.
 
 use crate::problem::{Problem, ProblemType};
+use crate::report::OperationReport;
 use crate::types::{
-    ChangedReply, Endpoint, HistoryReply, ModeBody, MoveBody, PowerBody, SelfReply, SpecReply,
-    StartedReply, StatusReply,
+    AcknowledgeBody, ChangedReply, Endpoint, HistoryReply, HostNeed, ModeBody, MoveBody, PowerBody,
+    SelfReply, SpecReply, StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use karst_core::OperationId;
 use karst_core::request::{NodePlan, Plan, PowerWish};
 use karst_core::spec::may_carry_secrets;
-use reqwest::{Method, Response};
+use reqwest::{Method, Response, header};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::path::Path;
 use std::time::Duration;
 
 /// What went wrong with a call.
@@ -33,9 +35,20 @@ pub enum ClientError {
 #[derive(Clone, Debug)]
 pub struct Client {
     servers: Vec<String>,
-    token: String,
+    access: Access,
     http: reqwest::Client,
 }
+
+/// By what right.
+#[derive(Clone, Debug)]
+enum Access {
+    Token(String),
+    /// That of whoever may open the daemon's socket on this host.
+    Local,
+}
+
+/// How long a node may take to accept a connection.
+const CONNECTED_WITHIN: Duration = Duration::from_millis(1_500);
 
 impl Client {
     /// `servers` are addresses such as `10.0.0.11:26780`, spoken to by HTTPS; `http://` is for this
@@ -50,7 +63,7 @@ impl Client {
             ));
         }
         let http = reqwest::Client::builder()
-            .connect_timeout(Duration::from_millis(1500))
+            .connect_timeout(CONNECTED_WITHIN)
             .no_proxy();
         // A token goes where it was sent, and not where an answer points to.
         let mut http = http.redirect(reqwest::redirect::Policy::none());
@@ -66,7 +79,27 @@ impl Client {
         let servers = servers.iter().map(|s| base(s)).collect::<Result<_, _>>()?;
         Ok(Self {
             servers,
-            token: token.into(),
+            access: Access::Token(token.into()),
+            http,
+        })
+    }
+
+    /// The daemon on this host, by its socket.
+    ///
+    /// # Errors
+    /// If no client can be made.
+    pub fn local(socket: &Path) -> Result<Self, ClientError> {
+        let http = reqwest::Client::builder()
+            .connect_timeout(CONNECTED_WITHIN)
+            .no_proxy()
+            .unix_socket(socket)
+            .redirect(reqwest::redirect::Policy::none())
+            .build()
+            .map_err(|e| ClientError::Setup(e.to_string()))?;
+        Ok(Self {
+            // The name is nothing that is looked up: the socket leads to one daemon.
+            servers: vec!["http://localhost".into()],
+            access: Access::Local,
             http,
         })
     }
@@ -79,14 +112,16 @@ impl Client {
     ) -> Result<(String, Response), ClientError> {
         let mut silent = Vec::new();
         for server in &self.servers {
-            let mut request = self
-                .http
-                .request(method.clone(), format!("{server}{path}"))
-                .bearer_auth(&self.token);
+            let mut request = self.http.request(method.clone(), format!("{server}{path}"));
+            request = match &self.access {
+                Access::Token(token) => request.bearer_auth(token),
+                Access::Local => request.header(header::AUTHORIZATION, "Local"),
+            };
             if !path.contains("/live") {
                 // A daemon that stands still accepts connections and never answers: do not wait for
                 // it for long.
-                let patience = if method == Method::GET { 1_500 } else { 10_000 };
+                let quick = method == Method::GET && !path.ends_with("/examination");
+                let patience = if quick { 1_500 } else { 10_000 };
                 request = request.timeout(Duration::from_millis(patience));
             }
             if let Some(body) = body {
@@ -183,6 +218,22 @@ impl Client {
             .await
     }
 
+    /// What the asked node's host has and lacks.
+    pub async fn examination(&self) -> Result<Vec<HostNeed>, ClientError> {
+        self.get("/api/v1/examination").await
+    }
+
+    /// The same client for one node alone.
+    ///
+    /// # Errors
+    /// If a token may not go to that address.
+    pub fn at(&self, server: &str) -> Result<Self, ClientError> {
+        Ok(Self {
+            servers: vec![base(server)?],
+            ..self.clone()
+        })
+    }
+
     pub async fn myself(&self) -> Result<SelfReply, ClientError> {
         self.get("/api/v1/self").await
     }
@@ -190,6 +241,36 @@ impl Client {
     /// `query` is what follows the `?`: `after=`, `limit=`, `workload=`, `operation=`.
     pub async fn history(&self, query: &str) -> Result<HistoryReply, ClientError> {
         self.get(&format!("/api/v1/history?{query}")).await
+    }
+
+    /// The history as a file; `query` with `format=csv` or `format=json-lines`.
+    pub async fn export(&self, query: &str) -> Result<String, ClientError> {
+        let path = format!("/api/v1/history/export?{query}");
+        let (server, response) = self.send::<()>(Method::GET, &path, None).await?;
+        response.text().await.map_err(|e| ClientError::Strange {
+            server,
+            why: e.to_string(),
+        })
+    }
+
+    pub async fn report(&self, operation: OperationId) -> Result<OperationReport, ClientError> {
+        self.get(&format!("/api/v1/operations/{}/report", operation.0))
+            .await
+    }
+
+    /// Says who knows of a finding.
+    pub async fn acknowledge(
+        &self,
+        finding: &str,
+        body: &AcknowledgeBody,
+    ) -> Result<ChangedReply, ClientError> {
+        let path = format!("/api/v1/findings/{finding}/acknowledgement");
+        self.call(Method::PUT, &path, Some(body)).await
+    }
+
+    pub async fn forget(&self, finding: &str) -> Result<ChangedReply, ClientError> {
+        let path = format!("/api/v1/findings/{finding}/acknowledgement");
+        self.call::<(), _>(Method::DELETE, &path, None).await
     }
 
     /// What a `switchover` or `failover` would do.
@@ -321,6 +402,28 @@ impl Client {
             "{server} closed the stream"
         )]))
     }
+}
+
+/// What a node's clock reads, as it says itself (RFC 9110, section 6.6.1). Nobody has to be signed
+/// in for that.
+///
+/// # Errors
+/// If it does not answer, or says no date.
+pub async fn date_of(server: &str, ca: &str) -> Result<String, ClientError> {
+    let client = Client::new(&[server.into()], "", Some(ca))?;
+    let response = client
+        .http
+        .get(format!("{server}/openapi.json"))
+        .send()
+        .await;
+    let response = response
+        .map_err(|e| ClientError::Unreachable(vec![format!("{server}: {}", innermost(&e))]))?;
+    let date = response.headers().get(header::DATE);
+    let date = date.and_then(|date| date.to_str().ok());
+    date.map(Into::into).ok_or_else(|| ClientError::Strange {
+        server: server.into(),
+        why: "it says no date".into(),
+    })
 }
 
 /// Where requests go that carry a token: by TLS, or no further than this host.

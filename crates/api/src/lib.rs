@@ -4,11 +4,14 @@
 //! The types of the cluster itself come from [`karst_core`] and are re-exported as [`core`].
 
 pub mod client;
+pub mod firstspec;
 mod problem;
+mod report;
 pub mod specfile;
 mod types;
 
-pub use client::{Client, ClientError};
+pub use client::{Client, ClientError, date_of};
 pub use karst_core as core;
 pub use problem::{Problem, ProblemType};
+pub use report::{Around, Line, OperationReport};
 pub use types::*;

@@ -34,7 +34,8 @@
 
 use karst_core::spec::{
     AddressSpec, After, Alone, Clock, Finding, FindingKind, Follows, KeyPath, Loss, NodeSpec,
-    PowerSpec, Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check, nearest,
+    PowerSpec, Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check,
+    may_carry_secrets, nearest,
 };
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -457,6 +458,7 @@ impl Reader {
         let peer = self.address_at(&mut level, "peer");
         self.need(&level, "peer", peer.map(|_| ()));
         let api = self.address_at(&mut level, "api");
+        let console = self.origin(&mut level, "console");
         let power = self.power(&mut level);
         let words = [("auto", Readmit::Auto), ("ask", Readmit::Ask)];
         let readmit = self
@@ -471,10 +473,28 @@ impl Reader {
             witness,
             peer: peer.unwrap_or_else(nowhere),
             api,
+            console,
             power,
             readmit,
             clock,
         }
+    }
+
+    /// A URL of scheme, host and port alone.
+    fn origin(&mut self, level: &mut Level, key: &'static str) -> Option<String> {
+        let text = self.text(level, key)?;
+        let remedy = "write scheme, host and port alone, as https://karst1.example:26780";
+        match may_carry_secrets(&text) {
+            Err(why) => self.error(joined(&level.path, key), why, remedy),
+            Ok(())
+                if text.matches('/').count() != 2 || text.contains(['?', '#', '\'', ';', ',']) =>
+            {
+                let what = format!("`{text}` has more than an origin");
+                self.error(joined(&level.path, key), what, remedy);
+            }
+            Ok(()) => return Some(text),
+        }
+        None
     }
 
     fn power(&mut self, level: &mut Level) -> Option<PowerSpec> {

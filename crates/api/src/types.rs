@@ -136,6 +136,33 @@ pub struct SpecReply {
     pub worst_cases: Vec<WorstCase>,
 }
 
+/// `GET /api/v1/workloads/{workload}/written`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WrittenReply {
+    /// Oldest first: 5 s each, shorter ones around a change of the primary.
+    pub spans: Vec<WrittenSpan>,
+}
+
+/// How much log was written in one span of time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WrittenSpan {
+    /// Milliseconds since the Unix epoch.
+    pub until_ms: u64,
+    pub ms: u64,
+    /// None where it is not known.
+    pub bytes: Option<u64>,
+}
+
+/// `PUT /api/v1/findings/{finding}/acknowledgement`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AcknowledgeBody {
+    /// Why it may stand, for whoever sees it next.
+    #[serde(default)]
+    #[schema(max_length = 200)]
+    pub note: String,
+}
+
 /// One event of the history.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Record {
@@ -179,11 +206,15 @@ pub struct SelfReply {
     pub level: String,
 }
 
-/// `POST /api/v1/session`: a token for a cookie, so that a browser can hold an event stream open.
+/// `POST /api/v1/session`: a token for a cookie, so that a browser can hold an event stream open;
+/// or a ticket of another node, from its event stream. One of the two.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SessionBody {
-    pub token: String,
+    #[serde(default)]
+    pub token: Option<String>,
+    #[serde(default)]
+    pub ticket: Option<String>,
 }
 
 /// What a person pastes to reach a workload.
@@ -191,6 +222,28 @@ pub struct SessionBody {
 pub struct Endpoint {
     pub workload: String,
     pub purpose: String,
+    /// Which client takes it: `psql`, `jdbc`, `python`, `go`, `dotnet`; `address` for other
+    /// programs.
+    pub client: String,
     pub text: String,
     pub reaches: Option<NodeId>,
+}
+
+/// Something that a host needs to be a node, as `karstd examine` finds it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HostNeed {
+    pub what: String,
+    pub met: Met,
+    /// Why not, or what was found.
+    pub why: Option<String>,
+    pub remedy: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Met {
+    Yes,
+    No,
+    /// It works without, with less protection.
+    Better,
 }

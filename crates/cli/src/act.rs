@@ -3,14 +3,16 @@
 
 use crate::arguments::Consent;
 use crate::ending::Ending;
-use crate::output::{Format, print, say, size};
+use crate::output::{Format, print, print_next, remark, size, span};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::operation::{Mode, Outcome};
+use karst_api::core::progress::Step;
 use karst_api::core::request::{Plan, PowerWish};
 use karst_api::{Client, ModeBody, MoveBody};
 use std::fmt::Write as _;
 use std::io::{BufRead, IsTerminal};
+use std::time::Duration;
 
 pub async fn change(
     client: &Client,
@@ -41,11 +43,14 @@ pub async fn change(
         ..body
     };
     let started = client.begin(workload, what, &body).await?;
-    say(&format!(
-        "{0} has begun; it goes on if this client ends (karst operation watch {0})\n",
-        started.operation
-    ));
-    watch(client, started.operation).await
+    remark(
+        format,
+        &format!(
+            "{0} has begun; it goes on if this client ends (karst operation watch {0})\n",
+            started.operation
+        ),
+    );
+    watch(client, started.operation, format).await
 }
 
 fn text_of(plan: &Plan) -> String {
@@ -69,10 +74,11 @@ fn text_of(plan: &Plan) -> String {
     for (i, step) in plan.steps.iter().enumerate() {
         let _ = writeln!(text, "  step {}  {step}", i + 1);
     }
-    let (usual, most) = (plan.pause.usual_ms, plan.pause.longest_ms);
+    let pause = |ms| span(Duration::from_millis(ms));
+    let (usual, most) = (pause(plan.pause.usual_ms), pause(plan.pause.longest_ms));
     let _ = writeln!(
         text,
-        "  writes pause for about {usual} ms, {most} ms at most; data at risk: {}",
+        "  writes pause for about {usual}, {most} at most; data at risk: {}",
         if plan.data_at_risk == u64::MAX {
             "an unknown amount".into()
         } else {
@@ -182,10 +188,13 @@ pub async fn mode(
         ),
     };
     if which.all && body.mode != Mode::Act && !which.yes {
-        say(&format!(
-            "No lost primary is replaced by itself from then on: {}.\n",
-            chosen.join(", ")
-        ));
+        remark(
+            format,
+            &format!(
+                "No lost primary is replaced by itself from then on: {}.\n",
+                chosen.join(", ")
+            ),
+        );
         if !approved("cluster", &status.cluster)? {
             bail!("nothing was changed: not approved");
         }
@@ -205,26 +214,27 @@ pub struct Which {
 }
 
 /// Approves, and shows what follows.
-pub async fn approve(client: &Client, id: OperationId) -> Result<Ending> {
+pub async fn approve(client: &Client, id: OperationId, format: Format) -> Result<Ending> {
     let reply = client.approve(id).await?;
-    say(&format!("{id} {}\n", reply.text));
-    watch(client, id).await
+    remark(format, &format!("{id} {}\n", reply.text));
+    watch(client, id, format).await
 }
 
 fn approved(what: &str, name: &str) -> Result<bool> {
     if !std::io::stdin().is_terminal() {
         bail!("nothing was changed: there is no terminal to ask; use --yes");
     }
-    say(&format!("Type the {what}'s name to approve: "));
+    eprint!("Type the {what}'s name to approve: ");
     let mut answer = String::new();
     std::io::stdin().lock().read_line(&mut answer)?;
     Ok(answer.trim() == name)
 }
 
-/// Prints the steps of an operation as they happen, until it ends.
-pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
+/// Prints the steps of an operation as they happen, until it ends; for programs a line or document
+/// for each.
+pub async fn watch(client: &Client, id: OperationId, format: Format) -> Result<Ending> {
     let mut shown = 0;
-    let mut result = None;
+    let (mut result, mut printed) = (None, Ok(()));
     while result.is_none() {
         // A stream may end with its server; another server goes on where it was.
         let watched = client.watch(|reply| {
@@ -233,19 +243,21 @@ pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
             };
             let begin = operation.steps.first().map(|s| s.at).unwrap_or_default();
             for step in operation.steps.iter().skip(shown) {
-                say(&format!(
-                    "  {:>7} ms  {}\n",
-                    step.at.since(begin).as_millis(),
-                    step.text
-                ));
+                let ms = step.at.since(begin).as_millis();
+                let line = |step: &Step| format!("  {ms:>7} ms  {}\n", step.text);
+                if printed.is_ok() {
+                    printed = print_next(format, step, line);
+                }
             }
             shown = shown.max(operation.steps.len());
             if let Some(outcome) = &operation.outcome {
                 result = Some(outcome.clone());
             }
-            result.is_some()
+            result.is_some() || printed.is_err()
         });
-        if let Err(error) = watched.await
+        let ended = watched.await;
+        std::mem::replace(&mut printed, Ok(()))?;
+        if let Err(error) = ended
             && client.status().await.is_err()
         {
             return Err(error.into());
@@ -254,7 +266,7 @@ pub async fn watch(client: &Client, id: OperationId) -> Result<Ending> {
     match result {
         Some(Outcome::Undone(why)) => bail!("{id} was not carried out: {why}"),
         Some(Outcome::Diverted(why)) => {
-            say(&format!("{id} finished otherwise: {why}\n"));
+            remark(format, &format!("{id} finished otherwise: {why}\n"));
             Ok(Ending::NotWell)
         }
         _ => Ok(Ending::Done),

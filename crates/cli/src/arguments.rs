@@ -3,8 +3,10 @@
 use crate::output::Format;
 use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
+use karst_api::core::OperationId;
 use karst_api::core::operation::Mode;
 use karst_api::core::request::PowerWish;
+use karst_api::firstspec::AnsweredNode;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -22,11 +24,14 @@ const EXIT_CODES: &str = "Exit codes: 0 done, 1 failed, 2 wrong command line, 3 
 
 #[derive(Args, Clone)]
 pub struct Global {
-    /// A node's address; several are tried in turn [default: those of the client configuration]
+    /// A node's address, or `unix:` and the path of a daemon's socket on this host; several
+    /// addresses are tried in turn [default: those of the client configuration, else
+    /// unix:/run/karst/api.sock]
     #[arg(
         long = "node",
         global = true,
         env = "KARST_NODES",
+        value_name = "ADDRESS",
         value_delimiter = ','
     )]
     pub servers: Vec<String>,
@@ -120,21 +125,136 @@ pub enum Command {
     /// The spec file
     #[command(subcommand)]
     Spec(SpecCommand),
+    /// What stands against a guarantee or an expectation, and who knows of it
+    #[command(subcommand)]
+    Finding(FindingCommand),
     /// What happened, oldest first
-    History {
-        /// Go on as it happens
-        #[arg(long)]
-        follow: bool,
-        #[arg(long)]
-        workload: Option<String>,
-        #[arg(long)]
-        operation: Option<u64>,
-        /// At most so many, the newest
-        #[arg(long, default_value_t = 50)]
-        limit: u32,
+    History(Past),
+    /// What a word on the screen means, and what to do
+    Runbook {
+        /// As it is named there: `bring-back`, `disk-fills` [default: all names]
+        name: Option<String>,
     },
+    /// What this host needs to be a node, each met or not, and what to do about it
+    Doctor(Doctor),
+    /// The same for each node of a cluster that runs, as each sees it: ports, peers, clocks, guards,
+    /// devices, programs, certificates
+    Check,
     /// Completions for a shell
     Completions { shell: Shell },
+    /// Write the manual pages into a directory
+    #[command(hide = true)]
+    Manual { dir: PathBuf },
+}
+
+#[derive(Args, Clone)]
+pub struct Past {
+    /// Go on as it happens
+    #[arg(long, conflicts_with_all = ["newest_first", "export", "before"])]
+    pub follow: bool,
+    #[arg(long)]
+    pub workload: Option<String>,
+    /// `op-12` or `12`
+    #[arg(long, value_parser = crate::operations::id)]
+    pub operation: Option<OperationId>,
+    /// What that node recorded
+    #[arg(long, value_name = "NODE")]
+    pub recorded_by: Option<String>,
+    /// Of these kinds alone
+    #[arg(long = "kind", value_delimiter = ',')]
+    pub kinds: Vec<String>,
+    /// At least so much
+    #[arg(long, value_enum)]
+    pub level: Option<LevelWord>,
+    /// Who asked for what, and how it was answered
+    #[arg(long, value_enum, default_value_t = Asked::Without)]
+    pub audit: Asked,
+    /// Later than this moment: 2026-11-28T09:30:00Z
+    #[arg(long)]
+    pub after: Option<String>,
+    /// Earlier than this moment
+    #[arg(long)]
+    pub before: Option<String>,
+    /// The newest first, not last
+    #[arg(long)]
+    pub newest_first: bool,
+    /// At most so many, the newest
+    #[arg(long, default_value_t = 50, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub limit: u32,
+    /// All of it, for a spreadsheet or another program
+    #[arg(long, value_enum, conflicts_with = "limit")]
+    pub export: Option<Export>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum LevelWord {
+    Info,
+    Notice,
+    Warning,
+}
+
+impl LevelWord {
+    pub fn word(self) -> &'static str {
+        match self {
+            LevelWord::Info => "info",
+            LevelWord::Notice => "notice",
+            LevelWord::Warning => "warning",
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Asked {
+    /// With everything else
+    With,
+    /// Not at all
+    Without,
+    /// Nothing else
+    Only,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Export {
+    Csv,
+    JsonLines,
+}
+
+impl Export {
+    pub fn word(self) -> &'static str {
+        match self {
+            Export::Csv => "csv",
+            Export::JsonLines => "json-lines",
+        }
+    }
+}
+
+#[derive(Args, Clone)]
+pub struct Doctor {
+    /// The spec file
+    #[arg(long, default_value = "/etc/karst/spec.toml")]
+    pub spec: PathBuf,
+    /// Which node of the spec this host is [default: the host name]
+    #[arg(long = "as")]
+    pub node: Option<String>,
+    /// Where the daemon's arguments are others than by default: these follow, as `-- --state DIR`
+    #[arg(last = true)]
+    pub rest: Vec<String>,
+}
+
+#[derive(Subcommand)]
+pub enum FindingCommand {
+    List,
+    /// Know of it by name: it is shown last from then on, until it has gone for a while
+    Acknowledge {
+        finding: String,
+        /// Why it may stand, for whoever sees it next
+        #[arg(long)]
+        note: Option<String>,
+    },
+    /// Take that back
+    Forget {
+        finding: String,
+    },
 }
 
 fn duration(text: &str) -> Result<Duration, String> {
@@ -258,6 +378,12 @@ pub enum OperationCommand {
     Watch {
         id: String,
     },
+    /// What it was, where its time went, who voted, what was lost; for whoever was asleep
+    Report {
+        id: String,
+        #[arg(long = "as", value_enum, default_value_t = ReportAs::Markdown)]
+        form: ReportAs,
+    },
     /// Let it go on, where it waits for that (mode `ask`)
     Approve {
         id: String,
@@ -266,14 +392,64 @@ pub enum OperationCommand {
 
 #[derive(Subcommand)]
 pub enum EndpointCommand {
-    Show { workload: Option<String> },
+    Show {
+        workload: Option<String>,
+        /// For which client: psql, jdbc, python, go, dotnet
+        #[arg(long = "client")]
+        client: Option<String>,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum ReportAs {
+    Markdown,
+    Json,
+    Svg,
+}
+
+#[derive(Args, Clone)]
+pub struct SpecInit {
+    /// The file [default: standard output]
+    #[arg(long)]
+    pub write: Option<PathBuf>,
+    /// The cluster's name [default: asked for]
+    #[arg(long)]
+    pub cluster: Option<String>,
+    /// A host that runs servers; give one for each
+    #[arg(long = "host", value_name = "NAME=ADDRESS[@ZONE]")]
+    pub hosts: Vec<AnsweredNode>,
+    /// A host that votes and runs none
+    #[arg(long = "witness", value_name = "NAME=ADDRESS[@ZONE]")]
+    pub witnesses: Vec<AnsweredNode>,
+    /// What is kept available
+    #[arg(long)]
+    pub workload: Option<String>,
+    /// Where its servers have their data, on every host
+    #[arg(long)]
+    pub data: Option<String>,
+    /// The one address that its clients keep: 10.30.0.50/24
+    #[arg(long)]
+    pub address: Option<String>,
 }
 
 #[derive(Subcommand)]
 pub enum SpecCommand {
+    /// Write a first spec file, with comments, from options or from answers to a few questions
+    Init(SpecInit),
     /// Check a file without any server: findings with line and column, the timings' inequalities,
     /// worst-case outages
     Check { file: PathBuf },
     /// The file that a running node uses
     Show,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Cli;
+    use clap::CommandFactory;
+
+    #[test]
+    fn no_two_options_have_one_name() {
+        Cli::command().debug_assert();
+    }
 }

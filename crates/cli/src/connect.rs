@@ -5,6 +5,9 @@ use anyhow::{Context, Result, bail};
 use karst_api::Client;
 use std::path::{Path, PathBuf};
 
+/// Where the daemon of this host listens: whoever may open it needs no token.
+const SOCKET: &str = "/run/karst/api.sock";
+
 /// From the command line and environment, then from the client configuration.
 pub fn client(global: &Global) -> Result<Client> {
     let config = configuration(global.config.as_deref())?;
@@ -19,9 +22,19 @@ pub fn client(global: &Global) -> Result<Client> {
             .collect();
     }
     if servers.is_empty() {
+        let socket = Path::new(SOCKET);
+        if socket.exists() {
+            return Ok(Client::local(socket)?);
+        }
         bail!(
-            "no node is known: use --node ADDRESS, KARST_NODES, or a client configuration (--config, KARST_CONFIG)"
+            "no node is known: use --node ADDRESS, KARST_NODES, or a client configuration (--config, KARST_CONFIG); no daemon \
+             runs on this host ({SOCKET} is not there)"
         );
+    }
+    if let [only] = servers.as_slice()
+        && let Some(socket) = only.strip_prefix("unix:")
+    {
+        return Ok(Client::local(Path::new(socket))?);
     }
     let path = |key: &str| given(key).and_then(|i| i.as_str()).map(PathBuf::from);
     let token = match global.token_file.clone().or_else(|| path("token-file")) {

@@ -7,12 +7,26 @@
 mod act;
 mod arguments;
 mod connect;
+mod doctor;
 mod ending;
+mod endpoints;
+mod findings;
+mod history;
+mod nodes;
+mod operations;
 mod output;
-mod show;
+mod runbook;
+mod spec;
+mod spec_init;
+mod status;
+mod why;
+mod words;
+mod workloads;
 
+use anyhow::Context as _;
 use arguments::{
-    Cli, Command, EndpointCommand, NodeCommand, One, OperationCommand, Show, SpecCommand,
+    Cli, Command, EndpointCommand, FindingCommand, NodeCommand, One, OperationCommand, Show,
+    SpecCommand,
 };
 use clap::{CommandFactory, Parser};
 use ending::Ending;
@@ -49,15 +63,49 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
     let (global, format) = (cli.global.clone(), cli.global.output);
     let client = || connect::client(&global);
     match cli.command {
-        Command::Status { watch: false } => show::status(&client()?, format).await,
-        Command::Status { watch: true } => show::watch(&client()?, format).await,
+        Command::Status { watch: false } => status::show(&client()?, format).await,
+        Command::Status { watch: true } => status::watch(&client()?, format).await,
         Command::Wait {
             workload,
             until,
             timeout,
-        } => show::wait(&client()?, workload.as_deref(), until, timeout).await,
-        Command::Why { workload } => show::why(&client()?, workload.as_deref(), format).await,
+        } => status::wait(&client()?, workload.as_deref(), until, timeout).await,
+        Command::Why { workload } => why::why(&client()?, workload.as_deref(), format).await,
         Command::Node(command) => node(command, &client()?, format).await,
+        Command::Quorum(Show::Show) => nodes::quorum(&client()?, format).await,
+        Command::Workload(One::List) => workloads::show(&client()?, None, format).await,
+        Command::Workload(One::Show { name }) => {
+            workloads::show(&client()?, Some(&name), format).await
+        }
+        Command::Operation(command) => operation(command, &client()?, format).await,
+        Command::Endpoint(EndpointCommand::Show {
+            workload,
+            client: kind,
+        }) => endpoints::show(&client()?, workload.as_deref(), kind.as_deref(), format).await,
+        Command::Spec(SpecCommand::Init(init)) => spec_init::run(&init),
+        Command::Spec(SpecCommand::Check { file }) => spec::check(&file, format),
+        Command::Spec(SpecCommand::Show) => spec::show(&client()?, format).await,
+        Command::Finding(command) => finding(command, &client()?, format).await,
+        Command::History(past) => history::show(&client()?, &past, format).await,
+        Command::Runbook { name } => runbook::show(name.as_deref()),
+        Command::Doctor(doctor) => doctor::run(&doctor, format),
+        Command::Check => doctor::check(&client()?, format).await,
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "karst", &mut std::io::stdout());
+            Ok(Ending::Done)
+        }
+        Command::Manual { dir } => {
+            clap_mangen::generate_to(Cli::command(), &dir)
+                .with_context(|| format!("manual pages in {}", dir.display()))?;
+            Ok(Ending::Done)
+        }
+        changes => change(changes, &client()?, format).await,
+    }
+}
+
+/// What changes a workload.
+async fn change(command: Command, client: &Client, format: Format) -> anyhow::Result<Ending> {
+    match command {
         Command::Mode {
             mode,
             workload,
@@ -72,12 +120,7 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
                 for_seconds: time.map(|time| time.as_secs()),
             };
             let which = act::Which { workload, all, yes };
-            act::mode(&client()?, &body, &which, format).await
-        }
-        Command::Quorum(Show::Show) => show::quorum(&client()?, format).await,
-        Command::Workload(One::List) => show::workloads(&client()?, None, format).await,
-        Command::Workload(One::Show { name }) => {
-            show::workloads(&client()?, Some(&name), format).await
+            act::mode(client, &body, &which, format).await
         }
         Command::Switchover {
             workload,
@@ -88,7 +131,7 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
                 to: to.map(Into::into),
                 ..MoveBody::default()
             };
-            act::change(&client()?, "switchover", &workload, body, &consent, format).await
+            act::change(client, "switchover", &workload, body, &consent, format).await
         }
         Command::Failover {
             workload,
@@ -101,31 +144,30 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
                 accept_loss,
                 ..MoveBody::default()
             };
-            act::change(&client()?, "failover", &workload, body, &consent, format).await
+            act::change(client, "failover", &workload, body, &consent, format).await
         }
-        Command::Operation(command) => operation(command, &client()?, format).await,
-        Command::Endpoint(EndpointCommand::Show { workload }) => {
-            show::endpoints(&client()?, workload.as_deref(), format).await
+        _ => unreachable!("every other command is carried out by `run`"),
+    }
+}
+
+async fn finding(
+    command: FindingCommand,
+    client: &Client,
+    format: Format,
+) -> anyhow::Result<Ending> {
+    match command {
+        FindingCommand::List => findings::list(client, format).await,
+        FindingCommand::Acknowledge { finding, note } => {
+            findings::acknowledge(client, &finding, note, format).await
         }
-        Command::Spec(SpecCommand::Check { file }) => show::check_spec(&file, format),
-        Command::Spec(SpecCommand::Show) => show::spec(&client()?, format).await,
-        Command::History {
-            follow,
-            workload,
-            operation,
-            limit,
-        } => show::history(&client()?, follow, workload, operation, limit, format).await,
-        Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Cli::command(), "karst", &mut std::io::stdout());
-            Ok(Ending::Done)
-        }
+        FindingCommand::Forget { finding } => findings::forget(client, &finding, format).await,
     }
 }
 
 async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::Result<Ending> {
     match command {
-        NodeCommand::List => show::nodes(client, None, format).await,
-        NodeCommand::Show { name } => show::nodes(client, Some(&name), format).await,
+        NodeCommand::List => nodes::list(client, format).await,
+        NodeCommand::Show { name } => nodes::show(client, &name, format).await,
         NodeCommand::Fence { name, yes } => act::fence(client, &name, yes, format).await,
         NodeCommand::Power {
             name,
@@ -143,9 +185,14 @@ async fn operation(
     format: Format,
 ) -> anyhow::Result<Ending> {
     match command {
-        OperationCommand::List => show::operations(client, format).await,
-        OperationCommand::Show { id } => show::operation(client, &id, format).await,
-        OperationCommand::Watch { id } => act::watch(client, show::operation_id(&id)?).await,
-        OperationCommand::Approve { id } => act::approve(client, show::operation_id(&id)?).await,
+        OperationCommand::List => operations::list(client, format).await,
+        OperationCommand::Show { id } => operations::show(client, &id, format).await,
+        OperationCommand::Report { id, form } => {
+            operations::report(client, &id, form, format).await
+        }
+        OperationCommand::Watch { id } => act::watch(client, operations::id(&id)?, format).await,
+        OperationCommand::Approve { id } => {
+            act::approve(client, operations::id(&id)?, format).await
+        }
     }
 }

@@ -245,3 +245,53 @@ fn shells_are_told_every_command() {
         );
     }
 }
+
+#[test]
+fn a_first_spec_is_written_once_and_can_be_used() {
+    let path = file("first.toml", "");
+    std::fs::remove_file(&path).unwrap();
+    let words = [
+        "spec",
+        "init",
+        "--write",
+        path.to_str().unwrap(),
+        "--cluster",
+        "skerry",
+        "--host",
+        "doline=10.20.0.11@northquay",
+        "--host",
+        "polje=10.20.0.12@southquay",
+        "--witness",
+        "ponor=10.20.0.13@lighthouse",
+        "--workload",
+        "sailings",
+        "--address",
+        "10.20.0.50/24",
+    ];
+    let output = karst(&words);
+    assert_eq!(output.status.code(), Some(0), "{}", errors(&output));
+    let checked = karst(&["spec", "check", path.to_str().unwrap()]);
+    assert_eq!(checked.status.code(), Some(0), "{}", said(&checked));
+    let again = karst(&words);
+    assert_eq!(again.status.code(), Some(1));
+    assert!(
+        errors(&again).contains("nothing was written"),
+        "{}",
+        errors(&again)
+    );
+    let output = karst(&["spec", "init", "--cluster", "skerry"]);
+    assert!(errors(&output).contains("--host"), "{}", errors(&output));
+    let output = karst(&[
+        "spec",
+        "init",
+        "--cluster",
+        "Skerry!",
+        "--host",
+        "doline=10.0.0.1",
+    ]);
+    assert!(
+        errors(&output).contains("is not a name"),
+        "{}",
+        errors(&output)
+    );
+}

@@ -190,6 +190,12 @@ impl Ledger {
         self.last.insert(lease.claim.clone(), granted);
     }
 
+    /// For how long the last grant holds at the most.
+    pub fn left(&self, claim: &Claim, now: Time) -> Option<Duration> {
+        let granted = self.last.get(claim)?;
+        Some((granted.at + granted.length).since(now))
+    }
+
     /// When no lease of the claim can be valid any more (A2): the own last grant is over, and so is
     /// the longest that an earlier coordinator can have given.
     pub fn over_at(&self, claim: &Claim, elected_at: Time, longest: Duration) -> Time {

@@ -13,8 +13,24 @@ use std::time::Duration;
 pub enum Command {
     /// A coordinator's first entry in its term.
     Noop,
+    Cluster(ClusterAct),
     Node(NodeId, NodeAct),
     Workload(WorkloadId, WorkloadAct),
+}
+
+/// What is decided about the whole.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum ClusterAct {
+    /// A person knows of a finding, and will not be told of it first again.
+    Acknowledge {
+        finding: String,
+        by: Author,
+        /// In seconds since the Unix epoch.
+        at: u64,
+        note: String,
+    },
+    /// A person took that back, or the finding has gone.
+    Forget { finding: String, by: Author },
 }
 
 /// What is decided about a node.
@@ -152,14 +168,14 @@ impl Command {
     pub fn node(&self) -> Option<&NodeId> {
         match self {
             Self::Node(node, _) => Some(node),
-            Self::Noop | Self::Workload(..) => None,
+            Self::Noop | Self::Cluster(_) | Self::Workload(..) => None,
         }
     }
 
     pub fn workload(&self) -> Option<&WorkloadId> {
         match self {
             Self::Workload(workload, _) => Some(workload),
-            Self::Noop | Self::Node(..) => None,
+            Self::Noop | Self::Cluster(_) | Self::Node(..) => None,
         }
     }
 }

@@ -2,7 +2,7 @@
 //! the sentences for whoever reads the record are made here, once.
 
 use crate::author::Author;
-use crate::command::{Ended, NodeAct, Standing, WorkloadAct};
+use crate::command::{ClusterAct, Ended, NodeAct, Standing, WorkloadAct};
 use crate::ids::{Index, NodeId, Term, WorkloadId};
 use crate::operation::{ModeSet, Operation, Outcome};
 use crate::power::PowerOrder;
@@ -13,13 +13,25 @@ use std::fmt;
 use std::time::Duration;
 
 /// How much a line of the record matters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(as = RecordLevel))]
 #[serde(rename_all = "lowercase")]
 pub enum Level {
     Info,
     Notice,
     Warning,
+}
+
+impl Level {
+    pub const ALL: [Level; 3] = [Level::Info, Level::Notice, Level::Warning];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            Level::Info => "info",
+            Level::Notice => "notice",
+            Level::Warning => "warning",
+        }
+    }
 }
 
 /// The kinds, each with the one word that it has in the record.
@@ -46,6 +58,8 @@ macro_rules! kinds {
 }
 
 kinds! {
+    Acknowledged = "acknowledged",
+    AcknowledgementEnds = "acknowledgement-ends",
     ActionDone = "action-done",
     ActionFailed = "action-failed",
     AddressConflict = "address-conflict",
@@ -173,6 +187,7 @@ pub enum Fact {
         what: OfReplica,
     },
     /// A committed decision.
+    OfCluster(ClusterAct),
     OfNode(NodeId, NodeAct),
     OfWorkload(WorkloadId, WorkloadAct),
 }
@@ -224,6 +239,8 @@ impl Fact {
             Self::AddressConflict { .. } => FactKind::AddressConflict,
             Self::AddressTrouble { .. } => FactKind::AddressTrouble,
             Self::Replica { what, .. } => what.kind(),
+            Self::OfCluster(ClusterAct::Acknowledge { .. }) => FactKind::Acknowledged,
+            Self::OfCluster(ClusterAct::Forget { .. }) => FactKind::AcknowledgementEnds,
             Self::OfNode(_, act) => of_node(act),
             Self::OfWorkload(_, act) => of_workload(act),
         }
@@ -324,6 +341,7 @@ impl Fact {
                 node,
                 what,
             } => format!("{workload} on {node}: {what}"),
+            Self::OfCluster(act) => cluster_text(act),
             Self::OfNode(node, act) => node_text(node, act),
             Self::OfWorkload(workload, act) => format!("{workload}: {}", workload_text(act)),
         }
@@ -360,13 +378,17 @@ impl Fact {
             Self::SteppedDown { term, .. } => vec![of("term", term)],
             Self::AddressConflict { other, .. } => vec![of("other", other)],
             Self::OfWorkload(_, WorkloadAct::Finish { phases, .. }) => {
-                let key = |phase: &crate::operation::Phase| {
-                    format!("{}_us", phase.name().replace(' ', "_"))
-                };
+                let phases = phases.iter();
                 phases
-                    .iter()
-                    .map(|(phase, took)| of(&key(phase), &took.as_micros()))
+                    .map(|(phase, took)| of(&phase.key(), &took.as_micros()))
                     .collect()
+            }
+            Self::OfWorkload(_, WorkloadAct::Begin(operation)) => {
+                vec![of("kind", &operation.kind)]
+            }
+            Self::OfWorkload(_, WorkloadAct::Sync { sure, .. })
+            | Self::OfWorkload(_, WorkloadAct::Open { sync: sure, .. }) => {
+                vec![of("sure", &sure.len())]
             }
             _ => Vec::new(),
         }
@@ -390,7 +412,7 @@ impl fmt::Display for OfReplica {
         match self {
             Self::ServerExited => f.write_str("the server's first process has exited"),
             Self::ActionDone { action, took } => {
-                write!(f, "{} done in {} ms", action.describe(), took.as_millis())
+                write!(f, "{} ({} ms)", action.result(), took.as_millis())
             }
             Self::ActionFailed { action, took, why } => {
                 write!(
@@ -474,6 +496,25 @@ fn of_workload(act: &WorkloadAct) -> FactKind {
     }
 }
 
+/// What was decided about the whole.
+pub fn cluster_text(act: &ClusterAct) -> String {
+    match act {
+        ClusterAct::Acknowledge {
+            finding, by, note, ..
+        } if note.is_empty() => format!("{by} knows of {finding}"),
+        ClusterAct::Acknowledge {
+            finding, by, note, ..
+        } => format!("{by} knows of {finding}: {note}"),
+        ClusterAct::Forget {
+            finding,
+            by: Author::Cluster,
+        } => format!("{finding} is over, and so is its acknowledgement"),
+        ClusterAct::Forget { finding, by } => {
+            format!("{by} takes the acknowledgement of {finding} back")
+        }
+    }
+}
+
 /// What was decided about a node.
 pub fn node_text(node: &NodeId, act: &NodeAct) -> String {
     match act {
@@ -509,13 +550,16 @@ pub fn workload_text(act: &WorkloadAct) -> String {
         WorkloadAct::Open {
             epoch, point, sync, ..
         } => {
+            let confirm = match sync.as_slice() {
+                [] => "no standby confirms writes yet".to_string(),
+                sync => format!("writes are confirmed by {}", names(sync)),
+            };
             format!(
-                "the new primary is open (epoch {epoch}, history {}); writes confirmed by {}",
-                point.history,
-                names(sync)
+                "the new primary is open (epoch {epoch}, history {}); {confirm}",
+                point.history
             )
         }
-        WorkloadAct::Serve { epoch } => format!("writes are taken again (epoch {epoch})"),
+        WorkloadAct::Serve { epoch } => format!("clients reach the new primary (epoch {epoch})"),
         WorkloadAct::Sync {
             sure,
             asked,

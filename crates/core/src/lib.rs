@@ -13,6 +13,7 @@
 //! [`state`], [`members`], [`health`], [`authority`], [`replica`], [`power`], [`steward`],
 //! [`operation`], [`node`], [`view`], [`outage`].
 
+pub mod about;
 pub mod address;
 pub mod author;
 pub mod authority;

@@ -204,6 +204,11 @@ impl Phase {
             Phase::FirstWrite => "first write",
         }
     }
+
+    /// What its length is called in the record, in microseconds.
+    pub fn key(self) -> String {
+        format!("{}_us", self.name().replace(' ', "_"))
+    }
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

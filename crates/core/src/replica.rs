@@ -5,6 +5,7 @@
 
 pub mod agent;
 
+use crate::about::About;
 use crate::address::AddressReport;
 use crate::health::Hearing;
 use crate::ids::{BootId, Epoch, History, NodeId, OperationId, StoreId, WorkloadId};
@@ -157,6 +158,7 @@ impl Observation {
         (rest.place, rest.copied) = Default::default();
         for standby in &mut rest.standbys {
             (standby.sent, standby.flushed, standby.replayed) = Default::default();
+            standby.delay = None;
         }
         rest
     }
@@ -187,6 +189,9 @@ pub struct Downstream {
     pub streaming: bool,
     /// So close behind that what is left can be waited for.
     pub near: bool,
+    /// How long its last writes took until they were replayed there; none while nothing is written.
+    #[serde(default)]
+    pub delay: Option<Duration>,
 }
 
 /// What a driver can be told to do. Every action is idempotent.
@@ -269,7 +274,31 @@ impl Action {
         matches!(self, Action::Rewind { .. } | Action::Clone { .. })
     }
 
-    /// For people.
+    /// What is so once it is done, for people.
+    pub fn result(&self) -> String {
+        match self {
+            Action::Create => "the first data are made".into(),
+            Action::StartPrimary => "started as primary".into(),
+            Action::StartStandby { upstream } => format!("started as standby of {upstream}"),
+            Action::Checkpoint => "checkpoint before the move written".into(),
+            Action::StopClean { .. } => "stopped cleanly".into(),
+            Action::StopNow => "stopped at once".into(),
+            Action::Promote { .. } => "promoted".into(),
+            Action::Settle { .. } => "final position reported".into(),
+            Action::Repoint { upstream } => format!("now follows {upstream}"),
+            Action::Rewind { to } => format!("rewound to the history of {to}"),
+            Action::Clone { from } => format!("copied anew from {from}"),
+            Action::SetSync(setting) if setting.standbys.is_empty() => {
+                "commits wait for nobody".into()
+            }
+            Action::SetSync(setting) => {
+                let names: Vec<&str> = setting.standbys.iter().map(|n| n.as_str()).collect();
+                format!("commits wait for {}", names.join(", "))
+            }
+        }
+    }
+
+    /// What it is while it is done, for people.
     pub fn describe(&self) -> String {
         match self {
             Action::Create => "creating the first data".into(),
@@ -351,13 +380,16 @@ pub struct Parts {
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
     pub addresses: BTreeMap<WorkloadId, AddressReport>,
+    /// For people; none where what it said last is still so.
+    #[serde(default)]
+    pub about: Option<Box<About>>,
 }
 
 impl Parts {
     /// Without what the mere passing of time changes.
     pub fn still(&self) -> Self {
         let mut still = self.clone();
-        still.hears_ill = None;
+        (still.hears_ill, still.about) = (None, None);
         for replica in still.replicas.values_mut() {
             replica.times().for_each(|time| *time = Duration::ZERO);
         }
@@ -381,6 +413,7 @@ impl Parts {
             replicas: differ(self.replicas, &before.replicas, &still.replicas),
             gates: differ(self.gates, &before.gates, &still.gates),
             addresses: differ(self.addresses, &before.addresses, &still.addresses),
+            about: self.about,
         }
     }
 
@@ -395,6 +428,7 @@ impl Parts {
         self.replicas.extend(changed.replicas);
         self.gates.extend(changed.gates);
         self.addresses.extend(changed.addresses);
+        self.about = changed.about.or(self.about.take());
     }
 }
 

@@ -58,6 +58,14 @@ pub enum Request {
         by: String,
         plan_only: bool,
     },
+    /// A person knows of a finding; without a note, that is taken back. `at` is in seconds since
+    /// the Unix epoch.
+    Acknowledge {
+        finding: String,
+        note: Option<String>,
+        by: String,
+        at: u64,
+    },
     /// Takes a node's new store in: from then on it votes, and what it acknowledges counts (A6).
     Enrol {
         node: NodeId,
@@ -90,6 +98,7 @@ impl Request {
             | Request::Failover { .. }
             | Request::Mode { .. }
             | Request::Approve { .. }
+            | Request::Acknowledge { .. }
             | Request::Readmit { .. } => Level::Operate,
         }
     }
@@ -104,7 +113,10 @@ impl Request {
             | Request::Readmit { node, .. }
             | Request::Enrol { node, .. }
             | Request::Power { node, .. } => (None, Some(node)),
-            Request::Status | Request::OwnStatus | Request::Approve { .. } => (None, None),
+            Request::Status
+            | Request::OwnStatus
+            | Request::Approve { .. }
+            | Request::Acknowledge { .. } => (None, None),
         };
         let all = [
             self.by(),
@@ -122,6 +134,7 @@ impl Request {
             | Request::Failover { by, .. }
             | Request::Mode { by, .. }
             | Request::Approve { by, .. }
+            | Request::Acknowledge { by, .. }
             | Request::Fence { by, .. }
             | Request::Readmit { by, .. }
             | Request::Enrol { by, .. }

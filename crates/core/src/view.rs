@@ -1,11 +1,13 @@
 //! What a person is shown: one sentence, then the evidence.
 
+use crate::about::Room;
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::operation::{Mode, ModeSet};
 use crate::position::Position;
 use crate::progress::Progress;
 use crate::replica::{Copied, Role, Setting};
-use crate::spec::Finding;
+use crate::spec::{Alone, Finding};
+use crate::state::Acknowledged;
 use crate::steward::candidates::Candidate;
 use crate::steward::outlook::Writes;
 use crate::time::Time;
@@ -92,10 +94,12 @@ pub enum NeedKind {
     Readmit,
     /// A node store is new, and its node does not vote.
     Enrol,
+    /// Too few voters are heard for anything to be decided.
+    BringVoters,
 }
 
 impl NeedKind {
-    pub const ALL: [NeedKind; 7] = [
+    pub const ALL: [NeedKind; 8] = [
         NeedKind::Approve,
         NeedKind::TakeOver,
         NeedKind::ChooseData,
@@ -103,7 +107,30 @@ impl NeedKind {
         NeedKind::BringStandby,
         NeedKind::Readmit,
         NeedKind::Enrol,
+        NeedKind::BringVoters,
     ];
+}
+
+/// A finding that stands.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct FindingView {
+    /// What it is called where somebody acknowledges it.
+    pub name: String,
+    #[serde(flatten)]
+    pub finding: Finding,
+    /// Who knows of it.
+    pub acknowledged: Option<Acknowledged>,
+}
+
+impl From<Finding> for FindingView {
+    fn from(finding: Finding) -> Self {
+        Self {
+            name: finding.name(),
+            finding,
+            acknowledged: None,
+        }
+    }
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -126,7 +153,8 @@ pub struct Status {
     pub workloads: Vec<WorkloadView>,
     /// Newest first.
     pub operations: Vec<Progress>,
-    pub findings: Vec<Finding>,
+    /// Those that nobody knows of first, then the errors.
+    pub findings: Vec<FindingView>,
     /// The viewing node's steady clock.
     pub at: Time,
 }
@@ -158,8 +186,8 @@ impl fmt::Display for NodeState {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Up => "up",
-            Self::Suspected => "suspected",
-            Self::Unheard => "unheard",
+            Self::Suspected => "not heard",
+            Self::Unheard => "never heard",
         })
     }
 }
@@ -214,6 +242,30 @@ pub struct NodeView {
     pub fenced: Option<String>,
     /// None without a device.
     pub power: Option<PowerView>,
+    /// Where a browser reaches its HTTP service; none where it has none for other hosts.
+    pub console: Option<String>,
+    /// What it says of itself and its host; none while nothing was heard of it.
+    pub about: Option<AboutView>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AboutView {
+    /// Of karstd.
+    pub version: String,
+    /// Of the servers here, as each says it.
+    pub servers: BTreeMap<WorkloadId, String>,
+    /// Of the host's present run.
+    pub boot: String,
+    /// Why the host has no packet guard, if so.
+    pub unguarded: Option<String>,
+    /// The watchdog device that the deadman feeds.
+    pub watchdog: Option<String>,
+    pub rooms: Vec<Room>,
+    /// When the node's certificate ends, in seconds since the Unix epoch.
+    pub certificate_until: Option<u64>,
+    /// When this run of the daemon began, in seconds since the Unix epoch.
+    pub since: u64,
 }
 
 /// What a power device said last.
@@ -256,12 +308,27 @@ pub struct WorkloadView {
     /// By whom that was set, when and why; none while it is as it was made.
     pub mode_set: Option<ModeSet>,
     pub primary: Option<NodeId>,
+    /// What the spec says that matters when something fails.
+    pub settings: SettingsView,
+    /// For how long the primary's lease holds at the most, as the coordinator granted it.
+    pub lease_left_ms: Option<u64>,
     pub sync: SyncView,
     pub replicas: Vec<ReplicaView>,
     pub candidates: Vec<Candidate>,
     pub gates: Vec<GateView>,
     pub address: Option<AddressView>,
     pub operation: Option<OperationId>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SettingsView {
+    pub driver: String,
+    /// Bytes of log that a failover may lose; 0 for none.
+    pub loss: u64,
+    pub alone: Alone,
+    /// A dead primary is started where it died before another is looked for.
+    pub restart: bool,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -328,6 +395,8 @@ pub struct StandbyView {
     pub flushed: Option<u64>,
     pub replayed: Option<u64>,
     pub streaming: bool,
+    /// How long its last writes took until they were replayed there; none while nothing is written.
+    pub delay_ms: Option<u64>,
 }
 
 /// What is being done to a server.

@@ -29,6 +29,7 @@ fn spec(voters: &[&str]) -> Spec {
         witness: false,
         peer: address(host, 1),
         api: None,
+        console: None,
         power: None,
         readmit: Readmit::Auto,
         clock: Clock::Steady,
@@ -166,7 +167,7 @@ fn a_holder_that_the_spec_does_not_name_is_a_finding() {
         node.status()
             .findings
             .iter()
-            .any(|f| f.what.contains("gone is primary of w")),
+            .any(|f| f.finding.what.contains("gone is primary of w")),
         "{:?}",
         node.status().findings
     );
@@ -190,7 +191,7 @@ fn an_empty_store_elects_nobody() {
         node.status()
             .findings
             .iter()
-            .any(|f| f.remedy.contains("karst node enrol solo"))
+            .any(|f| f.finding.remedy.contains("karst node enrol solo"))
     );
 }
 

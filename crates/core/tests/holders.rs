@@ -398,6 +398,7 @@ fn downstream(node: &str, at: u64) -> Downstream {
         replayed: at,
         streaming: true,
         near: true,
+        delay: None,
     }
 }
 

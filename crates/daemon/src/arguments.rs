@@ -23,6 +23,8 @@ pub enum Command {
     Run(Run),
     /// Run the deadman, which ends primaries whose daemon does not renew their lease
     Deadman(Deadman),
+    /// Look at what this host needs for it, and print that as JSON (`karst doctor` shows it)
+    Examine(Run),
     /// Print the OpenAPI document of the HTTP interface
     Document,
 }
@@ -72,7 +74,7 @@ pub struct Deadman {
     pub watchdog: Option<PathBuf>,
 }
 
-#[derive(Args)]
+#[derive(Args, Clone)]
 pub struct Run {
     #[command(flatten)]
     pub common: Common,

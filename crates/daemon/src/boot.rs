@@ -2,11 +2,13 @@
 
 use crate::arguments::Run;
 use crate::heart::{self, Tell};
+use crate::measured::Measured;
 use crate::wiring::{self, Wiring};
-use crate::{clock, deadman, http, peers, pulse, renew, ship, store, tls, whole};
+use crate::{about, clock, deadman, http, peers, pulse, renew, ship, store, tls, whole};
 use actix_web::dev::ServerHandle;
 use actix_web::web;
 use anyhow::{Context, Result, bail};
+use karst_core::spec::NodeSpec;
 use karst_core::{BootId, Input, Node, NodeConfig, NodeId, Spec};
 use karst_history::History;
 use sha2::{Digest, Sha256};
@@ -137,6 +139,8 @@ async fn tell_the_time(tell: Tell) {
 
 /// What of a daemon acts: the heart and all that it moves.
 struct Engine {
+    tell: Tell,
+    measured: Arc<Measured>,
     heart: heart::Heart,
     pulse: JoinHandle<Result<(), JoinError>>,
     store: store::Store,
@@ -185,6 +189,8 @@ fn start_engine(
         wiring.carry_out(effect)?;
     }
     tokio::spawn(tell_the_time(tell.clone()));
+    let told_about = tell.clone();
+    let measured = Arc::<Measured>::default();
     let moves = whole::Moves::default();
     let watched = moves.clone();
     let around = heart::Around {
@@ -194,10 +200,13 @@ fn start_engine(
         show,
         glance,
         moves,
+        measured: measured.clone(),
     };
     let (heart, beats) = heart::new(node, around, move |effect| wiring.carry_out(effect));
     let pulse = start_pulse(pulse, beats, watched, spec.timings.heartbeat)?;
     Ok(Engine {
+        tell: told_about,
+        measured,
         heart,
         pulse,
         store,
@@ -217,11 +226,25 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let tokens = renew::read_tokens(&run.tokens)?;
     let engine = start_engine(&run, &given, &digest, &identity, &runtime)?;
     let Given { spec, text, me } = given;
+    let sessions = http::Sessions::new(&std::fs::read(run.tls.join("node.key"))?);
+    let consoles = consoles(&spec);
+    let own = about::Own::default();
+    let sources = about::Sources {
+        me: me.clone(),
+        spec: spec.clone(),
+        state: run.common.state.clone(),
+        runtime: run.common.runtime.clone(),
+        certificate: run.tls.join("node.pem"),
+        servers: engine.servers.clone(),
+        own: own.clone(),
+    };
+    tokio::spawn(about::run(sources, engine.tell.clone()));
     let (stop, stopping) = watch::channel(false);
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
         spec,
         spec_text: text,
+        run: run.clone(),
         certificate_file: run.tls.join("node.pem"),
         digest,
         heart: engine.heart.clone(),
@@ -230,11 +253,15 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         history_state,
         disagreements: engine.disagreements,
         tokens: tokens.into(),
-        sessions: Default::default(),
+        sessions,
+        tickets: Default::default(),
+        identity: Arc::new(identity).into(),
+        written: Default::default(),
+        measured: engine.measured,
+        consoles,
         strangers: Default::default(),
         live: Default::default(),
         recent: Default::default(),
-        own: Default::default(),
         strange_datagrams: engine.strange_datagrams,
         stopping,
     })?;
@@ -243,6 +270,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         http: certificate.clone(),
         service: service.clone(),
         servers: engine.servers,
+        own,
     };
     tokio::spawn(renew::run(renew::Files::of(&run), users));
     let listen = http::Listen {
@@ -313,6 +341,12 @@ fn open_history(run: &Run) -> Result<Option<History>> {
         .transpose()?)
 }
 
+/// Where a page may look whether another node is there.
+fn consoles(spec: &Spec) -> String {
+    let urls = spec.nodes.values().filter_map(NodeSpec::console_url);
+    urls.map(|url| format!(" {url}")).collect()
+}
+
 fn two_workers() -> std::io::Result<Runtime> {
     tokio::runtime::Builder::new_multi_thread()
         .worker_threads(2)
@@ -332,6 +366,7 @@ fn open_service(
     let (me, store) = (service.me.clone(), service.store.clone());
     tokio::spawn(ship::run(me, store, history, show));
     tokio::spawn(http::watch_status(service.clone()));
+    tokio::spawn(http::record_written(service.clone()));
     Ok(service)
 }
 

@@ -2,6 +2,7 @@
 //! carries it out; it never waits for any of them.
 
 use crate::lock::lock;
+use crate::measured::Measured;
 use crate::store::Store;
 use crate::whole::Moves;
 use crate::{clock, pulse};
@@ -52,8 +53,13 @@ pub struct WorkloadGlance {
 /// What the heart is told.
 pub enum Told {
     Input(Box<Input>),
+    /// Somebody wants to know how far primaries are.
+    Heads(oneshot::Sender<Vec<Reached>>),
     Stop,
 }
+
+/// How far the primary of a workload was, and when that was heard.
+pub type Reached = (WorkloadId, u64, Time);
 
 /// Whoever has something to say to the heart.
 #[derive(Clone)]
@@ -105,6 +111,14 @@ impl Heart {
         answer.ok()?.ok()
     }
 
+    /// How far each primary is, as this node has heard; none where the heart is too busy to say.
+    pub async fn heads(&self) -> Option<Vec<Reached>> {
+        let (reply, answer) = oneshot::channel();
+        let _ = self.tell.0.send(Told::Heads(reply));
+        let answer = tokio::time::timeout(Duration::from_secs(1), answer).await;
+        answer.ok()?.ok()
+    }
+
     /// What this node knows by itself.
     pub async fn own_status(&self) -> Option<Answer> {
         self.ask(Request::OwnStatus, Level::Observe, Duration::from_secs(1))
@@ -120,6 +134,7 @@ pub struct Around {
     pub show: watch::Sender<Glance>,
     pub glance: watch::Receiver<Glance>,
     pub moves: Moves,
+    pub measured: Arc<Measured>,
 }
 
 /// A handle, and the heart itself: it beats while it is polled, until it is told to stop.
@@ -136,6 +151,7 @@ pub fn new(
         show,
         glance,
         moves,
+        measured,
     } = around;
     let answers = Arc::new(Mutex::new(BTreeMap::new()));
     let heart = Heart {
@@ -145,12 +161,20 @@ pub fn new(
         glance,
     };
     let beats = async move {
+        let mut lives = false;
         loop {
             let wait = node.poll_timeout().since(clock::now());
             let heard = tokio::time::timeout(wait, told.recv()).await;
             moves.count();
             match heard {
                 Ok(Some(Told::Input(input))) => node.handle(clock::now(), *input),
+                Ok(Some(Told::Heads(reply))) => {
+                    let heads = node
+                        .heads()
+                        .map(|(id, head, at)| (id.clone(), head.position, at));
+                    let _: Result<(), _> = reply.send(heads.collect());
+                    continue;
+                }
                 Err(_) => node.handle(clock::now(), Input::Woke),
                 Ok(Some(Told::Stop) | None) => return,
             }
@@ -170,6 +194,10 @@ pub fn new(
                     Effect::Persist { number, writes } => store.persist(number, writes),
                     Effect::Record(event) => {
                         tracing::info!(kind = %event.kind, "{}", event.text);
+                        // What was there when it started is not of this run.
+                        if lives {
+                            measured.note(&event);
+                        }
                         store.record(event);
                     }
                     Effect::Answer { ticket, answer } => {
@@ -186,6 +214,7 @@ pub fn new(
                     }
                 }
             }
+            lives |= node.state().applied.0 > 0;
             // In the middle of a move somebody waits for each step.
             if beats && node.is_calm() {
                 pulse::beaten(node.spec().timings.heartbeat, node.is_coordinator());

@@ -4,14 +4,17 @@
 //! `karstd run` is the daemon, `karstd deadman` the second small process on the same host. Both are
 //! started by the host's service manager, and each is started again when it ends.
 
+mod about;
 mod arguments;
 mod boot;
 mod clock;
 mod deadman;
+mod examine;
 mod hands;
 mod heart;
 mod http;
 mod lock;
+mod measured;
 mod peers;
 mod pulse;
 mod renew;
@@ -22,7 +25,7 @@ mod whole;
 mod wiring;
 
 use anyhow::{Context, Result};
-use arguments::{Cli, Command, Deadman};
+use arguments::{Cli, Command, Deadman, Run};
 use boot::Given;
 use clap::Parser;
 use deadman::watchdog::Watchdog;
@@ -38,6 +41,7 @@ fn main() -> Result<()> {
     let common = match &cli.command {
         Command::Run(run) => &run.common,
         Command::Deadman(deadman) => &deadman.common,
+        Command::Examine(run) => return examine_host(run),
         Command::Document => {
             println!("{}", http::Document::openapi().to_pretty_json()?);
             return Ok(());
@@ -65,7 +69,7 @@ fn main() -> Result<()> {
             let me = boot::who_am_i(&spec, run.node.as_deref())?;
             boot::run_daemon(run, Given { spec, text, me })
         }
-        Command::Document => Ok(()),
+        Command::Examine(_) | Command::Document => Ok(()),
     }
 }
 
@@ -77,12 +81,44 @@ fn make_runtime(dir: &Path) -> std::io::Result<()> {
 }
 
 fn watch_over(Deadman { common, watchdog }: Deadman) -> Result<()> {
+    let device = watchdog.as_ref().map(|path| path.display().to_string());
     let watchdog = watchdog
         .as_deref()
         .map(Watchdog::open)
         .transpose()
         .context("the watchdog device")?;
+    say_of_host(common.runtime.clone(), device);
     let (runtime, list) = (common.runtime.clone(), common.state.join("watched.json"));
     let find = move |workload: &WorkloadId, data: &str| common.processes(workload, data);
     deadman::server::run(&runtime, list, Box::new(find), watchdog).context("the deadman")
+}
+
+/// Beside what the deadman has to do, which waits for nothing.
+fn say_of_host(runtime: std::path::PathBuf, watchdog: Option<String>) {
+    std::thread::spawn(move || {
+        let guard = karst_adapters::Guard::default().look();
+        let said = deadman::OfHost {
+            watchdog,
+            unguarded: guard.err().map(|error| error.to_string()),
+        };
+        let path = deadman::host_file(&runtime);
+        let json = serde_json::to_vec(&said).unwrap_or_default();
+        let dir = path.parent().unwrap_or(&runtime);
+        if let Err(error) = std::fs::create_dir_all(dir).and_then(|()| std::fs::write(&path, json))
+        {
+            tracing::warn!(%error, "what is said of this host's guards cannot be written");
+        }
+    });
+}
+
+fn examine_host(run: &Run) -> Result<()> {
+    rustls::crypto::ring::default_provider()
+        .install_default()
+        .ok();
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()?;
+    let needs = runtime.block_on(examine::examine(run));
+    println!("{}", serde_json::to_string(&needs)?);
+    Ok(())
 }

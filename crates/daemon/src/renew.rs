@@ -2,6 +2,7 @@
 //! files change, or at once on SIGHUP; where one of the node's own cannot be read nothing changes,
 //! and it is said. And what of them is about to end, or may be read by others.
 
+use crate::about::Own;
 use crate::arguments::Run;
 use crate::http::{Service, Tokens};
 use crate::lock::write;
@@ -14,6 +15,7 @@ use std::fs::Metadata;
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -46,6 +48,7 @@ pub struct Users {
     pub http: HttpCertificate,
     pub service: actix_web::web::Data<Service>,
     pub servers: Servers,
+    pub own: Own,
 }
 
 pub fn read_tokens(path: &Path) -> Result<Tokens> {
@@ -65,7 +68,7 @@ pub async fn run(files: Files, users: Users) {
     let mut asked = signal(SignalKind::hangup()).ok();
     let mut trouble = None;
     loop {
-        *write(&users.service.own) = findings(
+        *write(&users.own) = findings(
             &files,
             &users.service.spec,
             users.service.me.as_str(),
@@ -101,6 +104,7 @@ async fn take_up(files: &Files, users: &Users) -> Result<()> {
     let (identity, tokens) = (Identity::load(&files.tls)?, read_tokens(&files.tokens)?);
     users.http.renew(&identity)?;
     users.peers.renew(&identity)?;
+    *write(&users.service.identity) = Arc::new(identity);
     *write(&users.service.tokens) = tokens;
     for server in users.servers.all() {
         server.renew_certificates().await?;

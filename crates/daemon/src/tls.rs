@@ -1,17 +1,22 @@
 //! Certificates: this node's own, the cluster's CA, and who the other end of a connection is.
 
+use crate::clock;
 use crate::lock::{read, write};
 use anyhow::{Context, Result, bail};
 use karst_core::NodeId;
 use rustls::client::WebPkiServerVerifier;
+use rustls::client::danger::ServerCertVerifier;
 use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, CertificateRevocationListDer, PrivateKeyDer, ServerName};
+use rustls::pki_types::{
+    CertificateDer, CertificateRevocationListDer, PrivateKeyDer, ServerName, UnixTime,
+};
 use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
-use rustls::{ClientConfig, RootCertStore, ServerConfig};
+use rustls::{ClientConfig, RootCertStore, ServerConfig, SignatureScheme};
+use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::sync::{Arc, RwLock};
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 
 /// A node's identity: the certificate names the node (a DNS subject alternative name).
 pub struct Identity {
@@ -19,6 +24,16 @@ pub struct Identity {
     key: PrivateKeyDer<'static>,
     roots: Arc<RootCertStore>,
     revoked: Vec<CertificateRevocationListDer<'static>>,
+}
+
+/// What a node said, with what shows that it did.
+#[derive(Serialize, Deserialize)]
+pub struct Signed {
+    pub message: Vec<u8>,
+    /// As TLS numbers them (RFC 8446, section 4.2.3).
+    scheme: u16,
+    signature: Vec<u8>,
+    chain: Vec<Vec<u8>>,
 }
 
 /// What may be another while the daemon runs.
@@ -92,18 +107,67 @@ impl Identity {
         Ok(config)
     }
 
-    pub fn peer_client(&self) -> Result<ClientConfig> {
+    /// Whether a certificate is a node's, of the cluster's CA and not revoked.
+    fn of_nodes(&self) -> Result<Arc<WebPkiServerVerifier>> {
         let verifier =
             WebPkiServerVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
-        let verifier = verifier
+        verifier
             .only_check_end_entity_revocation()
             .build()
-            .context("ca.pem or crl.pem")?;
+            .context("ca.pem or crl.pem")
+    }
+
+    pub fn peer_client(&self) -> Result<ClientConfig> {
+        let verifier = self.of_nodes()?;
         let mut config = ClientConfig::builder_with_protocol_versions(&[&rustls::version::TLS13])
             .with_webpki_verifier(verifier)
             .with_client_auth_cert(self.chain.clone(), self.key.clone_key())?;
         config.alpn_protocols = vec![ALPN.to_vec()];
         Ok(config)
+    }
+
+    /// What this node says, for whoever has the cluster's CA.
+    ///
+    /// # Errors
+    /// If the key cannot sign.
+    pub fn sign(&self, message: Vec<u8>) -> Result<Signed> {
+        let key = rustls::crypto::ring::sign::any_supported_type(&self.key).context("node.key")?;
+        let algorithms = rustls::crypto::ring::default_provider().signature_verification_algorithms;
+        let signer = key.choose_scheme(&algorithms.supported_schemes());
+        let signer = signer.context("node.key is of no kind that signs")?;
+        Ok(Signed {
+            scheme: signer.scheme().into(),
+            signature: signer.sign(&message)?,
+            chain: self.chain.iter().map(|c| c.to_vec()).collect(),
+            message,
+        })
+    }
+
+    /// Whether that node said this.
+    ///
+    /// # Errors
+    /// Why not, or why it cannot be told.
+    pub fn verify(&self, said: &Signed, node: &NodeId) -> Result<()> {
+        let mut chain = said.chain.iter().map(|c| CertificateDer::from(c.clone()));
+        let own = chain.next().context("no certificate came along")?;
+        let verifier = self.of_nodes()?;
+        let name = ServerName::try_from(node.to_string())?;
+        let above: Vec<_> = chain.collect();
+        verifier.verify_server_cert(&own, &above, &name, &[], UnixTime::now())?;
+        let certificate = webpki::EndEntityCert::try_from(&own)?;
+        let algorithms = rustls::crypto::ring::default_provider().signature_verification_algorithms;
+        let scheme = SignatureScheme::from(said.scheme);
+        let fitting = algorithms.mapping.iter().filter(|(s, _)| *s == scheme);
+        let mut fitting = fitting.flat_map(|(_, list)| list.iter());
+        let holds = fitting.any(|algorithm| {
+            let signed = certificate.verify_signature(*algorithm, &said.message, &said.signature);
+            signed.is_ok()
+        });
+        if holds {
+            Ok(())
+        } else {
+            bail!("the signature is not {node}'s")
+        }
     }
 
     fn certified(&self) -> Result<CertifiedKey> {
@@ -144,17 +208,23 @@ impl ResolvesServerCert for HttpCertificate {
     }
 }
 
-/// How long the first certificate of a file is still valid; none if the file is not there.
-pub fn left(path: &Path) -> Result<Option<Duration>> {
+/// Until when the first certificate of a file is valid, in seconds since the Unix epoch; none if
+/// the file is not there.
+pub fn until(path: &Path) -> Result<Option<u64>> {
     if !path.try_exists()? {
         return Ok(None);
     }
     let der = CertificateDer::from_pem_file(path)
         .with_context(|| format!("certificate {}", path.display()))?;
     let (_, certificate) = x509_parser::parse_x509_certificate(&der)?;
-    let end = u64::try_from(certificate.validity().not_after.timestamp()).unwrap_or(0);
-    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH)?;
-    Ok(Some(Duration::from_secs(end).saturating_sub(now)))
+    let end = certificate.validity().not_after.timestamp();
+    Ok(Some(u64::try_from(end).unwrap_or(0)))
+}
+
+/// How long that is from now.
+pub fn left(path: &Path) -> Result<Option<Duration>> {
+    let left = |until: u64| Duration::from_secs(until.saturating_sub(clock::unix()));
+    Ok(until(path)?.map(left))
 }
 
 const ALPN: &[u8] = b"karst-peer/1";

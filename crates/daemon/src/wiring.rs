@@ -48,6 +48,10 @@ pub struct Wiring {
 pub struct Servers(Arc<Mutex<BTreeMap<WorkloadId, Arc<Server>>>>);
 
 impl Servers {
+    pub fn by_workload(&self) -> BTreeMap<WorkloadId, Arc<Server>> {
+        lock(&self.0).clone()
+    }
+
     pub fn all(&self) -> Vec<Arc<Server>> {
         lock(&self.0).values().cloned().collect()
     }

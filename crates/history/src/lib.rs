@@ -97,12 +97,57 @@ const WRITES_WITHIN: Duration = Duration::from_secs(10);
 pub struct Query {
     pub workload: Option<String>,
     pub operation: Option<u64>,
-    /// Only what happened later.
+    /// As this node recorded it.
+    pub node: Option<String>,
+    pub kinds: Option<Vec<String>>,
+    /// At least so much.
+    pub level: Option<Level>,
+    pub audit: Only,
+    /// Only what happened later, or earlier.
     pub after: Option<OffsetDateTime>,
+    pub before: Option<OffsetDateTime>,
     /// Only what came into the record later.
     pub arrived_after: Option<OffsetDateTime>,
-    /// At most so many, the newest; 1 to 10,000.
+    /// At most so many, the newest; 1 to 100,000.
     pub limit: u32,
+}
+
+/// Whether who asked for what belongs to it, and how that was answered.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Only {
+    #[default]
+    All,
+    Rest,
+    Audit,
+}
+
+const AUDIT: [FactKind; 2] = [FactKind::Asked, FactKind::Answered];
+
+impl Query {
+    /// Whether an event that a node still keeps belongs to it; when it arrives nobody knows yet.
+    pub fn takes(&self, stamped: &Stamped, node: &NodeId) -> bool {
+        let (e, at) = (&stamped.event, stamped.time());
+        let same =
+            |wanted: &Option<String>, is: Option<&str>| wanted.is_none() || wanted.as_deref() == is;
+        let audit = AUDIT.contains(&e.kind);
+        let kinds = self.kinds.as_ref();
+        same(&self.workload, e.workload.as_ref().map(|w| w.as_str()))
+            && same(&self.node, Some(node.as_str()))
+            && self
+                .operation
+                .is_none_or(|id| e.operation.map(|o| o.0) == Some(id))
+            && kinds.is_none_or(|kinds| kinds.iter().any(|kind| kind == e.kind.word()))
+            && self.level.is_none_or(|level| e.level >= level)
+            && (self.audit == Only::All || audit == (self.audit == Only::Audit))
+            && self.after.is_none_or(|after| at > after)
+            && self.before.is_none_or(|before| at < before)
+    }
+
+    fn levels(&self) -> Option<Vec<&'static str>> {
+        let least = self.level?;
+        let enough = Level::ALL.into_iter().filter(|level| *level >= least);
+        Some(enough.map(Level::word).collect())
+    }
 }
 
 /// A connection to the history store. Connects when it is first used, and again after a loss.
@@ -177,13 +222,22 @@ impl History {
                 from event
                 where ($1::text is null or workload = $1) and ($2::bigint is null or operation = $2)
                   and ($3::timestamptz is null or at > $3) and ($5::timestamptz is null or arrived > $5)
+                  and ($6::text is null or node = $6) and ($7::text[] is null or kind = any($7))
+                  and ($8::text[] is null or level = any($8)) and ($9::timestamptz is null or at < $9)
+                  and ($10::bool is null or (kind = any($11)) = $10)
             ) e where copy = 1 order by at desc, node desc, number desc limit $4";
         let rows = sqlx::query(sql)
             .bind(&query.workload)
             .bind(query.operation.map(|o| o as i64))
             .bind(query.after)
-            .bind(i64::from(query.limit.clamp(1, 10_000)))
+            .bind(i64::from(query.limit.clamp(1, 100_000)))
             .bind(query.arrived_after)
+            .bind(&query.node)
+            .bind(&query.kinds)
+            .bind(query.levels())
+            .bind(query.before)
+            .bind((query.audit != Only::All).then_some(query.audit == Only::Audit))
+            .bind(AUDIT.map(FactKind::word))
             .fetch_all(&self.pool)
             .await?;
         Ok(rows.iter().rev().map(record).collect::<Result<_, _>>()?)
@@ -219,14 +273,6 @@ impl History {
     }
 }
 
-fn level_word(level: Level) -> &'static str {
-    match level {
-        Level::Info => "info",
-        Level::Notice => "notice",
-        Level::Warning => "warning",
-    }
-}
-
 async fn write_event(
     tx: &mut Transaction<'_, Postgres>,
     node: &NodeId,
@@ -242,7 +288,7 @@ async fn write_event(
     .bind(store)
     .bind(stamped.number as i64)
     .bind(stamped.time())
-    .bind(level_word(e.level))
+    .bind(e.level.word())
     .bind(e.kind.word())
     .bind(&e.text)
     .bind(e.workload.as_ref().map(|w| w.as_str()))

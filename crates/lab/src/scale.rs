@@ -93,6 +93,7 @@ fn node_spec(i: usize) -> NodeSpec {
         witness: false,
         peer: address(i, 1),
         api: None,
+        console: None,
         power: None,
         readmit: Readmit::Auto,
         clock: Clock::Unsaid,
@@ -178,6 +179,7 @@ fn seen(w: &WorkloadSpec, me: &NodeId) -> Observation {
         replayed: Some(9),
         streaming: true,
         near: true,
+        delay: None,
     };
     let others = w.replicas.keys().filter(|n| primary && *n != me);
     Observation {

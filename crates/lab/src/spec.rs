@@ -41,15 +41,16 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
         let _ = write!(text, "\n[zone.{zone}]");
     }
     text += "\n";
-    for node in layout.nodes() {
+    for (i, node) in layout.nodes().into_iter().enumerate() {
         let _ = write!(
             text,
-            "\n[node.{}]\nzone = \"{}\"\nvotes = {}\npeer = \"{}:26700\"\napi = \"{}:26780\"\n{}",
+            "\n[node.{}]\nzone = \"{}\"\nvotes = {}\npeer = \"{}:26700\"\napi = \"{}:26780\"\nconsole = \"http://127.0.0.1:{}\"\n{}",
             node.name,
             node.zone,
             node.votes,
             node.peer(),
             node.management(),
+            layout.api_port(i),
             if node.witness { "witness = true\n" } else { "" }
         );
         let _ = write!(

@@ -193,6 +193,78 @@ impl Answer {
     }
 }
 
+/// Whoever may open the socket needs no token, if it says so: what only passes calls on to it, a
+/// browser's among them, does not.
+#[test]
+fn the_socket_is_for_whoever_may_open_it() {
+    let mut host = Host::new("socket").unwrap();
+    host.start().unwrap();
+    let answer = host.ask("", "GET", "/api/v1/self", None).unwrap();
+    assert_eq!(answer.status, 401, "{answer:?}");
+    let socket = format!("unix:{}", host.dir.join("run/api.sock").display());
+    let karst = |words: &[&str]| {
+        let mut command = Command::new(find::sibling("karst").unwrap());
+        let command = command.env_clear().args(["--node", &socket]).args(words);
+        let Output { status, stdout, .. } = command.output().unwrap();
+        (status.code(), String::from_utf8(stdout).unwrap())
+    };
+    let (code, text) = karst(&["status"]);
+    assert!(code == Some(0) && text.contains("All is well"), "{text}");
+    let (code, text) = karst(&["node", "show", NODE]);
+    assert!(code == Some(0) && text.contains("node store"), "{text}");
+    let (code, text) = karst(&["history", "--audit", "only", "--output", "json"]);
+    assert_eq!((code, text.trim()), (Some(0), "[]"));
+    karst(&["node", "readmit", NODE]);
+    let (_, text) = karst(&["history", "--audit", "only"]);
+    assert!(
+        text.contains("asks ponor to readmit ponor, from the host itself"),
+        "{text}"
+    );
+    assert!(
+        text.contains("local-") && text.contains("(administer)"),
+        "{text}"
+    );
+}
+
+/// What a host lacks is named with a way out, and what it has as well.
+#[test]
+fn the_doctor_says_what_a_host_lacks() {
+    let host = Host::new("doctor").unwrap();
+    let doctor = |spec: &str| {
+        let mut command = Command::new(find::sibling("karst").unwrap());
+        command.arg("doctor").arg("--spec").arg(host.dir.join(spec));
+        command.args(["--as", NODE, "--output", "json", "--"]);
+        for (option, name) in [
+            ("--runtime", "run"),
+            ("--state", "state"),
+            ("--tokens", "tokens"),
+        ] {
+            command.arg(option).arg(host.dir.join(name));
+        }
+        let tls = host.layout.host(NODE).join("tls");
+        let Output { status, stdout, .. } = command.arg("--tls").arg(tls).output().unwrap();
+        let needs: Vec<Value> = serde_json::from_slice(&stdout).unwrap();
+        let unmet = needs.iter().filter(|need| need["met"] == "no");
+        let unmet: Vec<String> = unmet.map(|need| need["what"].to_string()).collect();
+        assert!(
+            needs
+                .iter()
+                .all(|n| n["met"] == "yes" || n["remedy"].is_string())
+        );
+        (status.code(), unmet.join(", "), needs.len())
+    };
+    let (code, unmet, all) = doctor("spec.toml");
+    assert_eq!((code, unmet.as_str()), (Some(0), ""));
+    assert!(all > 8, "{all} things were looked at");
+    let (code, unmet, _) = doctor("no.toml");
+    assert_eq!(code, Some(3));
+    assert!(unmet.contains("the spec file"), "{unmet}");
+    host.write("tokens", "captain rule nothing").unwrap();
+    let (code, unmet, _) = doctor("spec.toml");
+    assert_eq!(code, Some(3));
+    assert!(unmet.contains("the token file"), "{unmet}");
+}
+
 #[test]
 fn each_level_may_do_its_own_and_no_more() {
     let mut host = Host::new("levels").unwrap();
@@ -363,9 +435,9 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
             .iter()
             .filter_map(|r| r["text"].as_str().map(String::from))
             .collect();
-        texts.iter().any(|t| {
-            t.contains("(operate) asks") && t.contains("PUT /api/v1/workloads/sailings/mode")
-        })
+        texts
+            .iter()
+            .any(|t| t.contains("(operate) asks") && t.contains("to set the mode of sailings"))
     };
     while !on_record() {
         assert!(

@@ -1,140 +1,77 @@
-//! The console in a real browser: the *Now* page shows a failover's steps as they happen, without
-//! navigation.
+//! The console in a real browser: it shows a failover as it happens, moves a workload when somebody
+//! asks for that, and goes on at another node when its own is gone.
+
+mod rig;
 
 use anyhow::{Context, Result, ensure};
-use fantoccini::{Client, ClientBuilder, Locator};
-use hyper_util::client::legacy::connect::HttpConnector;
+use fantoccini::Client;
+use fantoccini::Locator;
+use karst_lab::layout::NODES;
 use karst_lab::shape::Shape;
 use karst_lab::{Lab, Layout, find};
+use rig::browser::{
+    LIMIT, choose, click, is_there, open_browser, sign_in, text_of, type_in, until,
+};
 use rustix::process::Signal;
-use std::path::PathBuf;
-use std::process::{Child, Command, Stdio};
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-const LIMIT: Duration = Duration::from_secs(120);
-
-struct Browser {
-    driver: Child,
-    profile: PathBuf,
-}
-
-impl Drop for Browser {
-    fn drop(&mut self) {
-        let _ = self.driver.kill();
-        let _ = self.driver.wait();
-        let _ = std::fs::remove_dir_all(&self.profile);
-    }
-}
-
-async fn open_browser(port: u16) -> Result<(Browser, Client)> {
-    let profile = std::env::temp_dir().join(format!("karst-console-{}", std::process::id()));
-    let driver = Command::new("chromedriver")
-        .arg(format!("--port={port}"))
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .context("chromedriver")?;
-    let browser = Browser {
-        driver,
-        profile: profile.clone(),
-    };
-    let mut arguments = vec![
-        "--headless=new".to_string(),
-        "--disable-gpu".into(),
-        "--disable-dev-shm-usage".into(),
-        "--no-first-run".into(),
-        "--disable-background-networking".into(),
-        "--disable-component-update".into(),
-        "--disable-sync".into(),
-        "--window-size=1280,800".into(),
-        format!("--user-data-dir={}", profile.display()),
-    ];
-    if rustix::process::geteuid().is_root() {
-        arguments.push("--no-sandbox".into());
-    }
-    let mut capabilities = serde_json::map::Map::new();
-    capabilities.insert(
-        "goog:chromeOptions".into(),
-        serde_json::json!({ "args": arguments, "binary": "/usr/bin/chromium" }),
-    );
-    let begun = Instant::now();
-    loop {
-        match ClientBuilder::new(HttpConnector::new())
-            .capabilities(capabilities.clone())
-            .connect(&format!("http://127.0.0.1:{port}"))
-            .await
-        {
-            Ok(client) => return Ok((browser, client)),
-            Err(error) => ensure!(
-                begun.elapsed() < Duration::from_secs(30),
-                "no browser: {error}"
-            ),
-        }
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
-}
+/// The node whose console is looked at: it is no primary's host, nor the first coordinator.
+const OWN: usize = 2;
 
 #[tokio::test(flavor = "multi_thread")]
-async fn now_shows_a_failover_as_it_happens() {
+async fn a_night_at_the_console() {
     let dir = PathBuf::from("/var/tmp/karst-test-console");
     if let Ok(old) = Layout::load(&dir) {
         Lab::attach(old).unwrap().remove().unwrap();
     }
     let lab = Lab::up(Layout::new(&dir, 9700, Shape::default()).unwrap()).unwrap();
-    let seen = watch_failover(&lab).await;
+    let seen = watch(&lab).await;
     lab.remove().unwrap();
     seen.unwrap();
 }
 
-async fn watch_failover(lab: &Lab) -> Result<()> {
+async fn watch(lab: &Lab) -> Result<()> {
     lab.healthy(LIMIT).await?;
     let (_browser, page) = open_browser(9790).await?;
-    let outcome = steps_in_order(lab, &page).await;
+    let outcome = all_night(lab, &page).await;
     page.close().await?;
     outcome
 }
 
-async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
-    page.goto(&lab.layout.servers()[2]).await?;
-    let token = page
-        .wait()
-        .at_most(LIMIT)
-        .for_element(Locator::Id("token"))
-        .await?;
-    token.send_keys("not the token").await?;
-    page.find(Locator::Css("button[type=submit]"))
-        .await?
-        .click()
-        .await?;
-    let refused = page
-        .wait()
-        .at_most(LIMIT)
-        .for_element(Locator::Css(".alert-danger"))
-        .await?;
-    ensure!(
-        refused.text().await?.contains("not known"),
-        "a wrong token is refused in words"
-    );
-    page.find(Locator::Id("token")).await?.clear().await?;
-    page.find(Locator::Id("token"))
-        .await?
-        .send_keys(&lab.layout.token()?)
-        .await?;
-    page.find(Locator::Css("button[type=submit]"))
-        .await?
-        .click()
-        .await?;
-    let sentence = page
-        .wait()
-        .at_most(LIMIT)
-        .for_element(Locator::Id("sentence"))
-        .await?;
-    ensure!(
-        sentence.text().await?.starts_with("All is well."),
-        "{}",
-        sentence.text().await?
-    );
+async fn all_night(lab: &Lab, page: &Client) -> Result<()> {
+    a_wrong_token_is_refused(lab, page).await?;
+    steps_in_order(lab, page)
+        .await
+        .context("a failover, live")?;
+    the_other_pages(lab, page)
+        .await
+        .context("the other pages")?;
+    nobody_is_shut_out(page).await.context("axe")?;
+    switchover(lab, page).await.context("a switchover")?;
+    approved(lab, page).await.context("mode ask")?;
+    forced(lab, page).await.context("a forced failover")?;
+    a_restart_is_no_matter(lab, page)
+        .await
+        .context("a restart of the daemon")?;
+    it_goes_on_elsewhere(lab, page)
+        .await
+        .context("its node is gone")
+}
 
+async fn a_wrong_token_is_refused(lab: &Lab, page: &Client) -> Result<()> {
+    page.goto(&lab.layout.servers()[OWN]).await?;
+    type_in(page, "#token", "not the token").await?;
+    click(page, "button[type=submit]").await?;
+    let refused = text_of(page, ".alert-danger").await?;
+    ensure!(refused.contains("not known"), "{refused}");
+    sign_in(page, &lab.layout.servers()[OWN], &lab.layout.token()?).await?;
+    let sentence = text_of(page, "#sentence").await?;
+    ensure!(sentence.starts_with("All is well."), "{sentence}");
+    Ok(())
+}
+
+async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
     // A mark on the page's own window: it is gone if the page was loaded anew.
     page.execute("window.untouched = true", vec![]).await?;
     let before = operation(page).await?;
@@ -162,6 +99,10 @@ async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
+    untouched(page).await
+}
+
+async fn untouched(page: &Client) -> Result<()> {
     let untouched = page
         .execute("return window.untouched === true", vec![])
         .await?;
@@ -169,39 +110,14 @@ async fn steps_in_order(lab: &Lab, page: &Client) -> Result<()> {
         untouched.as_bool() == Some(true),
         "the page was loaded anew"
     );
-    the_other_pages(lab, page).await?;
-    nothing_old_looks_live(lab, page).await
-}
-
-/// The page's own node stands still, says no goodbye, and what it said last is shown as old.
-async fn nothing_old_looks_live(lab: &Lab, page: &Client) -> Result<()> {
-    let daemon = find::daemon(&lab.layout, karst_lab::layout::NODES[2].name, "run")?;
-    find::signal(daemon, Signal::STOP)?;
-    let said = text_of(page, "stale").await.context("it still looks live");
-    find::signal(daemon, Signal::CONT)?;
-    ensure!(said?.contains("Not live"), "it is not said in words");
-    let begun = Instant::now();
-    while page.find(Locator::Id("stale")).await.is_ok() {
-        ensure!(
-            begun.elapsed() < LIMIT,
-            "it stays old though its node is back"
-        );
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
     Ok(())
 }
 
-/// Each page shows what the cluster says of itself.
+/// Each page shows what the cluster says of itself; its address leads there, and back.
 async fn the_other_pages(lab: &Lab, page: &Client) -> Result<()> {
     let status = lab.healthy(LIMIT).await?.status;
-    let newest = status
-        .operations
-        .first()
-        .context("an operation")?
-        .id
-        .0
-        .to_string();
-    let zones = text_of(page, "zones").await?;
+    let newest = status.operations.first().context("an operation")?.id;
+    let zones = text_of(page, "#zones").await?;
     let wrong = status
         .nodes
         .iter()
@@ -210,64 +126,238 @@ async fn the_other_pages(lab: &Lab, page: &Client) -> Result<()> {
         wrong.is_none() && zones.contains("primary of"),
         "the map: {zones}"
     );
-    page.find(Locator::Css("[data-writes=sailings] canvas"))
-        .await
-        .context("the graph of what is written")?;
-    go(page, "operation").await?;
-    let list = text_of(page, "operations").await?;
+    let way = text_of(page, "[data-way=sailings]").await?;
+    let primary = lab.primary().await?;
     ensure!(
-        list.contains(&format!("op-{newest}")),
-        "the operations: {list}"
+        way.contains(&primary) && way.contains("has every write"),
+        "the way of a write: {way}"
     );
-    go(page, "history").await?;
-    let history = text_of(page, "history").await?;
+    until("the graph of what is written", async || {
+        Ok(is_there(page, "[data-writes=sailings] canvas").await)
+    })
+    .await?;
+    click(page, "a[href='/operations']").await?;
+    let list = text_of(page, "#operations").await?;
+    ensure!(list.contains(&newest.to_string()), "{list}");
+    click(page, &format!("a[href='/operations/{}']", newest.0)).await?;
+    let timeline = text_of(page, "#timeline").await?;
+    ensure!(timeline.contains("finished"), "{timeline}");
+    click(page, "a[href='/history']").await?;
+    let history = text_of(page, "#history").await?;
     ensure!(
         history.contains("is coordinator of term") && history.contains("vote."),
         "the history: {history}"
     );
-    go(page, "workload/sailings").await?;
-    let endpoints = text_of(page, "endpoints").await?;
+    click(page, "a[href='/quorum']").await?;
+    let voters = text_of(page, "#voters").await?;
+    ensure!(voters.contains("witness"), "{voters}");
+    click(page, "a[href='/nodes']").await?;
+    click(page, "#nodes a[href='/nodes/doline']").await?;
+    let node = text_of(page, "[data-node=doline]").await?;
+    ensure!(
+        node.contains("PostgreSQL") && node.contains("node store"),
+        "{node}"
+    );
+    page.back().await?;
+    text_of(page, "#nodes").await?;
+    click(page, "a[href='/workloads/sailings']").await?;
+    let endpoints = text_of(page, "#endpoints tbody").await?;
     ensure!(
         endpoints.contains(karst_lab::layout::FLOATING),
         "the endpoints: {endpoints}"
     );
-    let positions = text_of(page, "positions").await?;
-    let standbys = status.workloads[0]
+    let positions = text_of(page, "#positions").await?;
+    let unnamed = status.workloads[0]
         .replicas
         .iter()
-        .filter(|r| Some(&r.node) != status.workloads[0].primary.as_ref());
-    let missing = standbys
-        .map(|r| r.node.as_str())
-        .find(|n| !positions.contains(n));
+        .find(|r| !positions.contains(r.node.as_str()));
     ensure!(
-        missing.is_none() && positions.contains("0/"),
+        unnamed.is_none() && positions.contains("0/"),
         "the positions: {positions}"
     );
-    Ok(())
+    untouched(page).await
 }
 
-async fn go(page: &Client, place: &str) -> Result<()> {
-    page.execute(&format!("window.location.hash = '#/{place}'"), vec![])
+/// What a public checker calls serious is nowhere, in either theme (WCAG 2, by axe-core).
+async fn nobody_is_shut_out(page: &Client) -> Result<()> {
+    let axe = Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("../../console/node_modules/axe-core/axe.min.js");
+    let axe = std::fs::read_to_string(&axe).with_context(|| axe.display().to_string())?;
+    let check = "const done = arguments[arguments.length - 1];
+        axe.run().then((r) => done(r.violations
+            .filter((v) => v.impact === 'serious' || v.impact === 'critical')
+            .map((v) => `${v.id}: ${v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(' | ')}`)))";
+    for theme in ["light", "dark"] {
+        let choose = format!("localStorage.setItem('karst-theme', '{theme}')");
+        page.execute(&choose, vec![]).await?;
+        page.refresh().await?;
+        text_of(page, "#sentence").await?;
+        page.execute(&format!("{axe}; window.axe = axe"), vec![])
+            .await?;
+        for place in PLACES {
+            go(page, place).await?;
+            until("the page is drawn", async || {
+                let drawn = "return document.querySelector('main > div:not(.old) > *:nth-child(2)') !== null \
+                             && !document.body.innerText.includes('Reading ...')";
+                Ok(page.execute(drawn, vec![]).await?.as_bool() == Some(true))
+            })
+            .await?;
+            let found = page.execute_async(check, vec![]).await?;
+            let found: Vec<String> = serde_json::from_value(found)?;
+            ensure!(found.is_empty(), "{place}, {theme}: {found:#?}");
+        }
+    }
+    page.execute("localStorage.removeItem('karst-theme')", vec![])
         .await?;
     Ok(())
 }
 
-/// The text of an element that has one.
-async fn text_of(page: &Client, id: &str) -> Result<String> {
-    let begun = Instant::now();
-    loop {
-        let element = page
-            .wait()
-            .at_most(LIMIT)
-            .for_element(Locator::Id(id))
-            .await?;
-        let text = element.text().await.unwrap_or_default();
-        if !text.is_empty() {
-            return Ok(text);
-        }
-        ensure!(begun.elapsed() < LIMIT, "{id} stays empty");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
+const PLACES: [&str; 8] = [
+    "/",
+    "/workloads/sailings",
+    "/operations",
+    "/nodes",
+    "/nodes/doline",
+    "/quorum",
+    "/history",
+    "/runbook/bring-back",
+];
+
+/// As a link within the page does.
+async fn go(page: &Client, place: &str) -> Result<()> {
+    let script =
+        "history.pushState(null, '', arguments[0]); dispatchEvent(new PopStateEvent('popstate'))";
+    page.execute(script, vec![place.into()]).await?;
+    Ok(())
+}
+
+/// Opens the drawer for something that can be done to the workload.
+async fn act(page: &Client, what: &str) -> Result<()> {
+    go(page, "/workloads/sailings").await?;
+    click(page, "#act-sailings").await?;
+    click(page, &format!("[data-act={what}]")).await
+}
+
+/// What was asked for is shown as it goes on, and comes to its end.
+async fn comes_to_its_end(lab: &Lab, page: &Client) -> Result<()> {
+    until("the page shows the operation", async || {
+        Ok(page.current_url().await?.path().starts_with("/operations/"))
+    })
+    .await?;
+    until("it is done", async || {
+        let head = text_of(page, "#operation").await?;
+        Ok(head.contains("done"))
+    })
+    .await?;
+    lab.healthy(LIMIT).await.map(drop)
+}
+
+async fn switchover(lab: &Lab, page: &Client) -> Result<()> {
+    let before = lab.primary().await?;
+    act(page, "switchover").await?;
+    let plan = text_of(page, "#plan").await?;
+    ensure!(
+        plan.contains("It needs") && plan.contains("Steps"),
+        "{plan}"
+    );
+    ensure!(
+        page.find(Locator::Css("#drawer button[type=submit]"))
+            .await?
+            .attr("disabled")
+            .await?
+            .is_some(),
+        "it can be done without a name"
+    );
+    type_in(page, "#consent", "sailings").await?;
+    click(page, "#drawer button[type=submit]").await?;
+    comes_to_its_end(lab, page).await?;
+    ensure!(lab.primary().await? != before, "it is where it was");
+    Ok(())
+}
+
+/// Mode `ask` is set here; a lost primary then waits for somebody to say so here.
+async fn approved(lab: &Lab, page: &Client) -> Result<()> {
+    let before = lab.primary().await?;
+    go(page, "/workloads/sailings").await?;
+    click(page, "#act-sailings").await?;
+    let item = "//button[contains(., 'Mode ask')]";
+    page.find(Locator::XPath(item)).await?.click().await?;
+    type_in(page, "#why", "the tide").await?;
+    click(page, "#drawer button[type=submit]").await?;
+    text_of(page, "#done").await?;
+    click(page, "#drawer .btn-close").await?;
+    let band = text_of(page, "[data-mode=ask]").await?;
+    ensure!(
+        band.contains("captain") && band.contains("the tide"),
+        "{band}"
+    );
+    find::signal(find::postmaster(&lab.layout, &before)?, Signal::KILL)?;
+    go(page, "/").await?;
+    click(page, "[data-need=approve] button").await?;
+    click(page, "#drawer button[type=submit]").await?;
+    until("the page shows the operation", async || {
+        Ok(page.current_url().await?.path().starts_with("/operations/"))
+    })
+    .await?;
+    lab.client
+        .set_mode("sailings", &karst_api::core::operation::Mode::Act.into())
+        .await?;
+    comes_to_its_end(lab, page).await?;
+    ensure!(lab.primary().await? != before, "it is where it was");
+    Ok(())
+}
+
+async fn forced(lab: &Lab, page: &Client) -> Result<()> {
+    let well = lab.healthy(LIMIT).await?;
+    let sure = &well.status.workloads[0].sync.sure;
+    let target = sure.first().context("a standby")?.to_string();
+    act(page, "failover").await?;
+    choose(page, "#target", &target).await?;
+    text_of(page, "#plan").await?;
+    type_in(page, "#consent", "sailings").await?;
+    click(page, "#drawer button[type=submit]").await?;
+    comes_to_its_end(lab, page).await?;
+    ensure!(lab.primary().await? == target, "it is elsewhere");
+    Ok(())
+}
+
+/// Its daemon ends and is started again: the same page goes on, and nobody signs in anew.
+async fn a_restart_is_no_matter(lab: &Lab, page: &Client) -> Result<()> {
+    page.execute("window.untouched = true", vec![]).await?;
+    let daemon = find::daemon(&lab.layout, NODES[OWN].name, "run")?;
+    find::signal(daemon, Signal::KILL)?;
+    let again = || find::daemon(&lab.layout, NODES[OWN].name, "run").is_ok_and(|pid| pid != daemon);
+    until("the daemon is back", async || Ok(again())).await?;
+    let applied = lab.healthy(LIMIT).await?.status.applied.0;
+    lab.client
+        .set_mode("sailings", &karst_api::core::operation::Mode::Act.into())
+        .await?;
+    until("the page hears what came after", async || {
+        let script =
+            "return fetch('/api/v1/status').then((r) => r.json()).then((r) => r.status.applied)";
+        let heard = page.execute(script, vec![]).await?.as_u64();
+        Ok(heard > Some(applied) && !is_there(page, "#stale").await)
+    })
+    .await?;
+    untouched(page).await
+}
+
+/// The page's own node stands still, says no goodbye, and what it said last is shown as old; then
+/// the page goes on at another node, and nobody signs in anew.
+async fn it_goes_on_elsewhere(lab: &Lab, page: &Client) -> Result<()> {
+    let before = page.current_url().await?;
+    let daemon = find::daemon(&lab.layout, NODES[OWN].name, "run")?;
+    find::signal(daemon, Signal::STOP)?;
+    let said = text_of(page, "#stale").await.context("it still looks live");
+    let moved = until("it goes on at another node", async || {
+        let url = page.current_url().await?;
+        let shown = url.port() != before.port() && is_there(page, "#sentence").await;
+        Ok(shown && url.fragment().is_none())
+    })
+    .await;
+    find::signal(daemon, Signal::CONT)?;
+    ensure!(said?.contains("Not live"), "it is not said in words");
+    moved
 }
 
 /// Of the newest operation, in the order in which the page shows them.
@@ -279,9 +369,6 @@ async fn kinds_of_steps(page: &Client) -> Result<Vec<String>> {
 
 /// The operation that the page shows.
 async fn operation(page: &Client) -> Result<Option<String>> {
-    let shown = page.find(Locator::Id("operation")).await;
-    match shown {
-        Ok(element) => Ok(element.attr("data-operation").await?),
-        Err(_) => Ok(None),
-    }
+    let script = "return document.querySelector('#operation')?.dataset.operation ?? null";
+    Ok(serde_json::from_value(page.execute(script, vec![]).await?)?)
 }

@@ -44,7 +44,12 @@ fn each(lab: &Lab) -> Result<Vec<Client>> {
 async fn all_find(lab: &Lab, what: &str, is_there: bool) -> Result<()> {
     let begun = Instant::now();
     for node in each(lab)? {
-        let finds = |r: &StatusReply| r.status.findings.iter().any(|f| f.what.contains(what));
+        let finds = |r: &StatusReply| {
+            r.status
+                .findings
+                .iter()
+                .any(|f| f.finding.what.contains(what))
+        };
         while !node
             .status()
             .await

@@ -19,6 +19,7 @@ fn node(zone: &str, votes: u32, witness: bool, host: u8) -> NodeSpec {
         witness,
         peer: address(host, 7411),
         api: None,
+        console: None,
         power: None,
         readmit: Readmit::Auto,
         clock: Clock::Steady,

@@ -105,6 +105,7 @@ impl Fault {
                 Request::Readmit { .. } => "readmission asked",
                 Request::Enrol { .. } => "enrolment asked",
                 Request::Power { .. } => "power asked",
+                Request::Acknowledge { .. } => "acknowledgement asked",
                 Request::Status | Request::OwnStatus => "status asked",
             },
         }

@@ -2,6 +2,7 @@
 //! lengths of time that cannot be, names that nobody has, from every kind of peer, into a node that
 //! leads, one that follows and one that is alone; then it says how it is.
 
+use karst_core::about::{About, Room};
 use karst_core::address::{AddressReport, Connection};
 use karst_core::author::Level;
 use karst_core::authority::{Claim, Lease};
@@ -444,6 +445,7 @@ impl Dice {
                 replayed: d.maybe(Self::number),
                 streaming: d.yes(),
                 near: d.yes(),
+                delay: d.maybe(Self::length),
             }),
             can_write: self.maybe(Self::yes),
             copied: self.maybe(|d| Copied {
@@ -482,6 +484,20 @@ impl Dice {
         }
     }
 
+    fn about(&mut self) -> About {
+        About {
+            certificate_until: self.maybe(Self::number),
+            since: self.number(),
+            rooms: self.some(|d| Room {
+                of: "data".into(),
+                path: "/".into(),
+                free: d.number(),
+                total: d.number(),
+            }),
+            ..About::default()
+        }
+    }
+
     fn parts(&mut self) -> Parts {
         let gate = |d: &mut Self| GateReport {
             listening: d.yes(),
@@ -512,6 +528,7 @@ impl Dice {
                 .some(|d| (d.workload(), address(d)))
                 .into_iter()
                 .collect(),
+            about: self.maybe(|d| Box::new(d.about())),
         }
     }
 

@@ -35,6 +35,14 @@ pub struct Address {
     netlink: Handle,
 }
 
+/// The name of this host's interface for an address of that subnet.
+///
+/// # Errors
+/// If it has none.
+pub fn interface_for(subnet: Subnet) -> Result<String> {
+    interface_of(subnet).map(|interface| interface.name)
+}
+
 impl Address {
     /// Needs a tokio runtime around it.
     ///

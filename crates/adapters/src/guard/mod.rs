@@ -65,6 +65,15 @@ impl Guard {
         self.patience = Some(time.min(PATIENCE));
     }
 
+    /// Whether this host can have one. The tables are made, and hold nothing back by themselves.
+    ///
+    /// # Errors
+    /// As [`Guard::open_for`].
+    pub fn look(&mut self) -> io::Result<()> {
+        make_tables(self.patience.unwrap_or(PATIENCE))?;
+        Kernel::connect().map(drop)
+    }
+
     /// Lets packets of this port pass for that long, and none after that until it is said again.
     ///
     /// Returns when the kernel has it.

@@ -28,6 +28,7 @@ pub(super) struct Memory {
     /// The newest timeline seen of this run of the server: a standby between two streams does not
     /// say.
     pub(super) timeline: u32,
+    pub(super) version: Option<String>,
     pub(super) upstream: Option<NodeId>,
     pub(super) write_failures: u32,
     pub(super) write_probed: Option<std::time::Instant>,

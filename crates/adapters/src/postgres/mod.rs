@@ -10,6 +10,7 @@ mod clone;
 mod config;
 mod keeper;
 mod lsn;
+mod paste;
 mod plan;
 mod primary;
 mod probe;
@@ -22,6 +23,7 @@ mod words;
 pub use config::connection;
 pub use keeper::Postgres;
 pub use lsn::Lsn;
+pub use paste::strings;
 
 use crate::driver::{Driver, Launch, Life, Start};
 use crate::trouble::Result;
@@ -29,6 +31,7 @@ use async_trait::async_trait;
 use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
 use karst_core::{History, NodeId, Position};
 use rustix::process::Signal;
+use std::path::PathBuf;
 
 #[async_trait]
 impl Driver for Postgres {
@@ -56,6 +59,21 @@ impl Driver for Postgres {
 
     async fn probe(&self) -> Observation {
         self.look_at_server().await
+    }
+
+    fn programs(&self) -> Vec<PathBuf> {
+        let all = [
+            "postgres",
+            "initdb",
+            "pg_controldata",
+            "pg_basebackup",
+            "pg_rewind",
+        ];
+        all.map(|name| self.plan.programs.join(name)).into()
+    }
+
+    fn version(&self) -> Option<String> {
+        self.remember(|m| m.version.clone())
     }
 
     async fn checkpoint(&self) -> Result<()> {

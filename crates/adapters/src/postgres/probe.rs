@@ -51,6 +51,7 @@ select pg_is_in_recovery() as standby,
        coalesce((select status = 'streaming' from pg_stat_wal_receiver), false) as streaming,
        current_setting('synchronous_standby_names') as sync,
        (select coalesce(sourcefile, source) from pg_settings where name = 'synchronous_standby_names') as sync_source,
+       current_setting('server_version') as version,
        current_setting('fsync') as fsync, current_setting('full_page_writes') as full_pages,
        (select reset_val from pg_settings where name = 'synchronous_commit') as sync_commit,
        current_setting('restart_after_crash') as restarts,
@@ -78,7 +79,8 @@ fn setting(name: &str, value: String, source: String, ends_promise: bool) -> Set
 
 const STANDBYS: &str = "
 select application_name, state = 'streaming' as streaming, sent_lsn::text as sent, flush_lsn::text as flushed,
-       replay_lsn::text as replayed
+       replay_lsn::text as replayed,
+       (extract(epoch from replay_lag) * 1000000)::bigint as delay
 from pg_stat_replication where application_name is not null order by application_name";
 
 /// None where the server does not know, which is not zero (F2).
@@ -127,7 +129,11 @@ impl Postgres {
             .try_get::<Option<i32>, _>("timeline")?
             .unwrap_or(0)
             .unsigned_abs();
+        let version: String = row.try_get("version")?;
+        // Distributions write their own behind it.
+        let version = version.split(' ').next().unwrap_or_default();
         let timeline = self.remember(|m| {
+            m.version.replace(format!("PostgreSQL {version}"));
             m.timeline = m.timeline.max(timeline);
             m.timeline
         });
@@ -160,6 +166,9 @@ impl Postgres {
                 replayed: number("replayed")?,
                 streaming: row.try_get("streaming")?,
                 near: lacks.is_some_and(|lacks| lacks <= NEAR),
+                delay: row
+                    .try_get::<Option<i64>, _>("delay")?
+                    .and_then(|us| Some(Duration::from_micros(us.try_into().ok()?))),
             });
         }
         Ok(())

@@ -33,7 +33,8 @@ impl Snapshot {
             .workloads
             .len()
             .max(state.operations.len())
-            .max(state.nodes.len());
+            .max(state.nodes.len())
+            .max(state.acknowledged.len());
         u32::try_from(rows.div_ceil(PIECE).max(1)).unwrap_or(u32::MAX)
     }
 
@@ -65,6 +66,7 @@ impl Snapshot {
                 .take(PIECE)
                 .map(|(k, v)| (k.clone(), v.clone()))
                 .collect(),
+            acknowledged: self.state.acknowledged.part(skip, PIECE),
         };
         Piece {
             last: self.last,

@@ -154,6 +154,7 @@ impl Consensus {
             snapshot.state.workloads.extend(piece.part.workloads);
             snapshot.state.operations.extend(piece.part.operations);
             snapshot.state.nodes.extend(piece.part.nodes);
+            snapshot.state.acknowledged.extend(piece.part.acknowledged);
             self.pieces_here += 1;
         }
         if self.pieces_here < piece.of {

@@ -87,6 +87,9 @@ impl Node {
     fn on_applied(&mut self, index: Index, command: &Command) {
         match command {
             Command::Noop => {}
+            Command::Cluster(act) => {
+                self.record_event(Event::of(&Fact::OfCluster(act.clone())).at(index));
+            }
             Command::Node(node, act) => self.on_node(index, node, act),
             Command::Workload(workload, act) => self.on_workload(index, workload, act),
         }
@@ -192,6 +195,10 @@ impl Node {
             Command::Node(node, act) => Answer::Done {
                 index,
                 text: fact::node_text(node, act),
+            },
+            Command::Cluster(act) => Answer::Done {
+                index,
+                text: fact::cluster_text(act),
             },
             Command::Noop => return,
         };

@@ -4,13 +4,20 @@ use super::lead::Lead;
 use super::questions::Asker;
 use super::{Effect, Node};
 use crate::author::{Author, Level};
-use crate::command::{Command, NodeAct, WorkloadAct};
-use crate::ids::{NodeId, WorkloadId};
+use crate::command::{ClusterAct, Command, NodeAct, WorkloadAct};
+use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::message::Message;
 use crate::operation::{Cause, Kind, ModeSet, Operation, Outcome};
 use crate::request::{Answer, Plan, Request};
 use crate::spec::WorkloadSpec;
 use crate::steward::{Scene, fencing};
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+/// How often it is looked whether an acknowledged finding is still there.
+const FINDINGS_EVERY: Duration = Duration::from_secs(20);
+/// One that was not there for so long is over; a node that is away may bring it back before.
+const GONE_FOR_GOOD: Duration = Duration::from_secs(300);
 
 /// What comes of a request that is not refused.
 enum Reply {
@@ -185,65 +192,146 @@ impl Node {
                 };
                 Ok(Command::Workload(workload, WorkloadAct::Mode(set)))
             }
-            Request::Approve { operation, by } => {
-                let logged = self.state.operations.get(operation);
-                match logged {
-                    None => Err(format!("there is no operation {operation}")),
-                    Some(o) if o.outcome.is_some() => Err(format!("{operation} is over")),
-                    Some(o) if !o.waits() => Err(format!("{operation} does not wait for approval")),
-                    Some(o) => Ok(Command::Workload(
-                        o.what.workload.clone(),
-                        WorkloadAct::Approve {
-                            operation,
-                            by: author(by),
-                        },
-                    )),
-                }
-            }
-            Request::Fence { node, by } => {
-                self.known_node(&node)?;
-                if let Some(fenced) = self.state.fenced(&node) {
-                    return Err(format!(
-                        "{node} is fenced already, by {}: {}",
-                        fenced.by, fenced.why
-                    ));
-                }
-                if node == self.me {
-                    return Err(format!(
-                        "{node} is the coordinator and cannot cut its own power; stop its daemon first"
-                    ));
-                }
-                let boot = lead.reports.get(&node).map(|h| h.report.boot.clone());
-                let after = scene.after(&node);
-                Ok(Command::Node(
-                    node,
-                    NodeAct::Fence {
-                        boot,
-                        why: "asked for".into(),
-                        by: author(by),
-                        after,
-                    },
-                ))
-            }
-            Request::Readmit { node, by } => {
-                self.known_node(&node)?;
-                let Some(fenced) = self.state.fenced(&node) else {
-                    return Err(format!("{node} is not fenced"));
-                };
-                if let Some(why) = fencing::obstacle_to_return(&scene, &node) {
-                    return Err(format!("{node} cannot be readmitted yet: {why}"));
-                }
-                Ok(Command::Node(
-                    node,
-                    NodeAct::Readmit {
-                        fence: fenced.id,
-                        why: "asked for".into(),
-                        by: author(by),
-                    },
-                ))
-            }
+            Request::Approve { operation, by } => self.approve(operation, author(by)),
+            Request::Fence { node, by } => self.fence(lead, &scene, node, author(by)),
+            Request::Readmit { node, by } => self.readmit(&scene, node, author(by)),
             Request::Enrol { node, by } => self.enrol(&scene, node, author(by)),
+            Request::Acknowledge {
+                finding,
+                note,
+                by,
+                at,
+            } => self.acknowledge(lead, finding, note, (author(by), at)),
             _ => Err("that is not a single entry".into()),
+        }
+    }
+
+    fn approve(&self, operation: OperationId, by: Author) -> Result<Command, String> {
+        let logged = self.state.operations.get(operation);
+        match logged {
+            None => Err(format!("there is no operation {operation}")),
+            Some(o) if o.outcome.is_some() => Err(format!("{operation} is over")),
+            Some(o) if !o.waits() => Err(format!("{operation} does not wait for approval")),
+            Some(o) => Ok(Command::Workload(
+                o.what.workload.clone(),
+                WorkloadAct::Approve { operation, by: by },
+            )),
+        }
+    }
+
+    fn fence(
+        &self,
+        lead: &Lead,
+        scene: &Scene,
+        node: NodeId,
+        by: Author,
+    ) -> Result<Command, String> {
+        self.known_node(&node)?;
+        if let Some(fenced) = self.state.fenced(&node) {
+            return Err(format!(
+                "{node} is fenced already, by {}: {}",
+                fenced.by, fenced.why
+            ));
+        }
+        if node == self.me {
+            return Err(format!(
+                "{node} is the coordinator and cannot cut its own power; stop its daemon first"
+            ));
+        }
+        let boot = lead.reports.get(&node).map(|h| h.report.boot.clone());
+        let after = scene.after(&node);
+        Ok(Command::Node(
+            node,
+            NodeAct::Fence {
+                boot,
+                why: "asked for".into(),
+                by: by,
+                after,
+            },
+        ))
+    }
+
+    fn readmit(&self, scene: &Scene, node: NodeId, by: Author) -> Result<Command, String> {
+        self.known_node(&node)?;
+        let Some(fenced) = self.state.fenced(&node) else {
+            return Err(format!("{node} is not fenced"));
+        };
+        if let Some(why) = fencing::obstacle_to_return(scene, &node) {
+            return Err(format!("{node} cannot be readmitted yet: {why}"));
+        }
+        Ok(Command::Node(
+            node,
+            NodeAct::Readmit {
+                fence: fenced.id,
+                why: "asked for".into(),
+                by: by,
+            },
+        ))
+    }
+
+    /// Only of what stands is anything known.
+    fn acknowledge(
+        &self,
+        lead: &Lead,
+        finding: String,
+        note: Option<String>,
+        (by, at): (Author, u64),
+    ) -> Result<Command, String> {
+        let Some(note) = note else {
+            if self.state.acknowledged.get(&finding).is_none() {
+                return Err(format!("nobody has acknowledged `{finding}`"));
+            }
+            return Ok(Command::Cluster(ClusterAct::Forget { finding, by }));
+        };
+        let standing = self.account(lead).findings();
+        if standing.iter().any(|view| view.name == finding) {
+            return Ok(Command::Cluster(ClusterAct::Acknowledge {
+                finding,
+                by,
+                at,
+                note,
+            }));
+        }
+        let names: Vec<&str> = standing.iter().map(|view| view.name.as_str()).collect();
+        Err(format!(
+            "there is no finding `{finding}`; there are: {}",
+            names.join(", ")
+        ))
+    }
+
+    /// Whether a finding that somebody knows of has been gone for a while: if it comes again, it is
+    /// news.
+    pub(super) fn end_acknowledgements(&mut self) {
+        let Some(lead) = &self.lead else { return };
+        if self.state.acknowledged.findings().next().is_none()
+            || self.now < lead.findings_due
+            || !self.consensus.is_established()
+        {
+            return;
+        }
+        let standing: BTreeSet<String> = self
+            .account(lead)
+            .findings()
+            .into_iter()
+            .map(|view| view.name)
+            .collect();
+        let gone = self.state.acknowledged.findings();
+        let gone: Vec<String> = gone.filter(|f| !standing.contains(*f)).cloned().collect();
+        let (now, Some(lead)) = (self.now, &mut self.lead) else {
+            return;
+        };
+        lead.findings_due = now + FINDINGS_EVERY;
+        lead.gone.retain(|finding, _| gone.contains(finding));
+        let mut over = Vec::new();
+        for finding in gone {
+            let since = *lead.gone.entry(finding.clone()).or_insert(now);
+            if now.since(since) >= GONE_FOR_GOOD {
+                let by = Author::Cluster;
+                over.push(Command::Cluster(ClusterAct::Forget { finding, by }));
+            }
+        }
+        if !over.is_empty() {
+            self.consensus.propose(over, self.now);
         }
     }
 

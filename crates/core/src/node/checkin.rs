@@ -50,6 +50,7 @@ impl Node {
             replicas,
             gates,
             addresses,
+            about: None,
         };
         let (store, counts) = (self.consensus.store().cloned(), self.consensus.counts());
         Report {
@@ -247,6 +248,10 @@ impl Node {
         if heard_at.is_none() {
             report.parts.hears_ill = Some(self.health.ill(now));
         }
+        let about = &self.host.about;
+        if before.as_ref().is_none_or(|b| b.about != about.number) {
+            report.parts.about = about.newest.clone();
+        }
         let says = match before {
             Some(before) => Says::Delta(
                 before.number,
@@ -263,6 +268,7 @@ impl Node {
             counts,
             parts: still,
             heard_at: heard_at.unwrap_or(now),
+            about: self.host.about.number,
             is_there: false,
         });
         says

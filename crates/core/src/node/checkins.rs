@@ -28,6 +28,8 @@ pub(super) struct Said {
     pub counts: bool,
     /// When it was last said how peers are heard.
     pub heard_at: Time,
+    /// Which of the accounts of its host it has given.
+    pub about: u64,
     /// The coordinator answered it, so it has it.
     pub is_there: bool,
 }

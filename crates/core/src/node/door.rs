@@ -6,6 +6,7 @@
 //! decided on the word of a message, and on whose, is looked at where it is decided.
 
 use super::Node;
+use crate::about::About;
 use crate::address::Connection;
 use crate::authority::{Claim, Lease};
 use crate::consensus::{Entry, LogId, Talk};
@@ -280,6 +281,10 @@ impl Node {
                 .get(id)
                 .ok_or(Refusal::Forged("a workload that the spec does not have"))
         };
+        if let Some(about) = &parts.about {
+            let fits = about.rooms.len() <= About::MOST && about.findings.len() <= About::MOST;
+            ensure(fits, "more of its host than it can have")?;
+        }
         for (id, replica) in &parts.replicas {
             ensure(
                 spec(id)?.replicas.contains_key(from),

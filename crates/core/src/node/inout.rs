@@ -1,5 +1,6 @@
 //! What goes into a node, and what comes out of it.
 
+use crate::about::About;
 use crate::address::{AddressOrder, AddressSeen, Connection};
 use crate::author::Level;
 use crate::authority::{Claim, Deadline};
@@ -99,6 +100,8 @@ pub enum Input {
     Clock {
         unix: u64,
     },
+    /// What this node and its host are, where that is something else than before.
+    About(Box<About>),
     Woke,
 }
 

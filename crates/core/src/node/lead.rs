@@ -28,6 +28,9 @@ pub(super) struct Lead {
     pub unanswered: VecDeque<Waiting>,
     /// Who is answered when an entry is committed.
     pub undecided: BTreeMap<Index, Asker>,
+    /// Acknowledged findings that are not there any more, and since when; and when to look again.
+    pub gone: BTreeMap<String, Time>,
+    pub findings_due: Time,
 }
 
 /// A check-in that is to be answered once a majority has answered something later.

@@ -49,6 +49,7 @@ use outbox::{Mark, Outbox};
 use questions::{Asker, Questions};
 use timers::Timers;
 
+use crate::about::About;
 use crate::address::AddressSeen;
 use crate::authority::{Claim, Deadline};
 use crate::consensus::{self, Consensus, Setup, Talk};
@@ -78,6 +79,14 @@ struct Host {
     boot: BootId,
     /// The hardware's UUID, where the host can tell.
     system: Option<String>,
+    about: OwnAccount,
+}
+
+/// What it says of itself and its host, and how often that was something else.
+#[derive(Default)]
+struct OwnAccount {
+    newest: Option<Box<About>>,
+    number: u64,
 }
 
 pub struct Node {
@@ -142,7 +151,11 @@ impl Node {
         let mut node = Self {
             health: Health::new(t, me.clone(), spec.nodes.keys().cloned().collect(), now),
             me,
-            host: Host { boot, system },
+            host: Host {
+                boot,
+                system,
+                about: OwnAccount::default(),
+            },
             planted,
             spec: Arc::new(spec),
             chance,
@@ -225,6 +238,10 @@ impl Node {
     pub fn role_of(&self, workload: &WorkloadId) -> Option<Role> {
         self.here.agents.get(workload)?.seen()?.role
     }
+    /// How far each primary is, as far as was heard, and when.
+    pub fn heads(&self) -> impl Iterator<Item = (&WorkloadId, Head, Time)> {
+        self.heads.iter()
+    }
     /// Who votes, as its log says.
     pub fn votes(&self) -> &crate::votes::Votes {
         self.consensus.votes()
@@ -293,6 +310,12 @@ impl Node {
             } => self.on_asked(Asker::Here(ticket), request, level),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Clock { unix } => self.timers.wall = Some((self.now, unix)),
+            Input::About(about) => {
+                self.host.about = OwnAccount {
+                    newest: Some(about),
+                    number: self.host.about.number + 1,
+                };
+            }
             Input::Woke => {}
         }
         self.advance();

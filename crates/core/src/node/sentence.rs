@@ -67,10 +67,7 @@ impl Account<'_> {
                 || "no primary was known last".to_string(),
                 |holder| format!("{holder} was primary when this was known last"),
             );
-            let text = format!(
-                "{}: unknown: no contact with the coordinator; {last}",
-                subject.id
-            );
+            let text = format!("unknown: no contact with the coordinator; {last}");
             return Said::new(Condition::Unknown, text);
         }
         match &subject.outlook.need {
@@ -93,7 +90,7 @@ impl Account<'_> {
                 let what = logged.map_or("a move".to_string(), |logged| {
                     format!("{} ({operation}): {}", logged.what.kind, logged.what.why)
                 });
-                let text = format!("{id}: waits for approval: {what}");
+                let text = format!("waits for approval: {what}");
                 Said::with(
                     condition,
                     text,
@@ -104,7 +101,7 @@ impl Account<'_> {
                 let replica = subject.replicas.iter().find(|r| r.node == *lost);
                 let detail = replica.map_or("not heard", |r| r.detail.as_str());
                 let text = format!(
-                    "{id}: {lost} does not serve ({detail}), and nothing is done about it (mode watch)"
+                    "{lost} does not serve ({detail}), and nothing is done about it (mode watch)"
                 );
                 let to = subject.candidates.iter().find(|c| c.excluded.is_none());
                 let next = to.map_or(format!("karst mode act {id}"), |c| {
@@ -117,7 +114,7 @@ impl Account<'_> {
             }
             Need::ChooseData(nodes) => {
                 let text = format!(
-                    "{id}: {} have data, and nobody knows whose are right: nothing is started",
+                    "{} have data, and nobody knows whose are right: nothing is started",
                     names(nodes)
                 );
                 let next = format!(
@@ -128,7 +125,7 @@ impl Account<'_> {
             Need::BringBack { last } => nobody_may(subject, last, condition),
             Need::BringStandby => {
                 let text = format!(
-                    "{id}: writes wait, as no standby can confirm them (alone = \"block\"); missing: {}",
+                    "writes wait, as no standby can confirm them (alone = \"block\"); missing: {}",
                     missing(subject.replicas, Loss::None)
                 );
                 Said::with(condition, text, "bring one of the standbys back".into())
@@ -145,22 +142,25 @@ impl Account<'_> {
         let recovering = |text: String| Said::new(Condition::Recovering, text);
         match &w.tenure {
             Tenure::Vacant => recovering(format!(
-                "{id}: no primary yet: waiting for a report of every replica"
+                "no primary yet: waiting for a report of every replica"
             )),
             Tenure::Open { holder, .. } => match subject.outlook.writes {
                 Writes::Accepted => self.served(subject, holder),
                 _ if !self.scene.is_up(holder) => self.unheard(subject, holder),
                 _ if writes_wait(w, &self.scene.spec.workloads[id]) => recovering(format!(
-                    "{id}: writes wait until a standby can confirm them; on its way: {}",
+                    "writes wait until a standby can confirm them; on its way: {}",
                     coming(subject.replicas)
                 )),
-                _ => recovering(format!("{id}: waiting for {holder} to take writes")),
+                _ => Said::new(
+                    unless_unknown(subject.outlook, Condition::Recovering),
+                    self.on_its_way(id, holder),
+                ),
             },
             Tenure::Assigned { .. } | Tenure::Revoking { .. } => {
-                recovering(format!("{id}: no primary right now: handing over"))
+                recovering(format!("no primary right now: handing over"))
             }
             Tenure::Ended { last, .. } => recovering(format!(
-                "{id}: no primary since {last}'s epoch ended; choosing the next: {}",
+                "no primary since {last}'s epoch ended; choosing the next: {}",
                 reasons(subject.candidates)
             )),
         }
@@ -172,9 +172,34 @@ impl Account<'_> {
         let last = self.node.journal.steps_of(operation).pop();
         let last = last.map_or(String::new(), |step| format!(": {}", step.text));
         Some(format!(
-            "{id}: {} ({operation}) under way{last}",
+            "{} ({operation}) under way{last}",
             logged.what.kind
         ))
+    }
+
+    /// What clients wait for although the primary is heard.
+    fn on_its_way(&self, id: &WorkloadId, holder: &NodeId) -> String {
+        let w = self.scene.state.workload(id);
+        let takes_writes = self
+            .scene
+            .replica(holder, id)
+            .and_then(|report| report.seen.as_ref())
+            .is_some_and(|seen| seen.can_write == Some(true));
+        let place = w.place.holder.as_ref().filter(|_| takes_writes);
+        match place {
+            Some(at) if !self.scene.reports_in(at) => {
+                let over = self.scene.lease_over_at(&Claim::Address(id.clone()));
+                let left = over.since(self.scene.now).as_millis();
+                format!(
+                    "{holder} is primary; clients of its address wait: it was on {at}, which is not heard, and goes elsewhere \
+                     within {left} ms"
+                )
+            }
+            Some(at) if self.scene.spec.workloads[id].address.is_some() => {
+                format!("{holder} is primary; clients of its address wait: it goes to {at}")
+            }
+            _ => format!("waiting for {holder} to take writes"),
+        }
     }
 
     /// The primary's host is not heard, and its lease may still be valid.
@@ -183,7 +208,7 @@ impl Account<'_> {
         let over = self.scene.lease_over_at(&Claim::Primary(id.clone()));
         let left = over.since(self.scene.now).as_millis();
         let text = format!(
-            "{id}: no heartbeat from {holder}; clients that reach it may still be writing; its lease expires in {left} ms at most"
+            "no heartbeat from {holder}; clients that reach it may still be writing; its lease expires in {left} ms at most"
         );
         Said::new(unless_unknown(subject.outlook, Condition::Recovering), text)
     }
@@ -209,7 +234,7 @@ impl Account<'_> {
         };
         let have = format!("{here} of {all} standbys {what}");
         if here >= all {
-            let text = format!("{id}: {holder} is primary; {have}");
+            let text = format!("{holder} is primary; {have}");
             return Said::new(Condition::Healthy, text).left_alone(w.mode);
         }
         let have = match (here, spec.loss) {
@@ -217,7 +242,7 @@ impl Account<'_> {
             _ => have,
         };
         let text = format!(
-            "{id}: {holder} is primary; {have}; missing: {}",
+            "{holder} is primary; {have}; missing: {}",
             missing(subject.replicas, spec.loss)
         );
         let comes = |r: &ReplicaView| is_missing(r, spec.loss) && is_coming(r);
@@ -239,7 +264,7 @@ fn unless_unknown(outlook: &Outlook, condition: Condition) -> Condition {
 fn nobody_may(subject: &Subject, last: &NodeId, condition: Condition) -> Said {
     let id = subject.id;
     let text = format!(
-        "{id}: no primary since {last}'s epoch ended, and nobody may take over; {}",
+        "no primary since {last}'s epoch ended, and nobody may take over; {}",
         reasons(subject.candidates)
     );
     let lossy = subject.candidates.iter().find(|c| c.may_lack.is_some());
@@ -358,7 +383,8 @@ pub(super) fn headline(whole: &Whole) -> (Condition, String) {
             1 => ". One more workload is not healthy.".to_string(),
             more => format!(". {more} more workloads are not healthy."),
         };
-        return (worst.condition, format!("{}{more}", worst.sentence));
+        let text = format!("{}: {}{more}", worst.workload, worst.sentence);
+        return (worst.condition, text);
     }
     let degraded = |text: String| (Condition::Degraded, text);
     let mute = named(&|n| n.votes > 0 && n.votes_count == Some(false));
@@ -377,7 +403,9 @@ pub(super) fn headline(whole: &Whole) -> (Condition, String) {
         ));
     }
     let text = match (worst, workloads.len()) {
-        (Some(only), 1) => format!("All is well. {}.", only.sentence),
+        (Some(only), 1) => {
+            format!("All is well. {}: {}.", only.workload, only.sentence)
+        }
         (_, count) => format!("All is well: {count} workloads, all standbys in place."),
     };
     (Condition::Healthy, text)

@@ -5,22 +5,25 @@ use super::Node;
 use super::account::Account;
 use super::lead::Lead;
 use super::sentence::{Said, Subject, Whole, headline};
+use crate::about::About;
 use crate::address::AddressReport;
+use crate::authority::Claim;
 use crate::health::{Hearing, LOSSY};
-use crate::ids::{NodeId, WorkloadId};
+use crate::ids::{BootId, NodeId, WorkloadId};
 use crate::operation::Phase;
 use crate::progress::{PhaseTime, Progress};
 use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
-use crate::spec::{Finding, FindingKind, Readmit, Severity, check};
+use crate::spec::{Finding, FindingKind, Loss, Readmit, Severity, check};
 use crate::state::Tenure;
 use crate::steward::Heard;
 use crate::steward::candidates;
 use crate::steward::outlook::{Lasting, Need, Outlook, Writes, outlook, writes_wait};
+use crate::text::size;
 use crate::time::Time;
 use crate::view::{
-    AddressView, DoingView, GateCounts, GateView, NeedKind, NeedView, NodeState, NodeView, Quorum,
-    ReplicaState, ReplicaView, ServerView, StandbyView, Status, SyncView, Work, WorkloadView,
-    WritesView,
+    AboutView, AddressView, DoingView, FindingView, GateCounts, GateView, NeedKind, NeedView,
+    NodeState, NodeView, Quorum, ReplicaState, ReplicaView, ServerView, SettingsView, StandbyView,
+    Status, SyncView, Work, WorkloadView, WritesView,
 };
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -65,7 +68,8 @@ impl Account<'_> {
         });
         let worst = workloads.iter().max_by_key(|w| w.writes.state);
         let writes = worst.map_or(NOT_KNOWN, |w| w.writes);
-        let needs_you = self.needs(&nodes, &workloads);
+        let mut needs_you = self.needs(&nodes, &workloads);
+        needs_you.extend(self.lacks_voters(&quorum, &nodes));
         let operations = self
             .scene
             .state
@@ -101,7 +105,18 @@ impl Account<'_> {
         }
     }
 
-    fn findings(&self) -> Vec<Finding> {
+    /// All that stands: what nobody knows of first, then by how bad it is.
+    pub(super) fn findings(&self) -> Vec<FindingView> {
+        let known = &self.scene.state.acknowledged;
+        let mut views: Vec<FindingView> = self.found().into_iter().map(FindingView::from).collect();
+        for view in &mut views {
+            view.acknowledged = known.get(&view.name).cloned();
+        }
+        views.sort_by_key(|view| (view.acknowledged.is_some(), view.finding.severity));
+        views
+    }
+
+    fn found(&self) -> Vec<Finding> {
         let seen = self
             .unguarded()
             .into_iter()
@@ -110,7 +125,8 @@ impl Account<'_> {
         let seen = seen
             .chain(self.uncounted())
             .chain(self.unnamed())
-            .chain(self.overruled());
+            .chain(self.overruled())
+            .chain(self.of_hosts());
         check(self.scene.spec).into_iter().chain(seen).collect()
     }
 
@@ -309,7 +325,60 @@ impl Account<'_> {
             misses: misses.collect(),
             fenced: self.scene.state.fenced(node).map(|f| f.why.clone()),
             power: self.devices.power_of(scene.spec, node),
+            console: spec.console_url(),
+            about: self.about(node).map(|(boot, about)| AboutView {
+                version: about.version.clone(),
+                servers: about.servers.clone(),
+                boot: boot.to_string(),
+                unguarded: about.unguarded.clone(),
+                watchdog: about.watchdog.clone(),
+                rooms: about.rooms.clone(),
+                certificate_until: about.certificate_until,
+                since: about.since,
+            }),
         }
+    }
+
+    /// What a node says of itself, with the run of its host.
+    fn about(&self, node: &NodeId) -> Option<(&BootId, &About)> {
+        if node == self.scene.me {
+            let host = &self.node.host;
+            return Some((&host.boot, host.about.newest.as_deref()?));
+        }
+        let report = &self.scene.reports.get(node)?.report;
+        Some((&report.boot, report.parts.about.as_deref()?))
+    }
+
+    /// What nodes say is wrong on their hosts, and volumes that are nearly full.
+    fn of_hosts(&self) -> Vec<Finding> {
+        let mut found = Vec::new();
+        for node in self.scene.spec.nodes.keys() {
+            let Some((_, about)) = self.about(node) else {
+                continue;
+            };
+            found.extend(about.findings.iter().cloned());
+            found.extend(
+                about
+                    .rooms
+                    .iter()
+                    .filter(|room| room.is_nearly_full())
+                    .map(|room| Finding {
+                        kind: FindingKind::DiskFills,
+                        severity: Severity::Warning,
+                        path: vec!["node".into(), node.to_string()],
+                        what: format!(
+                            "{} has {} free of {} for its {} ({})",
+                            node,
+                            size(room.free),
+                            size(room.total),
+                            room.of,
+                            room.path
+                        ),
+                        remedy: "make room there, or give it a larger volume".into(),
+                    }),
+            );
+        }
+        found
     }
 
     /// Whom a node does not hear as it should: from its report, which comes round broken links,
@@ -399,7 +468,7 @@ impl Account<'_> {
         let needs_you = lasting.outlook.need.as_ref().map(|need| NeedView {
             kind: need_kind(need),
             about: id.to_string(),
-            what: sentence.clone(),
+            what: format!("{id}: {sentence}"),
             next: next.clone().unwrap_or_default(),
             for_ms: for_ms(lasting.need_since),
         });
@@ -416,6 +485,16 @@ impl Account<'_> {
             epoch: w.epoch,
             mode: w.mode,
             mode_set: w.mode_set.clone(),
+            settings: SettingsView {
+                driver: spec.driver.clone(),
+                loss: match spec.loss {
+                    Loss::None => 0,
+                    Loss::Bytes(bytes) => bytes,
+                },
+                alone: spec.alone,
+                restart: spec.restart,
+            },
+            lease_left_ms: self.lease_left(id),
             primary,
             sync: SyncView {
                 number: w.sync.number,
@@ -431,12 +510,42 @@ impl Account<'_> {
         }
     }
 
+    fn lease_left(&self, id: &WorkloadId) -> Option<u64> {
+        let claim = Claim::Primary(id.clone());
+        let left = self.scene.ledger.left(&claim, self.scene.now)?;
+        self.leads.then_some(left.as_millis() as u64)
+    }
+
     /// How a workload stands, and since when.
     fn lasting(&self, id: &WorkloadId) -> Lasting {
         let scene = &self.scene;
         let spec = scene.spec.workloads.get(id).filter(|_| self.leads);
         let now = spec.map_or(NOTHING_KNOWN, |spec| outlook(scene, id, spec));
         Lasting::next(self.outlooks.get(id), now, scene.now)
+    }
+
+    /// Nothing is decided until some come back. What else is needed nobody knows meanwhile.
+    fn lacks_voters(&self, quorum: &Quorum, nodes: &[NodeView]) -> Option<NeedView> {
+        if self.leads || quorum.heard >= quorum.needed {
+            return None;
+        }
+        let silent = nodes
+            .iter()
+            .filter(|n| n.votes > 0 && n.state != NodeState::Up);
+        let silent: Vec<&str> = silent.map(|n| n.node.as_str()).collect();
+        Some(NeedView {
+            kind: NeedKind::BringVoters,
+            about: self.scene.spec.cluster.clone(),
+            what: format!(
+                "{} hears {} of {} votes, and {} are needed",
+                self.scene.me, quorum.heard, quorum.total, quorum.needed
+            ),
+            next: format!(
+                "bring {} back, or mend the network to it",
+                silent.join(" or ")
+            ),
+            for_ms: None,
+        })
     }
 
     /// All that waits for a person.
@@ -588,6 +697,7 @@ fn server_view(seen: &Observation) -> ServerView {
         flushed: d.flushed,
         replayed: d.replayed,
         streaming: d.streaming,
+        delay_ms: d.delay.map(|delay| delay.as_millis() as u64),
     };
     ServerView {
         runs: seen.runs(),

@@ -85,6 +85,7 @@ impl Node {
             self.check_in();
             self.decide();
             self.step_power();
+            self.end_acknowledgements();
             self.run_consensus_orders();
             if before == (self.state.applied, self.consensus.log().last())
                 && self.consensus.commit() == self.state.applied

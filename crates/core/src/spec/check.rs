@@ -47,10 +47,11 @@ pub enum FindingKind {
     CertificateEnds,
     ChangeNotTaken,
     SecretReadable,
+    DiskFills,
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 21] = [
+    pub const ALL: [FindingKind; 22] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -72,6 +73,7 @@ impl FindingKind {
         FindingKind::CertificateEnds,
         FindingKind::ChangeNotTaken,
         FindingKind::SecretReadable,
+        FindingKind::DiskFills,
     ];
 }
 
@@ -87,6 +89,47 @@ pub struct Finding {
     pub what: String,
     /// What to do about it.
     pub remedy: String,
+}
+
+impl FindingKind {
+    /// As it is written everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            FindingKind::SpecRefused => "spec-refused",
+            FindingKind::SpecDiffers => "spec-differs",
+            FindingKind::ReadmitAsks => "readmit-asks",
+            FindingKind::ClockNotSaid => "clock-not-said",
+            FindingKind::EvenVotes => "even-votes",
+            FindingKind::FewVoters => "few-voters",
+            FindingKind::ZoneHoldsMajority => "zone-holds-majority",
+            FindingKind::NoGate => "no-gate",
+            FindingKind::SingleReplica => "single-replica",
+            FindingKind::WritesUnprotected => "writes-unprotected",
+            FindingKind::TwoReplicasBlock => "two-replicas-block",
+            FindingKind::VoteNotCounted => "vote-not-counted",
+            FindingKind::SettingOverruled => "setting-overruled",
+            FindingKind::PrimaryNotInSpec => "primary-not-in-spec",
+            FindingKind::ConnectionsNotListed => "connections-not-listed",
+            FindingKind::NoPacketGuard => "no-packet-guard",
+            FindingKind::PowerDeviceFails => "power-device-fails",
+            FindingKind::PowerIsOff => "power-is-off",
+            FindingKind::CertificateEnds => "certificate-ends",
+            FindingKind::ChangeNotTaken => "change-not-taken",
+            FindingKind::SecretReadable => "secret-readable",
+            FindingKind::DiskFills => "disk-fills",
+        }
+    }
+}
+
+impl Finding {
+    /// What it is called where somebody speaks of it: `disk-fills:node.doline`.
+    pub fn name(&self) -> String {
+        if self.path.is_empty() {
+            self.kind.word().into()
+        } else {
+            format!("{}:{}", self.kind.word(), self.path.join("."))
+        }
+    }
 }
 
 struct Findings(Vec<Finding>);

@@ -30,6 +30,9 @@ pub struct NodeSpec {
     pub peer: SocketAddr,
     /// Where its HTTP service listens with TLS.
     pub api: Option<SocketAddr>,
+    /// Where people's browsers reach that service, if it is another URL than `https://` and `api`:
+    /// behind a proxy, or by a name. Scheme, host and port alone.
+    pub console: Option<String>,
     /// What can cut its power, on a network of its own; without one only its lease's end proves
     /// that it is gone.
     pub power: Option<PowerSpec>,
@@ -98,6 +101,7 @@ pub enum Loss {
 
 /// What a `loss = "none"` primary does with an empty sync set (D3).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Alone {
     /// Writes wait until a standby is back.
@@ -203,6 +207,14 @@ impl WorkloadSpec {
             Follows::Gate => self.gates.contains_key(node),
             Follows::Primary => self.replicas.contains_key(node),
         })
+    }
+}
+
+impl NodeSpec {
+    /// Where a browser reaches its HTTP service, if one can.
+    pub fn console_url(&self) -> Option<String> {
+        let own = || Some(format!("https://{}", self.api?));
+        self.console.clone().or_else(own)
     }
 }
 

@@ -1,10 +1,12 @@
 //! What the committed log builds. Applying is deterministic, and every command says which epoch it
 //! is about: one that comes too late changes nothing.
 
+mod acknowledged;
 mod node;
 mod operation;
 mod workload;
 
+pub use acknowledged::{Acknowledged, Acknowledgements};
 pub use node::{Fenced, NodeState};
 pub use operation::{LoggedOperation, Operations};
 pub use workload::{Opened, Place, SyncSet, Tenure, WorkloadState};
@@ -22,6 +24,8 @@ pub struct ClusterState {
     pub workloads: BTreeMap<WorkloadId, WorkloadState>,
     pub operations: Operations,
     pub nodes: BTreeMap<NodeId, NodeState>,
+    #[serde(default)]
+    pub acknowledged: Acknowledgements,
 }
 
 impl ClusterState {
@@ -61,6 +65,7 @@ impl ClusterState {
         self.applied = index;
         match command {
             Command::Noop => true,
+            Command::Cluster(act) => self.acknowledged.apply(act),
             Command::Node(id, act) => self.nodes.entry(id.clone()).or_default().apply(index, act),
             Command::Workload(id, act) => self.workloads.entry(id.clone()).or_default().apply(
                 index,

@@ -7,7 +7,7 @@ use crate::authority::Claim;
 use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::operation::Mode;
 use crate::replica::{Data, Role};
-use crate::spec::{Alone, Loss, WorkloadSpec};
+use crate::spec::{Alone, Follows, Loss, WorkloadSpec};
 use crate::state::{Tenure, WorkloadState};
 use crate::steward::candidates::{self, Candidate};
 use crate::time::Time;
@@ -125,13 +125,17 @@ impl Desk<'_> {
     fn while_held(&self, holder: &NodeId, serving: bool) -> Outlook {
         let seen = self.scene.replica(holder, self.id);
         let seen = seen.and_then(|report| report.seen.as_ref());
-        let writes = match seen.filter(|_| self.scene.is_up(holder)) {
-            None => self.without_word(),
+        let own = match seen.filter(|_| self.scene.is_up(holder)) {
+            None => self.over_or_unknown(&Claim::Primary(self.id.clone())),
             Some(seen) if !serving || !seen.is(Role::Primary) || seen.has_exited() => {
                 Writes::Paused
             }
             Some(seen) if seen.can_write == Some(false) => Writes::Paused,
-            Some(_) => self.through_gates(),
+            Some(_) => Writes::Accepted,
+        };
+        let writes = match own {
+            Writes::Accepted => self.through_gates().max(self.through_address()),
+            other => other,
         };
         if writes == Writes::Accepted && writes_wait(self.w, self.spec) {
             return match self.is_a_standby_coming() {
@@ -139,7 +143,7 @@ impl Desk<'_> {
                 false => stopped(Need::BringStandby),
             };
         }
-        let need = self.need_of_a_loss(holder, writes);
+        let need = self.need_of_a_loss(holder, own);
         Outlook {
             writes: match (&need, writes) {
                 (Some(_), Writes::Paused) => Writes::Stopped,
@@ -149,9 +153,9 @@ impl Desk<'_> {
         }
     }
 
-    /// Its lease may still be valid where nobody hears it, and clients be there.
-    fn without_word(&self) -> Writes {
-        let over = self.scene.lease_over_at(&Claim::Primary(self.id.clone()));
+    /// A lease may still be valid where nobody hears its holder, and clients be there.
+    fn over_or_unknown(&self, claim: &Claim) -> Writes {
+        let over = self.scene.lease_over_at(claim);
         if over <= self.scene.now {
             Writes::Paused
         } else {
@@ -159,21 +163,51 @@ impl Desk<'_> {
         }
     }
 
-    /// Whether some gate lets clients through, if there are any. One that is not heard may, or not.
+    /// Whether some gate lets clients through, if there are any.
     fn through_gates(&self) -> Writes {
-        let gate = |node: &NodeId| {
-            if !self.scene.reports_in(node) {
-                return Writes::Unknown;
-            }
-            let heard = self.scene.reports.get(node);
-            let gate = heard.and_then(|h| h.report.parts.gates.get(self.id));
-            match gate.and_then(|gate| gate.forwarding) {
-                Some(epoch) if epoch == self.w.epoch => Writes::Accepted,
-                _ => Writes::Paused,
-            }
-        };
-        let best = self.spec.gates.keys().map(gate).min();
+        let best = self
+            .spec
+            .gates
+            .keys()
+            .map(|node| self.through_gate(node))
+            .min();
         best.unwrap_or(Writes::Accepted)
+    }
+
+    /// One that is not heard may, or not.
+    fn through_gate(&self, node: &NodeId) -> Writes {
+        if !self.scene.reports_in(node) {
+            return Writes::Unknown;
+        }
+        let heard = self.scene.reports.get(node);
+        let gate = heard.and_then(|h| h.report.parts.gates.get(self.id));
+        match gate.and_then(|gate| gate.forwarding) {
+            Some(epoch) if epoch == self.w.epoch => Writes::Accepted,
+            _ => Writes::Paused,
+        }
+    }
+
+    /// Whether clients of the floating address come through, if there is one.
+    fn through_address(&self) -> Writes {
+        let place = &self.w.place;
+        let (Some(spec), Some(holder)) = (&self.spec.address, &place.holder) else {
+            return match self.spec.address {
+                Some(_) => Writes::Paused,
+                None => Writes::Accepted,
+            };
+        };
+        if !self.scene.reports_in(holder) {
+            return self.over_or_unknown(&Claim::Address(self.id.clone()));
+        }
+        let heard = self.scene.reports.get(holder);
+        let report = heard.and_then(|h| h.report.parts.addresses.get(self.id));
+        if place.leaving || !report.is_some_and(|report| report.held) {
+            return Writes::Paused;
+        }
+        match spec.follows {
+            Follows::Gate => self.through_gate(holder),
+            Follows::Primary => Writes::Accepted,
+        }
     }
 
     /// A primary that is lost and that the mode leaves to a person.

@@ -73,6 +73,7 @@ impl Case {
             witness: n == 2,
             peer: address(n, 1),
             api: None,
+            console: None,
             power: None,
             readmit: Readmit::Auto,
             clock: Clock::Steady,

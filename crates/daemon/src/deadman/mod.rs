@@ -28,6 +28,20 @@ pub fn socket(runtime: &Path) -> PathBuf {
     runtime.join("deadman").join("orders.sock")
 }
 
+/// What the deadman says of its host: nothing that it needs itself.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct OfHost {
+    /// The device that it feeds.
+    pub watchdog: Option<String>,
+    /// Why there is no packet guard here, if so (C3).
+    pub unguarded: Option<String>,
+}
+
+/// Where that is.
+pub fn host_file(runtime: &Path) -> PathBuf {
+    runtime.join("deadman").join("host.json")
+}
+
 /// From the daemon, one JSON line each.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

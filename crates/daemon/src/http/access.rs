@@ -2,7 +2,8 @@
 
 use super::problem::{Object, Refusal};
 use super::service::Service;
-use super::tokens::{AGE, User, digest};
+use super::sessions::AGE;
+use super::tokens::{Digested, User, digest};
 use crate::lock::read;
 use actix_web::cookie::time::Duration as CookieDuration;
 use actix_web::cookie::{Cookie, SameSite};
@@ -10,6 +11,8 @@ use actix_web::dev::Payload;
 use actix_web::http::header;
 use actix_web::{FromRequest, HttpMessage as _, HttpRequest, HttpResponse, web};
 use karst_api::{ProblemType, SessionBody};
+use karst_core::NodeId;
+use karst_core::author::Level;
 use std::future::{Ready, ready};
 use std::time::Duration;
 
@@ -33,6 +36,13 @@ impl Shown {
     }
 }
 
+/// The token behind a browser's session.
+pub fn token_of(request: &HttpRequest, service: &Service) -> Option<Digested> {
+    let cookie = request.cookie(cookie_name(request))?;
+    let tokens = read(&service.tokens);
+    service.sessions.token(cookie.value(), &tokens)
+}
+
 /// Over TLS the name itself says that no other host nor an unencrypted page can have set it (RFC
 /// 6265bis, section 4.1.3).
 fn cookie_name(request: &HttpRequest) -> &'static str {
@@ -43,8 +53,32 @@ fn cookie_name(request: &HttpRequest) -> &'static str {
     }
 }
 
+/// Who is at the other end of the socket on this host: its mode says who may be.
+#[derive(Clone, Debug)]
+pub struct Local(pub String);
+
+/// Somebody who asks by the right of being on this host. It has to be asked for: what passes
+/// browsers' calls on to the socket does not, and a browser cannot without the service's leave.
+fn local_user(request: &HttpRequest) -> Option<Option<User>> {
+    let header = request.headers().get(header::AUTHORIZATION)?;
+    if header != LOCAL {
+        return None;
+    }
+    let local = request.conn_data::<Local>();
+    Some(local.map(|Local(name)| User {
+        name: name.clone(),
+        level: Level::Administer,
+    }))
+}
+
+/// What is sent for it.
+const LOCAL: &str = "Local";
+
 pub fn shown(request: &HttpRequest, service: &Service) -> Shown {
     let tokens = read(&service.tokens);
+    if let Some(user) = local_user(request) {
+        return user.map_or(Shown::Wrong, Shown::Token);
+    }
     if let Some(header) = request.headers().get(header::AUTHORIZATION) {
         let token = header.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
         return token
@@ -54,10 +88,8 @@ pub fn shown(request: &HttpRequest, service: &Service) -> Shown {
     let Some(cookie) = request.cookie(cookie_name(request)) else {
         return Shown::Nothing;
     };
-    let user = service
-        .sessions
-        .token(cookie.value())
-        .and_then(|token| tokens.user(&token));
+    let token = service.sessions.token(cookie.value(), &tokens);
+    let user = token.and_then(|token| tokens.user(&token));
     user.map_or(Shown::Wrong, Shown::Cookie)
 }
 
@@ -93,19 +125,38 @@ pub async fn open_session(
     request: HttpRequest,
     body: web::Json<Object<SessionBody>>,
 ) -> Result<HttpResponse, Refusal> {
-    let token = digest(body.into_inner().0.token.trim());
-    let user = read(&service.tokens).user(&token);
-    let Some(user) = user else {
+    let token = match body.into_inner().0 {
+        SessionBody {
+            token: Some(token),
+            ticket: None,
+        } => Ok(digest(token.trim())),
+        SessionBody {
+            token: None,
+            ticket: Some(ticket),
+        } => redeemed(&service, &ticket),
+        _ => return Err(Refusal::bad("send either `token` or `ticket`")),
+    };
+    let user = token
+        .as_ref()
+        .ok()
+        .and_then(|token| read(&service.tokens).user(token));
+    let (Ok(token), Some(user)) = (token, user) else {
         let wait = service.strangers.wrong(request.peer_addr().map(|a| a.ip()));
         tokio::time::sleep(wait).await;
         return Err(Refusal::new(
             ProblemType::NotSignedIn,
-            "this token is not known here",
+            "this is not known here",
         ));
     };
     request.extensions_mut().insert(user);
-    let cookie = session_cookie(&request, service.sessions.open(token), AGE);
+    let cookie = session_cookie(&request, service.sessions.open(&token), AGE);
     Ok(HttpResponse::NoContent().cookie(cookie).finish())
+}
+
+fn redeemed(service: &Service, ticket: &str) -> anyhow::Result<Digested> {
+    let (identity, tokens) = (read(&service.identity).clone(), read(&service.tokens));
+    let known = |node: &NodeId| service.spec.nodes.contains_key(node);
+    service.tickets.redeem(ticket, &identity, known, &tokens)
 }
 
 /// `DELETE /api/v1/session`: signs out.

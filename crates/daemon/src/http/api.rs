@@ -3,30 +3,32 @@
 use super::access::{close_session, open_session};
 use super::document::Common;
 use super::problem::{Object, Refusal, resource};
+use super::records;
+use super::reports::report;
 use super::service::{Answered, Service};
 use super::tokens::User;
-use crate::lock::{lock, read};
+use super::written::written;
+use crate::examine;
+use crate::lock::lock;
 use actix_web::{HttpResponse, web};
 use karst_api::{
-    ChangedReply, Endpoint, FailoverBody, HistoryReply, ModeBody, PowerBody, PowerReply, Problem,
-    ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply, SwitchoverBody,
+    AcknowledgeBody, ChangedReply, Endpoint, FailoverBody, HostNeed, ModeBody, PowerBody,
+    PowerReply, Problem, ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
+    SwitchoverBody,
 };
 use karst_core::author::Level;
 use karst_core::request::{Answer, Plan, Request};
 use karst_core::spec::{Finding, FindingKind, Severity, check};
+use karst_core::view::FindingView;
 use karst_core::{OperationId, WorkloadId, outage};
-use karst_history::Query;
-use serde::Deserialize;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use utoipa::{IntoParams, OpenApi};
+use utoipa::OpenApi;
 
 /// How long the coordinator may take to answer before the asked node answers by itself.
 const PATIENCE: Duration = Duration::from_millis(700);
-/// Of one answer.
-const MOST_RECORDS: u32 = 10_000;
 /// How long a change may take to be committed before the caller is told that it is not known.
 const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
 
@@ -42,9 +44,15 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         status,
         super::live::live,
         spec,
-        history,
         myself,
         endpoints,
+        super::written::written,
+        examination,
+        acknowledge,
+        forget,
+        super::reports::report,
+        super::records::history,
+        super::records::export,
         switchover,
         failover,
         mode,
@@ -72,7 +80,16 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/self", "GET").route(web::get().to(myself)))
         .service(at("/status", "GET").route(web::get().to(status)))
         .service(at("/spec", "GET").route(web::get().to(spec)))
-        .service(at("/history", "GET").route(web::get().to(history)))
+        .service(at("/examination", "GET").route(web::get().to(examination)))
+        .service(at("/history", "GET").route(web::get().to(records::history)))
+        .service(at("/history/export", "GET").route(web::get().to(records::export)))
+        .service(at("/workloads/{workload}/written", "GET").route(web::get().to(written)))
+        .service(at("/operations/{operation}/report", "GET").route(web::get().to(report)))
+        .service(
+            at("/findings/{finding}/acknowledgement", "PUT, DELETE")
+                .route(web::put().to(acknowledge))
+                .route(web::delete().to(forget)),
+        )
         .service(at("/workloads/{workload}/switchover", "POST").route(web::post().to(switchover)))
         .service(at("/workloads/{workload}/failover", "POST").route(web::post().to(failover)))
         .service(at("/workloads/{workload}/endpoints", "GET").route(web::get().to(endpoints)))
@@ -138,8 +155,8 @@ async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
     let disagreements = lock(&service.disagreements).clone();
     status
         .findings
-        .extend(
-            disagreements.into_iter().map(|(node, what)| Finding {
+        .extend(disagreements.into_iter().map(|(node, what)| {
+            FindingView::from(Finding {
                 kind: FindingKind::SpecDiffers,
                 severity: Severity::Error,
                 path: vec!["node".into(), node.to_string()],
@@ -147,9 +164,8 @@ async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
                 remedy:
                     "install the same spec file on both and restart the one that had the old one"
                         .into(),
-            }),
-        );
-    status.findings.extend(read(&service.own).iter().cloned());
+            })
+        }));
     let at = OffsetDateTime::now_utc()
         .format(&Rfc3339)
         .unwrap_or_default();
@@ -179,107 +195,20 @@ async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
     })
 }
 
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-struct HistoryQuery {
-    workload: Option<String>,
-    operation: Option<u64>,
-    /// Only what happened later, RFC 3339.
-    #[param(format = DateTime)]
-    after: Option<String>,
-    /// Only what came into the record later, RFC 3339: `latest` of the reply before. Some of it
-    /// comes again.
-    #[param(format = DateTime)]
-    arrived_after: Option<String>,
-    /// Default 200.
-    #[param(minimum = 1, maximum = 10_000)]
-    limit: Option<u32>,
-}
-
-#[utoipa::path(get, path = "/api/v1/history", params(HistoryQuery), responses((status = 200, body = HistoryReply)))]
-async fn history(
-    service: web::Data<Service>,
-    _user: User,
-    query: Result<web::Query<HistoryQuery>, actix_web::Error>,
-) -> Result<HttpResponse, Refusal> {
-    let query = query
-        .map_err(|e| {
-            Refusal::bad(format!(
-                "{e}; known: workload, operation, after, arrived_after, limit"
-            ))
-        })?
-        .into_inner();
-    let limit = query.limit.unwrap_or(200);
-    if !(1..=MOST_RECORDS).contains(&limit) {
-        let what = format!("`limit`: {limit} is not between 1 and {MOST_RECORDS}");
-        return Err(Refusal::bad(what));
-    }
-    if query.operation.is_some_and(|id| i64::try_from(id).is_err()) {
-        return Err(Refusal::bad("`operation`: no operation has such a number"));
-    }
-    let (after, arrived_after) = (
-        moment("after", query.after)?,
-        moment("arrived_after", query.arrived_after)?,
-    );
-    if let Some(history) = &service.history {
-        let (workload, operation) = (query.workload.clone(), query.operation);
-        let query = Query {
-            workload,
-            operation,
-            after,
-            arrived_after,
-            limit,
-        };
-        // Asked for first: what comes in between is there the next time.
-        if let Ok(latest) = history.arrived().await
-            && let Ok(records) = history.read(&query).await
-        {
-            let latest = Some(karst_history::rfc3339(latest));
-            return Ok(HttpResponse::Ok().json(HistoryReply {
-                records,
-                latest,
-                own_only: false,
-            }));
-        }
-    }
-    let own = web::block(move || {
-        let own = service
-            .store
-            .waiting(10_000)
-            .0
-            .into_iter()
-            .filter(|s| after.is_none_or(|after| s.time() > after));
-        own.map(|s| s.into_record(&service.me)).collect::<Vec<_>>()
+/// What the asked node's host has and lacks to be a node, looked at now; it takes some seconds.
+#[utoipa::path(get, path = "/api/v1/examination", responses((status = 200, body = Vec<HostNeed>)))]
+async fn examination(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
+    // Some of what it asks the host for blocks.
+    let looked = web::block(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread()
+            .enable_all()
+            .build()?;
+        Ok::<_, std::io::Error>(runtime.block_on(examine::examine(&service.run)))
     });
-    let own = own.await.map_err(|e| Refusal::unavailable(e.to_string()))?;
-    let fits = |r: &karst_api::Record| {
-        query
-            .workload
-            .as_ref()
-            .is_none_or(|w| r.workload.as_ref() == Some(w))
-            && query.operation.is_none_or(|o| r.operation == Some(o))
-    };
-    let fitting: Vec<_> = own.into_iter().filter(fits).collect();
-    let skip = fitting.len().saturating_sub(limit as usize);
-    let records = fitting.into_iter().skip(skip).collect();
-    Ok(HttpResponse::Ok().json(HistoryReply {
-        records,
-        latest: None,
-        own_only: true,
-    }))
-}
-
-fn moment(key: &str, text: Option<String>) -> Result<Option<OffsetDateTime>, Refusal> {
-    let parse = |text: &str| OffsetDateTime::parse(text, &Rfc3339).ok();
-    let read = |text: String| {
-        parse(&text).ok_or_else(|| {
-            Refusal::bad(format!(
-                "`{key}`: {text:?} is not a moment; write it as 2026-11-28T09:30:00.5Z (RFC 3339)"
-            ))
-        })
-    };
-    text.map(read).transpose()
+    let unavailable = |error: String| Refusal::unavailable(error);
+    let needs = looked.await.map_err(|e| unavailable(e.to_string()))?;
+    let needs = needs.map_err(|e| unavailable(e.to_string()))?;
+    Ok(HttpResponse::Ok().json(needs))
 }
 
 #[utoipa::path(get, path = "/api/v1/self", responses((status = 200, body = SelfReply)))]
@@ -417,6 +346,49 @@ async fn mode(
 const LONGEST_MODE: u64 = 365 * 24 * 3_600;
 /// Characters of a reason.
 const LONGEST_WHY: usize = 200;
+
+/// A person knows of a finding, which is shown last from then on; until it has gone for good.
+#[utoipa::path(put, path = "/api/v1/findings/{finding}/acknowledgement", params(("finding" = String, Path)), request_body = AcknowledgeBody,
+    responses((status = 200, body = ChangedReply)))]
+async fn acknowledge(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<Object<AcknowledgeBody>>,
+) -> Result<HttpResponse, Refusal> {
+    let note = body.into_inner().0.note;
+    if note.chars().count() > LONGEST_WHY {
+        let what = format!("`note` has at most {LONGEST_WHY} characters");
+        return Err(Refusal::bad(what));
+    }
+    acknowledged(&service, &user, path.into_inner(), Some(note)).await
+}
+
+/// Takes that back.
+#[utoipa::path(delete, path = "/api/v1/findings/{finding}/acknowledgement", params(("finding" = String, Path)),
+    responses((status = 200, body = ChangedReply)))]
+async fn forget(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+) -> Result<HttpResponse, Refusal> {
+    acknowledged(&service, &user, path.into_inner(), None).await
+}
+
+async fn acknowledged(
+    service: &Service,
+    user: &User,
+    finding: String,
+    note: Option<String>,
+) -> Result<HttpResponse, Refusal> {
+    let request = Request::Acknowledge {
+        finding,
+        note,
+        by: user.name.clone(),
+        at: crate::clock::unix(),
+    };
+    change(service, user, request).await
+}
 
 #[utoipa::path(post, path = "/api/v1/operations/{operation}/approve", params(("operation" = u64, Path)),
     responses((status = 200, body = ChangedReply)))]

@@ -21,6 +21,8 @@ pub struct Asked {
     node: NodeId,
     who: String,
     what: String,
+    /// Method and path.
+    call: String,
     answered: bool,
 }
 
@@ -33,7 +35,8 @@ impl Asked {
         user: Option<&User>,
     ) -> Option<Self> {
         let path: String = request.path().chars().take(PATH_LIMIT).collect();
-        let what = format!("{} {}", request.method(), path.escape_debug());
+        let call = format!("{} {}", request.method(), path.escape_debug());
+        let what = wish(request.method().as_str(), &path).unwrap_or_else(|| call.clone());
         let from = request
             .peer_addr()
             .map_or("the host itself".into(), |a| a.ip().to_string());
@@ -49,8 +52,10 @@ impl Asked {
         } else {
             String::new()
         };
-        let text = format!("{who} asks {} from {from}: {what}{more}", service.me);
-        let event = Event::new(Level::Info, FactKind::Asked, text).with("from", from);
+        let text = format!("{who} asks {} {what}, from {from}{more}", service.me);
+        let event = Event::new(Level::Info, FactKind::Asked, text)
+            .with("from", from)
+            .with("call", &call);
         let durable = service
             .store
             .record_durably(user.iter().fold(event, |e, u| e.with("user", &u.name)));
@@ -62,6 +67,7 @@ impl Asked {
             node: service.me.clone(),
             who,
             what,
+            call,
             answered: false,
         })
     }
@@ -77,13 +83,51 @@ impl Asked {
         } else {
             Level::Notice
         };
+        let verdict = match status {
+            200..300 => "yes",
+            401 => "no, nobody is signed in",
+            403 => "no, it is not allowed",
+            _ => "no",
+        };
         let text = format!(
-            "{} answered {status} to {}: {}",
+            "{} answers {} {verdict} ({status}), who asked {}",
             self.node, self.who, self.what
         );
+        let event = Event::new(level, FactKind::Answered, text);
         self.store
-            .record(Event::new(level, FactKind::Answered, text).with("status", status));
+            .record(event.with("status", status).with("call", &self.call));
     }
+}
+
+/// What a call asks for, in words.
+fn wish(method: &str, path: &str) -> Option<String> {
+    let parts: Vec<&str> = path.strip_prefix("/api/v1/")?.split('/').collect();
+    Some(match (method, parts.as_slice()) {
+        ("POST", ["session"]) => "to sign in".into(),
+        ("DELETE", ["session"]) => "to sign out".into(),
+        ("POST", ["workloads", workload, "switchover"]) => {
+            format!("for a switchover of {}", workload.escape_debug())
+        }
+        ("POST", ["workloads", workload, "failover"]) => {
+            format!("for a forced failover of {}", workload.escape_debug())
+        }
+        ("PUT", ["workloads", workload, "mode"]) => {
+            format!("to set the mode of {}", workload.escape_debug())
+        }
+        ("POST", ["operations", operation, "approve"]) => {
+            format!("to approve op-{}", operation.escape_debug())
+        }
+        ("POST", ["nodes", node, "power"]) => {
+            format!("to switch the power of {}", node.escape_debug())
+        }
+        ("POST", ["nodes", node, what @ ("fence" | "readmit" | "enrol")]) => {
+            format!("to {what} {}", node.escape_debug())
+        }
+        ("PUT", ["findings", finding, "acknowledgement"]) => {
+            format!("to acknowledge {}", finding.escape_debug())
+        }
+        _ => return None,
+    })
 }
 
 fn described(user: &User) -> String {
@@ -94,7 +138,7 @@ impl Drop for Asked {
     fn drop(&mut self) {
         if !self.answered {
             let text = format!(
-                "{} hung up before {} had answered: {}",
+                "{} hung up before {} had answered, having asked {}",
                 self.who, self.node, self.what
             );
             self.store

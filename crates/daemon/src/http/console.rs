@@ -2,6 +2,7 @@
 //! pages.
 
 use super::problem::Refusal;
+use super::service::Service;
 use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 use include_dir::{Dir, include_dir};
 use karst_api::ProblemType;
@@ -14,7 +15,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
     config.default_service(web::get().to(file));
 }
 
-async fn file(request: HttpRequest) -> HttpResponse {
+async fn file(request: HttpRequest, service: web::Data<Service>) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
     if path.starts_with("api/") {
         let what = format!("there is no call `/{path}`; see /openapi.json");
@@ -43,8 +44,11 @@ async fn file(request: HttpRequest) -> HttpResponse {
         .insert_header(("Cache-Control", cache))
         .insert_header((
             "Content-Security-Policy",
-            "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; \
-             base-uri 'none'; form-action 'self'",
+            format!(
+                "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; connect-src 'self'{}; \
+                 frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+                service.consoles
+            ),
         ))
         .body(file.contents())
 }

@@ -4,16 +4,21 @@
 use super::api::status_now;
 use super::problem::{Refusal, resource};
 use super::service::Service;
-use super::tokens::User;
-use actix_web::{HttpResponse, web};
+use super::tokens::{Digested, User};
+use super::{access, tickets};
+use crate::lock::read;
+use actix_web::{HttpRequest, HttpResponse, web};
 use bytes::Bytes;
 use karst_api::ProblemType;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// How often it is looked for a change.
 const LOOK: Duration = Duration::from_millis(150);
-/// Something is said at least this often, so that a broken stream is noticed at both ends.
-const SIGN_OF_LIFE: Duration = Duration::from_millis(1_500);
+/// Something is said at least this often: a page whose node is gone says so within two seconds.
+const SIGN_OF_LIFE: Duration = Duration::from_millis(500);
+/// Each holds for three of these.
+const TICKET_EVERY: Duration = Duration::from_secs(60);
+
 pub fn routes(config: &mut web::ServiceConfig) {
     config.service(resource("/api/v1/live", "GET").route(web::get().to(live)));
 }
@@ -45,10 +50,36 @@ fn event(json: &Bytes) -> Bytes {
         .into()
 }
 
+/// Gives an open page its tickets.
+struct Desk {
+    service: web::Data<Service>,
+    token: Digested,
+    due: Instant,
+}
+
+impl Desk {
+    /// The next one, if it is time.
+    fn ticket(&mut self) -> Option<Bytes> {
+        if Instant::now() < self.due {
+            return None;
+        }
+        self.due = Instant::now() + TICKET_EVERY;
+        let identity = read(&self.service.identity).clone();
+        let ticket = tickets::issue(&identity, &self.service.me, &self.token);
+        let ticket = ticket.inspect_err(|error| tracing::warn!("no ticket: {error:#}"));
+        Some(format!("event: ticket\ndata: {}\n\n", ticket.ok()?).into())
+    }
+}
+
 /// The whole status whenever it has changed, as server-sent events: `status` with a StatusReply,
-/// and `alive` without anything where nothing changes.
+/// `alive` without anything where nothing changes, and for browsers now and then a `ticket`, with
+/// which another node takes them in without a token if this one is gone.
 #[utoipa::path(get, path = "/api/v1/live", responses((status = 200, body = String, content_type = "text/event-stream")))]
-pub async fn live(service: web::Data<Service>, user: User) -> Result<HttpResponse, Refusal> {
+pub async fn live(
+    service: web::Data<Service>,
+    request: HttpRequest,
+    user: User,
+) -> Result<HttpResponse, Refusal> {
     let watching = service.live.join(&user.name).ok_or_else(|| {
         let what = format!(
             "`{}` has too many event streams open, or all users together have: close some",
@@ -58,14 +89,24 @@ pub async fn live(service: web::Data<Service>, user: User) -> Result<HttpRespons
     })?;
     let first = event(&status_now(&service).await?.json);
     let newest = service.live.newest.subscribe();
+    // Browsers alone: whoever has a token can show it anywhere.
+    let desk = access::token_of(&request, &service).map(|token| Desk {
+        service: service.clone(),
+        token,
+        due: Instant::now(),
+    });
     let begin = (Some(first), newest, service.stopping.clone(), watching);
     let stream = futures_util::stream::unfold(
-        begin,
-        |(first, mut newest, mut stopping, watching)| async move {
+        (begin, desk),
+        |((first, mut newest, mut stopping, watching), mut desk)| async move {
             if *stopping.borrow() {
                 return None;
             }
-            let block = match first {
+            let ticket = desk
+                .as_mut()
+                .filter(|_| first.is_none())
+                .and_then(Desk::ticket);
+            let block = match first.or(ticket) {
                 Some(first) => first,
                 None => tokio::select! {
                     changed = newest.changed() => {
@@ -78,7 +119,7 @@ pub async fn live(service: web::Data<Service>, user: User) -> Result<HttpRespons
             };
             Some((
                 Ok::<_, actix_web::Error>(block),
-                (None, newest, stopping, watching),
+                ((None, newest, stopping, watching), desk),
             ))
         },
     );

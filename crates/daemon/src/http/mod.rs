@@ -12,15 +12,22 @@ mod endpoints;
 mod live;
 mod metrics;
 mod problem;
+mod records;
+mod reports;
 mod service;
+mod sessions;
 mod strangers;
+mod tickets;
 mod tokens;
 mod watchers;
+mod written;
 
 pub use api::Document;
 pub use live::watch_status;
 pub use service::Service;
+pub use sessions::Sessions;
 pub use tokens::Tokens;
+pub use written::record_written;
 
 use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::dev::Server;
@@ -29,6 +36,7 @@ use actix_web::{App, HttpServer, middleware, web};
 use karst_adapters::{Bounds, Seats};
 use std::fs::Permissions;
 use std::os::unix::fs::PermissionsExt;
+use std::os::unix::net::UnixListener;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -75,8 +83,17 @@ pub fn start(service: &web::Data<Service>, listen: Listen) -> std::io::Result<Ve
     let mut servers = Vec::new();
     if let Some(socket) = listen.socket {
         let _ = std::fs::remove_file(&socket);
-        servers.push(server!(bounds).bind_uds(&socket)?.run());
-        // A token is asked for there too; whoever is not this user has the other way in.
+        let server = server!(bounds).on_connect(|io, connection| {
+            let stream = io.downcast_ref::<actix_web::rt::net::UnixStream>();
+            if let Some(peer) = stream.and_then(|stream| stream.peer_cred().ok()) {
+                connection.insert(access::Local(local_name(peer.uid())));
+            }
+        });
+        // One that Actix binds itself is never told who connects.
+        let listener = UnixListener::bind(&socket)?;
+        listener.set_nonblocking(true)?;
+        servers.push(server.listen_uds(listener)?.run());
+        // Whoever may open it may do everything here, as this user can anyway.
         std::fs::set_permissions(&socket, Permissions::from_mode(0o600))?;
     }
     if let (Some(tls), Some(address)) = (listen.tls, service.spec.nodes[&service.me].api) {
@@ -100,4 +117,14 @@ pub fn start(service: &web::Data<Service>, listen: Listen) -> std::io::Result<Ve
         servers.push(server.bind_rustls_0_23(address, tls)?.run());
     }
     Ok(servers)
+}
+
+/// What somebody on this host is called in the record.
+fn local_name(uid: u32) -> String {
+    let users = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let is_it = |line: &&str| line.split(':').nth(2) == Some(&uid.to_string());
+    let name = users.lines().find(is_it);
+    let name = name.and_then(|line| Some(format!("local-{}", line.split(':').next()?)));
+    let name = name.filter(|name| karst_core::ids::is_name(name));
+    name.unwrap_or_else(|| format!("local-uid-{uid}"))
 }

@@ -1,14 +1,19 @@
 //! What handlers can reach.
 
+use super::sessions::Sessions;
 use super::strangers::Strangers;
-use super::tokens::{Sessions, Tokens};
+use super::tickets::Tickets;
+use super::tokens::Tokens;
 use super::watchers::Live;
+use super::written::Written;
+use crate::arguments::Run;
 use crate::heart::Heart;
+use crate::measured::Measured;
 use crate::peers::Disagreements;
 use crate::store::Store;
+use crate::tls::Identity;
 use bytes::Bytes;
 use karst_api::{HistoryState, StatusReply};
-use karst_core::spec::Finding;
 use karst_core::{NodeId, Spec};
 use karst_history::History;
 use std::path::PathBuf;
@@ -22,6 +27,8 @@ pub struct Service {
     pub me: NodeId,
     pub spec: Spec,
     pub spec_text: String,
+    /// What this daemon was started with.
+    pub run: Run,
     /// This node's own.
     pub certificate_file: PathBuf,
     pub digest: String,
@@ -32,13 +39,17 @@ pub struct Service {
     pub disagreements: Disagreements,
     pub tokens: RwLock<Tokens>,
     pub sessions: Sessions,
+    pub tickets: Tickets,
+    pub identity: RwLock<Arc<Identity>>,
+    pub written: Written,
+    pub measured: Arc<Measured>,
+    /// Where browsers may look whether a node is there (CSP).
+    pub consoles: String,
     pub strangers: Strangers,
     pub live: Live,
     pub recent: Recent,
     /// Datagrams to this node's peer port from addresses that the spec does not have.
     pub strange_datagrams: Arc<AtomicU64>,
-    /// What is wrong on this host, as far as this node alone can tell.
-    pub own: RwLock<Vec<Finding>>,
     /// Ends event streams when the daemon stops: Actix would wait for them.
     pub stopping: watch::Receiver<bool>,
 }

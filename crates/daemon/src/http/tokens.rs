@@ -1,22 +1,15 @@
-//! Access tokens of three levels, and browsers' sessions in exchange for one.
+//! Access tokens of three levels.
 //!
 //! Only digests of tokens are kept. The token file has one line each: `NAME LEVEL SHA256-IN-HEX`.
 
 use super::problem::Refusal;
-use crate::lock::lock;
 use karst_api::ProblemType;
 use karst_core::author::Level;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
-use std::sync::Mutex;
-use std::time::{Duration, Instant};
 
 /// A token is known by its SHA-256 alone.
 pub type Digested = [u8; 32];
-
-const SESSIONS: usize = 1000;
-/// A watch, and a little: then a person signs in again.
-pub const AGE: Duration = Duration::from_secs(12 * 3_600);
 
 pub fn digest(token: &str) -> Digested {
     Sha256::digest(token.as_bytes()).into()
@@ -85,6 +78,22 @@ impl Tokens {
     pub fn user(&self, token: &Digested) -> Option<User> {
         self.0.get(token).cloned()
     }
+
+    /// The one token whose digest begins like that.
+    pub fn beginning(&self, part: &str) -> Option<Digested> {
+        let begins = |token: &&Digested| part_of(token) == part;
+        self.0.keys().find(begins).copied()
+    }
+}
+
+/// What stands for a token where its whole digest is not said: nobody can make another one that
+/// begins like it.
+pub fn part_of(token: &Digested) -> String {
+    token
+        .iter()
+        .take(16)
+        .map(|byte| format!("{byte:02x}"))
+        .collect()
 }
 
 fn unhex(text: &str) -> Option<[u8; 32]> {
@@ -93,56 +102,6 @@ fn unhex(text: &str) -> Option<[u8; 32]> {
         .map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok())
         .collect();
     bytes?.try_into().ok()
-}
-
-/// Browsers' sessions, in memory: a restart of the daemon ends them, and so does the end of the
-/// token behind them.
-#[derive(Debug, Default)]
-pub struct Sessions(Mutex<BTreeMap<String, Session>>);
-
-#[derive(Clone, Copy, Debug)]
-struct Session {
-    token: Digested,
-    until: Instant,
-}
-
-impl Sessions {
-    pub fn open(&self, token: Digested) -> String {
-        let id: String = (0..2)
-            .map(|_| format!("{:032x}", rand::random::<u128>()))
-            .collect();
-        let mut sessions = lock(&self.0);
-        let now = Instant::now();
-        sessions.retain(|_, session| session.until > now);
-        if sessions.len() >= SESSIONS
-            && let Some(oldest) = sessions
-                .iter()
-                .min_by_key(|(_, s)| s.until)
-                .map(|(id, _)| id.clone())
-        {
-            sessions.remove(&oldest);
-        }
-        sessions.insert(
-            id.clone(),
-            Session {
-                token,
-                until: now + AGE,
-            },
-        );
-        id
-    }
-
-    pub fn token(&self, id: &str) -> Option<Digested> {
-        let sessions = lock(&self.0);
-        sessions
-            .get(id)
-            .filter(|session| session.until > Instant::now())
-            .map(|session| session.token)
-    }
-
-    pub fn close(&self, id: &str) {
-        lock(&self.0).remove(id);
-    }
 }
 
 #[cfg(test)]

@@ -17,6 +17,7 @@ use crate::waiting::Waiting;
 use crate::watchdogs;
 use anyhow::{Context, Result, ensure};
 use karst_api::core::event::FactKind;
+use karst_api::core::spec::FindingKind;
 use karst_api::core::view::{NodeView, ReplicaState};
 use karst_api::{Client, StatusReply};
 use std::net::{IpAddr, SocketAddr};
@@ -81,7 +82,7 @@ pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
         well.status
             .findings
             .iter()
-            .all(|f| !f.what.contains("no packet guard")),
+            .all(|f| f.finding.kind != FindingKind::NoPacketGuard),
         "{:?}",
         well.status.findings
     );

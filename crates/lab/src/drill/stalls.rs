@@ -15,6 +15,7 @@ use anyhow::{Context, Result, ensure};
 use karst_api::core::event::FactKind;
 use karst_api::core::operation::Cause;
 use karst_api::core::outage::{Case, worst_cases};
+use karst_api::core::spec::FindingKind;
 use karst_api::core::view::{DoingView, ReplicaView, Work};
 use karst_api::{MoveBody, StatusReply};
 use rustix::process::Signal;
@@ -137,19 +138,22 @@ pub async fn store_moved_away(lab: &Lab) -> Result<String> {
         r.status
             .findings
             .iter()
-            .any(|f| f.what.starts_with(&format!("{host} does not vote")))
+            .any(|f| f.finding.kind == FindingKind::VoteNotCounted && f.name.contains(&host))
     };
     let said = lab.wait("the finding", LIMIT, says).await?;
     let finding = said
         .status
         .findings
         .iter()
-        .find(|f| f.what.starts_with(&host))
+        .find(|f| f.finding.kind == FindingKind::VoteNotCounted)
         .context("the finding")?;
     ensure!(
-        finding.remedy.contains(&format!("karst node enrol {host}")),
+        finding
+            .finding
+            .remedy
+            .contains(&format!("karst node enrol {host}")),
         "no way forward: {}",
-        finding.remedy
+        finding.finding.remedy
     );
     lab.client.node(&host, "enrol").await?;
     lab.wait("it votes again", LIMIT, |r| !says(r)).await?;

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "each test program uses its part")]
 
+pub mod browser;
+
 use anyhow::{Context, Result, ensure};
 use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{ARCHIVE, NODES};

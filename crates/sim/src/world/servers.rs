@@ -302,6 +302,7 @@ impl World {
                 replayed: at,
                 streaming: true,
                 near,
+                delay: None,
             }
         };
         server.observe(self.followers(h, w).into_iter().map(seen).collect())

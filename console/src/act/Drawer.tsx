@@ -1,0 +1,219 @@
+import { useQuery } from '@tanstack/react-query'
+import { type FormEvent, useState } from 'react'
+import { Alert, Button, Form, Offcanvas } from 'react-bootstrap'
+import { useNavigate } from 'react-router'
+import { useStatus } from '../api/live'
+import type { NodePlan, Plan, Self } from '../api/types'
+import { Copy } from '../parts/Copy'
+import { Steps } from '../parts/Steps'
+import { allows, needs, type Wish } from './acting'
+import { callOf, carryOut, type Choice, commandOf, curlOf, isMove, NOTHING_CHOSEN, planOf } from './calls'
+import { MovePlan, StepsOf } from './PlanView'
+
+const TITLES: Record<Wish['act'], string> = {
+  switchover: 'Switchover of',
+  failover: 'Forced failover of',
+  mode: 'Mode of',
+  approve: 'Approve',
+  fence: 'Fence',
+  readmit: 'Readmit',
+  enrol: 'Enrol the new store of',
+  power: 'Power of',
+  acknowledge: 'Acknowledge',
+  forget: 'Take back the acknowledgement of',
+}
+
+const FOLLOWS: Partial<Record<Wish['act'], string>> = {
+  fence: 'It loses all authority, holds nothing until it is readmitted, and its power is cut where there is a device for it.',
+  readmit: 'It may hold and vote again.',
+  enrol: 'It votes again. What its lost store had promised is lost with it: enrol one at a time, and only if the old one will never come back.',
+  approve: 'What was prepared goes on from here.',
+  acknowledge: 'It stands last in the list from then on, with your name, until it has been gone for a while.',
+}
+
+const about = (wish: Wish) => ('workload' in wish ? wish.workload : 'node' in wish ? wish.node : 'operation' in wish ? `op-${wish.operation}` : wish.finding)
+
+/** What the button does. */
+const doing = (wish: Wish, to: string) =>
+  isMove(wish) ? `${wish.act === 'failover' ? 'Force a failover of' : 'Move'} ${about(wish)}${to && ` to ${to}`}` : `${TITLES[wish.act]} ${about(wish)}`
+
+/** Whose name is typed before it is done: what moves or takes something away, as on the command line. */
+const typed = (wish: Wish) => isMove(wish) || ['fence', 'power', 'enrol'].includes(wish.act)
+
+/** What would be done and what stands in the way; then consent; then it goes on as what is shown live. */
+export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClose: () => void }) {
+  const [choice, setChoice] = useState<Choice>(NOTHING_CHOSEN)
+  const [name, setName] = useState('')
+  const [error, setError] = useState<string | null>(null)
+  const [done, setDone] = useState<string | null>(null)
+  const [busy, setBusy] = useState(false)
+  const navigate = useNavigate()
+  const allowed = allows(self.level, needs(wish))
+  const plans = isMove(wish) || wish.act === 'power'
+  const plan = useQuery({
+    queryKey: ['plan', wish, choice.to, choice.acceptLoss],
+    queryFn: () => planOf(wish, choice),
+    enabled: plans && (wish.act !== 'failover' || choice.to !== ''),
+    retry: false,
+    refetchInterval: 2_000,
+    placeholderData: (before) => before,
+  })
+  const unmet = plan.data ? unmetOf(plan.data) : null
+  const ready = allowed && !busy && (!plans || (plan.data != null && unmet == null && !plan.isError)) && (!typed(wish) || name === about(wish))
+  // What was looked at is what is done: the target is named even if it was chosen for the caller.
+  const chosen = { ...choice, to: choice.to || (plan.data && 'to' in plan.data ? (plan.data.to ?? '') : '') }
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    if (!ready) return
+    setBusy(true)
+    setError(null)
+    carryOut(wish, chosen).then(
+      (reply) => {
+        setBusy(false)
+        const operation = 'operation' in reply ? reply.operation : wish.act === 'approve' ? wish.operation : null
+        if (operation != null) {
+          onClose()
+          void navigate(`/operations/${operation}`)
+        } else setDone('text' in reply ? reply.text : 'done')
+      },
+      (e: Error) => {
+        setBusy(false)
+        setError(e.message)
+      },
+    )
+  }
+  return (
+    <Offcanvas show placement="end" onHide={onClose} aria-labelledby="drawer-title" id="drawer">
+      <Offcanvas.Header closeButton>
+        <Offcanvas.Title as="h2" id="drawer-title">
+          {TITLES[wish.act]} {about(wish)}
+          {wish.act === 'mode' && `: ${wish.mode}`}
+          {wish.act === 'power' && `: ${wish.what}`}
+        </Offcanvas.Title>
+      </Offcanvas.Header>
+      <Offcanvas.Body as="form" onSubmit={submit} className="stack pt-0">
+        {FOLLOWS[wish.act] && <p className="mb-0">{FOLLOWS[wish.act]}</p>}
+        {wish.act === 'approve' && <Waiting operation={wish.operation} />}
+        {isMove(wish) && 'workload' in wish && <MoveChoices wish={wish} choice={choice} onChoice={setChoice} />}
+        {wish.act === 'mode' && <ModeChoices choice={choice} onChoice={setChoice} />}
+        {wish.act === 'acknowledge' && (
+          <Form.Control aria-label="note" placeholder="a note: why it may stand" maxLength={200} value={choice.why} onChange={(e) => setChoice({ ...choice, why: e.target.value })} />
+        )}
+        {plan.isError && (
+          <Alert variant="danger" className="mb-0">
+            {plan.error.message}
+          </Alert>
+        )}
+        {plan.data && !plan.isError && ('preconditions' in plan.data ? <MovePlan plan={plan.data} /> : <StepsOf steps={plan.data.steps} />)}
+        {unmet && (
+          <Alert variant="warning" className="mb-0" id="unmet">
+            It cannot be done as things are: {unmet}.
+          </Alert>
+        )}
+        {done ? (
+          <Alert variant="success" className="mb-0" id="done">
+            {done}
+          </Alert>
+        ) : (
+          <>
+            {typed(wish) && (
+              <Form.Group>
+                <Form.Label htmlFor="consent">
+                  Type <strong>{about(wish)}</strong> to approve
+                </Form.Label>
+                <Form.Control id="consent" autoComplete="off" value={name} onChange={(e) => setName(e.target.value)} />
+              </Form.Group>
+            )}
+            {!allowed && (
+              <Alert variant="warning" className="mb-0">
+                {self.user} may {self.level}; this needs a token that may {needs(wish)}.
+              </Alert>
+            )}
+            <Button type="submit" disabled={!ready} variant={typed(wish) && wish.act !== 'switchover' ? 'danger' : 'primary'}>
+              {busy ? 'Asking ...' : doing(wish, chosen.to)}
+            </Button>
+          </>
+        )}
+        {error && (
+          <Alert variant="danger" className="mb-0">
+            {error}
+          </Alert>
+        )}
+        <SameElsewhere wish={wish} choice={chosen} />
+      </Offcanvas.Body>
+    </Offcanvas>
+  )
+}
+
+function unmetOf(plan: Plan | NodePlan): string | null {
+  if (!('preconditions' in plan)) return plan.unmet ?? null
+  const list = plan.preconditions.filter((p) => p.unmet != null).map((p) => `${p.text}: ${p.unmet}`)
+  return list.length ? list.join('; ') : null
+}
+
+function Waiting({ operation }: { operation: number }) {
+  const found = useStatus().operations.find((o) => o.id === operation)
+  return found ? (
+    <div>
+      <p>{found.what.why}</p>
+      <Steps operation={found} />
+    </div>
+  ) : null
+}
+
+function MoveChoices({ wish, choice, onChoice }: { wish: Wish & { workload: string }; choice: Choice; onChoice: (choice: Choice) => void }) {
+  const w = useStatus().workloads.find((w) => w.workload === wish.workload)
+  const targets = w?.replicas.map((r) => r.node).filter((node) => node !== w.primary) ?? []
+  return (
+    <div className="d-flex flex-wrap gap-3">
+      <Form.Group>
+        <Form.Label htmlFor="target">To</Form.Label>
+        <Form.Select id="target" value={choice.to} onChange={(e) => onChoice({ ...choice, to: e.target.value })}>
+          <option value="">{wish.act === 'switchover' ? 'the best candidate' : 'choose a node'}</option>
+          {targets.map((node) => (
+            <option key={node} value={node}>
+              {node}
+            </option>
+          ))}
+        </Form.Select>
+      </Form.Group>
+      {wish.act === 'failover' && (
+        <Form.Group>
+          <Form.Label htmlFor="loss">Acknowledged writes that may be lost</Form.Label>
+          <Form.Control id="loss" placeholder="none; 300B, 16MB, all" value={choice.acceptLoss} onChange={(e) => onChoice({ ...choice, acceptLoss: e.target.value })} />
+        </Form.Group>
+      )}
+    </div>
+  )
+}
+
+function ModeChoices({ choice, onChoice }: { choice: Choice; onChoice: (choice: Choice) => void }) {
+  return (
+    <div className="d-flex flex-wrap gap-3">
+      <Form.Group className="grow">
+        <Form.Label htmlFor="why">Why</Form.Label>
+        <Form.Control id="why" maxLength={200} value={choice.why} onChange={(e) => onChoice({ ...choice, why: e.target.value })} />
+      </Form.Group>
+      <Form.Group style={{ width: 150 }}>
+        <Form.Label htmlFor="minutes">For minutes</Form.Label>
+        <Form.Control id="minutes" type="number" min={1} placeholder="for good" value={choice.minutes} onChange={(e) => onChoice({ ...choice, minutes: e.target.value })} />
+      </Form.Group>
+    </div>
+  )
+}
+
+function SameElsewhere({ wish, choice }: { wish: Wish; choice: Choice }) {
+  const curl = curlOf(wish, choice)
+  const command = commandOf(wish, choice)
+  return (
+    <div className="small" data-path={callOf(wish, choice).path}>
+      <h3 className="mb-1">The same elsewhere</h3>
+      {[command, curl].map((text, i) => (
+        <div key={i} className="d-flex gap-2 align-items-start mb-1">
+          <code className="grow">{text}</code>
+          <Copy text={text} what={i === 0 ? 'the command' : 'the call'} />
+        </div>
+      ))}
+    </div>
+  )
+}

@@ -1,0 +1,51 @@
+import type { Plan } from '../api/types'
+import { Shape } from '../parts/State'
+import { bytes, span } from '../words'
+
+export function StepsOf({ steps }: { steps: string[] }) {
+  return (
+    <div>
+      <h3>Steps</h3>
+      <ol className="mb-0 ps-3">
+        {steps.map((step) => (
+          <li key={step}>{step}</li>
+        ))}
+      </ol>
+    </div>
+  )
+}
+
+/** What a move would do, what it needs, and what it costs. */
+export function MovePlan({ plan }: { plan: Plan }) {
+  // Where nobody knows how much there is at risk, the number is the largest that there is.
+  const unknown = plan.data_at_risk > Number.MAX_SAFE_INTEGER
+  return (
+    <div className="stack" style={{ gap: 12 }} id="plan">
+      <div>
+        From <strong>{plan.from ?? 'nobody'}</strong> to <strong>{plan.to ?? 'nobody'}</strong>. Writes pause for about {span(plan.pause.usual_ms)},{' '}
+        {span(plan.pause.longest_ms)} at most. Data at risk: <strong>{unknown ? 'an unknown amount' : plan.data_at_risk === 0 ? 'none' : bytes(plan.data_at_risk)}</strong>.
+      </div>
+      <div>
+        <h3>It needs</h3>
+        {plan.preconditions.map((p) => (
+          <div key={p.text} data-met={p.unmet == null}>
+            <Shape condition={p.unmet == null ? 'healthy' : 'down'} /> {p.text}: {p.unmet == null ? 'met' : `not met, ${p.unmet}`}
+          </div>
+        ))}
+      </div>
+      <StepsOf steps={plan.steps} />
+      {plan.candidates.some((c) => c.excluded != null) && (
+        <div>
+          <h3>Who may not take over</h3>
+          {plan.candidates
+            .filter((c) => c.excluded != null)
+            .map((c) => (
+              <div key={c.node}>
+                {c.node}: {c.excluded}
+              </div>
+            ))}
+        </div>
+      )}
+    </div>
+  )
+}

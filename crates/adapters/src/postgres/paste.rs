@@ -1,0 +1,67 @@
+//! What a client's library takes to connect, in the form of each: libpq (manual, section 34.1) and
+//! what is built on it, and the drivers that have words of their own.
+//!
+//! Timeouts are such that a client notices within seconds that nobody answers, and tries the next
+//! address; an answered connection is never cut by them.
+
+use std::net::SocketAddr;
+
+/// Each client with its string; `search` where it has to find the primary among these.
+pub fn strings(to: &[SocketAddr], search: bool) -> [(&'static str, String); 5] {
+    let list: Vec<String> = to.iter().map(ToString::to_string).collect();
+    let list = list.join(",");
+    let libpq = format!(
+        "{} dbname=DATABASE user=USER connect_timeout=3 keepalives_idle=2 keepalives_interval=1 keepalives_count=3 \
+         tcp_user_timeout=5000",
+        super::connection(to, search)
+    );
+    let [jdbc, uri, npgsql] = if search {
+        [
+            "&targetServerType=primary",
+            "&target_session_attrs=read-write",
+            ";Target Session Attributes=primary",
+        ]
+    } else {
+        [""; 3]
+    };
+    [
+        ("psql", format!("psql \"{libpq}\"")),
+        (
+            "jdbc",
+            format!(
+                "jdbc:postgresql://{list}/DATABASE?user=USER&connectTimeout=3&loginTimeout=5&tcpKeepAlive=true{jdbc}"
+            ),
+        ),
+        ("python", format!("psycopg.connect(\"{libpq}\")")),
+        (
+            "go",
+            format!("postgres://USER@{list}/DATABASE?connect_timeout=3{uri}"),
+        ),
+        (
+            "dotnet",
+            format!(
+                "Host={list};Database=DATABASE;Username=USER;Timeout=3;Keepalive=2;Tcp Keepalive=true{npgsql}"
+            ),
+        ),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::strings;
+
+    #[test]
+    fn each_client_gets_both_addresses_and_the_word_for_a_primary() {
+        let to = ["10.0.0.1:26900", "[fd00::2]:26900"].map(|a| a.parse().unwrap());
+        for (client, text) in strings(&to, true) {
+            assert!(
+                text.contains("10.0.0.1") && text.contains("fd00::2"),
+                "{client}"
+            );
+            let says = ["read-write", "primary"]
+                .iter()
+                .any(|word| text.contains(word));
+            assert!(says, "{client}: {text}");
+        }
+    }
+}

@@ -1,0 +1,129 @@
+//! Workloads: their replicas, gates, address, and who may take over.
+
+use crate::ending::Ending;
+use crate::output::{Format, columns, print, size, state};
+use crate::words::{lasting, mode_text, names, pick};
+use anyhow::Result;
+use karst_api::Client;
+use karst_api::core::view::WorkloadView;
+use std::fmt::Write as _;
+
+pub async fn show(client: &Client, name: Option<&str>, format: Format) -> Result<Ending> {
+    let status = client.status().await?.status;
+    let chosen: Vec<WorkloadView> = pick(&status, name)?.into_iter().cloned().collect();
+    print(format, &chosen, |chosen| {
+        let mut text = String::new();
+        for w in chosen {
+            let _ = writeln!(
+                text,
+                "{} {}  {}",
+                w.workload,
+                state(w.condition),
+                w.sentence
+            );
+            if name.is_some() {
+                let _ = writeln!(text, "{}\ncandidates", workload_part(w));
+                for c in &w.candidates {
+                    let verdict = c
+                        .excluded
+                        .as_ref()
+                        .map_or("may take over".to_string(), |why| format!("may not: {why}"));
+                    let _ = writeln!(text, "  {} (rank {}) {verdict}", c.node, c.rank);
+                }
+            }
+        }
+        text
+    })?;
+    Ok(Ending::Done)
+}
+
+pub fn workload_part(w: &WorkloadView) -> String {
+    let mut text = String::new();
+    let _ = writeln!(
+        text,
+        "\n\n{} {}  writes {}  mode {}  epoch {}  every write on: {}",
+        w.workload,
+        state(w.condition),
+        lasting(w.writes),
+        mode_text(w),
+        w.epoch,
+        names(&w.sync.sure)
+    );
+    text += &replica_table(w);
+    text += "\n";
+    if let Some(a) = &w.address {
+        let place = match (&a.holder, a.held) {
+            (Some(holder), true) => format!("is on {holder}, {} connections", a.connections),
+            (Some(holder), false) => format!("goes to {holder}"),
+            (None, _) => "is not assigned".into(),
+        };
+        let remark = a
+            .remark
+            .as_ref()
+            .map_or(String::new(), |r| format!("; {r}"));
+        let _ = writeln!(text, "  address {} {place}{remark}", a.on.join(", "));
+    }
+    for g in &w.gates {
+        let to = g
+            .forwards_to
+            .as_ref()
+            .map_or("holds new connections".into(), |n| {
+                format!("forwards to {n}")
+            });
+        let seen = g.seen.as_ref().map_or("not heard".to_string(), |seen| {
+            format!(
+                "{to}, {} connections, {} waiting",
+                seen.connections, seen.waiting
+            )
+        });
+        let _ = writeln!(text, "  gate {} {} {seen}", g.node, g.address);
+    }
+    text
+}
+
+/// How far the furthest standby is behind; none where nobody knows.
+pub fn lag(w: &WorkloadView) -> Option<u64> {
+    let standbys = w
+        .replicas
+        .iter()
+        .filter(|r| w.primary.as_ref() != Some(&r.node));
+    standbys.filter_map(|r| r.lag).max()
+}
+
+fn replica_table(w: &WorkloadView) -> String {
+    let row = |r: &karst_api::core::view::ReplicaView| {
+        let sync = if r.in_sync_set {
+            "yes"
+        } else if w.primary.as_ref() == Some(&r.node) {
+            ""
+        } else {
+            "no"
+        };
+        let running = r.server.as_ref().filter(|server| server.runs);
+        let position = running.map_or(String::new(), |server| {
+            server.place.clone().unwrap_or("unknown".into())
+        });
+        let lag = r.lag.map_or("?".into(), size);
+        [
+            r.node.to_string(),
+            r.state.to_string(),
+            sync.into(),
+            position,
+            lag,
+            r.rank.to_string(),
+            r.detail.clone(),
+        ]
+    };
+    columns(
+        [
+            "REPLICA",
+            "STATE",
+            "EVERY WRITE",
+            "POSITION",
+            "BEHIND",
+            "RANK",
+            "DETAIL",
+        ],
+        w.replicas.iter().map(row),
+    )
+}
