@@ -98,10 +98,10 @@ export function WayOfWrite({ workload: w }: { workload: Workload }) {
           </div>
         </>
       )}
-      <Hop whole={w.gates.length === 0 ? primary != null : w.gates.some((gate) => gate.forwards_to != null)} />
+      <Hop whole={primary?.state === 'primary' && (w.gates.length === 0 || w.gates.some((gate) => gate.forwards_to != null))} />
       <div className="stop">
         {primary ? (
-          <Box look={open ? 'whole' : 'waits'} kind="primary" name={<Link to={`/nodes/${primary.node}`}>{primary.node}</Link>}>
+          <Box look={primary.state !== 'primary' ? 'broken' : open ? 'whole' : 'waits'} kind="primary" name={<Link to={`/nodes/${primary.node}`}>{primary.node}</Link>}>
             {primary.detail}
           </Box>
         ) : (

@@ -193,45 +193,39 @@ pub async fn quorum(client: &Client, format: Format) -> Result<Ending> {
     })
 }
 
+/// What is to be said of a node beside its state.
+fn remarks(n: &NodeView, nodes: &[NodeView]) -> String {
+    let mut remarks = Vec::new();
+    if n.state == NodeState::Up {
+        remarks.extend(deafness(n, nodes));
+    } else {
+        let silent = span(Duration::from_millis(n.silent_ms));
+        remarks.push(format!("silent for {silent}"));
+    }
+    let missed = n.misses.iter();
+    let missed = missed.map(|(from, share)| format!("{share} % from {from}"));
+    let missed: Vec<String> = missed.collect();
+    if !missed.is_empty() {
+        remarks.push(format!("misses heartbeats: {}", missed.join(", ")));
+    }
+    remarks.extend(n.fenced.as_ref().map(|why| format!("FENCED: {why}")));
+    remarks.join("; ")
+}
+
+/// Whom it does not hear of those who are up: that nobody hears a lost host says nothing of links.
+fn deafness(n: &NodeView, nodes: &[NodeView]) -> Option<String> {
+    let others = nodes.iter().filter(|other| other.state == NodeState::Up);
+    let unheard = others.filter(|other| n.does_not_hear.contains(&other.node));
+    let said = |other: &NodeView| match other.does_not_hear.contains(&n.node) {
+        true => other.node.to_string(),
+        false => format!("{0} (one way: {0} hears it)", other.node),
+    };
+    let all: Vec<String> = unheard.map(said).collect();
+    (!all.is_empty()).then(|| format!("does not hear {}", all.join(", ")))
+}
+
 pub fn node_table(nodes: &[NodeView]) -> String {
     let row = |n: &NodeView| {
-        let deaf = if n.does_not_hear.is_empty() {
-            String::new()
-        } else {
-            let hears_it = |other: &NodeView| !other.does_not_hear.contains(&n.node);
-            let said = |from: &karst_api::core::NodeId| match nodes.iter().find(|o| o.node == *from)
-            {
-                Some(other) if other.state == NodeState::Up && hears_it(other) => {
-                    format!("{from} (one way: {from} hears it)")
-                }
-                _ => from.to_string(),
-            };
-            format!(
-                "does not hear {}",
-                n.does_not_hear
-                    .iter()
-                    .map(said)
-                    .collect::<Vec<_>>()
-                    .join(", ")
-            )
-        };
-        let mut remarks = vec![if n.state == NodeState::Up {
-            deaf
-        } else {
-            format!("silent for {}", span(Duration::from_millis(n.silent_ms)))
-        }];
-        let missed: Vec<String> = n
-            .misses
-            .iter()
-            .map(|(from, share)| format!("{share} % from {from}"))
-            .collect();
-        remarks.push(if missed.is_empty() {
-            String::new()
-        } else {
-            format!("misses heartbeats: {}", missed.join(", "))
-        });
-        remarks.extend(n.fenced.as_ref().map(|why| format!("FENCED: {why}")));
-        let remarks: Vec<String> = remarks.into_iter().filter(|r| !r.is_empty()).collect();
         // Words, not the whole reason: `karst why` has that.
         let power = match &n.power {
             None => "-".into(),
@@ -250,7 +244,7 @@ pub fn node_table(nodes: &[NodeView]) -> String {
             n.state.to_string(),
             power,
             versions(n),
-            remarks.join("; "),
+            remarks(n, nodes),
         ]
     };
     columns(

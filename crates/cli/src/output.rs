@@ -77,14 +77,14 @@ pub fn columns<const N: usize>(
     rows: impl IntoIterator<Item = [String; N]>,
 ) -> String {
     let mut table = Table::new();
-    let arrangement = if std::io::stdout().is_terminal() {
-        ContentArrangement::Dynamic
-    } else {
-        ContentArrangement::Disabled
-    };
     table
         .load_preset(presets::NOTHING)
-        .set_content_arrangement(arrangement);
+        .set_content_arrangement(ContentArrangement::Disabled);
+    if let Some((terminal_size::Width(wide), _)) = terminal_size::terminal_size() {
+        table
+            .set_content_arrangement(ContentArrangement::Dynamic)
+            .set_width(wide);
+    }
     table.set_header(heads.map(Cell::new));
     for row in rows {
         table.add_row(row);

@@ -1,6 +1,7 @@
 //! One node alone, as the daemon drives it: what it does at a start, and how often it wants to be
 //! woken.
 
+use karst_core::about::{About, Room};
 use karst_core::author::Level;
 use karst_core::authority::Claim;
 use karst_core::command::{Command, WorkloadAct};
@@ -12,7 +13,7 @@ use karst_core::operation::Mode;
 use karst_core::replica::{
     Action, Data, Done, Observation, Parts, Presence, ReplicaReport, Report, Role,
 };
-use karst_core::request::Request;
+use karst_core::request::{Answer, Request};
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
 };
@@ -677,4 +678,80 @@ fn a_coordinator_goes_on_under_another_spec() {
     assert!(!sent.iter().any(to_other));
     let status = node.status();
     assert_eq!((status.nodes.len(), status.workloads.len()), (1, 0));
+}
+
+/// What a host says is wrong there is a finding until it says otherwise. Who knows of one is in the
+/// log, and is forgotten once the finding has been gone for a while: if it comes again, it is news.
+#[test]
+fn a_finding_is_acknowledged_by_name_until_it_is_over() {
+    let mut node = Node::new(config(spec(&["solo"]), "solo"), Time::ZERO);
+    let about = |free| {
+        let rooms = vec![Room {
+            of: "node store".into(),
+            path: "/var/lib/karst".into(),
+            free,
+            total: 1_000,
+        }];
+        Input::About(Box::new(About {
+            rooms,
+            ..About::default()
+        }))
+    };
+    let wait = |node: &mut Node, from: u64, to: u64| {
+        for ms in (from * 1_000..to * 1_000).step_by(50) {
+            drive(node, Time::from_millis(ms), Input::Woke);
+        }
+    };
+    wait(&mut node, 0, 2);
+    drive(&mut node, Time::from_millis(2_000), about(10));
+    let name = "disk-fills:node.solo";
+    let found = |node: &Node| {
+        let status = node.status();
+        status.findings.into_iter().find(|f| f.name == name)
+    };
+    assert!(found(&node).is_some_and(|f| f.acknowledged.is_none()));
+    let ask = |finding: &str, at| Input::Asked {
+        ticket: at,
+        request: Request::Acknowledge {
+            finding: finding.into(),
+            note: Some("a larger disk is ordered".into()),
+            by: "marlin".into(),
+            at: 1_800_000_000,
+        },
+        level: Level::Operate,
+    };
+    let answered = |effects: Vec<Effect>| {
+        let answer = effects.into_iter().find_map(|effect| match effect {
+            Effect::Answer { answer, .. } => Some(answer),
+            _ => None,
+        });
+        answer.expect("an answer")
+    };
+    let answer = answered(drive(
+        &mut node,
+        Time::from_millis(2_100),
+        ask("no-such", 1),
+    ));
+    assert!(matches!(answer, Answer::Refused { why } if why.contains(name)));
+    let answer = answered(drive(&mut node, Time::from_millis(2_200), ask(name, 2)));
+    assert!(matches!(answer, Answer::Done { .. }), "{answer:?}");
+    let known = found(&node)
+        .and_then(|f| f.acknowledged)
+        .expect("it is known");
+    assert_eq!(known.note, "a larger disk is ordered");
+    drive(&mut node, Time::from_millis(3_000), about(500));
+    assert!(found(&node).is_none());
+    wait(&mut node, 4, 200);
+    drive(&mut node, Time::from_millis(200_000), about(10));
+    assert!(
+        found(&node).is_some_and(|f| f.acknowledged.is_some()),
+        "too soon"
+    );
+    drive(&mut node, Time::from_millis(201_000), about(500));
+    wait(&mut node, 202, 600);
+    drive(&mut node, Time::from_millis(600_000), about(10));
+    assert!(
+        found(&node).is_some_and(|f| f.acknowledged.is_none()),
+        "it is news"
+    );
 }

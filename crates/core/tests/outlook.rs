@@ -4,11 +4,13 @@
 mod desk;
 
 use desk::{Case, standby, w};
+use karst_core::Epoch;
+use karst_core::address::AddressReport;
 use karst_core::author::Author;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::operation::{Mode, ModeSet};
 use karst_core::replica::{Data, GateReport, Observation, Presence, ReplicaReport, Role};
-use karst_core::spec::Loss;
+use karst_core::spec::{AddressSpec, Follows, Loss, Subnet};
 use karst_core::state::ClusterState;
 use karst_core::steward::outlook::{Need, Outlook, Writes, outlook};
 
@@ -129,4 +131,44 @@ fn gates_that_are_not_heard_are_not_taken_for_open_ones() {
     let heard = case.reports.get_mut(&"polje".into()).expect("it reported");
     heard.at = long_ago;
     assert_eq!(facts(&case), (Writes::Unknown, None));
+}
+
+/// Clients of the floating address write only where it is held; while its last holder is not heard
+/// it may be there yet.
+#[test]
+fn writes_come_through_the_address_or_wait_for_it() {
+    let mut case = serving();
+    let subnet: Subnet = "10.30.0.50/24".parse().expect("a subnet");
+    let workload = case.spec.workloads.get_mut(&w()).expect("the workload");
+    workload.address = Some(AddressSpec {
+        on: vec![subnet],
+        follows: Follows::Primary,
+    });
+    assert_eq!(facts(&case).0, Writes::Paused, "it is nowhere");
+    case.report("polje", standby(100));
+    case.apply(&Command::Workload(
+        w(),
+        WorkloadAct::Place {
+            number: Epoch(1),
+            holder: "polje".into(),
+            why: String::new(),
+        },
+    ));
+    assert_eq!(facts(&case).0, Writes::Paused, "it is on its way");
+    let heard = case.reports.get_mut(&"polje".into()).expect("it reported");
+    let held = AddressReport {
+        held: true,
+        ..AddressReport::default()
+    };
+    heard.report.parts.addresses.insert(w(), held);
+    assert_eq!(facts(&case), (Writes::Accepted, None));
+    set_mode(&mut case, Mode::Watch);
+    let long_ago = case.now - case.spec.timings.suspicion_ceiling * 2;
+    case.reports
+        .get_mut(&"polje".into())
+        .expect("it reported")
+        .at = long_ago;
+    let (writes, need) = facts(&case);
+    assert_ne!(writes, Writes::Accepted, "nobody hears who had it");
+    assert_eq!(need, None, "the primary is well, whatever the mode");
 }

@@ -42,11 +42,7 @@ pub async fn run(sources: Sources, tell: Tell) {
         // A disk that hangs holds up this and nothing else.
         let seen = tokio::task::spawn_blocking(move || {
             let rooms: Vec<Room> = looked_at.into_iter().filter_map(room).collect();
-            let deadman = deadman::host_file(&runtime);
-            let deadman: deadman::OfHost = std::fs::read(deadman)
-                .ok()
-                .and_then(|json| serde_json::from_slice(&json).ok())
-                .unwrap_or_default();
+            let deadman = deadman::of_host(&runtime);
             (rooms, deadman, tls::until(&certificate).ok().flatten())
         });
         let Ok((rooms, of_host, certificate_until)) = seen.await else {

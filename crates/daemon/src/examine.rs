@@ -2,7 +2,7 @@
 //! Nothing is changed, and a daemon that runs is not disturbed.
 
 use crate::arguments::Run;
-use crate::{boot, clock, renew, tls};
+use crate::{boot, clock, deadman, renew, tls};
 use karst_adapters::process::find_hierarchy;
 use karst_adapters::{Guard, Placed, Power, Server};
 use karst_api::{HostNeed, Met};
@@ -35,7 +35,7 @@ pub async fn examine(run: &Run) -> Vec<HostNeed> {
             match boot::who_am_i(&spec, run.node.as_deref()) {
                 Ok(me) => (spec, me),
                 Err(error) => {
-                    let remedy = "name it with --node, or give the host that name";
+                    let remedy = "name it (`karst doctor --as`, `karstd run --node`), or give the host that name";
                     needs.push(no("a name in the spec", format!("{error:#}"), remedy));
                     return needs;
                 }
@@ -48,7 +48,7 @@ pub async fn examine(run: &Run) -> Vec<HostNeed> {
     needs.push(tokens(run));
     needs.push(guard());
     needs.push(cgroup(run));
-    needs.push(watchdog());
+    needs.push(watchdog(run));
     ports(run, &spec, &me, &mut needs);
     for (id, workload) in &spec.workloads {
         needs.extend(replica(run, &me, id, workload));
@@ -179,8 +179,11 @@ fn cgroup(run: &Run) -> HostNeed {
     }
 }
 
-fn watchdog() -> HostNeed {
+fn watchdog(run: &Run) -> HostNeed {
     let what = "a watchdog device";
+    if let Some(device) = deadman::of_host(&run.common.runtime).watchdog {
+        return yes(what, format!("{device}, fed by the deadman that runs here"));
+    }
     let device = Path::new("/dev/watchdog");
     if device.exists() {
         yes(what, "/dev/watchdog; start the deadman with --watchdog")

@@ -214,7 +214,7 @@ impl Node {
             Some(o) if !o.waits() => Err(format!("{operation} does not wait for approval")),
             Some(o) => Ok(Command::Workload(
                 o.what.workload.clone(),
-                WorkloadAct::Approve { operation, by: by },
+                WorkloadAct::Approve { operation, by },
             )),
         }
     }
@@ -245,7 +245,7 @@ impl Node {
             NodeAct::Fence {
                 boot,
                 why: "asked for".into(),
-                by: by,
+                by,
                 after,
             },
         ))
@@ -264,7 +264,7 @@ impl Node {
             NodeAct::Readmit {
                 fence: fenced.id,
                 why: "asked for".into(),
-                by: by,
+                by,
             },
         ))
     }

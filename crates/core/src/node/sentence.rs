@@ -141,9 +141,9 @@ impl Account<'_> {
         }
         let recovering = |text: String| Said::new(Condition::Recovering, text);
         match &w.tenure {
-            Tenure::Vacant => recovering(format!(
-                "no primary yet: waiting for a report of every replica"
-            )),
+            Tenure::Vacant => {
+                recovering("no primary yet: waiting for a report of every replica".into())
+            }
             Tenure::Open { holder, .. } => match subject.outlook.writes {
                 Writes::Accepted => self.served(subject, holder),
                 _ if !self.scene.is_up(holder) => self.unheard(subject, holder),
@@ -157,7 +157,7 @@ impl Account<'_> {
                 ),
             },
             Tenure::Assigned { .. } | Tenure::Revoking { .. } => {
-                recovering(format!("no primary right now: handing over"))
+                recovering("no primary right now: handing over".into())
             }
             Tenure::Ended { last, .. } => recovering(format!(
                 "no primary since {last}'s epoch ended; choosing the next: {}",

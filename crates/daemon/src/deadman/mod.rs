@@ -42,6 +42,13 @@ pub fn host_file(runtime: &Path) -> PathBuf {
     runtime.join("deadman").join("host.json")
 }
 
+/// What was said there; nothing where there is no such file.
+pub fn of_host(runtime: &Path) -> OfHost {
+    let said = std::fs::read(host_file(runtime)).ok();
+    let said = said.and_then(|json| serde_json::from_slice(&json).ok());
+    said.unwrap_or_default()
+}
+
 /// From the daemon, one JSON line each.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
