@@ -68,8 +68,8 @@ export function HistoryPage() {
           </Button>
         )}
         <span className="grow" />
-        {['csv', 'json-lines'].map((format) => (
-          <a key={format} className="btn btn-sm btn-outline-secondary" href={`/api/v1/history/export?${exported}&format=${format}`}>
+        {['csv', 'jsonl'].map((format) => (
+          <a key={format} className="btn btn-sm btn-outline-secondary" href={`/api/v1/history.${format}?${exported}`}>
             {format}
           </a>
         ))}

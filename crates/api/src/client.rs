@@ -243,9 +243,9 @@ impl Client {
         self.get(&format!("/api/v1/history?{query}")).await
     }
 
-    /// The history as a file; `query` with `format=csv` or `format=json-lines`.
-    pub async fn export(&self, query: &str) -> Result<String, ClientError> {
-        let path = format!("/api/v1/history/export?{query}");
+    /// The history as a file: `csv` or `jsonl`.
+    pub async fn export(&self, form: &str, query: &str) -> Result<String, ClientError> {
+        let path = format!("/api/v1/history.{form}?{query}");
         let (server, response) = self.send::<()>(Method::GET, &path, None).await?;
         response.text().await.map_err(|e| ClientError::Strange {
             server,

@@ -209,12 +209,22 @@ pub struct SelfReply {
 /// `POST /api/v1/session`: a token for a cookie, so that a browser can hold an event stream open;
 /// or a ticket of another node, from its event stream. One of the two.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum SessionBody {
+    Token(TokenBody),
+    Ticket(TicketBody),
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct SessionBody {
-    #[serde(default)]
-    pub token: Option<String>,
-    #[serde(default)]
-    pub ticket: Option<String>,
+pub struct TokenBody {
+    pub token: String,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TicketBody {
+    pub ticket: String,
 }
 
 /// What a person pastes to reach a workload.

@@ -223,7 +223,7 @@ impl Export {
     pub fn word(self) -> &'static str {
         match self {
             Export::Csv => "csv",
-            Export::JsonLines => "json-lines",
+            Export::JsonLines => "jsonl",
         }
     }
 }

@@ -52,9 +52,7 @@ fn escaped(text: &str) -> String {
 pub async fn show(client: &Client, past: &Past, format: Format) -> Result<Ending> {
     let query = past.query();
     if let Some(form) = past.export {
-        say(&client
-            .export(&format!("format={}{query}", form.word()))
-            .await?);
+        say(&client.export(form.word(), &query).await?);
         return Ok(Ending::Done);
     }
     let mut reply = client

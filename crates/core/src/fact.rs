@@ -3,7 +3,7 @@
 
 use crate::author::Author;
 use crate::command::{ClusterAct, Ended, NodeAct, Standing, WorkloadAct};
-use crate::ids::{Index, NodeId, Term, WorkloadId};
+use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId};
 use crate::operation::{ModeSet, Operation, Outcome};
 use crate::power::PowerOrder;
 use crate::replica::Action;
@@ -532,6 +532,14 @@ pub fn node_text(node: &NodeId, act: &NodeAct) -> String {
     }
 }
 
+fn opened(epoch: Epoch, history: &History, sync: &[NodeId]) -> String {
+    let confirm = match sync {
+        [] => "no standby confirms writes yet".to_string(),
+        sync => format!("writes are confirmed by {}", names(sync)),
+    };
+    format!("the new primary is open (epoch {epoch}, history {history}); {confirm}")
+}
+
 /// What was decided about a workload, without its name.
 pub fn workload_text(act: &WorkloadAct) -> String {
     match act {
@@ -549,16 +557,7 @@ pub fn workload_text(act: &WorkloadAct) -> String {
         }
         WorkloadAct::Open {
             epoch, point, sync, ..
-        } => {
-            let confirm = match sync.as_slice() {
-                [] => "no standby confirms writes yet".to_string(),
-                sync => format!("writes are confirmed by {}", names(sync)),
-            };
-            format!(
-                "the new primary is open (epoch {epoch}, history {}); {confirm}",
-                point.history
-            )
-        }
+        } => opened(*epoch, &point.history, sync),
         WorkloadAct::Serve { epoch } => format!("clients reach the new primary (epoch {epoch})"),
         WorkloadAct::Sync {
             sure,

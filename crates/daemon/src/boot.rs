@@ -1,18 +1,18 @@
 //! From the arguments to a daemon that answers, and until it is told to stop.
 
 use crate::arguments::Run;
+use crate::given::Given;
 use crate::heart::{self, Tell};
 use crate::measured::Measured;
 use crate::wiring::{self, Wiring};
-use crate::{about, clock, deadman, http, peers, pulse, renew, ship, store, tls, whole};
+use crate::{about, clock, deadman, examine, http, peers, pulse, renew, ship, store, tls, whole};
 use actix_web::dev::ServerHandle;
 use actix_web::web;
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result};
 use karst_core::spec::NodeSpec;
 use karst_core::{BootId, Input, Node, NodeConfig, NodeId, Spec};
 use karst_history::History;
 use sha2::{Digest, Sha256};
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::thread::JoinHandle;
@@ -35,49 +35,6 @@ pub fn start_logs(json: bool) {
     } else {
         logs.init()
     }
-}
-
-pub fn load_spec(path: &Path) -> Result<(Spec, String)> {
-    let text = std::fs::read_to_string(path).with_context(|| format!("spec {}", path.display()))?;
-    let read = karst_api::specfile::read(&text);
-    match read.spec {
-        Some(spec) => Ok((spec, text)),
-        None => {
-            let errors: Vec<String> = read
-                .errors()
-                .map(|e| format!("{}:{e}", path.display()))
-                .collect();
-            bail!("the spec is refused:\n{}", errors.join("\n"))
-        }
-    }
-}
-
-pub fn who_am_i(spec: &Spec, given: Option<&str>) -> Result<NodeId> {
-    let name = match given {
-        Some(name) => name.to_string(),
-        None => std::fs::read_to_string("/proc/sys/kernel/hostname")
-            .context("the host name")?
-            .trim()
-            .to_string(),
-    };
-    let me = NodeId::from(name.clone());
-    if spec.nodes.contains_key(&me) {
-        return Ok(me);
-    }
-    let known: Vec<&str> = spec.nodes.keys().map(|n| n.as_str()).collect();
-    let near = karst_core::spec::nearest(&name, known.iter().copied());
-    let hint = near.map_or_else(
-        || format!("known: {}", known.join(", ")),
-        |n| format!("did you mean `{n}`?"),
-    );
-    bail!("there is no node `{name}` in the spec; {hint}; say which one this is with --node")
-}
-
-/// The spec of this start, as it was read.
-pub struct Given {
-    pub spec: Spec,
-    pub text: String,
-    pub me: NodeId,
 }
 
 /// Of the spec's text: nodes that disagree say so.
@@ -217,6 +174,20 @@ fn start_engine(
     })
 }
 
+/// This node says of itself and its host what people want to know.
+fn start_about(run: &Run, spec: &Spec, me: &NodeId, engine: &Engine, own: about::Own) {
+    let sources = about::Sources {
+        me: me.clone(),
+        spec: spec.clone(),
+        state: run.common.state.clone(),
+        runtime: run.common.runtime.clone(),
+        certificate: run.tls.join("node.pem"),
+        servers: engine.servers.clone(),
+        own,
+    };
+    tokio::spawn(about::run(sources, engine.tell.clone()));
+}
+
 pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let runtime = two_workers()?;
     let _inside = runtime.enter();
@@ -227,24 +198,15 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let engine = start_engine(&run, &given, &digest, &identity, &runtime)?;
     let Given { spec, text, me } = given;
     let sessions = http::Sessions::new(&std::fs::read(run.tls.join("node.key"))?);
-    let consoles = consoles(&spec);
+    let (consoles, asked) = (consoles(&spec), run.clone());
     let own = about::Own::default();
-    let sources = about::Sources {
-        me: me.clone(),
-        spec: spec.clone(),
-        state: run.common.state.clone(),
-        runtime: run.common.runtime.clone(),
-        certificate: run.tls.join("node.pem"),
-        servers: engine.servers.clone(),
-        own: own.clone(),
-    };
-    tokio::spawn(about::run(sources, engine.tell.clone()));
+    start_about(&run, &spec, &me, &engine, own.clone());
     let (stop, stopping) = watch::channel(false);
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
         spec,
         spec_text: text,
-        run: run.clone(),
+        examine: Box::new(move || examine::look(&asked)),
         certificate_file: run.tls.join("node.pem"),
         digest,
         heart: engine.heart.clone(),

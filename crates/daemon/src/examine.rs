@@ -2,7 +2,7 @@
 //! Nothing is changed, and a daemon that runs is not disturbed.
 
 use crate::arguments::Run;
-use crate::{boot, clock, deadman, renew, tls};
+use crate::{clock, deadman, given, renew, tls};
 use karst_adapters::process::find_hierarchy;
 use karst_adapters::{Guard, Placed, Power, Server};
 use karst_api::{HostNeed, Met};
@@ -21,10 +21,21 @@ const ANSWERS_WITHIN: Duration = Duration::from_secs(3);
 /// A certificate that ends sooner is replaced now.
 const SOON: Duration = Duration::from_secs(30 * 86_400);
 
-/// All of it, what is not met first.
-pub async fn examine(run: &Run) -> Vec<HostNeed> {
+/// Looks at all of it; blocks meanwhile.
+///
+/// # Errors
+/// If there is nothing left to look with.
+pub fn look(run: &Run) -> std::io::Result<Vec<HostNeed>> {
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()?;
+    Ok(runtime.block_on(examine(run)))
+}
+
+/// What is not met first.
+async fn examine(run: &Run) -> Vec<HostNeed> {
     let mut needs = Vec::new();
-    let (spec, me) = match boot::load_spec(&run.spec) {
+    let (spec, me) = match given::load_spec(&run.spec) {
         Err(error) => {
             let remedy = "put the cluster's spec file there, the same as on every other host";
             needs.push(no("the spec file", format!("{error:#}"), remedy));
@@ -32,7 +43,7 @@ pub async fn examine(run: &Run) -> Vec<HostNeed> {
         }
         Ok((spec, _)) => {
             needs.push(yes("the spec file", run.spec.display().to_string()));
-            match boot::who_am_i(&spec, run.node.as_deref()) {
+            match given::who_am_i(&spec, run.node.as_deref()) {
                 Ok(me) => (spec, me),
                 Err(error) => {
                     let remedy = "name it (`karst doctor --as`, `karstd run --node`), or give the host that name";

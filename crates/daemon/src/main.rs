@@ -10,6 +10,7 @@ mod boot;
 mod clock;
 mod deadman;
 mod examine;
+mod given;
 mod hands;
 mod heart;
 mod http;
@@ -26,9 +27,9 @@ mod wiring;
 
 use anyhow::{Context, Result};
 use arguments::{Cli, Command, Deadman, Run};
-use boot::Given;
 use clap::Parser;
 use deadman::watchdog::Watchdog;
+use given::Given;
 use karst_adapters::process::raise_descriptor_limit;
 use karst_core::WorkloadId;
 use std::fs::Permissions;
@@ -65,8 +66,8 @@ fn main() -> Result<()> {
     match cli.command {
         Command::Deadman(deadman) => watch_over(deadman),
         Command::Run(run) => {
-            let (spec, text) = boot::load_spec(&run.spec)?;
-            let me = boot::who_am_i(&spec, run.node.as_deref())?;
+            let (spec, text) = given::load_spec(&run.spec)?;
+            let me = given::who_am_i(&spec, run.node.as_deref())?;
             boot::run_daemon(run, Given { spec, text, me })
         }
         Command::Examine(_) | Command::Document => Ok(()),
@@ -115,10 +116,7 @@ fn examine_host(run: &Run) -> Result<()> {
     rustls::crypto::ring::default_provider()
         .install_default()
         .ok();
-    let runtime = tokio::runtime::Builder::new_current_thread()
-        .enable_all()
-        .build()?;
-    let needs = runtime.block_on(examine::examine(run));
+    let needs = examine::look(run)?;
     println!("{}", serde_json::to_string(&needs)?);
     Ok(())
 }

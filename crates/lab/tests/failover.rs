@@ -66,6 +66,7 @@ async fn first_failover(lab: &Lab) -> Result<()> {
         history.contains("rewound to the history of"),
         "nobody was rewound: {history}"
     );
+    written_up(lab).await?;
     for round in &report.rounds {
         ensure!(round.from != round.to && round.pause < 5_000.0, "{round:?}");
         let sum: f64 = round.phases.iter().map(|(_, ms)| ms).sum();
@@ -74,6 +75,61 @@ async fn first_failover(lab: &Lab) -> Result<()> {
             "phases do not add up: {round:?}"
         );
     }
+    Ok(())
+}
+
+/// For whoever was asleep, and for a spreadsheet.
+async fn written_up(lab: &Lab) -> Result<()> {
+    let operations = lab.status().await?.status.operations;
+    let newest = operations.first().context("an operation")?.id.to_string();
+    let begun = std::time::Instant::now();
+    // The record arrives a little later than what it is of.
+    loop {
+        let (code, text) = karst(lab, &["operation", "report", &newest])?;
+        let whole = [
+            "**Why**: ",
+            "none lost",
+            "| promote | ",
+            "is open",
+            "finished",
+        ];
+        if code == 0 && whole.iter().all(|part| text.contains(part)) {
+            break;
+        }
+        ensure!(begun.elapsed() < LIMIT, "{code}: {text}");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    let (code, svg) = karst(lab, &["operation", "report", &newest, "--as", "svg"])?;
+    ensure!(
+        code == 0 && svg.starts_with("<svg") && svg.contains("promote"),
+        "{svg}"
+    );
+    let (code, csv) = karst(lab, &["history", "--export", "csv", "--kind", "opened"])?;
+    let lines: Vec<&str> = csv.lines().collect();
+    ensure!(
+        code == 0 && lines[0].starts_with("at,node,level,kind") && lines.len() > 3,
+        "{csv}"
+    );
+    ensure!(
+        lines[1..].iter().all(|line| line.contains("\"opened\"")),
+        "{csv}"
+    );
+    let (_, first) = karst(
+        lab,
+        &[
+            "history",
+            "--limit",
+            "1",
+            "--newest-first",
+            "--output",
+            "json",
+        ],
+    )?;
+    let first: serde_json::Value = serde_json::from_str(&first)?;
+    ensure!(
+        first.as_array().is_some_and(|list| list.len() == 1),
+        "{first}"
+    );
     Ok(())
 }
 

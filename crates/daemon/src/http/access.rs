@@ -10,7 +10,7 @@ use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::http::header;
 use actix_web::{FromRequest, HttpMessage as _, HttpRequest, HttpResponse, web};
-use karst_api::{ProblemType, SessionBody};
+use karst_api::{ProblemType, SessionBody, TicketBody, TokenBody};
 use karst_core::NodeId;
 use karst_core::author::Level;
 use std::future::{Ready, ready};
@@ -126,15 +126,8 @@ pub async fn open_session(
     body: web::Json<Object<SessionBody>>,
 ) -> Result<HttpResponse, Refusal> {
     let token = match body.into_inner().0 {
-        SessionBody {
-            token: Some(token),
-            ticket: None,
-        } => Ok(digest(token.trim())),
-        SessionBody {
-            token: None,
-            ticket: Some(ticket),
-        } => redeemed(&service, &ticket),
-        _ => return Err(Refusal::bad("send either `token` or `ticket`")),
+        SessionBody::Token(TokenBody { token }) => Ok(digest(token.trim())),
+        SessionBody::Ticket(TicketBody { ticket }) => redeemed(&service, &ticket),
     };
     let user = token
         .as_ref()

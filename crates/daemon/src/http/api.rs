@@ -2,33 +2,25 @@
 
 use super::access::{close_session, open_session};
 use super::document::Common;
+use super::now::status_now;
 use super::problem::{Object, Refusal, resource};
 use super::records;
 use super::reports::report;
-use super::service::{Answered, Service};
+use super::service::Service;
 use super::tokens::User;
-use super::written::written;
-use crate::examine;
-use crate::lock::lock;
+use super::writes::written;
 use actix_web::{HttpResponse, web};
 use karst_api::{
     AcknowledgeBody, ChangedReply, Endpoint, FailoverBody, HostNeed, ModeBody, PowerBody,
     PowerReply, Problem, ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
     SwitchoverBody,
 };
-use karst_core::author::Level;
 use karst_core::request::{Answer, Plan, Request};
-use karst_core::spec::{Finding, FindingKind, Severity, check};
-use karst_core::view::FindingView;
+use karst_core::spec::check;
 use karst_core::{OperationId, WorkloadId, outage};
-use std::sync::Arc;
-use std::time::{Duration, Instant};
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
+use std::time::Duration;
 use utoipa::OpenApi;
 
-/// How long the coordinator may take to answer before the asked node answers by itself.
-const PATIENCE: Duration = Duration::from_millis(700);
 /// How long a change may take to be committed before the caller is told that it is not known.
 const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
 
@@ -46,13 +38,14 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         spec,
         myself,
         endpoints,
-        super::written::written,
+        super::writes::written,
         examination,
         acknowledge,
         forget,
         super::reports::report,
         super::records::history,
-        super::records::export,
+        super::records::history_csv,
+        super::records::history_jsonl,
         switchover,
         failover,
         mode,
@@ -82,7 +75,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/spec", "GET").route(web::get().to(spec)))
         .service(at("/examination", "GET").route(web::get().to(examination)))
         .service(at("/history", "GET").route(web::get().to(records::history)))
-        .service(at("/history/export", "GET").route(web::get().to(records::export)))
+        .service(at("/history.csv", "GET").route(web::get().to(records::history_csv)))
+        .service(at("/history.jsonl", "GET").route(web::get().to(records::history_jsonl)))
         .service(at("/workloads/{workload}/written", "GET").route(web::get().to(written)))
         .service(at("/operations/{operation}/report", "GET").route(web::get().to(report)))
         .service(
@@ -112,71 +106,6 @@ fn session_doc() {}
 #[expect(dead_code, reason = "documents `close_session`")]
 fn sign_out_doc() {}
 
-/// For so long an answer is given again: however many ask, the coordinator is asked twenty times a
-/// second at most.
-const RECENT: Duration = Duration::from_millis(50);
-
-/// The cluster now: one sentence, then the evidence.
-pub async fn status_now(service: &Service) -> Result<Arc<Answered>, Refusal> {
-    // Those who ask meanwhile wait for the same answer.
-    let mut recent = service.recent.0.lock().await;
-    if let Some((at, reply)) = recent.as_ref()
-        && at.elapsed() < RECENT
-    {
-        return Ok(reply.clone());
-    }
-    let asked = Instant::now();
-    let reply = ask_status(service).await?;
-    let json = serde_json::to_vec(&reply).map_err(|e| Refusal::unavailable(e.to_string()))?;
-    let answered = Arc::new(Answered {
-        reply,
-        json: json.into(),
-    });
-    *recent = Some((asked, answered.clone()));
-    Ok(answered)
-}
-
-async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
-    let asked = service
-        .heart
-        .ask(Request::Status, Level::Observe, PATIENCE)
-        .await;
-    let (complete, answer) = match asked {
-        Some(answer @ Answer::Status(_)) => (true, Some(answer)),
-        _ => (false, service.heart.own_status().await),
-    };
-    let Some(Answer::Status(status)) = answer else {
-        return Err(Refusal::unavailable(format!(
-            "{} is busy and did not answer itself",
-            service.me
-        )));
-    };
-    let mut status = *status;
-    let disagreements = lock(&service.disagreements).clone();
-    status
-        .findings
-        .extend(disagreements.into_iter().map(|(node, what)| {
-            FindingView::from(Finding {
-                kind: FindingKind::SpecDiffers,
-                severity: Severity::Error,
-                path: vec!["node".into(), node.to_string()],
-                what: format!("{what}: they refuse each other"),
-                remedy:
-                    "install the same spec file on both and restart the one that had the old one"
-                        .into(),
-            })
-        }));
-    let at = OffsetDateTime::now_utc()
-        .format(&Rfc3339)
-        .unwrap_or_default();
-    Ok(StatusReply {
-        complete,
-        status,
-        history: service.history_state.borrow().clone(),
-        at,
-    })
-}
-
 #[utoipa::path(get, path = "/api/v1/status", responses((status = 200, body = StatusReply)))]
 async fn status(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
     let answered = status_now(&service).await?;
@@ -199,12 +128,7 @@ async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
 #[utoipa::path(get, path = "/api/v1/examination", responses((status = 200, body = Vec<HostNeed>)))]
 async fn examination(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
     // Some of what it asks the host for blocks.
-    let looked = web::block(move || {
-        let runtime = tokio::runtime::Builder::new_current_thread()
-            .enable_all()
-            .build()?;
-        Ok::<_, std::io::Error>(runtime.block_on(examine::examine(&service.run)))
-    });
+    let looked = web::block(move || (service.examine)());
     let unavailable = |error: String| Refusal::unavailable(error);
     let needs = looked.await.map_err(|e| unavailable(e.to_string()))?;
     let needs = needs.map_err(|e| unavailable(e.to_string()))?;

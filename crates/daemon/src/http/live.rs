@@ -1,7 +1,7 @@
 //! What changes, as it changes: server-sent events with the whole status (WHATWG HTML, section
 //! 9.2). However many watch, the cluster is asked once.
 
-use super::api::status_now;
+use super::now::status_now;
 use super::problem::{Refusal, resource};
 use super::service::Service;
 use super::tokens::{Digested, User};

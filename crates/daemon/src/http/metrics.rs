@@ -1,6 +1,6 @@
 //! `/metrics` in OpenMetrics text.
 
-use super::api::status_now;
+use super::now::status_now;
 use super::problem::{Refusal, resource};
 use super::service::Service;
 use crate::heart::Glance;

@@ -11,6 +11,7 @@ mod door;
 mod endpoints;
 mod live;
 mod metrics;
+mod now;
 mod problem;
 mod records;
 mod reports;
@@ -20,6 +21,7 @@ mod strangers;
 mod tickets;
 mod tokens;
 mod watchers;
+mod writes;
 mod written;
 
 pub use api::Document;
@@ -27,7 +29,7 @@ pub use live::watch_status;
 pub use service::Service;
 pub use sessions::Sessions;
 pub use tokens::Tokens;
-pub use written::record_written;
+pub use writes::record_written;
 
 use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::dev::Server;

@@ -5,6 +5,7 @@ use actix_web::{HttpRequest, HttpResponse, Resource, ResponseError, web};
 use karst_api::{Problem, ProblemType};
 use serde::de::{DeserializeOwned, Error as _};
 use serde::{Deserialize, Deserializer};
+use serde_json::Value;
 use std::fmt;
 
 #[derive(Debug)]
@@ -104,14 +105,26 @@ pub fn json_config() -> web::JsonConfig {
     })
 }
 
+/// `147.0` is an integer, too (JSON Schema 2020-12, section 6.1.1).
+fn whole_number(value: &mut Value) {
+    if let Some(number) = value.as_f64()
+        && value.as_u64().is_none()
+        && number.fract() == 0.0
+        && (0.0..9e15).contains(&number)
+    {
+        *value = Value::from(number as u64);
+    }
+}
+
 /// A body that is an object: a list of the same values in their order is none, though a struct can
 /// be read from one.
 pub struct Object<T>(pub T);
 
 impl<'de, T: DeserializeOwned> Deserialize<'de> for Object<T> {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        let members = serde_json::Map::deserialize(from)?;
-        let whole = serde_json::Value::Object(members);
+        let mut members: serde_json::Map<String, Value> = serde_json::Map::deserialize(from)?;
+        members.values_mut().for_each(whole_number);
+        let whole = Value::Object(members);
         serde_json::from_value(whole)
             .map(Self)
             .map_err(D::Error::custom)

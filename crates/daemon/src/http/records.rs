@@ -45,12 +45,9 @@ pub struct HistoryQuery {
     /// comes again.
     #[param(format = DateTime)]
     arrived_after: Option<String>,
-    /// Default 200; of an export 100,000.
-    #[param(minimum = 1, maximum = 100_000)]
+    /// Default 200; of a file all, up to 100,000.
+    #[param(minimum = 1, maximum = 10_000)]
     limit: Option<u32>,
-    /// Of an export; default `csv`.
-    #[param(inline)]
-    format: Option<Format>,
 }
 
 #[derive(Clone, Copy, Debug, Deserialize, ToSchema)]
@@ -61,18 +58,12 @@ enum Audit {
     Only,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-enum Format {
-    Csv,
-    JsonLines,
-}
-
 impl HistoryQuery {
-    fn read(self, most: u32, usual: u32) -> Result<Query, Refusal> {
+    /// At most `usual`, where no limit is given.
+    fn read(self, usual: u32) -> Result<Query, Refusal> {
         let limit = self.limit.unwrap_or(usual);
-        if !(1..=most).contains(&limit) {
-            let what = format!("`limit`: {limit} is not between 1 and {most}");
+        if self.limit.is_some() && !(1..=MOST_RECORDS).contains(&limit) {
+            let what = format!("`limit`: {limit} is not between 1 and {MOST_RECORDS}");
             return Err(Refusal::bad(what));
         }
         if self.operation.is_some_and(|id| i64::try_from(id).is_err()) {
@@ -106,7 +97,8 @@ impl HistoryQuery {
 type Asked = Result<web::Query<HistoryQuery>, actix_web::Error>;
 
 fn asked(query: Asked) -> Result<HistoryQuery, Refusal> {
-    let known = "workload, operation, node, kind, level, audit, after, before, arrived_after, limit, format";
+    let known =
+        "workload, operation, node, kind, level, audit, after, before, arrived_after, limit";
     let refuse = |error| Refusal::bad(format!("{error}; known: {known}"));
     Ok(query.map_err(refuse)?.into_inner())
 }
@@ -118,46 +110,63 @@ pub async fn history(
     _user: User,
     query: Asked,
 ) -> Result<HttpResponse, Refusal> {
-    let query = asked(query)?;
-    if query.format.is_some() {
-        return Err(Refusal::bad("`format` is for /api/v1/history/export"));
-    }
-    let query = query.read(MOST_RECORDS, 200)?;
+    let query = asked(query)?.read(200)?;
     Ok(HttpResponse::Ok().json(records(&service, query).await?))
 }
 
-/// The same as one file.
-#[utoipa::path(get, path = "/api/v1/history/export", params(HistoryQuery),
-    responses((status = 200, content((String = "text/csv"), (String = "application/jsonl")))))]
-pub async fn export(
+/// The same as one file of comma-separated values (RFC 4180).
+#[utoipa::path(get, path = "/api/v1/history.csv", params(HistoryQuery), responses((status = 200, body = String, content_type = "text/csv")))]
+pub async fn history_csv(
     service: web::Data<Service>,
     _user: User,
     query: Asked,
 ) -> Result<HttpResponse, Refusal> {
-    let query = asked(query)?;
-    let format = query.format.unwrap_or(Format::Csv);
-    let query = query.read(MOST_EXPORTED, MOST_EXPORTED)?;
-    let reply = records(&service, query).await?;
+    let records = whole(&service, query).await?;
+    Ok(file(
+        &service,
+        "csv",
+        "text/csv; charset=utf-8",
+        csv(&records),
+    ))
+}
+
+/// The same as one file with an object on each line.
+#[utoipa::path(get, path = "/api/v1/history.jsonl", params(HistoryQuery), responses((status = 200, body = String, content_type = "application/jsonl")))]
+pub async fn history_jsonl(
+    service: web::Data<Service>,
+    _user: User,
+    query: Asked,
+) -> Result<HttpResponse, Refusal> {
+    let records = whole(&service, query).await?;
+    Ok(file(
+        &service,
+        "jsonl",
+        "application/jsonl",
+        lines(&records),
+    ))
+}
+
+/// What a file has of it: nothing where it would not be all.
+async fn whole(service: &Service, query: Asked) -> Result<Vec<Record>, Refusal> {
+    let query = asked(query)?.read(MOST_EXPORTED)?;
+    let reply = records(service, query).await?;
     if reply.own_only {
         return Err(Refusal::unavailable(
             "the history store does not answer: what could be exported is not the whole",
         ));
     }
-    let (kind, name, text) = match format {
-        Format::Csv => (
-            "text/csv; charset=utf-8",
-            "history.csv",
-            csv(&reply.records),
-        ),
-        Format::JsonLines => ("application/jsonl", "history.jsonl", lines(&reply.records)),
-    };
-    Ok(HttpResponse::Ok()
+    Ok(reply.records)
+}
+
+fn file(service: &Service, end: &str, kind: &str, text: String) -> HttpResponse {
+    let name = format!(
+        "attachment; filename=\"{}-history.{end}\"",
+        service.spec.cluster
+    );
+    HttpResponse::Ok()
         .content_type(kind)
-        .insert_header((
-            "Content-Disposition",
-            format!("attachment; filename=\"{}-{name}\"", service.spec.cluster),
-        ))
-        .body(text))
+        .insert_header(("Content-Disposition", name))
+        .body(text)
 }
 
 /// From the history store, else what this node still keeps.

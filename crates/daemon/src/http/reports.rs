@@ -1,6 +1,6 @@
 //! The report of an operation: from the history, and from what the coordinator still knows of it.
 
-use super::api::status_now;
+use super::now::status_now;
 use super::problem::Refusal;
 use super::records::records;
 use super::service::Service;

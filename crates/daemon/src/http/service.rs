@@ -6,14 +6,13 @@ use super::tickets::Tickets;
 use super::tokens::Tokens;
 use super::watchers::Live;
 use super::written::Written;
-use crate::arguments::Run;
 use crate::heart::Heart;
 use crate::measured::Measured;
 use crate::peers::Disagreements;
 use crate::store::Store;
 use crate::tls::Identity;
 use bytes::Bytes;
-use karst_api::{HistoryState, StatusReply};
+use karst_api::{HistoryState, HostNeed, StatusReply};
 use karst_core::{NodeId, Spec};
 use karst_history::History;
 use std::path::PathBuf;
@@ -22,13 +21,15 @@ use std::sync::{Arc, RwLock};
 use std::time::Instant;
 use tokio::sync::watch;
 
+pub type Examine = Box<dyn Fn() -> std::io::Result<Vec<HostNeed>> + Send + Sync>;
+
 /// What handlers can reach.
 pub struct Service {
     pub me: NodeId,
     pub spec: Spec,
     pub spec_text: String,
-    /// What this daemon was started with.
-    pub run: Run,
+    /// Looks at what this host lacks; blocks for some seconds.
+    pub examine: Examine,
     /// This node's own.
     pub certificate_file: PathBuf,
     pub digest: String,

@@ -1,24 +1,15 @@
 //! How far each workload's log went in the last hour, as this node saw it: what clients wrote, also
 //! for a page that is only opened now.
 
-use super::problem::Refusal;
-use super::service::Service;
-use super::tokens::User;
 use crate::clock;
 use crate::heart::{Glance, Reached};
 use crate::lock::lock;
-use actix_web::{HttpResponse, web};
-use karst_api::{ProblemType, WrittenReply, WrittenSpan};
-use karst_core::{Epoch, NodeId, WorkloadId};
+use karst_api::WrittenSpan;
+use karst_core::WorkloadId;
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Mutex;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-/// Between two looks while nothing happens, and for a while after a workload has got another
-/// primary, or none.
-const CALM: Duration = Duration::from_secs(5);
-const CLOSE: Duration = Duration::from_millis(200);
-const CLOSELY_FOR: Duration = Duration::from_secs(15);
 const KEPT: Duration = Duration::from_secs(3_600);
 /// However much happens.
 const MOST: usize = 5_000;
@@ -59,7 +50,14 @@ impl Spans {
 const NEWS: Duration = Duration::from_secs(3);
 
 impl Written {
-    fn note(&self, reached: &[Reached], glance: &Glance) {
+    /// What is known of one workload.
+    pub fn of(&self, id: &WorkloadId) -> Vec<WrittenSpan> {
+        let all = lock(&self.0);
+        let spans = all.get(id).map(|spans| spans.spans.iter().copied());
+        spans.into_iter().flatten().collect()
+    }
+
+    pub fn note(&self, reached: &[Reached], glance: &Glance) {
         let at = u64::try_from(clock::wall() / 1_000_000).unwrap_or(0);
         let now = clock::now();
         let mut all = lock(&self.0);
@@ -78,60 +76,6 @@ impl Written {
             spans.add(at, reached);
         }
     }
-}
-
-/// Looks on, whether or not anybody asks; closely where something happens.
-pub async fn record_written(service: web::Data<Service>) {
-    let mut glance = service.heart.glance.clone();
-    let primaries = |glance: &Glance| -> Vec<(Epoch, Option<NodeId>)> {
-        let all = glance.workloads.values();
-        all.map(|w| (w.epoch, w.primary.clone())).collect()
-    };
-    let mut known = primaries(&glance.borrow());
-    let mut closely_until = Instant::now();
-    loop {
-        if let Some(reached) = service.heart.heads().await {
-            let glance = glance.borrow().clone();
-            service.written.note(&reached, &glance);
-        }
-        let every = if Instant::now() < closely_until {
-            CLOSE
-        } else {
-            CALM
-        };
-        let looked = Instant::now();
-        while let Some(left) = every.checked_sub(looked.elapsed()) {
-            tokio::select! {
-                () = tokio::time::sleep(left) => break,
-                changed = glance.changed() => if changed.is_err() { return },
-            }
-            let now = primaries(&glance.borrow_and_update());
-            if now != known {
-                (known, closely_until) = (now, Instant::now() + CLOSELY_FOR);
-                break;
-            }
-        }
-    }
-}
-
-/// What clients wrote in the last hour, as the asked node saw it.
-#[utoipa::path(get, path = "/api/v1/workloads/{workload}/written", params(("workload" = String, Path)),
-    responses((status = 200, body = WrittenReply)))]
-pub async fn written(
-    service: web::Data<Service>,
-    _user: User,
-    path: web::Path<String>,
-) -> Result<HttpResponse, Refusal> {
-    let id = WorkloadId::from(path.into_inner());
-    if !service.spec.workloads.contains_key(&id) {
-        let what = format!("there is no workload `{id}`");
-        return Err(Refusal::new(ProblemType::NotFound, what));
-    }
-    let all = lock(&service.written.0);
-    let spans = all.get(&id).map(|spans| spans.spans.iter().copied());
-    Ok(HttpResponse::Ok().json(WrittenReply {
-        spans: spans.into_iter().flatten().collect(),
-    }))
 }
 
 #[cfg(test)]
