@@ -23,6 +23,13 @@ export const useReport = (id: number) => {
   return useQuery({ queryKey: ['report', id, applied], queryFn: () => read<Report>(`/operations/${id}/report`), placeholderData: (before) => before })
 }
 
+/** The same as the service writes it up. */
+export const useReportText = (id: number) => {
+  const { applied } = useStatus()
+  const path = `/api/v1/operations/${id}/report?format=markdown`
+  return useQuery({ queryKey: ['report-text', id, applied], queryFn: async () => (await fetch(path)).text(), placeholderData: (before) => before })
+}
+
 export const useHistory = (query: string) => {
   const { applied } = useStatus()
   return useQuery({ queryKey: ['history', query, applied], queryFn: () => read<HistoryReply>(`/history?${query}`), placeholderData: (before) => before })

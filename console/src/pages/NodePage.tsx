@@ -48,7 +48,7 @@ function WhatItIs({ node: n, has }: { node: NodeView; has: string[] }) {
           ['servers', Object.entries(about.servers).map(([w, v]) => `${v} (${w})`).join(', ') || 'none has said its version'],
           ['daemon runs since', `${utc(about.since * 1000)} UTC`],
           ['boot', about.boot],
-          ['packet guard', about.unguarded == null ? 'works' : `none: ${about.unguarded}`],
+          ['packet guard', about.unguarded == null ? 'works' : `not in force: ${about.unguarded}`],
           ['watchdog', about.watchdog ?? 'none: a host that stands still as a whole is not reset'],
           ['certificate', about.certificate_until == null ? 'cannot be read' : `ends ${utc(about.certificate_until * 1000)} UTC`],
         ] as [string, string][])
@@ -116,7 +116,7 @@ function Rooms({ node: n }: { node: NodeView }) {
                   <code>{room.path}</code>
                 </td>
                 <td className="text-nowrap">
-                  <Shape condition={room.free * 20 < room.total ? 'degraded' : 'healthy'} /> {bytes(room.free)}
+                  <Shape condition={room.nearly_full ? 'degraded' : 'healthy'} /> {bytes(room.free)}
                 </td>
                 <td className="text-nowrap">{bytes(room.total)}</td>
               </tr>

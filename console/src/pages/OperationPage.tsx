@@ -3,7 +3,7 @@ import { Download } from 'react-bootstrap-icons'
 import { Link, useParams } from 'react-router'
 import { useActing } from '../act/acting'
 import { useStatus, useWallClock } from '../api/live'
-import { useReport, useWritten } from '../api/queries'
+import { useReport, useReportText, useWritten } from '../api/queries'
 import type { Operation, Report } from '../api/types'
 import { Chart, type Mark } from '../parts/Chart'
 import { Copy } from '../parts/Copy'
@@ -42,6 +42,7 @@ export function OperationPage() {
 
 function Head({ id, operation, report }: { id: number; operation: Operation | undefined; report: Report | undefined }) {
   const { open } = useActing()
+  const text = useReportText(id).data
   const what = operation?.what ?? report?.what
   const link = (format: string) => `/api/v1/operations/${id}/report?format=${format}`
   return (
@@ -68,7 +69,7 @@ function Head({ id, operation, report }: { id: number; operation: Operation | un
           Approve
         </Button>
       )}
-      {report && <Copy text={markdownOf(report)} what="the report" />}
+      {text && <Copy text={text} what="the report" />}
       {['markdown', 'json', 'svg'].map((format) => (
         <a key={format} className="btn btn-sm btn-outline-secondary" href={link(format)} download={`op-${id}.${format === 'markdown' ? 'md' : format}`}>
           <Download aria-hidden /> {format}
@@ -76,12 +77,6 @@ function Head({ id, operation, report }: { id: number; operation: Operation | un
       ))}
     </div>
   )
-}
-
-/** The same facts as the service's own report, short enough for a message. */
-function markdownOf(r: Report) {
-  const lines = r.timeline.map((line) => `| ${line.at.slice(11, 23)} | ${line.ms} | ${line.node} | ${line.text} |`)
-  return [`# op-${r.id} of ${r.workload} (${r.cluster})`, '', `${r.what?.why ?? ''}; ${r.data}`, '', '| UTC | ms | Node | What |', '|---|---:|---|---|', ...lines, ''].join('\n')
 }
 
 /** The clients' writes around it, on an axis of seconds from its first step on. */

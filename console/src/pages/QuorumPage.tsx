@@ -2,35 +2,15 @@ import { Card, Table } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { useStatus } from '../api/live'
 import { useSpec } from '../api/queries'
-import type { Status } from '../api/types'
 import { Shape } from '../parts/State'
 import { Votes } from '../parts/Votes'
 import { NodeState, votesText } from '../parts/Zones'
 import { span } from '../words'
 import { Heads } from '../parts/Facts'
 
-/** What is left when these are lost too. */
-function without({ quorum: q, nodes }: Status, lost: string[]) {
-  const counted = nodes.filter((n) => lost.includes(n.node) && n.state === 'up' && n.votes_count !== false)
-  const left = q.heard - counted.reduce((sum, n) => sum + n.votes, 0)
-  return { left, holds: left >= q.needed }
-}
-
-/** Two voters whose loss together stops it, where neither alone does. */
-function pairs(status: Status) {
-  const alone = (n: string) => !without(status, [n]).holds
-  const voters = status.nodes.filter((n) => n.votes > 0 && n.state === 'up').map((n) => n.node)
-  return voters.flatMap((a, i) => voters.slice(i + 1).filter((b) => !alone(a) && !alone(b) && !without(status, [a, b]).holds).map((b) => `${a} and ${b}`))
-}
-
 export function QuorumPage() {
   const status = useStatus()
-  const zones = [...new Set(status.nodes.map((n) => n.zone))]
   const voters = status.nodes.filter((n) => n.votes > 0)
-  const losses = [
-    ...voters.map((n) => ({ name: n.node, nodes: [n.node] })),
-    ...zones.map((zone) => ({ name: `all of ${zone}`, nodes: status.nodes.filter((n) => n.zone === zone).map((n) => n.node) })),
-  ]
   return (
     <div className="stack">
       <h1>Quorum</h1>
@@ -72,23 +52,19 @@ export function QuorumPage() {
             <Table size="sm" className="mb-0">
               <Heads names={['If this is lost now', 'Votes left', 'Then']} />
               <tbody>
-                {losses.map(({ name, nodes }) => {
-                  const { left, holds } = without(status, nodes)
-                  return (
-                    <tr key={name}>
-                      <td>{name}</td>
-                      <td>
-                        {left} of {status.quorum.needed} needed
-                      </td>
-                      <td>
-                        <Shape condition={holds ? 'healthy' : 'down'} /> {holds ? 'the majority stays' : 'nothing is promoted'}
-                      </td>
-                    </tr>
-                  )
-                })}
+                {status.quorum.if_lost.map(({ what, left, holds }) => (
+                  <tr key={what}>
+                    <td>{what}</td>
+                    <td>
+                      {left} of {status.quorum.needed} needed
+                    </td>
+                    <td>
+                      <Shape condition={holds ? 'healthy' : 'down'} /> {holds ? 'the majority stays' : 'nothing is promoted'}
+                    </td>
+                  </tr>
+                ))}
               </tbody>
             </Table>
-            {pairs(status).length > 0 && <p className="mt-2 mb-0">Together these stop it: {pairs(status).slice(0, 12).join('; ')}.</p>}
           </Card.Body>
         </Card>
       </div>

@@ -96,6 +96,7 @@ impl OperationReport {
             .iter()
             .filter(|r| r.kind == FactKind::Elected.word())
             .filter(|r| ended.as_ref().is_none_or(|end| r.at <= *end));
+        let elections: Vec<Line> = elections.map(line).collect();
         let opening = own.iter().find(|r| r.kind == FactKind::Opened.word());
         let full = |r: &&Record| sure(r).is_some_and(|sure| sure >= around.standbys);
         let protected = opening.and_then(|opening| {
@@ -112,10 +113,10 @@ impl OperationReport {
             phases: progress.map_or_else(|| phases_of(own), |p| p.phases.clone()),
             worst_case: what
                 .as_ref()
-                .and_then(|what| worst_case(what.cause, worst_cases)),
+                .and_then(|what| worst_case(what.cause, !elections.is_empty(), worst_cases)),
             timeline: own.iter().map(line).collect(),
-            elections: elections.map(line).collect(),
-            data: data(what.as_ref(), around.loss),
+            elections,
+            data: data(what.as_ref(), opening.is_some(), around.loss),
             protected: protected.map(|r| r.at.clone()),
             began,
             ended,
@@ -277,7 +278,8 @@ fn outcome_text(outcome: Option<&Outcome>) -> String {
     }
 }
 
-fn data(what: Option<&Operation>, loss: u64) -> String {
+/// What became of acknowledged writes; `opened` where another primary has been open.
+fn data(what: Option<&Operation>, opened: bool, loss: u64) -> String {
     match what {
         None => "not known here".into(),
         Some(what) if what.accept_loss == u64::MAX => {
@@ -288,6 +290,7 @@ fn data(what: Option<&Operation>, loss: u64) -> String {
             format!("{} accepted the loss of up to {bytes} of log", what.by)
         }
         Some(what) if what.kind == Kind::FirstStart => "there were none yet".into(),
+        Some(_) if !opened => "none lost by it: nobody has taken over".into(),
         Some(_) if loss == 0 => "none lost: whoever took over had every one".into(),
         Some(_) => {
             let bytes = karst_core::text::size(loss);
@@ -296,13 +299,16 @@ fn data(what: Option<&Operation>, loss: u64) -> String {
     }
 }
 
-fn worst_case(cause: Cause, known: &[WorstCase]) -> Option<u64> {
-    let case = match cause {
-        Cause::ServerEnded => Case::ServerLost,
-        Cause::ServerSilent | Cause::WritesFail => Case::ServerHangs,
-        Cause::NodeSilent => Case::HostLostAndOff,
-        Cause::LeaseOver => Case::BothLost,
-        Cause::AskedFor | Cause::NoPrimaryYet | Cause::NodeFenced | Cause::NeverOpened => {
+/// Whether or not the coordinator was lost as well, and another one elected first.
+fn worst_case(cause: Cause, both: bool, known: &[WorstCase]) -> Option<u64> {
+    let case = match (cause, both) {
+        (Cause::ServerEnded, _) => Case::ServerLost,
+        (Cause::ServerSilent | Cause::WritesFail, _) => Case::ServerHangs,
+        (Cause::NodeSilent, false) => Case::HostLostAndOff,
+        (Cause::NodeSilent, true) => Case::BothLostAndOff,
+        (Cause::LeaseOver, false) => Case::HostLost,
+        (Cause::LeaseOver, true) => Case::BothLost,
+        (Cause::AskedFor | Cause::NoPrimaryYet | Cause::NodeFenced | Cause::NeverOpened, _) => {
             return None;
         }
     };

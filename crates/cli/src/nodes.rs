@@ -53,7 +53,7 @@ fn in_full(node: &NodeView, status: &Status) -> String {
                 ("boot", about.boot.clone()),
                 (
                     "packet guard",
-                    guard.map_or("works".into(), |why| format!("none: {why}")),
+                    guard.map_or("works".into(), |why| format!("not in force: {why}")),
                 ),
                 ("watchdog", watchdog.unwrap_or_else(|| "none".into())),
                 (
@@ -158,7 +158,7 @@ fn rooms(node: &NodeView) -> String {
     if rooms.is_empty() {
         return String::new();
     }
-    let row = |room: &karst_api::core::about::Room| {
+    let row = |room: &karst_api::core::view::RoomView| {
         [
             room.of.clone(),
             size(room.free),

@@ -26,7 +26,6 @@ pub struct About {
 
 /// How much room there is on the volume of a directory.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Room {
     /// What the directory is for: `node store`, `data of sailings`.
     pub of: String,

@@ -4,6 +4,7 @@
 //! The rules of what to do when are in [`agent`].
 
 pub mod agent;
+mod inout;
 
 use crate::about::About;
 use crate::address::AddressReport;

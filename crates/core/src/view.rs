@@ -169,6 +169,20 @@ pub struct Quorum {
     pub heard: u32,
     /// Nodes whose single loss would cost the majority now; none where it is lost already.
     pub cannot_lose: Vec<NodeId>,
+    /// What the loss of each voter, of each zone, and of two voters where neither alone stops it,
+    /// would leave now.
+    pub if_lost: Vec<IfLost>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct IfLost {
+    /// `doline`, `all of northquay`, `doline and polje`.
+    pub what: String,
+    /// Votes that would still be heard.
+    pub left: u32,
+    /// Whether they are enough.
+    pub holds: bool,
 }
 
 /// How a node is heard by the viewer.
@@ -261,11 +275,36 @@ pub struct AboutView {
     pub unguarded: Option<String>,
     /// The watchdog device that the deadman feeds.
     pub watchdog: Option<String>,
-    pub rooms: Vec<Room>,
+    pub rooms: Vec<RoomView>,
     /// When the node's certificate ends, in seconds since the Unix epoch.
     pub certificate_until: Option<u64>,
     /// When this run of the daemon began, in seconds since the Unix epoch.
     pub since: u64,
+}
+
+/// How much room there is on the volume of a directory.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RoomView {
+    /// What the directory is for: `node store`, `data of sailings`.
+    pub of: String,
+    pub path: String,
+    /// Bytes, of which a little less than this may be free.
+    pub free: u64,
+    pub total: u64,
+    pub nearly_full: bool,
+}
+
+impl From<&Room> for RoomView {
+    fn from(room: &Room) -> Self {
+        Self {
+            of: room.of.clone(),
+            path: room.path.clone(),
+            free: room.free,
+            total: room.total,
+            nearly_full: room.is_nearly_full(),
+        }
+    }
 }
 
 /// What a power device said last.

@@ -373,6 +373,33 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
         ("POST", "nodes/polje/readmit"),
         ("POST", "nodes/polje/enrol"),
     ];
+    let stream = Command::new("curl")
+        .args(["-s", "-b", &jar, "--max-time", "2", "--unix-socket"])
+        .arg(host.dir.join("run/api.sock"))
+        .arg("http://node/api/v1/live")
+        .output()
+        .unwrap();
+    let stream = String::from_utf8(stream.stdout).unwrap();
+    let ticket = stream
+        .split_once("event: ticket\ndata: ")
+        .expect("a ticket")
+        .1;
+    let ticket = ticket.lines().next().unwrap();
+    let go_on = |ticket: &str| {
+        let body = format!("{{\"ticket\": \"{ticket}\"}}");
+        curl(&["-H", json, "-d", &body, "http://node/api/v1/session"])
+    };
+    let changed = |at: usize| {
+        let mut bytes: Vec<u8> = ticket.bytes().collect();
+        bytes[at] = if bytes[at] == b'A' { b'B' } else { b'A' };
+        String::from_utf8(bytes).unwrap()
+    };
+    for at in [ticket.len() / 4, ticket.len() / 3, ticket.len() - 9] {
+        assert_eq!(go_on(&changed(at)), "401", "a forged ticket, byte {at}");
+    }
+    assert_eq!(go_on("bm90aGluZw"), "401", "no ticket");
+    assert_eq!(go_on(ticket), "204", "the ticket itself");
+    assert_eq!(go_on(ticket), "401", "it was used");
     let form = "Content-Type: application/x-www-form-urlencoded";
     for (method, path) in changing {
         let url = format!("http://node/api/v1/{path}");

@@ -81,6 +81,17 @@ fn calm_then_a_voter_less_then_no_majority() {
             calm.quorum
         );
 
+        // Any two voters stop it, and no zone does.
+        let stops: Vec<&str> = calm
+            .quorum
+            .if_lost
+            .iter()
+            .filter(|loss| !loss.holds)
+            .map(|loss| loss.what.as_str())
+            .collect();
+        let pairs = ["doline and polje", "doline and ponor", "polje and ponor"];
+        assert_eq!(stops, pairs);
+
         let less = seen(&after(
             3_000,
             World::new(ferry_spec(), seed, None),

@@ -1,5 +1,6 @@
 //! Requests of people: who answers them, and what the coordinator makes of them.
 
+use super::ask_power::cut_off;
 use super::lead::Lead;
 use super::questions::Asker;
 use super::{Effect, Node};
@@ -193,7 +194,7 @@ impl Node {
                 Ok(Command::Workload(workload, WorkloadAct::Mode(set)))
             }
             Request::Approve { operation, by } => self.approve(operation, author(by)),
-            Request::Fence { node, by } => self.fence(lead, &scene, node, author(by)),
+            Request::Fence { node, by } => self.fence(&scene, node, author(by)),
             Request::Readmit { node, by } => self.readmit(&scene, node, author(by)),
             Request::Enrol { node, by } => self.enrol(&scene, node, author(by)),
             Request::Acknowledge {
@@ -219,13 +220,7 @@ impl Node {
         }
     }
 
-    fn fence(
-        &self,
-        lead: &Lead,
-        scene: &Scene,
-        node: NodeId,
-        by: Author,
-    ) -> Result<Command, String> {
+    fn fence(&self, scene: &Scene, node: NodeId, by: Author) -> Result<Command, String> {
         self.known_node(&node)?;
         if let Some(fenced) = self.state.fenced(&node) {
             return Err(format!(
@@ -238,17 +233,8 @@ impl Node {
                 "{node} is the coordinator and cannot cut its own power; stop its daemon first"
             ));
         }
-        let boot = lead.reports.get(&node).map(|h| h.report.boot.clone());
         let after = scene.after(&node);
-        Ok(Command::Node(
-            node,
-            NodeAct::Fence {
-                boot,
-                why: "asked for".into(),
-                by,
-                after,
-            },
-        ))
+        Ok(cut_off(scene, node, by, after))
     }
 
     fn readmit(&self, scene: &Scene, node: NodeId, by: Author) -> Result<Command, String> {

@@ -26,16 +26,7 @@ impl Node {
             PowerWish::Off => After::Off,
             PowerWish::Cycle => After::On,
         };
-        let boot = scene.reports.get(&node).map(|h| h.report.boot.clone());
-        Command::Node(
-            node,
-            NodeAct::Fence {
-                boot,
-                why: "asked for".into(),
-                by,
-                after,
-            },
-        )
+        cut_off(scene, node, by, after)
     }
 
     /// What it would do.
@@ -114,4 +105,19 @@ impl Node {
             unmet,
         })
     }
+}
+
+/// A fence that somebody asked for.
+pub(super) fn cut_off(scene: &Scene, node: NodeId, by: Author, after: After) -> Command {
+    let boot = scene.reports.get(&node).map(|h| h.report.boot.clone());
+    let why = "asked for".into();
+    Command::Node(
+        node,
+        NodeAct::Fence {
+            boot,
+            why,
+            by,
+            after,
+        },
+    )
 }

@@ -21,11 +21,11 @@ use crate::steward::outlook::{Lasting, Need, Outlook, Writes, outlook, writes_wa
 use crate::text::size;
 use crate::time::Time;
 use crate::view::{
-    AboutView, AddressView, DoingView, FindingView, GateCounts, GateView, NeedKind, NeedView,
-    NodeState, NodeView, Quorum, ReplicaState, ReplicaView, ServerView, SettingsView, StandbyView,
-    Status, SyncView, Work, WorkloadView, WritesView,
+    AboutView, AddressView, DoingView, FindingView, GateCounts, GateView, IfLost, NeedKind,
+    NeedView, NodeState, NodeView, Quorum, ReplicaState, ReplicaView, RoomView, ServerView,
+    SettingsView, StandbyView, Status, SyncView, Work, WorkloadView, WritesView,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 impl Node {
@@ -332,7 +332,7 @@ impl Account<'_> {
                 boot: boot.to_string(),
                 unguarded: about.unguarded.clone(),
                 watchdog: about.watchdog.clone(),
-                rooms: about.rooms.clone(),
+                rooms: about.rooms.iter().map(RoomView::from).collect(),
                 certificate_until: about.certificate_until,
                 since: about.since,
             }),
@@ -421,11 +421,13 @@ impl Account<'_> {
         let has_majority = heard >= votes.needed();
         let needs = |n: &&NodeView| has_majority && n.votes > 0 && heard - n.votes < votes.needed();
         let cannot_lose = up().filter(needs).map(|n| n.node.clone());
+        let counted: Vec<&NodeView> = up().filter(|n| n.votes > 0).collect();
         Quorum {
             total: votes.total(),
             needed: votes.needed(),
             heard,
             cannot_lose: cannot_lose.collect(),
+            if_lost: if_lost(&counted, heard, votes.needed()),
         }
     }
 
@@ -671,6 +673,35 @@ const NOTHING_KNOWN: Outlook = Outlook {
     writes: Writes::Unknown,
     need: None,
 };
+
+/// Pairs that are named: nobody reads more.
+const PAIRS: usize = 20;
+
+/// Of the voters that are heard and count.
+fn if_lost(voters: &[&NodeView], heard: u32, needed: u32) -> Vec<IfLost> {
+    let without = |what: String, votes: u32| {
+        let left = heard.saturating_sub(votes);
+        let holds = left >= needed;
+        IfLost { what, left, holds }
+    };
+    let single = |n: &NodeView| without(n.node.to_string(), n.votes);
+    let zones: BTreeSet<&str> = voters.iter().map(|n| n.zone.as_str()).collect();
+    let zones = zones.into_iter().map(|zone| {
+        let there = voters.iter().filter(|n| n.zone == zone);
+        without(format!("all of {zone}"), there.map(|n| n.votes).sum())
+    });
+    let mut all: Vec<IfLost> = voters.iter().map(|n| single(n)).chain(zones).collect();
+    let bearable = voters.iter().filter(|n| single(n).holds);
+    let pairs = bearable.clone().enumerate().flat_map(|(i, one)| {
+        let others = bearable.clone().skip(i + 1);
+        others.map(move |other| {
+            let what = format!("{} and {}", one.node, other.node);
+            without(what, one.votes + other.votes)
+        })
+    });
+    all.extend(pairs.filter(|pair| !pair.holds).take(PAIRS));
+    all
+}
 
 fn need_kind(need: &Need) -> NeedKind {
     match need {

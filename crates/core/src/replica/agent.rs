@@ -9,17 +9,17 @@
 //!    is final (C5).
 //! 4. Nothing starts here while the deadman still counts down for an earlier primary.
 
+pub use super::inout::{Kept, Order, Scene};
+
 use super::{Action, Data, Doing, Done, Observation, Promotion, ReplicaReport, Role, SyncSetting};
 use crate::authority::Authority;
 use crate::fact::OfReplica;
 use crate::ids::{Epoch, NodeId, OperationId};
-use crate::operation::{Kind, Stage};
+use crate::operation::Stage;
 use crate::planted::Planted;
 use crate::position::Position;
-use crate::spec::Timings;
 use crate::state::{Tenure, WorkloadState};
 use crate::time::Time;
-use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
 /// How long a replica whose return can wait lets a new primary serve before it comes back: a clone
@@ -31,32 +31,6 @@ const COURTESY: Duration = Duration::from_millis(400);
 /// its upstream again.
 const STRANDED: Duration = Duration::from_secs(20);
 
-/// Facts of one replica that outlive a crash.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Kept {
-    /// A promotion under this epoch was begun.
-    pub attempted: Option<Epoch>,
-    /// This epoch was surrendered, with the end of a clean stop.
-    pub surrendered: Option<(Epoch, Option<u64>)>,
-}
-
-/// What the agent wants done.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Order {
-    Start {
-        id: u64,
-        action: Action,
-    },
-    Cancel {
-        id: u64,
-    },
-    /// Store this; [`Agent::on_kept`] is due when it is durable.
-    Keep(Kept),
-    Disarm,
-    /// For the record.
-    Note(OfReplica),
-}
-
 #[derive(Clone, Debug)]
 struct Running {
     id: u64,
@@ -65,17 +39,6 @@ struct Running {
     /// takes.
     epoch: Epoch,
     since: Time,
-}
-
-/// What the agent has to know of the cluster to take a step.
-pub struct Scene<'a> {
-    pub now: Time,
-    pub workload: &'a WorkloadState,
-    pub operation: Option<(OperationId, Kind)>,
-    pub timings: &'a Timings,
-    /// This node holds nothing until it is readmitted (S6).
-    pub fenced: bool,
-    pub planted: Option<Planted>,
 }
 
 /// The replica's keeper.

@@ -29,7 +29,7 @@ pub fn socket(runtime: &Path) -> PathBuf {
 }
 
 /// What the deadman says of its host: nothing that it needs itself.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct OfHost {
     /// The device that it feeds.
     pub watchdog: Option<String>,
@@ -42,11 +42,18 @@ pub fn host_file(runtime: &Path) -> PathBuf {
     runtime.join("deadman").join("host.json")
 }
 
-/// What was said there; nothing where there is no such file.
+/// What was said there. Where nothing was, or it cannot be read, nobody knows of a guard.
 pub fn of_host(runtime: &Path) -> OfHost {
-    let said = std::fs::read(host_file(runtime)).ok();
-    let said = said.and_then(|json| serde_json::from_slice(&json).ok());
-    said.unwrap_or_default()
+    let path = host_file(runtime);
+    let said = std::fs::read(&path).map_err(|error| error.to_string());
+    let said = said.and_then(|json| serde_json::from_slice(&json).map_err(|e| e.to_string()));
+    said.unwrap_or_else(|why| OfHost {
+        watchdog: None,
+        unguarded: Some(format!(
+            "not known, as the deadman has not said so in {}: {why}",
+            path.display()
+        )),
+    })
 }
 
 /// From the daemon, one JSON line each.
@@ -107,4 +114,21 @@ pub enum What {
     Server { data: String, port: u16 },
     /// Floating addresses, which are taken away.
     Addresses(Vec<IpAddr>),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{host_file, of_host};
+
+    #[test]
+    fn a_guard_that_nobody_spoke_of_is_none() {
+        let dir = tempfile::tempdir().unwrap();
+        assert!(of_host(dir.path()).unguarded.is_some(), "no word");
+        let file = host_file(dir.path());
+        std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+        std::fs::write(&file, "{\"watch").unwrap();
+        assert!(of_host(dir.path()).unguarded.is_some(), "half a word");
+        std::fs::write(&file, "{\"watchdog\": null, \"unguarded\": null}").unwrap();
+        assert_eq!(of_host(dir.path()).unguarded, None);
+    }
 }
