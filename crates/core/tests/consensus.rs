@@ -1,7 +1,8 @@
 //! Consensus alone, with a network in the test's hand: elections, replication, and each rule that
 //! keeps S1 and S2.
 
-use karst_core::command::Command;
+use karst_core::author::Author;
+use karst_core::command::{ClusterAct, Command};
 use karst_core::consensus::{
     Consensus, Durable, Entry, LogId, Order, Pace, Piece, Setup, Snapshot, Stored, Talk,
 };
@@ -171,11 +172,18 @@ impl Net {
     /// A snapshot takes the place of everything that this node knows to be committed.
     fn compact(&mut self, name: &str) {
         let node = self.nodes.get_mut(&id(name)).unwrap();
-        // Empty entries build nothing but their number.
-        let state = ClusterState {
-            applied: node.commit(),
-            ..ClusterState::default()
-        };
+        // Empty entries build nothing but their number; something that takes several pieces is there.
+        let mut state = ClusterState::default();
+        for number in 0..150 {
+            let known = ClusterAct::Acknowledge {
+                finding: format!("finding-{number}"),
+                by: Author::person("marlin"),
+                at: 1_800_000_000,
+                note: String::new(),
+            };
+            state.apply(Index(1), &Command::Cluster(known));
+        }
+        state.applied = node.commit();
         node.compact(&state);
         self.deliver_all();
     }
@@ -354,6 +362,9 @@ fn a_member_that_was_away_catches_up_by_a_snapshot() {
         _ => None,
     });
     assert_eq!(restored, Some(Index(after.0 - 1)));
+    let has = |name: &str| net.nodes[&id(name)].snapshot().map(|s| &s.state);
+    assert!(has("b").is_some_and(|state| state.acknowledged.len() == 150));
+    assert_eq!(has("b"), has("a"), "all pieces of it are there");
     assert_eq!(net.nodes[&id("b")].commit(), after);
     net.restart("b");
     assert_eq!(

@@ -118,6 +118,8 @@ fn calm_then_a_voter_less_then_no_majority() {
                 (alone.condition, alone.writes.state, &alone.coordinator),
                 (Condition::Unknown, Writes::Unknown, &None)
             );
+            let needs: Vec<NeedKind> = alone.needs_you.iter().map(|need| need.kind).collect();
+            assert_eq!(needs, [NeedKind::BringVoters]);
             let said = format!(
                 "No majority: {survivor} hears 1 of 3 votes and 2 are needed; not heard: polje and ponor."
             );
