@@ -7,6 +7,9 @@ use crate::steward::candidates::Candidate;
 use crate::view::Status;
 use serde::{Deserialize, Serialize};
 
+/// Characters of a reason or a note: a line of text, and not a file.
+pub const LONGEST_NOTE: usize = 200;
+
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Request {
     Status,
@@ -124,6 +127,15 @@ impl Request {
             node.map(NodeId::as_str),
         ];
         all.into_iter().flatten().find(|name| !is_name(name))
+    }
+
+    /// What somebody wrote for others to read: it goes into the log.
+    pub fn note(&self) -> Option<&str> {
+        match self {
+            Request::Mode { why, .. } => why.as_deref(),
+            Request::Acknowledge { note, .. } => note.as_deref(),
+            _ => None,
+        }
     }
 
     /// Who asks, by the word of the node that was asked.

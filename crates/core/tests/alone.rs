@@ -6,6 +6,7 @@ use karst_core::author::Level;
 use karst_core::authority::Claim;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{Entry, LogId, Snapshot, Stored, Talk};
+use karst_core::event::FactKind;
 use karst_core::gate::GateOrder;
 use karst_core::message::{Message, Says};
 use karst_core::node::{Effect, Input, NodeConfig};
@@ -13,9 +14,10 @@ use karst_core::operation::Mode;
 use karst_core::replica::{
     Action, Data, Done, Observation, Parts, Presence, ReplicaReport, Report, Role,
 };
-use karst_core::request::{Answer, Request};
+use karst_core::request::{Answer, LONGEST_NOTE, Request};
 use karst_core::spec::{
-    Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
+    Alone, Clock, Finding, FindingKind, Loss, NodeSpec, Readmit, ReplicaSpec, Severity, Spec,
+    Timings, WorkloadSpec,
 };
 use karst_core::state::ClusterState;
 use karst_core::{BootId, Epoch, Index, Node, NodeId, Planted, Position, SwitchPoint, Term, Time};
@@ -754,4 +756,60 @@ fn a_finding_is_acknowledged_by_name_until_it_is_over() {
         found(&node).is_some_and(|f| f.acknowledged.is_none()),
         "it is news"
     );
+}
+
+/// A node says what is wrong on its own host and nowhere else, and passes on a line of somebody's
+/// reasons, not a book of them.
+#[test]
+fn a_node_speaks_for_itself_and_briefly() {
+    let mut node = Node::new(config(spec(&["solo", "two"]), "solo"), Time::ZERO);
+    let finding = |of: &str| Finding {
+        kind: FindingKind::SecretReadable,
+        severity: Severity::Warning,
+        path: vec!["node".into(), of.into()],
+        what: "others may read it".into(),
+        remedy: "chmod 0600".into(),
+    };
+    let about = About {
+        findings: vec![finding("solo"), finding("two")],
+        ..About::default()
+    };
+    drive(
+        &mut node,
+        Time::from_millis(10),
+        Input::About(Box::new(about)),
+    );
+    let names: Vec<String> = node.status().findings.into_iter().map(|f| f.name).collect();
+    assert!(
+        names.contains(&"secret-readable:node.solo".into()),
+        "{names:?}"
+    );
+    assert!(
+        !names.contains(&"secret-readable:node.two".into()),
+        "{names:?}"
+    );
+    for (length, refused) in [(LONGEST_NOTE, false), (LONGEST_NOTE + 1, true)] {
+        let message = Message::Ask {
+            number: 1,
+            request: Request::Acknowledge {
+                finding: "secret-readable:node.solo".into(),
+                note: Some("x".repeat(length)),
+                by: "marlin".into(),
+                at: 0,
+            },
+            level: Level::Operate,
+        };
+        let from = "two".into();
+        let heard = drive(
+            &mut node,
+            Time::from_millis(20),
+            Input::Received { from, message },
+        );
+        let is_refusal = |e: &Effect| matches!(e, Effect::Record(e) if e.kind == FactKind::Refused);
+        assert_eq!(
+            heard.iter().any(is_refusal),
+            refused,
+            "{length} letters: {heard:?}"
+        );
+    }
 }

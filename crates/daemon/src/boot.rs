@@ -206,6 +206,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         me: me.clone(),
         spec,
         spec_text: text,
+        examining: Arc::default(),
         examine: Box::new(move || examine::look(&asked)),
         certificate_file: run.tls.join("node.pem"),
         digest,

@@ -270,6 +270,9 @@ impl Node {
             return Ok(Command::Cluster(ClusterAct::Forget { finding, by }));
         };
         let standing = self.account(lead).findings();
+        if !self.state.acknowledged.takes(&finding) {
+            return Err("too many findings are acknowledged: take some back first".into());
+        }
         if standing.iter().any(|view| view.name == finding) {
             return Ok(Command::Cluster(ClusterAct::Acknowledge {
                 finding,

@@ -14,6 +14,7 @@ use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId, is_name};
 use crate::message::{Message, Says};
 use crate::planted::Planted;
 use crate::replica::{Parts, ReplicaReport};
+use crate::request::LONGEST_NOTE;
 use crate::time::Time;
 use std::time::Duration;
 
@@ -117,6 +118,8 @@ impl Node {
                 number, request, ..
             } => {
                 ensure(*number < LARGEST, "a number that cannot be")?;
+                let short = |note: &str| note.chars().count() <= LONGEST_NOTE;
+                ensure(request.note().is_none_or(short), "a note that is a book")?;
                 ensure(request.strange_name().is_none(), "a name that is none")
             }
             Message::Answer { number, .. } => self

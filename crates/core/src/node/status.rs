@@ -356,7 +356,9 @@ impl Account<'_> {
             let Some((_, about)) = self.about(node) else {
                 continue;
             };
-            found.extend(about.findings.iter().cloned());
+            // A node speaks for itself.
+            let own = |f: &&Finding| f.path.get(1).is_some_and(|of| of == node.as_str());
+            found.extend(about.findings.iter().filter(own).cloned());
             found.extend(
                 about
                     .rooms

@@ -33,6 +33,11 @@ impl Acknowledgements {
         self.0.len()
     }
 
+    /// Whether there is room for one of this finding.
+    pub fn takes(&self, finding: &str) -> bool {
+        self.0.len() < MOST || self.0.contains_key(finding)
+    }
+
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
@@ -56,7 +61,7 @@ impl Acknowledgements {
                 at,
                 note,
             } => {
-                if self.0.len() >= MOST && !self.0.contains_key(finding) {
+                if !self.takes(finding) {
                     return false;
                 }
                 let acknowledged = Acknowledged {

@@ -15,7 +15,7 @@ use karst_api::{
     PowerReply, Problem, ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
     SwitchoverBody,
 };
-use karst_core::request::{Answer, Plan, Request};
+use karst_core::request::{Answer, LONGEST_NOTE, Plan, Request};
 use karst_core::spec::check;
 use karst_core::{OperationId, WorkloadId, outage};
 use std::time::Duration;
@@ -127,6 +127,11 @@ async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
 /// What the asked node's host has and lacks to be a node, looked at now; it takes some seconds.
 #[utoipa::path(get, path = "/api/v1/examination", responses((status = 200, body = Vec<HostNeed>)))]
 async fn examination(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
+    // It asks the power device, among others: one at a time.
+    let Ok(_alone) = service.examining.clone().try_lock_owned() else {
+        let what = "this host is being examined just now: ask again in a moment";
+        return Err(Refusal::new(ProblemType::TooMany, what));
+    };
     // Some of what it asks the host for blocks.
     let looked = web::block(move || (service.examine)());
     let unavailable = |error: String| Refusal::unavailable(error);
@@ -248,10 +253,10 @@ async fn mode(
     if body
         .why
         .as_ref()
-        .is_some_and(|why| why.chars().count() > LONGEST_WHY)
+        .is_some_and(|why| why.chars().count() > LONGEST_NOTE)
     {
         return Err(Refusal::bad(format!(
-            "`why` has at most {LONGEST_WHY} characters"
+            "`why` has at most {LONGEST_NOTE} characters"
         )));
     }
     let at = crate::clock::unix();
@@ -268,8 +273,6 @@ async fn mode(
 
 /// Seconds for which a mode may be set.
 const LONGEST_MODE: u64 = 365 * 24 * 3_600;
-/// Characters of a reason.
-const LONGEST_WHY: usize = 200;
 
 /// A person knows of a finding, which is shown last from then on; until it has gone for good.
 #[utoipa::path(put, path = "/api/v1/findings/{finding}/acknowledgement", params(("finding" = String, Path)), request_body = AcknowledgeBody,
@@ -281,8 +284,8 @@ async fn acknowledge(
     body: web::Json<Object<AcknowledgeBody>>,
 ) -> Result<HttpResponse, Refusal> {
     let note = body.into_inner().0.note;
-    if note.chars().count() > LONGEST_WHY {
-        let what = format!("`note` has at most {LONGEST_WHY} characters");
+    if note.chars().count() > LONGEST_NOTE {
+        let what = format!("`note` has at most {LONGEST_NOTE} characters");
         return Err(Refusal::bad(what));
     }
     acknowledged(&service, &user, path.into_inner(), Some(note)).await

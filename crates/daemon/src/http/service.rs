@@ -30,6 +30,8 @@ pub struct Service {
     pub spec_text: String,
     /// Looks at what this host lacks; blocks for some seconds.
     pub examine: Examine,
+    /// Held while it does.
+    pub examining: Arc<tokio::sync::Mutex<()>>,
     /// This node's own.
     pub certificate_file: PathBuf,
     pub digest: String,
