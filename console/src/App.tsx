@@ -14,6 +14,7 @@ import { OperationsPage } from './pages/OperationsPage'
 import { QuorumPage } from './pages/QuorumPage'
 import { RunbookPage } from './pages/RunbookPage'
 import { SignIn } from './pages/SignIn'
+import { SpecPage } from './pages/SpecPage'
 import { WorkloadPage } from './pages/WorkloadPage'
 
 export function App() {
@@ -33,6 +34,7 @@ export function App() {
           <Route path="/nodes" element={<NodesPage />} />
           <Route path="/nodes/:name" element={<NodePage />} />
           <Route path="/quorum" element={<QuorumPage />} />
+          <Route path="/spec" element={<SpecPage />} />
           <Route path="/history" element={<HistoryPage />} />
           <Route path="/runbook/:name" element={<RunbookPage />} />
           <Route path="*" element={<p className="mt-4">There is no such page. The links above lead on.</p>} />

@@ -3,12 +3,12 @@ import { type FormEvent, useState } from 'react'
 import { Alert, Button, Form, Offcanvas } from 'react-bootstrap'
 import { useNavigate } from 'react-router'
 import { useStatus } from '../api/live'
-import type { NodePlan, Plan, Self } from '../api/types'
+import type { IntentPlan, NodePlan, Plan, Self } from '../api/types'
 import { Copy } from '../parts/Copy'
 import { Steps } from '../parts/Steps'
 import { allows, needs, type Wish } from './acting'
 import { callOf, carryOut, type Choice, commandOf, curlOf, isMove, NOTHING_CHOSEN, planOf } from './calls'
-import { MovePlan, StepsOf } from './PlanView'
+import { IntentPlanView, MovePlan, StepsOf } from './PlanView'
 
 const TITLES: Record<Wish['act'], string> = {
   switchover: 'Switchover of',
@@ -21,6 +21,8 @@ const TITLES: Record<Wish['act'], string> = {
   power: 'Power of',
   acknowledge: 'Acknowledge',
   forget: 'Take back the acknowledgement of',
+  rest: 'Maintenance of',
+  end: 'End',
 }
 
 const FOLLOWS: Partial<Record<Wish['act'], string>> = {
@@ -28,6 +30,7 @@ const FOLLOWS: Partial<Record<Wish['act'], string>> = {
   readmit: 'It may hold and vote again.',
   enrol: 'It votes again. What its lost store had promised is lost with it: enrol one at a time, and only if the old one will never come back.',
   approve: 'What was prepared goes on from here.',
+  end: 'What was asked for is over; a maintenance brings back what it moved, where that was wanted.',
   acknowledge: 'It stands last in the list from then on, with your name, until it has been gone for a while.',
 }
 
@@ -38,7 +41,7 @@ const doing = (wish: Wish, to: string) =>
   isMove(wish) ? `${wish.act === 'failover' ? 'Force a failover of' : 'Move'} ${about(wish)}${to && ` to ${to}`}` : `${TITLES[wish.act]} ${about(wish)}`
 
 /** Whose name is typed before it is done: what moves or takes something away, as on the command line. */
-const typed = (wish: Wish) => isMove(wish) || ['fence', 'power', 'enrol'].includes(wish.act)
+const typed = (wish: Wish) => isMove(wish) || ['fence', 'power', 'enrol', 'rest'].includes(wish.act)
 
 /** What would be done and what stands in the way; then consent; then it goes on as what is shown live. */
 export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClose: () => void }) {
@@ -49,9 +52,9 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
   const [busy, setBusy] = useState(false)
   const navigate = useNavigate()
   const allowed = allows(self.level, needs(wish))
-  const plans = isMove(wish) || wish.act === 'power'
+  const plans = isMove(wish) || wish.act === 'power' || wish.act === 'rest'
   const plan = useQuery({
-    queryKey: ['plan', wish, choice.to, choice.acceptLoss],
+    queryKey: ['plan', wish, choice.to, choice.acceptLoss, choice.back],
     queryFn: () => planOf(wish, choice),
     enabled: plans && (wish.act !== 'failover' || choice.to !== ''),
     retry: false,
@@ -61,7 +64,7 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
   const unmet = plan.data ? unmetOf(plan.data) : null
   const ready = allowed && !busy && (!plans || (plan.data != null && unmet == null && !plan.isError)) && (!typed(wish) || name === about(wish))
   // What was looked at is what is done: the target is named even if it was chosen for the caller.
-  const chosen = { ...choice, to: choice.to || (plan.data && 'to' in plan.data ? (plan.data.to ?? '') : '') }
+  const chosen = { ...choice, to: choice.to || (plan.data && 'to' in plan.data ? (plan.data.to ?? '') : ''), seen: plan.data && 'seen' in plan.data ? plan.data.seen : '' }
   const submit = (event: FormEvent) => {
     event.preventDefault()
     if (!ready) return
@@ -70,7 +73,7 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
     carryOut(wish, chosen).then(
       (reply) => {
         setBusy(false)
-        const operation = 'operation' in reply ? reply.operation : wish.act === 'approve' ? wish.operation : null
+        const operation = 'operation' in reply ? reply.operation : wish.act === 'approve' || wish.act === 'end' ? wish.operation : null
         if (operation != null) {
           onClose()
           void navigate(`/operations/${operation}`)
@@ -95,7 +98,10 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
         {FOLLOWS[wish.act] && <p className="mb-0">{FOLLOWS[wish.act]}</p>}
         {wish.act === 'approve' && <Waiting operation={wish.operation} />}
         {isMove(wish) && 'workload' in wish && <MoveChoices wish={wish} choice={choice} onChoice={setChoice} />}
-        {wish.act === 'mode' && <ModeChoices choice={choice} onChoice={setChoice} />}
+        {(wish.act === 'mode' || wish.act === 'rest') && <ModeChoices choice={choice} onChoice={setChoice} />}
+        {wish.act === 'rest' && (
+          <Form.Check id="back" label="move what is held there back when it ends" checked={choice.back} onChange={(e) => setChoice({ ...choice, back: e.target.checked })} />
+        )}
         {wish.act === 'acknowledge' && (
           <Form.Control aria-label="note" placeholder="a note: why it may stand" maxLength={200} value={choice.why} onChange={(e) => setChoice({ ...choice, why: e.target.value })} />
         )}
@@ -104,7 +110,7 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
             {plan.error.message}
           </Alert>
         )}
-        {plan.data && !plan.isError && ('preconditions' in plan.data ? <MovePlan plan={plan.data} /> : <StepsOf steps={plan.data.steps} />)}
+        {plan.data && !plan.isError && <PlanShown plan={plan.data} />}
         {unmet && (
           <Alert variant="warning" className="mb-0" id="unmet">
             It cannot be done as things are: {unmet}.
@@ -145,7 +151,13 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
   )
 }
 
-function unmetOf(plan: Plan | NodePlan): string | null {
+function PlanShown({ plan }: { plan: Plan | NodePlan | IntentPlan }) {
+  if ('preconditions' in plan) return <MovePlan plan={plan} />
+  return 'seen' in plan ? <IntentPlanView plan={{ ...plan, unmet: [] }} /> : <StepsOf steps={plan.steps} />
+}
+
+function unmetOf(plan: Plan | NodePlan | IntentPlan): string | null {
+  if ('seen' in plan) return plan.unmet.length ? plan.unmet.join('; ') : null
   if (!('preconditions' in plan)) return plan.unmet ?? null
   const list = plan.preconditions.filter((p) => p.unmet != null).map((p) => `${p.text}: ${p.unmet}`)
   return list.length ? list.join('; ') : null

@@ -52,6 +52,7 @@ export function NodeMenu({ node: n }: { node: NodeView }) {
       </Dropdown.Toggle>
       <Dropdown.Menu>
         {n.fenced ? <Item wish={{ act: 'readmit', node }}>Readmit ...</Item> : <Item wish={{ act: 'fence', node }}>Fence ...</Item>}
+        {!n.maintenance && <Item wish={{ act: 'rest', node }}>Maintenance ...</Item>}
         {n.votes_count === false && <Item wish={{ act: 'enrol', node }}>Enrol its new store ...</Item>}
         {n.power && (
           <>

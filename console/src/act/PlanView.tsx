@@ -1,4 +1,5 @@
-import type { Plan } from '../api/types'
+import { Alert } from 'react-bootstrap'
+import type { IntentPlan, Plan } from '../api/types'
 import { Shape } from '../parts/State'
 import { bytes, span } from '../words'
 
@@ -12,6 +13,30 @@ export function StepsOf({ steps }: { steps: string[] }) {
         ))}
       </ol>
     </div>
+  )
+}
+
+/** What an intent would take, what it costs, and what stands in its way. */
+export function IntentPlanView({ plan }: { plan: IntentPlan }) {
+  return (
+    <>
+      {plan.unmet.map((why) => (
+        <Alert key={why} variant="warning" className="mb-0">
+          {why}
+        </Alert>
+      ))}
+      <StepsOf steps={plan.steps.map((step) => (step.done ? `${step.text} (is so)` : step.text))} />
+      {plan.consequences.length > 0 && (
+        <div>
+          <h3>What follows</h3>
+          <ul className="mb-0 ps-3">
+            {plan.consequences.map((text) => (
+              <li key={text}>{text}</li>
+            ))}
+          </ul>
+        </div>
+      )}
+    </>
   )
 }
 

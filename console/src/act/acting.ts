@@ -10,6 +10,8 @@ export type Wish =
   | { act: 'fence' | 'readmit' | 'enrol'; node: string }
   | { act: 'power'; node: string; what: PowerWish }
   | { act: 'acknowledge' | 'forget'; finding: string }
+  | { act: 'rest'; node: string }
+  | { act: 'end'; operation: number }
 
 export type Level = 'observe' | 'operate' | 'administer'
 const LEVELS: Level[] = ['observe', 'operate', 'administer']

@@ -1,10 +1,10 @@
 import { call } from '../api/call'
-import type { Changed, NodePlan, Plan, Started } from '../api/types'
+import type { Changed, IntentPlan, NodePlan, Plan, Started } from '../api/types'
 import type { Wish } from './acting'
 
 /** What a person adds to a wish before it is carried out. */
-export type Choice = { to: string; acceptLoss: string; why: string; minutes: string }
-export const NOTHING_CHOSEN: Choice = { to: '', acceptLoss: '', why: '', minutes: '' }
+export type Choice = { to: string; acceptLoss: string; why: string; minutes: string; back: boolean; seen: string }
+export const NOTHING_CHOSEN: Choice = { to: '', acceptLoss: '', why: '', minutes: '', back: true, seen: '' }
 
 type Call = { method: 'POST' | 'PUT' | 'DELETE'; path: string; body?: Record<string, unknown> }
 
@@ -19,6 +19,13 @@ export function callOf(wish: Wish, choice: Choice): Call {
       const seconds = Math.round(Number(choice.minutes) * 60)
       return { method: 'PUT', path: `/workloads/${wish.workload}/mode`, body: { mode: wish.mode, ...(choice.why && { why: choice.why }), ...(seconds > 0 && { for_seconds: seconds }) } }
     }
+    case 'rest': {
+      const seconds = Math.round(Number(choice.minutes) * 60)
+      const body = { nodes: [wish.node], back: choice.back, ...(choice.why && { why: choice.why }), ...(seconds > 0 && { for_seconds: seconds }), ...(choice.seen && { seen: choice.seen }) }
+      return { method: 'POST', path: '/maintenance', body }
+    }
+    case 'end':
+      return { method: 'POST', path: `/operations/${wish.operation}/end` }
     case 'approve':
       return { method: 'POST', path: `/operations/${wish.operation}/approve` }
     case 'power':
@@ -44,6 +51,10 @@ export function commandOf(wish: Wish, choice: Choice): string {
       return `karst failover ${wish.workload} --to ${choice.to || 'NODE'}${choice.acceptLoss && ` --accept-loss ${choice.acceptLoss}`}`
     case 'mode':
       return `karst mode ${wish.mode} ${wish.workload}${Number(choice.minutes) > 0 ? ` --for ${choice.minutes}m` : ''}${choice.why && ` --why ${quoted(choice.why)}`}`
+    case 'rest':
+      return `karst node maintenance ${wish.node}${choice.back ? ' --back' : ''}${Number(choice.minutes) > 0 ? ` --for ${choice.minutes}m` : ''}${choice.why && ` --why ${quoted(choice.why)}`}`
+    case 'end':
+      return `karst operation end ${wish.operation}`
     case 'approve':
       return `karst operation approve ${wish.operation}`
     case 'power':
@@ -65,7 +76,7 @@ export function curlOf(wish: Wish, choice: Choice): string {
 
 export const isMove = (wish: Wish) => wish.act === 'switchover' || wish.act === 'failover'
 
-export function planOf(wish: Wish, choice: Choice): Promise<Plan | NodePlan> {
+export function planOf(wish: Wish, choice: Choice): Promise<Plan | NodePlan | IntentPlan> {
   const { method, path, body } = callOf(wish, choice)
   return call(method, `/api/v1${path}`, { ...body, plan_only: true })
 }

@@ -1,10 +1,10 @@
 import { type Problem, Refused } from './types'
 
 /** One call; an error says what the service says. */
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+export async function call<T>(method: string, path: string, body?: unknown, more?: Record<string, string>): Promise<T> {
   const response = await fetch(path, {
     method,
-    ...(method === 'GET' ? {} : { headers: { 'Content-Type': 'application/json' } }),
+    ...(method === 'GET' ? {} : { headers: { 'Content-Type': 'application/json', ...more } }),
     ...(body === undefined ? {} : { body: JSON.stringify(body) }),
   })
   if (!response.ok) throw new Refused((await response.json()) as Problem)

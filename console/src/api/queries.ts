@@ -6,7 +6,11 @@ import type { Endpoint, HistoryReply, Report, Self, SpecReply, WrittenReply } fr
 /** Who is signed in; an error where nobody is. */
 export const useSelf = () => useQuery({ queryKey: ['self'], queryFn: () => read<Self>('/self'), retry: false, staleTime: 60_000 })
 
-export const useSpec = () => useQuery({ queryKey: ['spec'], queryFn: () => read<SpecReply>('/spec'), staleTime: 60_000 })
+/** The one in force: read anew when another one is. */
+export const useSpec = () => {
+  const { revision } = useStatus()
+  return useQuery({ queryKey: ['spec', revision], queryFn: () => read<SpecReply>('/spec'), staleTime: 60_000, placeholderData: (before) => before })
+}
 
 export const useEndpoints = (workload: string) => {
   const primary = useStatus().workloads.find((w) => w.workload === workload)?.primary

@@ -72,6 +72,7 @@ function Pages({ status }: { status: Status }) {
     ['/operations', 'Operations'],
     ['/nodes', 'Nodes'],
     ['/quorum', 'Quorum'],
+    ['/spec', 'Spec'],
     ['/history', 'History'],
   ]
   const here = links.map(([to]) => to).filter((to) => to === pathname || (to !== '/' && pathname.startsWith(`${to}/`)))

@@ -4,6 +4,7 @@ import { useStatus } from '../api/live'
 import type { Workload } from '../api/types'
 import { WorkloadMenu } from '../act/Menus'
 import { Findings } from '../parts/Findings'
+import { Intents } from '../parts/Intents'
 import { Needs } from '../parts/Needs'
 import { OperationCard } from '../parts/OperationCard'
 import { ConditionBadge, WritesWord } from '../parts/State'
@@ -28,6 +29,7 @@ export function Now() {
           <Needs />
         </div>
       )}
+      <Intents />
       {newest && newest.outcome == null && <OperationCard operation={newest} />}
       {workloads.length <= DRAWN ? workloads.map((w) => <Drawn key={w.workload} workload={w} />) : <Many workloads={workloads} />}
       <div className="two">

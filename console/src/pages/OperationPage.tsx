@@ -7,6 +7,7 @@ import { useReport, useReportText, useWritten } from '../api/queries'
 import type { Operation, Report } from '../api/types'
 import { Chart, type Mark } from '../parts/Chart'
 import { Copy } from '../parts/Copy'
+import { IntentCard, OverCard } from '../parts/Intents'
 import { kindText, OutcomeWord } from '../parts/OperationCard'
 import { Phases, total } from '../parts/Phases'
 import { Shape } from '../parts/State'
@@ -16,6 +17,14 @@ import { Facts, Heads } from '../parts/Facts'
 
 export function OperationPage() {
   const id = Number(useParams().id)
+  const status = useStatus()
+  const intent = status.intents.find((i) => i.id === id)
+  const over = status.intents_over.find((i) => i.id === id)
+  if (intent) return <IntentCard intent={intent} />
+  return over ? <OverCard over={over} /> : <Move id={id} />
+}
+
+function Move({ id }: { id: number }) {
   const operation = useStatus().operations.find((o) => o.id === id)
   const { data: report, error } = useReport(id)
   if (!report && !operation) return <p>{error ? error.message : 'Reading ...'}</p>

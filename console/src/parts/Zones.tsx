@@ -32,7 +32,7 @@ export function NodeState({ node: n }: { node: NodeView }) {
   const up = n.state === 'up'
   return (
     <>
-      <Shape condition={up ? 'healthy' : 'unknown'} /> {up ? 'up' : n.state === 'unheard' ? 'never heard' : `not heard for ${span(n.silent_ms)}`}
+      <Shape condition={up ? 'healthy' : 'unknown'} /> {n.maintenance && 'in maintenance, '} {up ? 'up' : n.state === 'unheard' ? 'never heard' : `not heard for ${span(n.silent_ms)}`}
     </>
   )
 }

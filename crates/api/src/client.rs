@@ -3,14 +3,15 @@
 use crate::problem::{Problem, ProblemType};
 use crate::report::OperationReport;
 use crate::types::{
-    AcknowledgeBody, ChangedReply, Endpoint, HistoryReply, HostNeed, ModeBody, MoveBody, PowerBody,
-    SelfReply, SpecReply, StartedReply, StatusReply,
+    AcknowledgeBody, ChangedReply, Endpoint, HandOverBody, HistoryReply, HostNeed, MaintenanceBody,
+    ModeBody, MoveBody, PastRevision, PowerBody, RevisionReply, SelfReply, SpecBody, SpecReply,
+    StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
-use karst_core::OperationId;
-use karst_core::request::{NodePlan, Plan, PowerWish};
+use karst_core::request::{IntentPlan, NodePlan, Plan, PowerWish};
 use karst_core::spec::may_carry_secrets;
+use karst_core::{NodeId, OperationId};
 use reqwest::{Method, Response, header};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -36,6 +37,8 @@ pub enum ClientError {
 pub struct Client {
     servers: Vec<String>,
     access: Access,
+    /// The revision of the spec that a change was written for.
+    based_on: Option<u64>,
     http: reqwest::Client,
 }
 
@@ -80,6 +83,7 @@ impl Client {
         Ok(Self {
             servers,
             access: Access::Token(token.into()),
+            based_on: None,
             http,
         })
     }
@@ -100,6 +104,7 @@ impl Client {
             // The name is nothing that is looked up: the socket leads to one daemon.
             servers: vec!["http://localhost".into()],
             access: Access::Local,
+            based_on: None,
             http,
         })
     }
@@ -123,6 +128,9 @@ impl Client {
                 let quick = method == Method::GET && !path.ends_with("/examination");
                 let patience = if quick { 1_500 } else { 10_000 };
                 request = request.timeout(Duration::from_millis(patience));
+            }
+            if let Some(number) = self.based_on {
+                request = request.header(header::IF_MATCH, format!("\"{number}\""));
             }
             if let Some(body) = body {
                 request = request.json(body);
@@ -210,6 +218,59 @@ impl Client {
 
     pub async fn spec(&self) -> Result<SpecReply, ClientError> {
         self.get("/api/v1/spec").await
+    }
+
+    /// Every revision of it that is known, the newest first.
+    pub async fn revisions(&self) -> Result<Vec<PastRevision>, ClientError> {
+        self.get("/api/v1/spec/revisions").await
+    }
+
+    pub async fn revision(&self, number: u64) -> Result<RevisionReply, ClientError> {
+        self.get(&format!("/api/v1/spec/revisions/{number}")).await
+    }
+
+    /// What it would take to have this spec in force.
+    pub async fn spec_plan(&self, body: &SpecBody) -> Result<IntentPlan, ClientError> {
+        self.call(Method::POST, "/api/v1/spec/plan", Some(body))
+            .await
+    }
+
+    /// Submits a spec that was written for that revision.
+    pub async fn submit(
+        &self,
+        body: &SpecBody,
+        based_on: u64,
+    ) -> Result<StartedReply, ClientError> {
+        let mut one = self.clone();
+        one.based_on = Some(based_on);
+        one.call(Method::PUT, "/api/v1/spec", Some(body)).await
+    }
+
+    /// What it would take for nodes to rest.
+    pub async fn maintenance_plan(
+        &self,
+        body: &MaintenanceBody,
+    ) -> Result<IntentPlan, ClientError> {
+        self.call(Method::POST, "/api/v1/maintenance", Some(body))
+            .await
+    }
+
+    pub async fn maintenance(&self, body: &MaintenanceBody) -> Result<StartedReply, ClientError> {
+        self.call(Method::POST, "/api/v1/maintenance", Some(body))
+            .await
+    }
+
+    /// Ends a maintenance, or takes back a revision that is not in force yet.
+    pub async fn end(&self, intent: OperationId) -> Result<ChangedReply, ClientError> {
+        let path = format!("/api/v1/operations/{}/end", intent.0);
+        self.call::<(), _>(Method::POST, &path, None).await
+    }
+
+    /// Another node is to coordinate.
+    pub async fn hand_over(&self, to: Option<NodeId>) -> Result<ChangedReply, ClientError> {
+        let body = HandOverBody { to };
+        self.call(Method::POST, "/api/v1/quorum/hand-over", Some(&body))
+            .await
     }
 
     /// What clients of a workload paste, and whom each string reaches now.

@@ -66,6 +66,10 @@ problem_types! {
     WrongMethod = "/problems/wrong-method", 405, "Not by this method";
     /// The cluster refuses it as things are: nothing was changed.
     Refused = "/problems/refused", 409, "The cluster refuses this";
+    /// It was written for a revision that is not in force any more: nothing was changed. Read the spec anew.
+    OtherRevision = "/problems/other-revision", 412, "Another revision is in force";
+    /// A change of the spec says for which revision it was written, in the header If-Match.
+    NotConditional = "/problems/not-conditional", 428, "It does not say what it is based on";
     /// Too many connections of this sort are open: close some.
     TooMany = "/problems/too-many", 429, "Too many at once";
     /// Nobody can say or do it now; after a change it is not known whether it was made: look at the status.

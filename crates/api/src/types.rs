@@ -6,7 +6,7 @@ use karst_core::outage::WorstCase;
 use karst_core::request::{NodePlan, PowerWish};
 use karst_core::spec::Finding;
 use karst_core::view::Status;
-use karst_core::{Index, NodeId, OperationId};
+use karst_core::{Index, NodeId, OperationId, WorkloadId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -125,15 +125,92 @@ pub struct StartedReply {
     pub operation: OperationId,
 }
 
-/// `GET /api/v1/spec`.
+/// `GET /api/v1/spec`: the one in force.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SpecReply {
-    /// SHA-256 of the file; the same on every node.
+    /// Which one it is; 1 is the one that the cluster was formed with.
+    pub revision: u64,
+    pub by: String,
+    /// In seconds since the Unix epoch; 0 for the first.
+    pub at: u64,
+    pub why: Option<String>,
+    /// SHA-256 of the text; the same on every node.
     pub digest: String,
-    /// The file as it is on the asked node.
+    /// As it was written.
     pub text: String,
     pub findings: Vec<Finding>,
     pub worst_cases: Vec<WorstCase>,
+}
+
+/// `PUT /api/v1/spec`, and `POST /api/v1/spec/plan` for what it would take.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SpecBody {
+    /// The whole file; at most 4 MiB.
+    pub text: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 200)]
+    pub why: Option<String>,
+    /// What the plan that was approved says of itself: where it is another one by now, nothing is
+    /// done.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<String>,
+}
+
+/// A revision of the spec, without its text.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PastRevision {
+    pub number: u64,
+    pub by: String,
+    /// In seconds since the Unix epoch; 0 for the first.
+    pub at: u64,
+    pub why: Option<String>,
+    pub in_force: bool,
+}
+
+/// `GET /api/v1/spec/revisions/{number}`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RevisionReply {
+    pub revision: PastRevision,
+    pub text: String,
+}
+
+/// `POST /api/v1/maintenance`: of these nodes, or of a whole zone.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MaintenanceBody {
+    #[serde(default)]
+    pub nodes: Vec<NodeId>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// What is held there moves back afterwards.
+    #[serde(default)]
+    pub back: bool,
+    /// Workloads that may be left without a standby that has every write meanwhile.
+    #[serde(default)]
+    pub bare: Vec<WorkloadId>,
+    /// It ends by itself then: 1 to 7776000 (90 days).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 7_776_000)]
+    pub for_seconds: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 200)]
+    pub why: Option<String>,
+    /// What the plan that was approved says of itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<String>,
+    /// Only say what would be done.
+    #[serde(default)]
+    pub plan_only: bool,
+}
+
+/// `POST /api/v1/quorum/hand-over`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct HandOverBody {
+    /// Whoever can, where nobody is named.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<NodeId>,
 }
 
 /// `GET /api/v1/workloads/{workload}/written`.

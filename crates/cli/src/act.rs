@@ -3,6 +3,7 @@
 
 use crate::arguments::Consent;
 use crate::ending::Ending;
+use crate::intents;
 use crate::output::{Format, print, print_next, remark, size, span};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
@@ -220,7 +221,7 @@ pub async fn approve(client: &Client, id: OperationId, format: Format) -> Result
     watch(client, id, format).await
 }
 
-fn approved(what: &str, name: &str) -> Result<bool> {
+pub fn approved(what: &str, name: &str) -> Result<bool> {
     if !std::io::stdin().is_terminal() {
         bail!("nothing was changed: there is no terminal to ask; use --yes");
     }
@@ -233,6 +234,9 @@ fn approved(what: &str, name: &str) -> Result<bool> {
 /// Prints the steps of an operation as they happen, until it ends; for programs a line or document
 /// for each.
 pub async fn watch(client: &Client, id: OperationId, format: Format) -> Result<Ending> {
+    if intents::is_intent(&client.status().await?.status, id) {
+        return intents::watch(client, id, format).await;
+    }
     let mut shown = 0;
     let (mut result, mut printed) = (None, Ok(()));
     while result.is_none() {

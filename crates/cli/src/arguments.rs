@@ -73,10 +73,13 @@ pub enum Command {
     Node(NodeCommand),
     /// Who votes, the margin, what could still be lost
     #[command(subcommand)]
-    Quorum(Show),
+    Quorum(QuorumCommand),
     /// Workloads, their replicas and candidates
     #[command(subcommand)]
-    Workload(One),
+    Workload(WorkloadCommand),
+    /// Copies of a workload
+    #[command(subcommand)]
+    Replica(ReplicaCommand),
     /// Move a primary as planned; nothing is lost and the old one follows
     Switchover {
         workload: String,
@@ -276,10 +279,62 @@ pub struct Consent {
     pub yes: bool,
 }
 
+/// A change of the spec.
+#[derive(Args, Clone)]
+pub struct Changed {
+    /// A reason, kept with the revision
+    #[arg(long)]
+    pub why: Option<String>,
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
+#[derive(Args, Clone)]
+pub struct Rest {
+    #[arg(value_name = "NODE", required_unless_present = "zone")]
+    pub nodes: Vec<String>,
+    /// Every node of a zone
+    #[arg(long, conflicts_with = "nodes")]
+    pub zone: Option<String>,
+    /// For how long, after which it ends by itself: 90m, 2h, 1d
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
+    pub time: Option<Duration>,
+    /// Move what was there back when it ends
+    #[arg(long)]
+    pub back: bool,
+    /// A workload that may be left without a standby that has every write meanwhile
+    #[arg(long, value_name = "WORKLOAD")]
+    pub bare: Vec<String>,
+    /// A reason, for whoever wonders
+    #[arg(long)]
+    pub why: Option<String>,
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
 #[derive(Subcommand)]
-pub enum One {
+pub enum WorkloadCommand {
     List,
-    Show { name: String },
+    Show {
+        name: String,
+    },
+    /// Stop serving it, for good; its data stay where they are
+    Remove {
+        name: String,
+        #[command(flatten)]
+        change: Changed,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum ReplicaCommand {
+    /// Take a copy out of a workload; its data stay where they are
+    Remove {
+        workload: String,
+        node: String,
+        #[command(flatten)]
+        change: Changed,
+    },
 }
 
 #[derive(Subcommand)]
@@ -302,6 +357,21 @@ pub enum NodeCommand {
         what: PowerWord,
         #[command(flatten)]
         consent: Consent,
+    },
+    /// Have nodes, or a zone, hold nothing while somebody works there: primaries move away, and
+    /// nobody is alarmed where they are silent
+    Maintenance {
+        #[command(flatten)]
+        rest: Rest,
+        /// It is over
+        #[arg(long, conflicts_with_all = ["time", "back", "bare", "why"])]
+        end: bool,
+    },
+    /// Take a node out of the cluster, with all that the spec places there
+    Remove {
+        name: String,
+        #[command(flatten)]
+        change: Changed,
     },
     /// Take a fenced node back
     Readmit {
@@ -363,8 +433,14 @@ impl From<ModeWord> for Mode {
 }
 
 #[derive(Subcommand)]
-pub enum Show {
+pub enum QuorumCommand {
     Show,
+    /// Have another node coordinate
+    HandOver {
+        /// [default: whoever can]
+        #[arg(long)]
+        to: Option<String>,
+    },
 }
 
 #[derive(Subcommand)]
@@ -383,6 +459,10 @@ pub enum OperationCommand {
         id: String,
         #[arg(long = "as", value_enum, default_value_t = ReportAs::Markdown)]
         form: ReportAs,
+    },
+    /// End a maintenance, or take back a revision that is not in force yet
+    End {
+        id: String,
     },
     /// Let it go on, where it waits for that (mode `ask`)
     Approve {
@@ -439,8 +519,32 @@ pub enum SpecCommand {
     /// Check a file without any server: findings with line and column, the timings' inequalities,
     /// worst-case outages
     Check { file: PathBuf },
-    /// The file that a running node uses
-    Show,
+    /// The spec in force, or an earlier one
+    Show {
+        #[arg(long, value_name = "NUMBER")]
+        revision: Option<u64>,
+    },
+    /// In which lines a file differs from the spec in force, and what it would take to have it
+    Diff {
+        file: PathBuf,
+        /// From an earlier one
+        #[arg(long, value_name = "NUMBER")]
+        from: Option<u64>,
+    },
+    /// Have another spec in force, after its plan
+    Submit {
+        file: PathBuf,
+        #[command(flatten)]
+        change: Changed,
+    },
+    /// Every revision: by whom, when, why
+    Log,
+    /// Have an earlier one in force again, after its plan
+    Revert {
+        number: u64,
+        #[command(flatten)]
+        change: Changed,
+    },
 }
 
 #[cfg(test)]

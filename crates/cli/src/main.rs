@@ -7,11 +7,13 @@
 mod act;
 mod arguments;
 mod connect;
+mod difference;
 mod doctor;
 mod ending;
 mod endpoints;
 mod findings;
 mod history;
+mod intents;
 mod nodes;
 mod operations;
 mod output;
@@ -25,11 +27,12 @@ mod workloads;
 
 use anyhow::Context as _;
 use arguments::{
-    Cli, Command, EndpointCommand, FindingCommand, NodeCommand, One, OperationCommand, Show,
-    SpecCommand,
+    Changed, Cli, Command, EndpointCommand, FindingCommand, NodeCommand, OperationCommand,
+    QuorumCommand, ReplicaCommand, SpecCommand, WorkloadCommand,
 };
 use clap::{CommandFactory, Parser};
 use ending::Ending;
+use intents::Removed;
 use karst_api::{Client, ClientError, ModeBody, MoveBody};
 use output::Format;
 use std::process::ExitCode;
@@ -72,10 +75,18 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         } => status::wait(&client()?, workload.as_deref(), until, timeout).await,
         Command::Why { workload } => why::why(&client()?, workload.as_deref(), format).await,
         Command::Node(command) => node(command, &client()?, format).await,
-        Command::Quorum(Show::Show) => nodes::quorum(&client()?, format).await,
-        Command::Workload(One::List) => workloads::show(&client()?, None, format).await,
-        Command::Workload(One::Show { name }) => {
-            workloads::show(&client()?, Some(&name), format).await
+        Command::Quorum(QuorumCommand::Show) => nodes::quorum(&client()?, format).await,
+        Command::Quorum(QuorumCommand::HandOver { to }) => {
+            intents::hand_over(&client()?, to, format).await
+        }
+        Command::Workload(command) => workload(command, &client()?, format).await,
+        Command::Replica(ReplicaCommand::Remove {
+            workload,
+            node,
+            change: Changed { why, consent },
+        }) => {
+            let what = Removed::Replica(&workload, &node);
+            intents::remove(&client()?, &what, why, &consent, format).await
         }
         Command::Operation(command) => operation(command, &client()?, format).await,
         Command::Endpoint(EndpointCommand::Show {
@@ -84,7 +95,7 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         }) => endpoints::show(&client()?, workload.as_deref(), kind.as_deref(), format).await,
         Command::Spec(SpecCommand::Init(init)) => spec_init::run(&init),
         Command::Spec(SpecCommand::Check { file }) => spec::check(&file, format),
-        Command::Spec(SpecCommand::Show) => spec::show(&client()?, format).await,
+        Command::Spec(command) => spec_in_force(command, &client()?, format).await,
         Command::Finding(command) => finding(command, &client()?, format).await,
         Command::History(past) => history::show(&client()?, &past, format).await,
         Command::Runbook { name } => runbook::show(name.as_deref()),
@@ -150,6 +161,48 @@ async fn change(command: Command, client: &Client, format: Format) -> anyhow::Re
     }
 }
 
+async fn workload(
+    command: WorkloadCommand,
+    client: &Client,
+    format: Format,
+) -> anyhow::Result<Ending> {
+    match command {
+        WorkloadCommand::List => workloads::show(client, None, format).await,
+        WorkloadCommand::Show { name } => workloads::show(client, Some(&name), format).await,
+        WorkloadCommand::Remove {
+            name,
+            change: Changed { why, consent },
+        } => {
+            let what = Removed::Workload(&name);
+            intents::remove(client, &what, why, &consent, format).await
+        }
+    }
+}
+
+/// The spec of a running cluster.
+async fn spec_in_force(
+    command: SpecCommand,
+    client: &Client,
+    format: Format,
+) -> anyhow::Result<Ending> {
+    match command {
+        SpecCommand::Show { revision } => spec::show(client, revision, format).await,
+        SpecCommand::Diff { file, from } => intents::diff(client, &file, from, format).await,
+        SpecCommand::Submit {
+            file,
+            change: Changed { why, consent },
+        } => intents::submit_file(client, &file, why, &consent, format).await,
+        SpecCommand::Log => intents::log(client, format).await,
+        SpecCommand::Revert {
+            number,
+            change: Changed { why, consent },
+        } => intents::revert(client, number, why, &consent, format).await,
+        SpecCommand::Init(_) | SpecCommand::Check { .. } => {
+            unreachable!("both are carried out without a client")
+        }
+    }
+}
+
 async fn finding(
     command: FindingCommand,
     client: &Client,
@@ -174,6 +227,14 @@ async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::
             what,
             consent,
         } => act::power(client, &name, what.into(), &consent, format).await,
+        NodeCommand::Maintenance { rest, end: false } => intents::rest(client, &rest, format).await,
+        NodeCommand::Maintenance { rest, end: true } => {
+            intents::end_rest(client, &rest, format).await
+        }
+        NodeCommand::Remove {
+            name,
+            change: Changed { why, consent },
+        } => intents::remove(client, &Removed::Node(&name), why, &consent, format).await,
         NodeCommand::Readmit { name } => act::readmit(client, &name, format).await,
         NodeCommand::Enrol { name, yes } => act::enrol(client, &name, yes, format).await,
     }
@@ -191,6 +252,7 @@ async fn operation(
             operations::report(client, &id, form, format).await
         }
         OperationCommand::Watch { id } => act::watch(client, operations::id(&id)?, format).await,
+        OperationCommand::End { id } => intents::end(client, operations::id(&id)?, format).await,
         OperationCommand::Approve { id } => {
             act::approve(client, operations::id(&id)?, format).await
         }

@@ -208,6 +208,9 @@ fn remarks(n: &NodeView, nodes: &[NodeView]) -> String {
     if !missed.is_empty() {
         remarks.push(format!("misses heartbeats: {}", missed.join(", ")));
     }
+    if n.maintenance {
+        remarks.push("in maintenance".into());
+    }
     remarks.extend(n.fenced.as_ref().map(|why| format!("FENCED: {why}")));
     remarks.join("; ")
 }

@@ -2,10 +2,12 @@
 
 use crate::arguments::ReportAs;
 use crate::ending::Ending;
+use crate::intents;
 use crate::output::{Format, columns, print, say};
 use anyhow::{Context, Result};
 use karst_api::Client;
 use karst_api::core::OperationId;
+use karst_api::core::author::Author;
 use karst_api::core::operation::Outcome;
 use karst_api::core::progress::{PhaseTime, Progress};
 use std::fmt::Write as _;
@@ -20,10 +22,23 @@ pub fn id(text: &str) -> Result<OperationId> {
 
 pub async fn list(client: &Client, format: Format) -> Result<Ending> {
     let status = client.status().await?.status;
+    let wanted = status.intents.iter().map(|intent| {
+        let done = intent.steps.iter().filter(|step| step.done).count();
+        let so = format!("{done} of {} steps done", intent.steps.len());
+        wish(intent.id, &intent.title, &intent.by, so)
+    });
+    let over = status.intents_over.iter().map(|over| {
+        let so = match &over.outcome {
+            Outcome::Done => "done".to_string(),
+            Outcome::Undone(why) | Outcome::Diverted(why) => why.clone(),
+        };
+        wish(over.id, &over.title, &over.by, so)
+    });
+    let wishes: Vec<[String; 7]> = wanted.chain(over).collect();
     print(format, &status.operations, |list| {
         columns(
             ["ID", "WHAT", "WORKLOAD", "FROM", "TO", "BY", "OUTCOME"],
-            list.iter().map(|o| {
+            wishes.into_iter().chain(list.iter().map(|o| {
                 let name = |n: &Option<karst_api::core::NodeId>| {
                     n.as_ref().map_or("-".to_string(), ToString::to_string)
                 };
@@ -36,10 +51,24 @@ pub async fn list(client: &Client, format: Format) -> Result<Ending> {
                     o.what.by.to_string(),
                     outcome(o),
                 ]
-            }),
+            })),
         )
     })?;
     Ok(Ending::Done)
+}
+
+/// What somebody wants of the cluster as a whole, among the rest.
+fn wish(id: OperationId, title: &str, by: &Author, so: String) -> [String; 7] {
+    let none = || "-".to_string();
+    [
+        id.to_string(),
+        title.into(),
+        none(),
+        none(),
+        none(),
+        by.to_string(),
+        so,
+    ]
 }
 
 fn outcome(operation: &Progress) -> String {
@@ -116,6 +145,10 @@ pub fn text(o: &Progress) -> String {
 pub async fn show(client: &Client, wanted: &str, format: Format) -> Result<Ending> {
     let id = id(wanted)?;
     let status = client.status().await?.status;
+    if let Some(intent) = status.intents.iter().find(|intent| intent.id == id) {
+        print(format, intent, intents::show)?;
+        return Ok(Ending::Done);
+    }
     let found = status.operations.iter().find(|o| o.id == id);
     let found = found.with_context(|| {
         format!(

@@ -9,10 +9,24 @@ use karst_api::{Client, specfile};
 use std::fmt::Write as _;
 use std::path::Path;
 
-pub async fn show(client: &Client, format: Format) -> Result<Ending> {
+/// The one in force, or an earlier one.
+pub async fn show(client: &Client, revision: Option<u64>, format: Format) -> Result<Ending> {
+    if let Some(number) = revision {
+        let reply = client.revision(number).await?;
+        print(format, &reply, |r| {
+            format!(
+                "# revision {}, by {}\n{}",
+                r.revision.number, r.revision.by, r.text
+            )
+        })?;
+        return Ok(Ending::Done);
+    }
     let reply = client.spec().await?;
     print(format, &reply, |r| {
-        format!("# SHA-256 {}\n{}", r.digest, r.text)
+        format!(
+            "# revision {}, by {}; SHA-256 {}\n{}",
+            r.revision, r.by, r.digest, r.text
+        )
     })?;
     Ok(Ending::Done)
 }

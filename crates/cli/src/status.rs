@@ -2,6 +2,7 @@
 
 use crate::arguments::Until;
 use crate::ending::Ending;
+use crate::intents;
 use crate::nodes::node_table;
 use crate::operations;
 use crate::output::{Format, columns, loud, print, print_next, say, size, span, state};
@@ -87,6 +88,9 @@ fn screen(reply: &StatusReply) -> String {
     } else {
         let _ = writeln!(text, "\n\n{}", workload_table(&s.workloads));
         text += "  `karst workload show NAME` shows one with its replicas, gates and address\n";
+    }
+    for intent in &s.intents {
+        let _ = writeln!(text, "\nwanted: {}", intents::brief(intent));
     }
     if let Some(operation) = s.operations.iter().find(|o| o.outcome.is_none()) {
         let _ = writeln!(text, "\nunder way: {}", operations::text(operation));

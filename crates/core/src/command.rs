@@ -2,10 +2,13 @@
 
 use crate::author::Author;
 use crate::ids::{BootId, Epoch, Index, NodeId, OperationId, StoreId, WorkloadId};
+use crate::intent::Intent;
 use crate::operation::{ModeSet, Operation, Outcome, Phase};
 use crate::position::SwitchPoint;
-use crate::spec::After;
+use crate::spec::{After, Revision};
+use crate::votes::Voters;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// One committed decision.
@@ -31,6 +34,23 @@ pub enum ClusterAct {
     },
     /// A person took that back, or the finding has gone.
     Forget { finding: String, by: Author },
+    /// The spec that the cluster was formed with.
+    Found(Arc<Revision>),
+    /// Somebody wants something of the cluster; what is to be done follows from that.
+    Intend(Intent),
+    /// A maintenance ends.
+    End { intent: OperationId, by: Author },
+    /// Nothing is left to do for it, or nothing more is to be done.
+    Close {
+        intent: OperationId,
+        outcome: Outcome,
+    },
+    /// The revision of that intent is in force.
+    Adopt { intent: OperationId },
+    /// Who votes from here on; it counts where it is appended (V1).
+    Voters(Voters),
+    /// Nobody relies on the timings any more that were in force before this entry (A2).
+    Retire { since: Index },
 }
 
 /// What is decided about a node.
@@ -161,6 +181,25 @@ pub enum Standing {
 }
 
 impl Command {
+    /// Who votes, if that is what it says.
+    pub fn voters(&self) -> Option<&Voters> {
+        match self {
+            Self::Cluster(ClusterAct::Voters(voters)) => Some(voters),
+            _ => None,
+        }
+    }
+
+    /// How many ordinary entries it is as large as.
+    pub fn weight(&self) -> usize {
+        let revision = match self {
+            Self::Cluster(ClusterAct::Found(revision)) => Some(revision),
+            Self::Cluster(ClusterAct::Intend(intent)) => intent.want.revision(),
+            _ => None,
+        };
+        // The value is about as long as its text.
+        revision.map_or(1, |r| 1 + r.text.len() / 512)
+    }
+
     pub fn begin(operation: Operation) -> Self {
         Self::Workload(operation.workload.clone(), WorkloadAct::Begin(operation))
     }

@@ -7,6 +7,7 @@ use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId};
 use crate::operation::{ModeSet, Operation, Outcome};
 use crate::power::PowerOrder;
 use crate::replica::Action;
+use crate::votes::{Voters, Votes};
 
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -60,6 +61,8 @@ macro_rules! kinds {
 kinds! {
     Acknowledged = "acknowledged",
     AcknowledgementEnds = "acknowledgement-ends",
+    /// A revision of the spec is in force.
+    Adopted = "adopted",
     ActionDone = "action-done",
     ActionFailed = "action-failed",
     AddressConflict = "address-conflict",
@@ -77,10 +80,18 @@ kinds! {
     Elected = "elected",
     Enrolled = "enrolled",
     Fenced = "fenced",
+    /// The spec that the cluster was formed with is in the log.
+    Founded = "founded",
+    HandedOver = "handed-over",
     HeardAgain = "heard-again",
+    /// Somebody wants something of the cluster.
+    Intended = "intended",
+    IntentDone = "intent-done",
+    IntentUndone = "intent-undone",
     Isolated = "isolated",
     /// Lines of the record that could not be kept.
     LeftOut = "left-out",
+    MaintenanceEnds = "maintenance-ends",
     Mode = "mode",
     NeedsClone = "needs-clone",
     Opened = "opened",
@@ -107,7 +118,9 @@ kinds! {
     Suspected = "suspected",
     SyncSet = "sync-set",
     System = "system",
+    TimingsRetired = "timings-retired",
     TurnOn = "turn-on",
+    Voters = "voters",
 }
 
 impl fmt::Display for FactKind {
@@ -159,6 +172,12 @@ pub enum Fact {
         node: NodeId,
         term: Term,
         why: &'static str,
+    },
+    /// Another one is to lead in its place.
+    HandedOver {
+        node: NodeId,
+        term: Term,
+        to: NodeId,
     },
     StoreRegressed {
         node: NodeId,
@@ -223,6 +242,7 @@ impl Fact {
             Self::CatchesUp { .. } => FactKind::Snapshot,
             Self::Elected { .. } => FactKind::Elected,
             Self::SteppedDown { .. } => FactKind::SteppedDown,
+            Self::HandedOver { .. } => FactKind::HandedOver,
             Self::StoreRegressed { .. } => FactKind::StoreRegressed,
             Self::PowerFails {
                 order: PowerOrder::Off { .. },
@@ -239,8 +259,7 @@ impl Fact {
             Self::AddressConflict { .. } => FactKind::AddressConflict,
             Self::AddressTrouble { .. } => FactKind::AddressTrouble,
             Self::Replica { what, .. } => what.kind(),
-            Self::OfCluster(ClusterAct::Acknowledge { .. }) => FactKind::Acknowledged,
-            Self::OfCluster(ClusterAct::Forget { .. }) => FactKind::AcknowledgementEnds,
+            Self::OfCluster(act) => of_cluster(act),
             Self::OfNode(_, act) => of_node(act),
             Self::OfWorkload(_, act) => of_workload(act),
         }
@@ -250,6 +269,7 @@ impl Fact {
         match self {
             Self::HeardAgain { .. }
             | Self::Replica { .. }
+            | Self::OfCluster(ClusterAct::Retire { .. })
             | Self::OfNode(_, NodeAct::System { .. }) => Level::Info,
             Self::OfWorkload(_, WorkloadAct::Sync { sure, asked, .. })
                 if sure.len() < asked.len() =>
@@ -310,6 +330,9 @@ impl Fact {
             }
             Self::SteppedDown { node, term, why } => {
                 format!("{node} is no longer coordinator of term {term}: {why}")
+            }
+            Self::HandedOver { node, term, to } => {
+                format!("{node}, coordinator of term {term}, hands over to {to}")
             }
             Self::StoreRegressed {
                 node,
@@ -512,6 +535,53 @@ pub fn cluster_text(act: &ClusterAct) -> String {
         ClusterAct::Forget { finding, by } => {
             format!("{by} takes the acknowledgement of {finding} back")
         }
+        ClusterAct::Found(revision) => {
+            format!(
+                "the spec that {} was formed with is in force",
+                revision.spec.cluster
+            )
+        }
+        ClusterAct::Intend(intent) => {
+            let why = intent.why.as_ref().map(|why| format!(": {why}"));
+            let (by, title) = (&intent.by, intent.want.title());
+            format!("{by} wants {title}{}", why.unwrap_or_default())
+        }
+        ClusterAct::End { intent, by } => format!("{by} ends the maintenance of {intent}"),
+        ClusterAct::Close { intent, outcome } => match outcome {
+            Outcome::Done => format!("{intent} is done"),
+            Outcome::Undone(why) | Outcome::Diverted(why) => format!("{intent} is over: {why}"),
+        },
+        ClusterAct::Adopt { intent } => format!("the spec of {intent} is in force"),
+        ClusterAct::Voters(Voters { now, next: None }) => format!("votes: {}", listed(now)),
+        ClusterAct::Voters(Voters {
+            now,
+            next: Some(next),
+        }) => format!("votes go from {} to {}", listed(now), listed(next)),
+        ClusterAct::Retire { .. } => "nobody relies on the former timings any more".into(),
+    }
+}
+
+/// Who has how many votes.
+pub fn listed(votes: &Votes) -> String {
+    let all: Vec<String> = votes.iter().map(|(n, w)| format!("{n} {w}")).collect();
+    all.join(", ")
+}
+
+fn of_cluster(act: &ClusterAct) -> FactKind {
+    match act {
+        ClusterAct::Acknowledge { .. } => FactKind::Acknowledged,
+        ClusterAct::Forget { .. } => FactKind::AcknowledgementEnds,
+        ClusterAct::Found(_) => FactKind::Founded,
+        ClusterAct::Intend(_) => FactKind::Intended,
+        ClusterAct::End { .. } => FactKind::MaintenanceEnds,
+        ClusterAct::Close {
+            outcome: Outcome::Done,
+            ..
+        } => FactKind::IntentDone,
+        ClusterAct::Close { .. } => FactKind::IntentUndone,
+        ClusterAct::Adopt { .. } => FactKind::Adopted,
+        ClusterAct::Voters(_) => FactKind::Voters,
+        ClusterAct::Retire { .. } => FactKind::TimingsRetired,
     }
 }
 

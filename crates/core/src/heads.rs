@@ -34,6 +34,11 @@ impl Heads {
         }
     }
 
+    /// Of other workloads nothing is remembered.
+    pub fn retain(&mut self, is_there: impl Fn(&WorkloadId) -> bool) {
+        self.0.retain(|id, _| is_there(id));
+    }
+
     /// All of them, with the moment at which each was heard.
     pub fn iter(&self) -> impl Iterator<Item = (&WorkloadId, Head, Time)> {
         self.0.iter().map(|(id, (head, at))| (id, *head, *at))

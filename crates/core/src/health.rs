@@ -32,6 +32,8 @@ pub struct Hears {
     pub you: Option<Duration>,
     /// Whom it heard within the detector's floor.
     pub lately: Members,
+    /// The revision of the spec whose members these are.
+    pub of: u64,
 }
 
 /// How one node hears another.
@@ -111,6 +113,8 @@ pub struct Health {
     since: Time,
     me: NodeId,
     members: Ordered,
+    /// The revision that has these members.
+    revision: u64,
     peers: BTreeMap<NodeId, Arrivals>,
     /// When each last tried to connect.
     knocked: BTreeMap<NodeId, Time>,
@@ -146,14 +150,20 @@ impl Health {
             since: now,
             me,
             members,
+            revision: 0,
             peers: BTreeMap::new(),
             knocked: BTreeMap::new(),
         }
     }
 
     /// Other limits, and other members; of whom is none any more nothing is remembered.
-    pub fn reshape(&mut self, timings: &Timings, members: Ordered) {
-        (self.floor, self.ceiling) = (timings.suspicion_floor, timings.suspicion_ceiling);
+    pub fn reshape(
+        &mut self,
+        (floor, ceiling): (Duration, Duration),
+        members: Ordered,
+        revision: u64,
+    ) {
+        (self.floor, self.ceiling, self.revision) = (floor, ceiling, revision);
         self.peers.retain(|node, _| members.contains(node));
         self.knocked.retain(|node, _| members.contains(node));
         self.members = members;
@@ -290,9 +300,15 @@ impl Health {
     }
 
     /// Whether a peer had heard the other within the floor when it said so last; none if it never
-    /// said anything.
+    /// said anything, or speaks of other members.
     pub fn heard_by(&self, peer: &NodeId, other: &NodeId) -> Option<bool> {
-        Some(self.members.has(&self.peers.get(peer)?.hears.lately, other))
+        let hears = &self.peers.get(peer)?.hears;
+        (hears.of == self.revision).then(|| self.members.has(&hears.lately, other))
+    }
+
+    /// Whose members this node speaks of.
+    pub fn revision(&self) -> u64 {
+        self.revision
     }
 }
 
@@ -360,7 +376,10 @@ mod tests {
         let now = Time::from_millis(1000);
         let hears = |health: &Health, who: &str| {
             let lately = health.members.pick(|n| n.as_str() == who);
-            Hears { you: None, lately }
+            Hears {
+                lately,
+                ..Hears::default()
+            }
         };
         health.on_beat(&"deaf".into(), 0, hears(&health, "good"), now);
         assert_eq!(health.relay_to(&"target".into(), now), None);

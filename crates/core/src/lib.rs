@@ -25,6 +25,7 @@ pub mod gate;
 pub mod heads;
 pub mod health;
 pub mod ids;
+pub mod intent;
 pub mod members;
 pub mod message;
 pub mod node;

@@ -14,6 +14,16 @@ pub enum Planted {
     NeverSilent,
     /// A4: what cannot go the direct way is not sent round it.
     NoRelay,
+    /// V2: the new voters count at once, and not over both halves.
+    OneStepVotes,
+    /// V3: whoever gains a vote need not have anything.
+    VoteUnready,
+    /// V4: how long a promise may last is forgotten at a restart.
+    OwnWindow,
+    /// V5: a coordinator that hands over keeps its lease.
+    HandOverWithLease,
+    /// R2: the longest lease that may still be valid is the one that is granted now.
+    RetireAtOnce,
     /// A5, S2: messages leave before what they say is durable.
     SendBeforeDurable,
     /// A6: a follower whose store went back in time still counts.

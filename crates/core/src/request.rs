@@ -3,9 +3,11 @@
 use crate::author::Level;
 use crate::ids::{Index, NodeId, OperationId, WorkloadId, is_name};
 use crate::operation::{Kind, Mode};
+use crate::spec::Spec;
 use crate::steward::candidates::Candidate;
-use crate::view::Status;
+use crate::view::{Status, TodoView};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 
 /// Characters of a reason or a note: a line of text, and not a file.
 pub const LONGEST_NOTE: usize = 200;
@@ -69,10 +71,49 @@ pub enum Request {
         by: String,
         at: u64,
     },
+    /// Something is wanted of the cluster as a whole. With what was `seen` of its plan it is
+    /// refused where the plan is another one by now. `at` is in seconds since the Unix epoch.
+    Intend {
+        plea: Plea,
+        by: String,
+        at: u64,
+        why: Option<String>,
+        seen: Option<String>,
+        plan_only: bool,
+    },
+    /// Ends a maintenance, or takes back what is not in force yet.
+    EndIntent {
+        intent: OperationId,
+        by: String,
+    },
+    /// Another node is to coordinate.
+    HandOver {
+        to: Option<NodeId>,
+        by: String,
+    },
     /// Takes a node's new store in: from then on it votes, and what it acknowledges counts (A6).
     Enrol {
         node: NodeId,
         by: String,
+    },
+}
+
+/// What may be wanted of the cluster as a whole.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Plea {
+    /// Another spec, written for the revision of that number.
+    Revision {
+        text: String,
+        spec: Box<Spec>,
+        based_on: Option<u64>,
+    },
+    Maintenance {
+        nodes: BTreeSet<NodeId>,
+        /// What is held there comes back afterwards.
+        back: bool,
+        /// Workloads that may be left without a standby that has every write.
+        bare: BTreeSet<WorkloadId>,
+        until: Option<u64>,
     },
 }
 
@@ -90,18 +131,28 @@ impl Request {
             }
             | Request::Power {
                 plan_only: true, ..
+            }
+            | Request::Intend {
+                plan_only: true, ..
             } => Level::Observe,
             Request::Failover {
                 accept_loss: 1.., ..
             }
             | Request::Fence { .. }
             | Request::Enrol { .. }
-            | Request::Power { .. } => Level::Administer,
+            | Request::Power { .. }
+            | Request::Intend {
+                plea: Plea::Revision { .. },
+                ..
+            } => Level::Administer,
             Request::Switchover { .. }
             | Request::Failover { .. }
             | Request::Mode { .. }
             | Request::Approve { .. }
             | Request::Acknowledge { .. }
+            | Request::Intend { .. }
+            | Request::EndIntent { .. }
+            | Request::HandOver { .. }
             | Request::Readmit { .. } => Level::Operate,
         }
     }
@@ -116,9 +167,12 @@ impl Request {
             | Request::Readmit { node, .. }
             | Request::Enrol { node, .. }
             | Request::Power { node, .. } => (None, Some(node)),
+            Request::HandOver { to, .. } => (None, to.as_ref()),
             Request::Status
             | Request::OwnStatus
             | Request::Approve { .. }
+            | Request::Intend { .. }
+            | Request::EndIntent { .. }
             | Request::Acknowledge { .. } => (None, None),
         };
         let all = [
@@ -126,13 +180,18 @@ impl Request {
             workload.map(WorkloadId::as_str),
             node.map(NodeId::as_str),
         ];
-        all.into_iter().flatten().find(|name| !is_name(name))
+        let wanted: Vec<&str> = match self {
+            Request::Intend { plea, .. } => plea.names(),
+            _ => Vec::new(),
+        };
+        let mut all = all.into_iter().flatten().chain(wanted);
+        all.find(|name| !is_name(name))
     }
 
     /// What somebody wrote for others to read: it goes into the log.
     pub fn note(&self) -> Option<&str> {
         match self {
-            Request::Mode { why, .. } => why.as_deref(),
+            Request::Mode { why, .. } | Request::Intend { why, .. } => why.as_deref(),
             Request::Acknowledge { note, .. } => note.as_deref(),
             _ => None,
         }
@@ -150,6 +209,9 @@ impl Request {
             | Request::Fence { by, .. }
             | Request::Readmit { by, .. }
             | Request::Enrol { by, .. }
+            | Request::Intend { by, .. }
+            | Request::EndIntent { by, .. }
+            | Request::HandOver { by, .. }
             | Request::Power { by, .. } => Some(by),
         }
     }
@@ -160,6 +222,7 @@ pub enum Answer {
     Status(Box<Status>),
     Plan(Plan),
     NodePlan(NodePlan),
+    IntentPlan(IntentPlan),
     Started {
         operation: OperationId,
     },
@@ -173,6 +236,54 @@ pub enum Answer {
     },
     /// Only the coordinator can answer, and none is known here.
     NoCoordinator,
+}
+
+/// What an intent would take.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct IntentPlan {
+    pub title: String,
+    /// The revision in force that it was made for.
+    pub based_on: u64,
+    pub steps: Vec<TodoView>,
+    /// What it costs, and what stays behind.
+    pub consequences: Vec<String>,
+    /// What stands in its way.
+    pub unmet: Vec<String>,
+    /// Stands for all of this: whoever approves the plan sends it back.
+    pub seen: String,
+}
+
+impl IntentPlan {
+    /// FNV-1a of what a person reads, 64 bits (draft-eastlake-fnv, section 2): not what it waits
+    /// for just now.
+    pub fn print(&self) -> String {
+        let steps = self.steps.iter().map(|step| &step.text);
+        let mut hash = 0xcbf2_9ce4_8422_2325_u64;
+        for text in steps.chain(&self.consequences).chain([&self.title]) {
+            for byte in text.bytes().chain([0]) {
+                hash = (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3);
+            }
+        }
+        format!("{hash:016x}")
+    }
+}
+
+impl Plea {
+    fn names(&self) -> Vec<&str> {
+        match self {
+            Plea::Revision { spec, .. } => {
+                let nodes = spec.nodes.keys().map(NodeId::as_str);
+                nodes
+                    .chain(spec.workloads.keys().map(WorkloadId::as_str))
+                    .collect()
+            }
+            Plea::Maintenance { nodes, bare, .. } => {
+                let nodes = nodes.iter().map(NodeId::as_str);
+                nodes.chain(bare.iter().map(WorkloadId::as_str)).collect()
+            }
+        }
+    }
 }
 
 /// What is to become of a host's power.

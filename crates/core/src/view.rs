@@ -1,8 +1,9 @@
 //! What a person is shown: one sentence, then the evidence.
 
 use crate::about::Room;
+use crate::author::Author;
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
-use crate::operation::{Mode, ModeSet};
+use crate::operation::{Mode, ModeSet, Outcome};
 use crate::position::Position;
 use crate::progress::Progress;
 use crate::replica::{Copied, Role, Setting};
@@ -153,6 +154,12 @@ pub struct Status {
     pub workloads: Vec<WorkloadView>,
     /// Newest first.
     pub operations: Vec<Progress>,
+    /// What people want of the cluster and is not all done, the oldest first.
+    pub intents: Vec<IntentView>,
+    /// The last ones that are over, newest first.
+    pub intents_over: Vec<IntentOver>,
+    /// The number of the spec in force.
+    pub revision: u64,
     /// Those that nobody knows of first, then the errors.
     pub findings: Vec<FindingView>,
     /// The viewing node's steady clock.
@@ -172,6 +179,68 @@ pub struct Quorum {
     /// What the loss of each voter, of each zone, and of two voters where neither alone stops it,
     /// would leave now.
     pub if_lost: Vec<IfLost>,
+    /// While the votes change: who will vote, and needs a majority as well.
+    pub next: Option<QuorumNext>,
+}
+
+/// The other half of a change of votes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct QuorumNext {
+    pub votes: BTreeMap<NodeId, u32>,
+    pub needed: u32,
+    pub heard: u32,
+}
+
+/// What somebody wants of the cluster, and how far that is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct IntentView {
+    pub id: OperationId,
+    pub kind: IntentKind,
+    pub title: String,
+    /// In maintenance, while it lasts.
+    pub nodes: Vec<NodeId>,
+    pub by: Author,
+    /// In seconds since the Unix epoch.
+    pub at: u64,
+    pub why: Option<String>,
+    pub until: Option<u64>,
+    /// The revision is in force; the maintenance has ended.
+    pub turned: bool,
+    /// A maintenance: nothing is held there any more.
+    pub empty: bool,
+    pub steps: Vec<TodoView>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum IntentKind {
+    Revision,
+    Maintenance,
+}
+
+/// One step of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TodoView {
+    pub text: String,
+    pub done: bool,
+    /// What it waits for, if it does.
+    pub waits: Option<String>,
+}
+
+/// What somebody wanted, and what came of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct IntentOver {
+    pub id: OperationId,
+    pub title: String,
+    pub by: Author,
+    pub at: u64,
+    pub why: Option<String>,
+    pub outcome: Outcome,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -241,6 +310,8 @@ pub struct NodeView {
     pub node: NodeId,
     pub zone: String,
     pub votes: u32,
+    /// Nothing is held there, and nobody is alarmed where it is silent.
+    pub maintenance: bool,
     /// Whether they count: not where its node store is new, or was put back. None while that is not
     /// known.
     pub votes_count: Option<bool>,

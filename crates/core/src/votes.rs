@@ -1,10 +1,12 @@
 //! Weighted votes: a majority is `2 * granted > total`.
 
 use crate::ids::NodeId;
-use std::collections::BTreeMap;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Who votes, and with what weight. Members with weight zero replicate the log and have no say.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
 pub struct Votes {
     weights: BTreeMap<NodeId, u32>,
 }
@@ -27,6 +29,10 @@ impl Votes {
 
     pub fn weight(&self, node: &NodeId) -> u32 {
         self.weights.get(node).copied().unwrap_or(0)
+    }
+
+    pub fn iter(&self) -> impl Iterator<Item = (&NodeId, u32)> {
+        self.weights.iter().map(|(node, weight)| (node, *weight))
     }
 
     pub fn voters(&self) -> impl Iterator<Item = &NodeId> {
@@ -58,6 +64,57 @@ impl Votes {
             }
         }
         None
+    }
+}
+
+/// Who votes now, and while that changes who will: then both have to agree, each by a majority of
+/// its own (Raft dissertation, section 4.3).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Voters {
+    pub now: Votes,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<Votes>,
+}
+
+impl From<Votes> for Voters {
+    fn from(now: Votes) -> Self {
+        Self { now, next: None }
+    }
+}
+
+impl Voters {
+    /// The two halves of a change, or the one that counts.
+    pub fn halves(&self) -> impl Iterator<Item = &Votes> {
+        std::iter::once(&self.now).chain(&self.next)
+    }
+
+    pub fn is_joint(&self) -> bool {
+        self.next.is_some()
+    }
+
+    /// In the half where it has more.
+    pub fn weight(&self, node: &NodeId) -> u32 {
+        self.halves().map(|v| v.weight(node)).max().unwrap_or(0)
+    }
+
+    /// Whoever has a say in either half.
+    pub fn all(&self) -> BTreeSet<&NodeId> {
+        self.halves().flat_map(Votes::voters).collect()
+    }
+
+    pub fn is_majority<'a>(&self, by: impl IntoIterator<Item = &'a NodeId>) -> bool {
+        let by: Vec<&NodeId> = by.into_iter().collect();
+        self.halves().all(|v| v.is_majority(by.iter().copied()))
+    }
+
+    /// The largest value that a majority of each half has reached.
+    pub fn reached<T: Ord + Copy>(&self, value_of: impl Fn(&NodeId) -> T) -> Option<T> {
+        let mut least = None;
+        for half in self.halves() {
+            let reached = half.reached(&value_of)?;
+            least = Some(least.map_or(reached, |l: T| l.min(reached)));
+        }
+        least
     }
 }
 

@@ -14,14 +14,15 @@ use karst_core::operation::Mode;
 use karst_core::replica::{
     Action, Data, Done, Observation, Parts, Presence, ReplicaReport, Report, Role,
 };
-use karst_core::request::{Answer, LONGEST_NOTE, Request};
+use karst_core::request::{Answer, LONGEST_NOTE, Plea, Request};
 use karst_core::spec::{
-    Alone, Clock, Finding, FindingKind, Loss, NodeSpec, Readmit, ReplicaSpec, Severity, Spec,
-    Timings, WorkloadSpec,
+    Alone, Clock, Finding, FindingKind, Loss, NodeSpec, Readmit, ReplicaSpec, Revision, Severity,
+    Spec, Timings, WorkloadSpec,
 };
 use karst_core::state::ClusterState;
 use karst_core::{BootId, Epoch, Index, Node, NodeId, Planted, Position, SwitchPoint, Term, Time};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 fn spec(voters: &[&str]) -> Spec {
@@ -85,7 +86,7 @@ fn start_broken(spec: Spec, stored: Stored, planted: Option<Planted>) -> Node {
 fn config(spec: Spec, me: &str) -> NodeConfig {
     NodeConfig {
         me: me.into(),
-        spec,
+        given: revision(spec),
         boot: BootId::from("b"),
         system: None,
         seed: 1,
@@ -343,6 +344,7 @@ fn a_hanging_disk_holds_back_few_messages() {
             commit: Index(0),
             sent: now,
             news,
+            keep: Duration::from_millis(600),
         };
         b.handle(
             now,
@@ -554,6 +556,10 @@ fn spec_of_two() -> Spec {
     spec
 }
 
+fn revision(spec: Spec) -> Arc<Revision> {
+    Arc::new(Revision::first(spec, ""))
+}
+
 fn observed(runs: bool) -> Input {
     let mut observation = Observation::down(Data::Present { standby: true });
     observation.presence = if runs { Presence::Runs } else { Presence::Gone };
@@ -579,8 +585,8 @@ fn what_the_spec_has_elsewhere_is_stopped_and_then_let_go_of() {
     assert!(matches!(&shape, Some(Effect::Shape { .. })), "{shape:?}");
     drive(&mut node, ms(1), observed(true));
     assert!(node.status().workloads[0].replicas[0].server.is_some());
-    node.reshape(elsewhere(spec_of_two()).into());
-    let effects = drive(&mut node, ms(1_000), Input::Woke);
+    node.reshape(revision(elsewhere(spec_of_two())));
+    let effects = drive(&mut node, ms(100), Input::Woke);
     let (mut stop, mut shaped) = (None, false);
     for effect in &effects {
         match effect {
@@ -589,8 +595,8 @@ fn what_the_spec_has_elsewhere_is_stopped_and_then_let_go_of() {
                 action: Action::StopNow,
                 ..
             } => stop = Some(*id),
-            Effect::Shape { spec } => {
-                shaped = !spec.workloads[&"w".into()]
+            Effect::Shape { revision, .. } => {
+                shaped = !revision.spec.workloads[&"w".into()]
                     .replicas
                     .contains_key(&"solo".into())
             }
@@ -605,8 +611,8 @@ fn what_the_spec_has_elsewhere_is_stopped_and_then_let_go_of() {
         id,
         result: Ok(Done::Stopped { clean_at: None }),
     };
-    let mut effects = drive(&mut node, ms(1_010), observed(false));
-    effects.extend(drive(&mut node, ms(1_020), acted));
+    let mut effects = drive(&mut node, ms(110), observed(false));
+    effects.extend(drive(&mut node, ms(120), acted));
     // The deadman was never heard: until it says what it counts down, something is.
     assert!(!is_dismissed(&effects));
     let disarm = Effect::Disarm {
@@ -618,7 +624,7 @@ fn what_the_spec_has_elsewhere_is_stopped_and_then_let_go_of() {
         deadline: None,
         unguarded: None,
     };
-    assert!(is_dismissed(&drive(&mut node, ms(1_030), armed)));
+    assert!(is_dismissed(&drive(&mut node, ms(130), armed)));
 }
 
 /// What comes back to this node before it was let go of is made anew afterwards, and by one hand.
@@ -627,24 +633,24 @@ fn what_comes_back_meanwhile_is_let_go_of_first() {
     let mut node = Node::new(config(spec_of_two(), "solo"), Time::ZERO);
     let ms = Time::from_millis;
     drive(&mut node, ms(1), observed(true));
-    node.reshape(elsewhere(spec_of_two()).into());
-    drive(&mut node, ms(1_000), Input::Woke);
-    node.reshape(spec_of_two().into());
-    drive(&mut node, ms(1_010), Input::Woke);
+    node.reshape(revision(elsewhere(spec_of_two())));
+    drive(&mut node, ms(100), Input::Woke);
+    node.reshape(revision(spec_of_two()));
+    drive(&mut node, ms(110), Input::Woke);
     assert_eq!(node.replicas().count(), 0, "the one before still runs");
-    drive(&mut node, ms(1_020), observed(false));
+    drive(&mut node, ms(120), observed(false));
     let acted = Input::Acted {
         workload: "w".into(),
         id: 1,
         result: Ok(Done::Stopped { clean_at: None }),
     };
-    drive(&mut node, ms(1_025), acted);
+    drive(&mut node, ms(125), acted);
     let armed = Input::Armed {
         claim: Claim::Primary("w".into()),
         deadline: None,
         unguarded: None,
     };
-    let effects = drive(&mut node, ms(1_030), armed);
+    let effects = drive(&mut node, ms(130), armed);
     let dismissed = effects
         .iter()
         .position(|e| matches!(e, Effect::Dismiss { .. }));
@@ -668,8 +674,35 @@ fn a_coordinator_goes_on_under_another_spec() {
     let mut other = spec_of_two();
     other.workloads.clear();
     other.nodes.remove(&"other".into());
-    other.timings.heartbeat *= 2;
-    node.reshape(other.into());
+    other.timings.heartbeat = Duration::from_millis(120);
+    let plea = Plea::Revision {
+        text: "another".into(),
+        spec: Box::new(other),
+        based_on: Some(1),
+    };
+    let request = Request::Intend {
+        plea,
+        by: "marlin".into(),
+        at: 0,
+        why: None,
+        seen: None,
+        plan_only: false,
+    };
+    let asked = Input::Asked {
+        ticket: 1,
+        request,
+        level: Level::Administer,
+    };
+    let answered = drive(&mut node, now, asked);
+    let started = |e: &Effect| {
+        let Effect::Answer { answer, .. } = e else {
+            return false;
+        };
+        matches!(answer, Answer::Started { .. })
+    };
+    assert!(answered.iter().any(started), "{answered:?}");
+    now += Duration::from_millis(10);
+    drive(&mut node, now, Input::Woke);
     let mut sent = Vec::new();
     for _ in 0..200 {
         now += Duration::from_millis(10);

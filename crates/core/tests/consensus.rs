@@ -54,7 +54,7 @@ fn broken_member(name: &NodeId, stored: Stored, now: Time, planted: Option<Plant
     let setup = Setup {
         me,
         members,
-        votes,
+        founders: votes.into(),
         pace: PACE,
         quiet: QUIET,
         planted,
@@ -417,6 +417,7 @@ fn a_restarted_member_is_current_once_its_leader_has_committed_in_its_own_term()
             commit: Index(commit),
             sent: Time::ZERO,
             news: true,
+            keep: Duration::from_millis(600),
         };
         node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
         (node.commit(), node.is_current())
@@ -473,6 +474,7 @@ fn a_snapshot_replaces_only_what_it_stands_for() {
             term: Term(3),
             piece,
             sent: Time::ZERO,
+            keep: Duration::from_millis(600),
         }
     };
     let after = |last| {
@@ -522,6 +524,7 @@ fn a_conflicting_tail_is_replaced() {
         commit: Index(2),
         sent: Time::ZERO,
         news: true,
+        keep: Duration::from_millis(600),
     };
     node.on_talk(&id("a"), append, Time::from_millis(700), 0.5);
     assert_eq!(node.log().last(), LogId::new(Term(3), Index(3)));
@@ -606,6 +609,51 @@ fn a_promise_outlives_a_restart() {
 
 /// F4: a has the newer log, b the higher term. Each would refuse the other for ever if refusals
 /// said nothing of the term.
+/// V4: how long a promise lasts is known after a restart, also where the spec that said so had not
+/// come yet. A leader counts on it as soon as it is acknowledged.
+#[test]
+fn a_long_promise_outlives_a_restart() {
+    let long = QUIET * 4;
+    let votes_early = |planted: Option<Planted>| {
+        let (name, ms) = (id("b"), Duration::from_millis(1));
+        let mut disk = founder(&name);
+        let mut voter = broken_member(&name, disk.clone(), Time::ZERO, planted);
+        let start = Time::ZERO + QUIET * 2;
+        // It lacks what comes before: it takes nothing, and promises all the same.
+        let append = Talk::AppendEntries {
+            term: Term(3),
+            prev: LogId::new(Term(2), Index(9)),
+            entries: Vec::new(),
+            commit: Index(0),
+            sent: start,
+            news: false,
+            keep: long,
+        };
+        voter.on_talk(&id("a"), append, start, 0.5);
+        for order in voter.take_orders() {
+            if let Order::Persist(durable) = order {
+                disk.take(durable);
+            }
+        }
+        let mut voter = broken_member(&name, disk, start + ms, planted);
+        let asked = start + QUIET + QUIET;
+        let request = Talk::RequestVote {
+            term: Term(4),
+            last: LogId::new(Term(3), Index(12)),
+            handed: false,
+        };
+        voter.on_talk(&id("c"), request, asked, 0.5);
+        let orders = voter.take_orders();
+        let yes = |o: &Order| matches!(o, Order::Send(_, Talk::RequestVoteReply { yes: true, .. }));
+        orders.iter().any(yes)
+    };
+    assert!(!votes_early(None));
+    assert!(
+        votes_early(Some(Planted::OwnWindow)),
+        "the plant is not seen"
+    );
+}
+
 #[test]
 fn two_voters_of_three_always_find_a_leader() {
     assert_eq!(leaders_of_two(None), ["a"]);
@@ -712,6 +760,7 @@ fn an_enrolled_store_sleeps_through_its_quiet_time() {
         commit: nothing.index,
         sent: at(1_000),
         news: false,
+        keep: Duration::from_millis(600),
     };
     node.on_talk(&b, append, at(1_000), 0.0);
     node.enrol(at(1_300));

@@ -58,6 +58,7 @@ fn silent(case: &mut Case, nodes: &[&str], time: Duration, by: &[&str]) {
             let hears = Hears {
                 you: Some(50 * MS),
                 lately: members.pick(|n| by.contains(&n.as_str())),
+                of: 0,
             };
             case.health.on_beat(&(*node).into(), beat, hears, case.now);
             if let Some(heard) = case.reports.get_mut(&NodeId::from(*node)) {

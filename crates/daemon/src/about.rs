@@ -6,12 +6,13 @@ use crate::lock::read;
 use crate::wiring::Servers;
 use crate::{clock, deadman, tls};
 use karst_core::about::{About, Room};
-use karst_core::spec::{Finding, Spec};
+use karst_core::spec::{Finding, Revision};
 use karst_core::{Input, NodeId};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
 use std::time::Duration;
+use tokio::sync::watch;
 
 /// How often it is looked.
 const LOOK: Duration = Duration::from_secs(5);
@@ -24,7 +25,7 @@ pub type Own = Arc<RwLock<Vec<Finding>>>;
 /// Where it is looked.
 pub struct Sources {
     pub me: NodeId,
-    pub spec: Spec,
+    pub in_force: watch::Receiver<Arc<Revision>>,
     pub state: PathBuf,
     pub runtime: PathBuf,
     pub certificate: PathBuf,
@@ -35,9 +36,8 @@ pub struct Sources {
 /// Until the daemon ends.
 pub async fn run(sources: Sources, tell: Tell) {
     let (since, mut last) = (clock::unix(), None);
-    let places = sources.places();
     loop {
-        let (looked_at, certificate) = (places.clone(), sources.certificate.clone());
+        let (looked_at, certificate) = (sources.places(), sources.certificate.clone());
         let runtime = sources.runtime.clone();
         // A disk that hangs holds up this and nothing else.
         let seen = tokio::task::spawn_blocking(move || {
@@ -70,7 +70,7 @@ impl Sources {
     /// The directories whose volumes must not fill.
     fn places(&self) -> Vec<(String, PathBuf)> {
         let mut places = vec![("node store".to_string(), self.state.clone())];
-        for (id, workload) in &self.spec.workloads {
+        for (id, workload) in &self.in_force.borrow().spec.workloads {
             let Some(replica) = workload.replicas.get(&self.me) else {
                 continue;
             };

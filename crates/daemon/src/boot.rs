@@ -9,8 +9,8 @@ use crate::{about, clock, deadman, examine, http, peers, pulse, renew, ship, sto
 use actix_web::dev::ServerHandle;
 use actix_web::web;
 use anyhow::{Context, Result};
-use karst_core::spec::NodeSpec;
-use karst_core::{BootId, Input, Node, NodeConfig, NodeId, Spec};
+use karst_core::spec::Revision;
+use karst_core::{BootId, Input, Node, NodeConfig, NodeId};
 use karst_history::History;
 use sha2::{Digest, Sha256};
 use std::sync::Arc;
@@ -105,6 +105,7 @@ struct Engine {
     disagreements: peers::Disagreements,
     renewal: peers::Renewal,
     strange_datagrams: Arc<AtomicU64>,
+    in_force: watch::Receiver<Arc<Revision>>,
 }
 
 fn start_engine(
@@ -114,14 +115,16 @@ fn start_engine(
     identity: &tls::Identity,
     workers: &Runtime,
 ) -> Result<Engine> {
-    let Given { spec, me, .. } = given;
+    let me = &given.me;
     let (tell, told) = heart::channel();
-    let (store, mut node) = open_node(run, spec, me, &tell)?;
+    let (store, mut node) = open_node(run, given, &tell)?;
+    let revision = node.revision().clone();
+    let (spec, in_force) = (revision.spec.clone(), watch::Sender::new(revision));
     let pulse = pulse::runtime()?;
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
         let receive = move |input| tell.input(input);
-        peers::Peers::start(me, spec, digest, identity, receive)?
+        peers::Peers::start(me, &spec, digest, identity, receive)?
     };
     let (disagreements, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
@@ -136,6 +139,7 @@ fn start_engine(
         tls: run.tls.clone(),
         tell: tell.clone(),
         glance: glance.clone(),
+        in_force: in_force.clone(),
         pulse: pulse.handle().clone(),
         workers: workers.handle().clone(),
     };
@@ -171,14 +175,15 @@ fn start_engine(
         disagreements,
         renewal,
         strange_datagrams,
+        in_force: in_force.subscribe(),
     })
 }
 
 /// This node says of itself and its host what people want to know.
-fn start_about(run: &Run, spec: &Spec, me: &NodeId, engine: &Engine, own: about::Own) {
+fn start_about(run: &Run, me: &NodeId, engine: &Engine, own: about::Own) {
     let sources = about::Sources {
         me: me.clone(),
-        spec: spec.clone(),
+        in_force: engine.in_force.clone(),
         state: run.common.state.clone(),
         runtime: run.common.runtime.clone(),
         certificate: run.tls.join("node.pem"),
@@ -196,20 +201,23 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let certificate = tls::HttpCertificate::new(&identity)?;
     let tokens = renew::read_tokens(&run.tokens)?;
     let engine = start_engine(&run, &given, &digest, &identity, &runtime)?;
-    let Given { spec, text, me } = given;
+    let me = given.me;
     let sessions = http::Sessions::new(&std::fs::read(run.tls.join("node.key"))?);
-    let (consoles, asked) = (consoles(&spec), run.clone());
+    let (asked, in_force) = (run.clone(), engine.in_force.clone());
+    let looked_at = (me.clone(), engine.in_force.clone());
     let own = about::Own::default();
-    start_about(&run, &spec, &me, &engine, own.clone());
+    start_about(&run, &me, &engine, own.clone());
     let (stop, stopping) = watch::channel(false);
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
-        spec,
-        spec_text: text,
+        in_force,
         examining: Arc::default(),
-        examine: Box::new(move || examine::look(&asked)),
+        examine: Box::new(move || {
+            let (me, in_force) = &looked_at;
+            let spec = in_force.borrow().spec.clone();
+            examine::look_again(&asked, &spec, me)
+        }),
         certificate_file: run.tls.join("node.pem"),
-        digest,
         heart: engine.heart.clone(),
         store: engine.store.clone(),
         history,
@@ -221,7 +229,6 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         identity: Arc::new(identity).into(),
         written: Default::default(),
         measured: engine.measured,
-        consoles,
         strangers: Default::default(),
         live: Default::default(),
         recent: Default::default(),
@@ -252,7 +259,8 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
 }
 
 /// The node as its store left it.
-fn open_node(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<(store::Store, Node)> {
+fn open_node(run: &Run, given: &Given, tell: &Tell) -> Result<(store::Store, Node)> {
+    let Given { spec, text, me } = given;
     let path = run.common.state.join("node.store");
     let voters = spec.nodes.iter().filter(|(_, node)| node.votes > 0);
     let votes = voters
@@ -279,7 +287,7 @@ fn open_node(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<(store:
         .map(|text| text.trim().to_string());
     let config = NodeConfig {
         me: me.clone(),
-        spec: spec.clone(),
+        given: Arc::new(Revision::first(spec.clone(), text.as_str())),
         boot: BootId::from(boot.trim()),
         system: system.filter(|uuid| !uuid.is_empty()),
         seed: rand::random(),
@@ -288,7 +296,15 @@ fn open_node(run: &Run, spec: &Spec, me: &NodeId, tell: &Tell) -> Result<(store:
         kept: opened.kept,
         planted: None,
     };
-    Ok((store, Node::new(config, clock::now())))
+    let node = Node::new(config, clock::now());
+    if *node.revision().text != **text {
+        tracing::info!(
+            spec = %run.spec.display(),
+            "this file is not what counts: revision {} of the spec is in force here, from the log; `karst spec show` prints it",
+            node.revision().number
+        );
+    }
+    Ok((store, node))
 }
 
 fn open_history(run: &Run) -> Result<Option<History>> {
@@ -302,12 +318,6 @@ fn open_history(run: &Run) -> Result<Option<History>> {
         .as_ref()
         .map(|url| History::new(url, password.as_deref().map(str::trim)))
         .transpose()?)
-}
-
-/// Where a page may look whether another node is there.
-fn consoles(spec: &Spec) -> String {
-    let urls = spec.nodes.values().filter_map(NodeSpec::console_url);
-    urls.map(|url| format!(" {url}")).collect()
 }
 
 fn two_workers() -> std::io::Result<Runtime> {

@@ -32,7 +32,17 @@ pub fn look(run: &Run) -> std::io::Result<Vec<HostNeed>> {
     Ok(runtime.block_on(examine(run)))
 }
 
-/// What is not met first.
+/// The same where a daemon runs, which knows the spec and who it is.
+///
+/// # Errors
+/// If there is nothing left to look with.
+pub fn look_again(run: &Run, spec: &Spec, me: &NodeId) -> std::io::Result<Vec<HostNeed>> {
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()?;
+    Ok(runtime.block_on(of_node(run, spec, me, Vec::new())))
+}
+
 async fn examine(run: &Run) -> Vec<HostNeed> {
     let mut needs = Vec::new();
     let (spec, me) = match given::load_spec(&run.spec) {
@@ -53,6 +63,11 @@ async fn examine(run: &Run) -> Vec<HostNeed> {
             }
         }
     };
+    of_node(run, &spec, &me, needs).await
+}
+
+/// What is not met first.
+async fn of_node(run: &Run, spec: &Spec, me: &NodeId, mut needs: Vec<HostNeed>) -> Vec<HostNeed> {
     needs.push(yes("a name in the spec", me.to_string()));
     directories(run, &mut needs);
     needs.push(certificates(run));
@@ -60,17 +75,17 @@ async fn examine(run: &Run) -> Vec<HostNeed> {
     needs.push(guard());
     needs.push(cgroup(run));
     needs.push(watchdog(run));
-    ports(run, &spec, &me, &mut needs);
+    ports(run, spec, me, &mut needs);
     for (id, workload) in &spec.workloads {
-        needs.extend(replica(run, &me, id, workload));
-        needs.extend(subnets(&me, id, workload));
+        needs.extend(replica(run, me, id, workload));
+        needs.extend(subnets(me, id, workload));
     }
-    for (other, node) in spec.nodes.iter().filter(|(other, _)| **other != me) {
+    for (other, node) in spec.nodes.iter().filter(|(other, _)| *other != me) {
         if let Some(api) = node.api {
             needs.push(peer(run, other, api).await);
         }
     }
-    needs.extend(power(run, &spec, &me).await);
+    needs.extend(power(run, spec, me).await);
     needs.sort_by_key(|need| match need.met {
         Met::No => 0,
         Met::Better => 1,

@@ -46,6 +46,10 @@ pub enum Hand {
     Serve {
         server: Arc<Server>,
     },
+    /// The spec has another heartbeat.
+    Pace {
+        heartbeat: Duration,
+    },
 }
 
 /// Heartbeats until the next look at a primary some of whose standbys have not everything yet:
@@ -154,7 +158,7 @@ fn looks_from(first: Instant, every: Duration) -> Interval {
 pub async fn replica(
     workload: WorkloadId,
     server: Arc<Server>,
-    heartbeat: Duration,
+    mut heartbeat: Duration,
     mut told: UnboundedReceiver<Hand>,
     heart: Tell,
 ) {
@@ -167,7 +171,7 @@ pub async fn replica(
     };
     let mut exits = tokio::spawn(driven.clone().watch_exits(watched.clone()));
     let mut acting: Option<(u64, JoinHandle<()>)> = None;
-    let calm = heartbeat * CALM_LOOKS;
+    let mut calm = heartbeat * CALM_LOOKS;
     let mut probe = looks_from(Instant::now(), heartbeat);
     let mut pid_known = false;
     // A look may hang as long as its server does: nothing that is told waits for it (F5).
@@ -182,6 +186,10 @@ pub async fn replica(
                     exits.abort();
                     driven.server = server;
                     exits = tokio::spawn(driven.clone().watch_exits(watched.clone()));
+                }
+                Some(Hand::Pace { heartbeat: next }) => {
+                    (heartbeat, calm) = (next, next * CALM_LOOKS);
+                    probe = looks_from(Instant::now(), heartbeat);
                 }
                 Some(Hand::Cancel { id }) => {
                     if let Some((_, task)) = acting.take_if(|(a, _)| *a == id) {

@@ -9,7 +9,7 @@ use crate::{clock, pulse};
 use karst_core::author::Level;
 use karst_core::replica::Role;
 use karst_core::request::{Answer, Request};
-use karst_core::state::Tenure;
+use karst_core::state::{Past, Tenure};
 use karst_core::{Effect, Epoch, Index, Input, Node, NodeId, Term, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -55,6 +55,8 @@ pub enum Told {
     Input(Box<Input>),
     /// Somebody wants to know how far primaries are.
     Heads(oneshot::Sender<Vec<Reached>>),
+    /// Somebody wants to read earlier specs.
+    Past(oneshot::Sender<Vec<Past>>),
     Stop,
 }
 
@@ -119,6 +121,14 @@ impl Heart {
         answer.ok()?.ok()
     }
 
+    /// Earlier revisions of the spec, the oldest first; none where the heart is too busy to say.
+    pub async fn past_revisions(&self) -> Option<Vec<Past>> {
+        let (reply, answer) = oneshot::channel();
+        let _ = self.tell.0.send(Told::Past(reply));
+        let answer = tokio::time::timeout(Duration::from_secs(1), answer).await;
+        answer.ok()?.ok()
+    }
+
     /// What this node knows by itself.
     pub async fn own_status(&self) -> Option<Answer> {
         self.ask(Request::OwnStatus, Level::Observe, Duration::from_secs(1))
@@ -173,6 +183,10 @@ pub fn new(
                         .heads()
                         .map(|(id, head, at)| (id.clone(), head.position, at));
                     let _: Result<(), _> = reply.send(heads.collect());
+                    continue;
+                }
+                Ok(Some(Told::Past(reply))) => {
+                    let _: Result<(), _> = reply.send(node.state().charter.past.clone());
                     continue;
                 }
                 Err(_) => node.handle(clock::now(), Input::Woke),

@@ -70,7 +70,7 @@ pub async fn run(files: Files, users: Users) {
     loop {
         *write(&users.own) = findings(
             &files,
-            &users.service.spec,
+            &users.service.spec(),
             users.service.me.as_str(),
             trouble.as_ref(),
         );

@@ -12,12 +12,13 @@ use karst_core::authority::Claim;
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
-use karst_core::spec::{PowerSpec, Subnet, WorkloadSpec};
+use karst_core::spec::{PowerSpec, Revision, Subnet, WorkloadSpec};
 use karst_core::{Effect, NodeId, Spec, WorkloadId};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 use tokio::runtime::Handle;
 use tokio::sync::mpsc::{self, UnboundedSender};
 use tokio::sync::watch;
@@ -29,6 +30,8 @@ pub struct Host {
     pub tls: PathBuf,
     pub tell: Tell,
     pub glance: watch::Receiver<Glance>,
+    /// Whoever answers people reads the spec in force there.
+    pub in_force: watch::Sender<Arc<Revision>>,
     /// Where peers are dialled, and where everything else runs.
     pub pulse: Handle,
     pub workers: Handle,
@@ -41,6 +44,7 @@ pub struct Wiring {
     deadman: UnboundedSender<deadman::Order>,
     pub servers: Servers,
     hands: Hands,
+    heartbeat: Duration,
 }
 
 /// The servers of the replicas that are here.
@@ -86,6 +90,7 @@ impl Wiring {
             deadman,
             servers: Servers::default(),
             hands: Hands::default(),
+            heartbeat: Duration::ZERO,
         }
     }
 
@@ -93,7 +98,16 @@ impl Wiring {
     /// If something of the node's shape cannot be made.
     pub fn carry_out(&mut self, effect: Effect) -> Result<()> {
         match effect {
-            Effect::Shape { spec } => self.shape(&spec)?,
+            Effect::Shape {
+                revision,
+                longest_lease,
+                is_logged,
+            } => {
+                let _on_it = self.host.pulse.enter();
+                self.peers.reshape(&revision.spec, is_logged);
+                self.host.in_force.send_replace(revision.clone());
+                self.shape(&revision.spec, longest_lease)?;
+            }
             Effect::Dismiss { claim } => self.dismiss(claim),
             Effect::Send { to, message } => self.peers.send(&to, message),
             Effect::Way { to, via } => self.peers.set_way(&to, via.as_ref()),
@@ -136,14 +150,16 @@ impl Wiring {
 
     /// Makes what is missing, and makes anew what is another one now. A replica's hand and an
     /// address's end when they are dismissed, and not before.
-    fn shape(&mut self, spec: &Spec) -> Result<()> {
-        {
-            let _on_it = self.host.pulse.enter();
-            self.peers.reshape(spec);
+    fn shape(&mut self, spec: &Spec, longest_lease: Duration) -> Result<()> {
+        let heartbeat = spec.timings.heartbeat;
+        if std::mem::replace(&mut self.heartbeat, heartbeat) != heartbeat {
+            for task in self.hands.replicas.values() {
+                let _ = task.orders.send(Hand::Pace { heartbeat });
+            }
         }
         let _inside = self.host.workers.enter();
         for (id, workload) in &spec.workloads {
-            self.watch(id, workload, spec);
+            self.watch(id, workload, longest_lease);
             self.shape_replica(id, workload, spec)?;
             self.shape_address(id, workload)?;
         }
@@ -152,7 +168,7 @@ impl Wiring {
     }
 
     /// What of a workload the deadman watches on this node.
-    fn watch(&self, id: &WorkloadId, workload: &WorkloadSpec, spec: &Spec) {
+    fn watch(&self, id: &WorkloadId, workload: &WorkloadSpec, longest: Duration) {
         let me = &self.host.me;
         let server = workload.replicas.get(me).map(|replica| {
             let what = deadman::What::Server {
@@ -172,7 +188,7 @@ impl Wiring {
             self.tell_deadman(deadman::Order::Watch {
                 claim,
                 what,
-                longest: spec.timings.lease,
+                longest,
             });
         }
     }

@@ -253,7 +253,7 @@ fn coordinator(spec: &Spec) -> (Node, Time) {
     };
     let config = NodeConfig {
         me: name(0),
-        spec: spec.clone(),
+        given: std::sync::Arc::new(karst_core::spec::Revision::first(spec.clone(), "")),
         boot: BootId::from("b"),
         system: None,
         seed: 1,
@@ -312,6 +312,7 @@ fn rounds(members: usize, workloads: usize) -> Vec<Round> {
     let hears = Hears {
         you: Some(Duration::from_millis(50)),
         lately,
+        of: 1,
     };
     let round = |beat: u64| {
         now += Duration::from_millis(100);

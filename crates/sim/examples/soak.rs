@@ -43,9 +43,11 @@ fn seed_by_the_clock() -> u64 {
         .map_or(0, |since| since.as_secs() * 1_000)
 }
 
-/// A seed's run; and as often as every other shape, one beside a hostile node.
+/// A seed's run, and one in which the cluster changes; and as often as every other shape, one beside
+/// a hostile node.
 fn play(seed: u64, tally: &Mutex<Tally>) {
     play_run(Run::of(seed), tally);
+    play_run(Run::changing(seed), tally);
     if seed.is_multiple_of(Shape::ALL.len() as u64) {
         play_run(Run::with_shape(seed, Shape::Hostile), tally);
     }

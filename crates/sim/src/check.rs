@@ -7,6 +7,7 @@ use karst_core::operation::Kind;
 use karst_core::replica::Parts;
 use karst_core::spec::Loss;
 use karst_core::state::{ClusterState, Tenure};
+use karst_core::votes::Voters;
 use karst_core::{Index, Node, NodeId, Term, Time, WorkloadId};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fmt;
@@ -177,13 +178,17 @@ impl Truth {
                 }
                 None => {
                     let on = data.durable_on(entry.index, entry.term);
-                    if !node.votes().is_majority(&on) {
+                    if !self
+                        .voters_for(node, entry)
+                        .iter()
+                        .any(|v| v.is_majority(&on))
+                    {
                         return Err((
                             "S8",
                             format!("entry {seen} is committed and durable on {on:?} only"),
                         ));
                     }
-                    self.commit(entry.clone(), node, workloads, data, now)?;
+                    self.commit(entry.clone(), workloads, data, now)?;
                 }
             }
         }
@@ -201,10 +206,20 @@ impl Truth {
         Ok(())
     }
 
+    /// Who may have committed an entry: those who voted when it was appended, or whoever was to vote
+    /// after them by the time that it was counted.
+    fn voters_for(&self, node: &Node, entry: &Entry) -> Vec<Voters> {
+        let before = self.state.charter.voters.clone();
+        let before = before.unwrap_or_else(|| node.voters().clone());
+        let from = Index(entry.index.0 - 1);
+        let later = node.log().after(from).iter();
+        let later = later.filter_map(|e| e.command.voters().cloned());
+        std::iter::once(before).chain(later).collect()
+    }
+
     fn commit(
         &mut self,
         entry: Entry,
-        node: &Node,
         workloads: &[WorkloadId],
         data: &dyn Data,
         now: u64,
@@ -233,14 +248,9 @@ impl Truth {
                 let accepted = forced
                     .filter(|o| o.kind == Kind::ForcedFailover)
                     .map_or(0, |o| o.accept_loss);
-                self.check_open(
-                    w,
-                    workload,
-                    node.spec().workloads[workload].loss,
-                    accepted,
-                    data,
-                    now,
-                )?;
+                let spec = self.state.charter.revision.as_ref();
+                let loss = spec.and_then(|r| Some(r.spec.workloads.get(workload)?.loss));
+                self.check_open(w, workload, loss.unwrap_or(Loss::None), accepted, data, now)?;
             }
             _ => {}
         }

@@ -1,5 +1,6 @@
 //! Faults as data: what happens when, and for how long.
 
+use crate::edit::Edit;
 use karst_core::NodeId;
 use karst_core::request::Request;
 
@@ -67,6 +68,14 @@ pub enum Fault {
     Hostile { node: NodeId, for_ms: u64 },
     /// Somebody asks this, of that node.
     Ask { of: NodeId, request: Request },
+    /// Somebody submits the spec in force with an edit, to that node.
+    Submit { of: NodeId, edit: Edit },
+    /// Somebody asks that node that these rest; or that all that is wanted ends.
+    Rest {
+        of: NodeId,
+        nodes: Vec<NodeId>,
+        end: bool,
+    },
 }
 
 impl Fault {
@@ -96,6 +105,9 @@ impl Fault {
             Fault::HangActions { .. } => "actions hang",
             Fault::SlowStandby { .. } => "standby slow",
             Fault::Hostile { .. } => "node hostile",
+            Fault::Submit { .. } => "edit submitted",
+            Fault::Rest { end: false, .. } => "maintenance asked",
+            Fault::Rest { end: true, .. } => "maintenance ended",
             Fault::Ask { request, .. } => match request {
                 Request::Switchover { .. } => "switchover asked",
                 Request::Failover { .. } => "failover asked",
@@ -106,6 +118,9 @@ impl Fault {
                 Request::Enrol { .. } => "enrolment asked",
                 Request::Power { .. } => "power asked",
                 Request::Acknowledge { .. } => "acknowledgement asked",
+                Request::Intend { .. } => "intent asked",
+                Request::EndIntent { .. } => "end of an intent asked",
+                Request::HandOver { .. } => "hand-over asked",
                 Request::Status | Request::OwnStatus => "status asked",
             },
         }
@@ -136,7 +151,10 @@ impl Fault {
             | Fault::HangActions { for_ms: ms, .. }
             | Fault::SlowStandby { for_ms: ms, .. }
             | Fault::Hostile { for_ms: ms, .. } => Some(*ms),
-            Fault::ClockRate { .. } | Fault::Ask { .. } => None,
+            Fault::ClockRate { .. }
+            | Fault::Ask { .. }
+            | Fault::Submit { .. }
+            | Fault::Rest { .. } => None,
         }
     }
 }

@@ -15,6 +15,7 @@
 
 mod check;
 mod cluster;
+mod edit;
 mod fault;
 mod random;
 mod script;
@@ -23,6 +24,7 @@ mod world;
 
 pub use check::Failure;
 pub use cluster::{Shape, ferry_spec, five_by_three, powered_spec};
+pub use edit::Edit;
 pub use fault::Fault;
 pub use random::{Run, shrink};
 pub use script::Script;

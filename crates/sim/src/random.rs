@@ -3,11 +3,12 @@
 
 use crate::check::Failure;
 use crate::cluster::Shape;
+use crate::edit::Edit;
 use crate::script::Script;
 use crate::world::World;
-use karst_core::Planted;
 use karst_core::spec::Spec;
-use rand::SeedableRng;
+use karst_core::{NodeId, Planted};
+use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
 /// Faults in one script at most.
@@ -19,6 +20,8 @@ pub struct Run {
     pub seed: u64,
     pub shape: Shape,
     pub spec: Spec,
+    /// What it is formed with.
+    pub founding: Spec,
     pub script: Script,
 }
 
@@ -38,7 +41,39 @@ impl Run {
         Self {
             seed,
             shape,
+            founding: spec.clone(),
             spec,
+            script,
+        }
+    }
+
+    /// One whose spec and whose members change while there are faults; some begin smaller than they
+    /// end.
+    pub fn changing(seed: u64) -> Self {
+        const SHAPES: [Shape; 6] = [
+            Shape::Ferry,
+            Shape::FiveNodes,
+            Shape::TwoWorkloads,
+            Shape::SevenNodes,
+            Shape::EvenVotes,
+            Shape::AloneContinue,
+        ];
+        let shape = SHAPES[(seed % SHAPES.len() as u64) as usize];
+        let spec = shape.spec((seed / SHAPES.len() as u64).is_multiple_of(2));
+        let mut chance = Pcg64Mcg::seed_from_u64(seed ^ 0xc4a7);
+        let mut founding = spec.clone();
+        let late: Vec<NodeId> = ["cenote", "tarn", "uvala"].map(NodeId::from).into();
+        for node in late.into_iter().filter(|n| spec.nodes.contains_key(n)) {
+            if chance.random_range(0..3) == 0 {
+                founding = Edit::NodeOut(node).of(&founding, &spec);
+            }
+        }
+        let script = Script::changes(&mut chance, &spec);
+        Self {
+            seed,
+            shape,
+            spec,
+            founding,
             script,
         }
     }
@@ -46,7 +81,8 @@ impl Run {
     /// # Errors
     /// The first guarantee that was broken.
     pub fn play(&self, planted: Option<Planted>) -> Result<World, Box<Failure>> {
-        let mut world = World::new(self.spec.clone(), self.seed, planted);
+        let (spec, founding) = (self.spec.clone(), self.founding.clone());
+        let mut world = World::of(spec, founding, self.seed, planted);
         world.run(&self.script).map(|()| world)
     }
 }

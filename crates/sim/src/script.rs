@@ -1,10 +1,11 @@
 //! A schedule of faults: written by hand, or drawn.
 
 use crate::cluster::HOSTILE;
+use crate::edit::Edit;
 use crate::fault::Fault;
 use karst_core::operation::Mode;
 use karst_core::request::Request;
-use karst_core::spec::Spec;
+use karst_core::spec::{Alone, Loss, Spec, Timings};
 use karst_core::{NodeId, WorkloadId};
 use rand::Rng;
 use rand_pcg::Pcg64Mcg;
@@ -63,6 +64,47 @@ impl Script {
             faults,
             until_ms: 75_000,
             calm_ms: 25_000,
+        }
+    }
+}
+
+/// People change things until then.
+const EDITS_MS: u64 = 36_000;
+
+impl Script {
+    /// Edits and rests among a few faults; in the end the spec is the whole world's.
+    pub fn changes(chance: &mut Pcg64Mcg, spec: &Spec) -> Self {
+        let mut draw = Draw::new(chance, spec);
+        let mut faults = Vec::new();
+        for _ in 0..draw.chance.random_range(0..=5) {
+            let at = draw.chance.random_range(300..STORMY_MS);
+            let fault = draw.fault();
+            faults.push((at, fault));
+        }
+        for _ in 0..draw.chance.random_range(2..=9) {
+            let at = draw.chance.random_range(2_000..EDITS_MS);
+            let what = draw.edit_or_rest();
+            let nodes = draw.nodes.clone();
+            faults.extend(nodes.into_iter().map(|of| (at, what(of))));
+        }
+        draw.tidy_up(&mut faults);
+        for at in [TIDY_MS + 6_000, TIDY_MS + 12_000, TIDY_MS + 20_000] {
+            for of in draw.nodes.clone() {
+                let (nodes, end) = (Vec::new(), true);
+                let ends = Fault::Rest {
+                    of: of.clone(),
+                    nodes,
+                    end,
+                };
+                let edit = Edit::AllBack;
+                faults.extend([(at, ends), (at + 2_500, Fault::Submit { of, edit })]);
+            }
+        }
+        faults.sort_by_key(|(at, _)| *at);
+        Self {
+            faults,
+            until_ms: 100_000,
+            calm_ms: 30_000,
         }
     }
 }
@@ -177,6 +219,59 @@ impl<'a> Draw<'a> {
             28 => self.request(Self::fence),
             _ => self.request(Self::mode),
         }
+    }
+
+    /// What somebody wants, asked of one node.
+    fn edit_or_rest(&mut self) -> Box<dyn Fn(NodeId) -> Fault> {
+        let nodes = self.nodes.clone();
+        let node = self.one(&nodes);
+        let workload = self.workload();
+        let replica = self.replica_of(&workload);
+        let edit = match self.chance.random_range(0..16) {
+            0 => Edit::Timings(Box::new(Timings::brisk())),
+            1 => Edit::Timings(Box::default()),
+            2 | 3 => Edit::Votes(node, self.one(&[0, 0, 1, 2])),
+            4 => Edit::NodeOut(node),
+            5 => Edit::NodeIn(node),
+            6 => Edit::ReplicaOut(workload, replica),
+            7 => Edit::ReplicaIn(workload, replica),
+            8 => Edit::WorkloadOut(workload),
+            9 => Edit::WorkloadIn(workload),
+            10 => Edit::AddressOut(workload),
+            11 => Edit::Loss(workload, self.one(&[Loss::None, Loss::Bytes(50)])),
+            12 => Edit::Alone(workload, self.one(&[Alone::Block, Alone::Continue])),
+            13 => {
+                return Box::new(|of| Fault::Ask {
+                    of,
+                    request: Request::HandOver {
+                        to: None,
+                        by: "marlin".into(),
+                    },
+                });
+            }
+            14 => {
+                let end = self.chance.random_range(0..3) == 0;
+                return Box::new(move |of| Fault::Rest {
+                    of,
+                    nodes: vec![node.clone()],
+                    end,
+                });
+            }
+            _ => {
+                let zone = self.spec.nodes[&node].zone.clone();
+                let inside = self.spec.nodes.iter().filter(|(_, n)| n.zone == zone);
+                let nodes: Vec<NodeId> = inside.map(|(n, _)| n.clone()).collect();
+                return Box::new(move |of| Fault::Rest {
+                    of,
+                    nodes: nodes.clone(),
+                    end: false,
+                });
+            }
+        };
+        Box::new(move |of| Fault::Submit {
+            of,
+            edit: edit.clone(),
+        })
     }
 
     fn link_fault(&mut self, n: i32, from: NodeId, to: NodeId, for_ms: u64) -> Fault {

@@ -43,7 +43,7 @@ impl Subject {
     fn new(spec: Spec, me: &str, seed: u64, leads: bool) -> Self {
         let config = NodeConfig {
             me: me.into(),
-            spec,
+            given: std::sync::Arc::new(karst_core::spec::Revision::first(spec, "")),
             boot: "boot-1".into(),
             system: None,
             seed,
@@ -363,6 +363,7 @@ impl Dice {
             2 => Talk::RequestVote {
                 term,
                 last: LogId::new(self.term(), self.index()),
+                handed: self.yes(),
             },
             3 => Talk::RequestVoteReply {
                 term,
@@ -378,6 +379,7 @@ impl Dice {
                     commit,
                     sent,
                     news,
+                    keep: self.length(),
                 }
             }
             5 => {
@@ -399,7 +401,13 @@ impl Dice {
                     of,
                     part: ClusterState::default(),
                 });
-                Talk::InstallSnapshot { term, piece, sent }
+                let keep = self.length();
+                Talk::InstallSnapshot {
+                    term,
+                    piece,
+                    sent,
+                    keep,
+                }
             }
             7 => Talk::InstallSnapshotReply {
                 term,
@@ -593,6 +601,7 @@ impl Dice {
                     hears: Hears {
                         you: self.maybe(Self::length),
                         lately,
+                        of: self.number(),
                     },
                     heads,
                 }

@@ -5,9 +5,9 @@
 
 use karst_core::operation::Mode;
 use karst_core::request::Request;
-use karst_core::spec::Spec;
+use karst_core::spec::{Spec, Timings};
 use karst_core::{NodeId, Planted};
-use karst_sim::{Fault, Script, Shape, World, ferry_spec, powered_spec};
+use karst_sim::{Edit, Fault, Script, Shape, World, ferry_spec, powered_spec};
 
 const SEEDS: std::ops::Range<u64> = 0..40;
 /// When the faults begin: everything is in place by then.
@@ -35,6 +35,8 @@ struct Scene {
     rule: Planted,
     shows: Shows,
     spec: Spec,
+    /// All that there is, where it is formed with less.
+    world: Option<Spec>,
     guarded: bool,
     faults: fn(&Cast) -> Vec<(u64, Fault)>,
     until: u64,
@@ -46,6 +48,7 @@ fn scene(rule: Planted, shows: Shows, spec: Spec, faults: fn(&Cast) -> Vec<(u64,
         rule,
         shows,
         spec,
+        world: None,
         guarded: true,
         faults,
         until: 22_000,
@@ -54,6 +57,14 @@ fn scene(rule: Planted, shows: Shows, spec: Spec, faults: fn(&Cast) -> Vec<(u64,
 }
 
 impl Scene {
+    /// It may become the whole ferry company's.
+    fn grown(self) -> Self {
+        Self {
+            world: Some(ferry_spec()),
+            ..self
+        }
+    }
+
     fn unguarded(self) -> Self {
         Self {
             guarded: false,
@@ -72,7 +83,8 @@ impl Scene {
 
     /// What the world shows with one seed; none where the seed does not fit.
     fn play(&self, seed: u64, planted: Option<Planted>) -> Option<Result<Option<Shows>, String>> {
-        let mut world = World::new(self.spec.clone(), seed, planted);
+        let all = self.world.clone().unwrap_or_else(|| self.spec.clone());
+        let mut world = World::of(all, self.spec.clone(), seed, planted);
         if !self.guarded {
             world = world.without_guard();
         }
@@ -159,6 +171,23 @@ fn off(name: &str) -> Fault {
         node: n(name),
         down_ms: 600_000,
     }
+}
+fn off_for(name: &str, down_ms: u64) -> Fault {
+    Fault::PowerCut {
+        node: n(name),
+        down_ms,
+    }
+}
+fn submit(of: &str, edit: Edit) -> Fault {
+    Fault::Submit { of: n(of), edit }
+}
+/// The others get their votes later.
+fn only_doline_votes() -> Spec {
+    let mut spec = ferry_spec();
+    for (name, node) in &mut spec.nodes {
+        node.votes = u32::from(name.as_str() == "doline");
+    }
+    spec
 }
 fn kill(name: &str) -> Fault {
     Fault::KillServer {
@@ -318,6 +347,43 @@ fn rules_of_consensus_and_leases() {
                     Fault::LoseStore {
                         node: n("polje"),
                         down_ms: 300,
+                    },
+                ),
+            ]
+        }),
+        // One voter goes on alone with two that have never been heard.
+        scene(VoteUnready, Check("L1"), only_doline_votes(), |_| {
+            vec![
+                (AT, off_for("polje", 40_000)),
+                (AT, off_for("ponor", 40_000)),
+                (AT + 2_000, submit("doline", Edit::AllBack)),
+            ]
+        })
+        .grown()
+        .until_calm(80_000),
+        // The old coordinator is slow to notice that another one leads by its own doing.
+        scene(HandOverWithLease, Check("lease"), ferry_spec(), |c| {
+            let to = Request::HandOver { to: None, by: by() };
+            vec![(AT, ask(c.coordinator.as_str(), to))]
+        }),
+        // A lease of before is longer than those that are granted now, and whoever granted it is
+        // gone.
+        scene(RetireAtOnce, Check("S3"), ferry_spec(), |c| {
+            let at = AT + 30 + c.seed * 7;
+            vec![
+                (
+                    AT,
+                    submit(
+                        c.coordinator.as_str(),
+                        Edit::Timings(Box::new(Timings::brisk())),
+                    ),
+                ),
+                (at, isolate("doline", 8_000)),
+                (
+                    at + 30,
+                    Fault::KillDaemon {
+                        node: c.coordinator.clone(),
+                        down_ms: 8_000,
                     },
                 ),
             ]

@@ -41,6 +41,22 @@ fn hold(shapes: &[Shape]) {
     }
 }
 
+/// The spec and the members change meanwhile: the same guarantees hold, and whatever is wanted is
+/// done in the end.
+#[test]
+fn guarantees_hold_while_the_cluster_changes() {
+    for seed in seeds() {
+        let run = Run::changing(seed);
+        if let Err(failure) = run.play(None) {
+            let (least, failure) = shrink(&run, failure);
+            panic!(
+                "changing, seed {seed}: {:#?}\n{failure}",
+                least.script.faults
+            );
+        }
+    }
+}
+
 /// What they play is every kind of fault that a script draws, and many of each. A store that is put
 /// back and a hostile node have tests of their own.
 #[test]

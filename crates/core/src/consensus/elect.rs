@@ -12,6 +12,7 @@ impl Consensus {
     /// leader.
     pub(super) fn sound_out(&mut self, now: Time, chance: f64) {
         self.leader = None;
+        self.kept = self.pace.election_timeout;
         self.put_off_campaign(now, chance);
         self.role = Role::Sounding {
             yes: BTreeSet::from([self.me.clone()]),
@@ -24,7 +25,7 @@ impl Consensus {
     }
 
     fn send_voters(&mut self, talk: Talk) {
-        for voter in self.votes.voters().filter(|v| **v != self.me) {
+        for voter in self.voters.all().into_iter().filter(|v| **v != self.me) {
             self.orders.push(Order::Send(voter.clone(), talk.clone()));
         }
     }
@@ -32,10 +33,16 @@ impl Consensus {
     /// Whether this node still keeps faith with a leader, or with a promise that it may have
     /// forgotten (A1).
     fn is_faithful(&self, now: Time) -> bool {
-        let heard = self
-            .heard_leader
-            .is_some_and(|at| now.since(at) < self.pace.election_timeout);
-        now < self.quiet_until || heard || self.is_leader()
+        let promised = self.promised.is_some_and(|(_, until)| now < until);
+        now < self.quiet_until || promised || self.is_leader()
+    }
+
+    /// Whether the leader of the term before `term` has freed this node of what it promised: it
+    /// promised that leader, or one whose promises were over when that one was elected. What it
+    /// promised before its start it promised in a term that it knows (V5).
+    fn is_freed(&self, term: Term) -> bool {
+        let later = |(to, _): (Term, Time)| to.next() > term;
+        self.term <= term && !self.is_leader() && !self.promised.is_some_and(later)
     }
 
     pub(super) fn on_would_you_vote(&mut self, from: &NodeId, term: Term, last: LogId, now: Time) {
@@ -76,13 +83,13 @@ impl Consensus {
 
     fn campaign_if_backed(&mut self, now: Time, chance: f64) {
         if let Role::Sounding { yes } = &self.role
-            && self.votes.is_majority(yes)
+            && self.voters.is_majority(yes)
         {
-            self.campaign(now, chance);
+            self.campaign(false, now, chance);
         }
     }
 
-    fn campaign(&mut self, now: Time, chance: f64) {
+    pub(super) fn campaign(&mut self, handed: bool, now: Time, chance: f64) {
         let term = self.term.next();
         self.put_off_campaign(now, chance);
         self.term = term;
@@ -98,6 +105,7 @@ impl Consensus {
         self.send_voters(Talk::RequestVote {
             term,
             last: self.log.last(),
+            handed,
         });
     }
 
@@ -106,10 +114,12 @@ impl Consensus {
         from: &NodeId,
         term: Term,
         last: LogId,
+        handed: bool,
         now: Time,
         chance: f64,
     ) {
-        if !self.counts || self.is_faithful(now) || term < self.term {
+        let faithful = self.is_faithful(now) && !(handed && self.is_freed(term));
+        if !self.counts || faithful || term < self.term {
             let silent = self.planted == Some(Planted::RefuseWithoutTerm);
             let term = if silent { term } else { term.max(self.term) };
             self.orders.push(Order::Send(
@@ -165,21 +175,23 @@ impl Consensus {
             votes.insert(self.me.clone(), true);
         }
         if !self
-            .votes
+            .voters
             .is_majority(votes.iter().filter(|(_, yes)| **yes).map(|(n, _)| n))
         {
             return;
         }
         let next = self.log.last().index.next();
-        let others = self.members.iter().filter(|m| **m != self.me);
+        let others = self.others();
         let followers = others
-            .map(|m| (m.clone(), Progress::new(next, now)))
+            .into_iter()
+            .map(|m| (m, Progress::new(next, now)))
             .collect();
         self.role = Role::Leader(Leader {
             elected_at: now,
             first: next,
             followers,
             beat_due: now,
+            hands_over: None,
         });
         self.leader = Some(self.me.clone());
         self.orders.push(Order::Elected {

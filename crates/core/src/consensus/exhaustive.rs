@@ -1,6 +1,6 @@
 //! Every schedule of three voters, within budgets: campaigns, proposals, messages that come late
-//! (at any later moment), crashes that lose what was not synced, stores that are lost; and without
-//! any: messages that never come, syncs at any moment, leaders that give up. In each state that can
+//! (at any later moment), crashes that lose what was not synced, stores that are lost, changes of who
+//! votes, hand-overs; and without any: messages that never come, syncs at any moment, leaders that give up. In each state that can
 //! be reached, a term has one leader (S1), what is committed stays (S2) and was durable on a
 //! majority (S8).
 //!
@@ -8,12 +8,12 @@
 //! leases and for calm (A1, A3); S1 and S2 must hold without them.
 
 use super::{Consensus, Durable, Entry, Order, Pace, Role, Setup, Stored, Talk};
-use crate::command::Command;
+use crate::command::{ClusterAct, Command};
 use crate::ids::{Index, NodeId, Term};
 use crate::message::Message;
 use crate::planted::Planted;
 use crate::time::Time;
-use crate::votes::Votes;
+use crate::votes::{Voters, Votes};
 use std::collections::hash_map::DefaultHasher;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::hash::Hasher;
@@ -35,6 +35,9 @@ struct Budget {
     lates: u8,
     crashes: u8,
     losses: u8,
+    /// Of votes: all three, then one of them alone.
+    changes: u8,
+    hands: u8,
 }
 
 /// What is broken on purpose.
@@ -44,6 +47,8 @@ enum Broken {
     Rule(Planted),
     /// A message leaves before what it says is durable.
     SaidTooEarly,
+    /// The new voters count alone at once (V2).
+    OneStep,
 }
 
 /// What was written last, and the messages that wait for it.
@@ -61,6 +66,8 @@ struct World {
     budget: Budget,
     leaders: BTreeMap<Term, usize>,
     committed: Vec<Term>,
+    /// Who votes has changed, or is about to.
+    changed: bool,
 }
 
 enum Step {
@@ -74,6 +81,8 @@ enum Step {
     Propose(usize),
     Crash(usize),
     Lose(usize),
+    Change(usize),
+    HandOver(usize, usize),
 }
 
 fn place(name: &NodeId) -> usize {
@@ -94,7 +103,7 @@ fn member(n: usize, stored: Stored, broken: Broken) -> Consensus {
     let setup = Setup {
         me: NAMES[n].into(),
         members,
-        votes,
+        founders: votes.into(),
         pace: PACE,
         quiet: Duration::ZERO,
         planted,
@@ -114,6 +123,7 @@ impl World {
             budget,
             leaders: BTreeMap::new(),
             committed: Vec::new(),
+            changed: false,
         }
     }
 
@@ -146,6 +156,13 @@ impl World {
             if quiet && self.budget.proposals > 0 && self.nodes[n].is_leader() {
                 steps.push(Step::Propose(n));
             }
+            if quiet && self.budget.changes > 0 && self.next_voters(n).is_some() {
+                steps.push(Step::Change(n));
+            }
+            if quiet && self.budget.hands > 0 && self.nodes[n].is_leader() {
+                let others = (0..3).filter(|to| *to != n);
+                steps.extend(others.map(|to| Step::HandOver(n, to)));
+            }
             if self.budget.crashes > 0 {
                 steps.push(Step::Crash(n));
             }
@@ -168,6 +185,8 @@ impl World {
             | Step::Sync(n)
             | Step::Propose(n)
             | Step::Crash(n)
+            | Step::Change(n)
+            | Step::HandOver(n, _)
             | Step::Lose(n) => *n,
         };
         match step {
@@ -198,6 +217,22 @@ impl World {
                 next.budget.crashes -= 1;
                 next.restart(n, broken);
             }
+            Step::Change(_) => {
+                next.budget.changes -= 1;
+                let mut voters = self.next_voters(n).expect("it was listed");
+                if broken == Broken::OneStep
+                    && let Some(wanted) = voters.next.take()
+                {
+                    voters.now = wanted;
+                }
+                next.changed = true;
+                let change = Command::Cluster(ClusterAct::Voters(voters));
+                next.nodes[n].propose(vec![change], NOW);
+            }
+            Step::HandOver(_, to) => {
+                next.budget.hands -= 1;
+                next.nodes[n].hand_over(&NAMES[*to].into(), NOW, 0.0);
+            }
             Step::Lose(_) => {
                 next.budget.losses -= 1;
                 next.disks[n] = Stored {
@@ -214,6 +249,26 @@ impl World {
             next.take_orders(n, broken);
         }
         next
+    }
+
+    /// What this leader may propose about who votes: to all three and one alone at once, and after
+    /// that is committed to the one alone, by that one.
+    fn next_voters(&self, n: usize) -> Option<Voters> {
+        let node = &self.nodes[n];
+        let one = Votes::new([(NAMES[0].into(), 1)]);
+        let last = node.log().last().index;
+        if !node.is_leader() || node.commit() < last {
+            return None;
+        }
+        let voters = node.voters();
+        match &voters.next {
+            None if voters.now == one => None,
+            None => Some(Voters {
+                now: voters.now.clone(),
+                next: Some(one),
+            }),
+            Some(_) => (n == 0).then(|| one.into()),
+        }
     }
 
     /// Whoever wants to campaign may: the sounding out before only ever forbids it, and the
@@ -272,6 +327,7 @@ impl World {
                     }
                 }
                 Order::Elected { .. }
+                | Order::HandedOver { .. }
                 | Order::SteppedDown { .. }
                 | Order::Installed { .. }
                 | Order::Regressed { .. } => {}
@@ -303,7 +359,8 @@ impl World {
                         let has = |d: &&Stored| {
                             !d.counts || d.entries.iter().any(|e| e.index == at && e.term == term)
                         };
-                        if self.disks.iter().filter(has).count() < 2 {
+                        let on = self.disks.iter().filter(has).count();
+                        if on < 2 && !self.changed {
                             return Err(format!(
                                 "S8: entry {at} is committed and not durable on a majority"
                             ));
@@ -358,8 +415,11 @@ impl World {
             lates,
             crashes,
             losses,
+            changes,
+            hands,
         } = self.budget;
-        for left in [campaigns, proposals, lates, crashes, losses] {
+        let left = [campaigns, proposals, lates, crashes, losses, changes, hands];
+        for left in left {
             bytes.add(u64::from(left));
         }
         for (term, n) in &self.leaders {
@@ -399,12 +459,16 @@ impl Bytes {
             Role::Candidate { votes } => votes.iter().fold(self.add(2), |b, (n, yes)| {
                 b.node(Some(n)).add(u64::from(*yes))
             }),
-            Role::Leader(leader) => leader.followers.values().fold(self.add(3), |b, p| {
-                b.add(p.next.0)
-                    .add(p.matched.0)
-                    .add(p.told.0)
-                    .add(p.store as u64)
-            }),
+            Role::Leader(leader) => leader.followers.values().fold(
+                self.add(3)
+                    .node(leader.hands_over.as_ref().map(|(to, _)| to)),
+                |b, p| {
+                    b.add(p.next.0)
+                        .add(p.matched.0)
+                        .add(p.told.0)
+                        .add(p.store as u64)
+                },
+            ),
         };
     }
 
@@ -421,6 +485,9 @@ impl Bytes {
     fn entries(&mut self, entries: &[Entry]) -> &mut Self {
         for e in entries {
             self.add(e.term.0).add(e.index.0);
+            if let Some(voters) = e.command.voters() {
+                self.add(20 + u64::from(voters.is_joint()));
+            }
         }
         self.add(99)
     }
@@ -433,7 +500,7 @@ impl Bytes {
             Talk::PreVoteReply { term, yes, own } => {
                 self.add(11).add(term.0).add(u64::from(*yes)).add(own.0)
             }
-            Talk::RequestVote { term, last } => {
+            Talk::RequestVote { term, last, .. } => {
                 self.add(12).add(term.0).add(last.term.0).add(last.index.0)
             }
             Talk::RequestVoteReply { term, yes } => self.add(13).add(term.0).add(u64::from(*yes)),
@@ -467,6 +534,7 @@ impl Bytes {
                     .add(u64::from(*counts))
             }
             Talk::Expelled { term } => self.add(16).add(term.0),
+            Talk::Take { term } => self.add(17).add(term.0),
             Talk::InstallSnapshot { .. } | Talk::InstallSnapshotReply { .. } => {
                 unreachable!("no log is compacted here")
             }
@@ -498,6 +566,8 @@ const NONE: Budget = Budget {
     lates: 0,
     crashes: 0,
     losses: 0,
+    changes: 0,
+    hands: 0,
 };
 
 /// The numbers are pinned: a change of them is a change of what consensus does, or of how
@@ -544,6 +614,22 @@ fn every_schedule_with_a_lost_store_is_safe() {
         explore(Budget { losses: 1, ..NONE }, Broken::Nothing),
         Ok(460_176)
     );
+}
+
+/// V2: the way from three voters to one of them, with everything that may come between.
+#[test]
+fn every_schedule_of_a_change_of_voters_is_safe() {
+    let change = Budget { changes: 2, ..NONE };
+    assert_eq!(explore(change, Broken::Nothing), Ok(116_105));
+    let late = explore(change, Broken::OneStep).expect_err("one step is found");
+    assert!(late.starts_with("S1") || late.starts_with("S2"), "{late}");
+}
+
+/// V5, without its leases: whoever takes over leads the next term, and nobody else does.
+#[test]
+fn every_schedule_of_a_hand_over_is_safe() {
+    let hands = Budget { hands: 2, ..NONE };
+    assert_eq!(explore(hands, Broken::Nothing), Ok(479_495));
 }
 
 /// What it would find.

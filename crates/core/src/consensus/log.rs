@@ -2,6 +2,7 @@
 
 use crate::command::Command;
 use crate::ids::{Index, Term};
+use crate::votes::Voters;
 use serde::{Deserialize, Serialize};
 
 /// An entry's place: the log that has the newer last one is the newer log (Raft paper, 5.4.1).
@@ -75,6 +76,13 @@ impl Log {
     pub fn get(&self, index: Index) -> Option<&Entry> {
         self.entries
             .get(index.0.checked_sub(self.base.index.0 + 1)? as usize)
+    }
+
+    /// The newest entry that says who votes, and what it says.
+    pub(super) fn newest_voters(&self) -> Option<(Index, &Voters)> {
+        let says = |e: &'_ Entry| e.command.voters().is_some();
+        let newest = self.entries.iter().rfind(|e| says(e))?;
+        Some((newest.index, newest.command.voters()?))
     }
 
     /// Entries after `index`.

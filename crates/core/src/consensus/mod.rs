@@ -17,8 +17,15 @@
 //!    committed takes it in (A6, F3).
 //! 7. A refusal carries the refuser's term, and the asker takes it: of two voters the one with the
 //!    newer log is never kept out by the other's higher term (F4).
+//! 8. Who votes is what the newest entry about it says, committed or not (V1); the way from one set
+//!    of voters to the next leads over both at once (V2).
+//! 9. A promise lasts as long as the leader's message says, and what may be promised is durable
+//!    before it is (V4).
+//! 10. A leader that hands over has no lease from then on, and is a follower when its successor may
+//!     begin (V5).
 
 mod elect;
+mod hand_over;
 mod log;
 mod piece;
 mod replicate;
@@ -33,8 +40,8 @@ pub use piece::{Piece, Snapshot};
 use crate::command::Command;
 use crate::ids::{Index, NodeId, StoreId, Term};
 use crate::planted::Planted;
-use crate::time::{Time, shortened};
-use crate::votes::Votes;
+use crate::time::{Time, shortened, stretched};
+use crate::votes::Voters;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::RangeInclusive;
@@ -51,8 +58,13 @@ pub enum Talk {
         /// The term that the answering node is in.
         own: Term,
     },
-    /// "Vote for me."
-    RequestVote { term: Term, last: LogId },
+    /// "Vote for me." Where the leader of the term before handed over, a promise to it or to an
+    /// earlier one is no reason to refuse (V5).
+    RequestVote {
+        term: Term,
+        last: LogId,
+        handed: bool,
+    },
     /// With a refusal, `term` is the refuser's if that is higher.
     RequestVoteReply { term: Term, yes: bool },
     /// Entries after `prev`, or none; `sent` is the leader's clock and comes back in the answer.
@@ -64,6 +76,8 @@ pub enum Talk {
         sent: Time,
         /// It has entries, or more of them are committed than the one before said.
         news: bool,
+        /// For so long whoever takes this votes for nobody else (V4).
+        keep: Duration,
     },
     /// `matched` is the last index known equal to the leader's, or the refusal's hint where to look
     /// next.
@@ -82,6 +96,7 @@ pub enum Talk {
         term: Term,
         piece: Box<Piece>,
         sent: Time,
+        keep: Duration,
     },
     /// So many pieces of the snapshot up to `last` are here.
     InstallSnapshotReply {
@@ -91,6 +106,8 @@ pub enum Talk {
         sent: Time,
         counts: bool,
     },
+    /// "Lead in my place": said by a leader that is a follower by then (V5).
+    Take { term: Term },
     /// "What you had acknowledged is not there any more: nothing that you say counts" (A6).
     Expelled { term: Term },
 }
@@ -110,6 +127,8 @@ pub enum Durable {
     Enrolled(StoreId),
     /// From here on it does not, and has another name: it is not the one that was enrolled (A6).
     Expelled(StoreId),
+    /// Promises to a leader may last so long from here on (V4).
+    Keeps(Duration),
 }
 
 impl Durable {
@@ -126,7 +145,7 @@ impl Durable {
                 Term(0),
             ),
             Durable::Compacted(snapshot) | Durable::Installed(snapshot) => (snapshot.last, Term(0)),
-            Durable::Enrolled(_) | Durable::Expelled(_) => Default::default(),
+            Durable::Enrolled(_) | Durable::Expelled(_) | Durable::Keeps(_) => Default::default(),
         }
     }
 }
@@ -151,6 +170,11 @@ pub enum Order {
     SteppedDown {
         term: Term,
         why: &'static str,
+    },
+    /// Leads no more, and said so to whoever takes its place.
+    HandedOver {
+        term: Term,
+        to: NodeId,
     },
     /// A follower fell below what it had acknowledged: its store regressed (A6).
     Regressed {
@@ -240,6 +264,8 @@ struct Leader {
     first: Index,
     followers: BTreeMap<NodeId, Progress>,
     beat_due: Time,
+    /// To whom it hands over, and until when that is tried (V5).
+    hands_over: Option<(NodeId, Time)>,
 }
 
 /// The intervals that consensus uses.
@@ -263,6 +289,9 @@ pub struct Stored {
     pub snapshot: Option<Snapshot>,
     /// After the snapshot.
     pub entries: Vec<Entry>,
+    /// The longest promise that it may have made (V4).
+    #[serde(default)]
+    pub keeps: Duration,
 }
 
 impl Stored {
@@ -294,6 +323,7 @@ impl Stored {
             }
             Durable::Enrolled(store) => (self.store, self.counts) = (Some(store), true),
             Durable::Expelled(store) => (self.store, self.counts) = (Some(store), false),
+            Durable::Keeps(keeps) => self.keeps = keeps,
         }
     }
 }
@@ -303,9 +333,11 @@ impl Stored {
 pub struct Setup {
     pub me: NodeId,
     pub members: BTreeSet<NodeId>,
-    pub votes: Votes,
+    /// As long as no entry and no snapshot says who votes: whoever formed the cluster.
+    pub founders: Voters,
     pub pace: Pace,
-    /// No vote and no campaign for so long after a start (A1).
+    /// No vote and no campaign for so long after a start (A1), or for as long as a promise may have
+    /// been made.
     pub quiet: Duration,
     pub planted: Option<Planted>,
 }
@@ -315,7 +347,10 @@ pub struct Setup {
 pub struct Consensus {
     me: NodeId,
     members: BTreeSet<NodeId>,
-    votes: Votes,
+    founders: Voters,
+    voters: Voters,
+    /// The entry that says so; 0 where that is in no entry.
+    voters_at: Index,
     pace: Pace,
     quiet: Duration,
     planted: Option<Planted>,
@@ -329,7 +364,14 @@ pub struct Consensus {
     commit: Index,
     role: Role,
     leader: Option<NodeId>,
-    heard_leader: Option<Time>,
+    /// Until when it is promised to the leader of which term to vote for nobody else.
+    promised: Option<(Term, Time)>,
+    /// The longest promise that the store knows of, or will before it is acknowledged (V4).
+    keeps: Duration,
+    /// Since when shorter ones would do.
+    shorter_since: Option<Time>,
+    /// The last promise's length: for so long a leader may be silent.
+    kept: Duration,
     /// Since this run began, everything was here that was committed at some moment of it.
     current: bool,
     /// No vote and no campaign before this (A1).
@@ -351,11 +393,12 @@ impl Consensus {
         let Setup {
             me,
             members,
-            votes,
+            founders,
             pace,
             quiet,
             planted,
         } = setup;
+        let quiet = quiet.max(stretched(stored.keeps));
         let counts = stored.counts || planted == Some(Planted::EmptyStoreVotes);
         let silence = if planted == Some(Planted::ForgetPromise) {
             Duration::ZERO
@@ -369,10 +412,12 @@ impl Consensus {
                 .map_or_else(Default::default, |s| s.last),
             stored.entries,
         );
-        Self {
+        let mut consensus = Self {
             me,
             members,
-            votes,
+            voters: founders.clone(),
+            founders,
+            voters_at: Index(0),
             pace,
             quiet,
             planted,
@@ -387,7 +432,10 @@ impl Consensus {
             log,
             role: Role::Follower,
             leader: None,
-            heard_leader: None,
+            promised: None,
+            keeps: stored.keeps,
+            shorter_since: None,
+            kept: pace.election_timeout,
             current: false,
             quiet_until: now + silence,
             // Hosts that start together do not campaign together.
@@ -395,20 +443,51 @@ impl Consensus {
             orders: Vec::new(),
             pieces: None,
             pieces_here: 0,
+        };
+        consensus.read_voters();
+        consensus
+    }
+
+    /// Takes who votes from the newest entry that says so, or from what the log's base stands for
+    /// (V1).
+    fn read_voters(&mut self) {
+        if let Some((at, voters)) = self.log.newest_voters() {
+            (self.voters, self.voters_at) = (voters.clone(), at);
+            return;
+        }
+        let kept = self.snapshot.as_ref();
+        let kept = kept.and_then(|s| s.state.charter.voters.clone());
+        self.voters = kept.unwrap_or_else(|| self.founders.clone());
+        self.voters_at = Index(0);
+    }
+
+    /// Entries from `first` on are others than before.
+    fn note_voters(&mut self, first: Index) {
+        let new = self.log.after(Index(first.0.saturating_sub(1)));
+        if first <= self.voters_at || new.iter().any(|e| e.command.voters().is_some()) {
+            self.read_voters();
         }
     }
 
     /// Other members, at another pace. Who votes stays as it is (V1).
     pub fn reshape(&mut self, members: BTreeSet<NodeId>, pace: Pace, now: Time) {
         let next = self.log.last().index.next();
+        (self.members, self.pace) = (members, pace);
+        let others = self.others();
         if let Role::Leader(leader) = &mut self.role {
-            leader.followers.retain(|node, _| members.contains(node));
-            for member in members.iter().filter(|m| **m != self.me) {
-                let progress = leader.followers.entry(member.clone());
+            leader.followers.retain(|node, _| others.contains(node));
+            for member in others {
+                let progress = leader.followers.entry(member);
                 progress.or_insert_with(|| Progress::new(next, now));
             }
         }
-        (self.members, self.pace) = (members, pace);
+    }
+
+    /// All but this node: members, and whoever votes without being one here yet (V1).
+    fn others(&self) -> BTreeSet<NodeId> {
+        let voters = self.voters.all().into_iter();
+        let all = self.members.iter().chain(voters);
+        all.filter(|n| **n != self.me).cloned().collect()
     }
 
     pub fn term(&self) -> Term {
@@ -426,8 +505,14 @@ impl Consensus {
     pub fn log(&self) -> &Log {
         &self.log
     }
-    pub fn votes(&self) -> &Votes {
-        &self.votes
+    pub fn voters(&self) -> &Voters {
+        &self.voters
+    }
+    /// Whether that member has everything that this leader has, and its store counts.
+    pub fn has_all(&self, member: &NodeId) -> bool {
+        let last = self.log.last().index;
+        let progress = self.as_leader().and_then(|l| l.followers.get(member));
+        *member == self.me || progress.is_some_and(|p| p.match_index() == last)
     }
     pub fn is_leader(&self) -> bool {
         matches!(self.role, Role::Leader(_))
@@ -483,7 +568,7 @@ impl Consensus {
 
     /// Votes, and may lead.
     fn may_campaign(&self) -> bool {
-        self.counts && self.votes.weight(&self.me) > 0
+        self.counts && self.voters.weight(&self.me) > 0
     }
 
     pub fn take_orders(&mut self) -> Vec<Order> {
@@ -500,6 +585,10 @@ impl Consensus {
     /// Until when no other leader can have been elected: a majority promised, counted from when the
     /// acknowledged message was sent.
     pub fn leadership_until(&self, now: Time) -> Option<Time> {
+        let hands_over = self.as_leader()?.hands_over.is_some();
+        if hands_over && self.planted != Some(Planted::HandOverWithLease) {
+            return None;
+        }
         let acknowledged = self.acknowledged_at(now)?;
         if self.planted == Some(Planted::NeverSilent) {
             return Some(now + self.pace.election_timeout);
@@ -521,14 +610,20 @@ impl Consensus {
                     .map_or(Time::ZERO, Progress::promised_at)
             }
         };
-        self.votes.reached(heard)
+        self.voters.reached(heard)
     }
 
     /// When this leader gives up for want of acknowledgements (A3); a fresh one has a window to
     /// collect them.
     fn silent_from(&self, now: Time) -> Option<Time> {
-        let fresh = self.as_leader()?.elected_at + self.pace.election_timeout;
-        Some(self.leadership_until(now)?.max(fresh))
+        let leader = self.as_leader()?;
+        let fresh = leader.elected_at + self.pace.election_timeout;
+        // One that hands over resumes before it gives up.
+        let tries = leader.hands_over.as_ref().map(|(_, until)| *until);
+        let acknowledged = self.acknowledged_at(now)?;
+        let until = self.leadership_until(now);
+        let until = until.unwrap_or(acknowledged + self.pace.election_timeout);
+        Some(until.max(fresh).max(tries.unwrap_or(fresh)))
     }
 
     /// When to call [`Consensus::on_time`] next.
@@ -536,7 +631,13 @@ impl Consensus {
         match &self.role {
             Role::Leader(leader) => leader
                 .beat_due
-                .min(self.silent_from(now).unwrap_or(Time(u64::MAX))),
+                .min(self.silent_from(now).unwrap_or(Time(u64::MAX)))
+                .min(
+                    leader
+                        .hands_over
+                        .as_ref()
+                        .map_or(Time(u64::MAX), |(_, until)| *until),
+                ),
             _ if !self.may_campaign() && self.leader.is_none() => Time(u64::MAX),
             // Nobody campaigns before the quiet time is over, however long ago it would have been
             // its turn.
@@ -546,6 +647,7 @@ impl Consensus {
 
     /// Time passed: beat, give up leadership, or campaign. `chance` is 0 up to (not including) 1.
     pub fn on_time(&mut self, now: Time, chance: f64) {
+        self.resume_late(now);
         if let Some(until) = self.silent_from(now) {
             if until <= now {
                 self.follow(
@@ -566,7 +668,7 @@ impl Consensus {
     }
 
     pub fn on_talk(&mut self, from: &NodeId, talk: Talk, now: Time, chance: f64) {
-        if !self.members.contains(from) {
+        if !self.members.contains(from) && self.voters.weight(from) == 0 {
             return;
         }
         match talk {
@@ -574,7 +676,9 @@ impl Consensus {
             Talk::PreVoteReply { term, yes, own } => {
                 self.on_would(from, term, yes, own, now, chance)
             }
-            Talk::RequestVote { term, last } => self.on_vote(from, term, last, now, chance),
+            Talk::RequestVote { term, last, handed } => {
+                self.on_vote(from, term, last, handed, now, chance);
+            }
             Talk::RequestVoteReply { term, yes } => self.on_voted(from, term, yes, now, chance),
             Talk::AppendEntries {
                 term,
@@ -583,8 +687,18 @@ impl Consensus {
                 commit,
                 sent,
                 news,
+                keep,
             } => {
-                self.on_append(from, term, prev, entries, commit, sent, news, now, chance);
+                let appended = replicate::Appended {
+                    term,
+                    prev,
+                    entries,
+                    commit,
+                    sent,
+                    news,
+                    keep,
+                };
+                self.on_append(from, appended, now, chance);
             }
             Talk::AppendEntriesReply {
                 term,
@@ -595,9 +709,12 @@ impl Consensus {
             } => {
                 self.on_appended(from, term, matched, sent, counts, now, chance);
             }
-            Talk::InstallSnapshot { term, piece, sent } => {
-                self.on_install(from, term, *piece, sent, now, chance)
-            }
+            Talk::InstallSnapshot {
+                term,
+                piece,
+                sent,
+                keep,
+            } => self.on_install(from, term, *piece, (sent, keep), now, chance),
             Talk::InstallSnapshotReply {
                 term,
                 last,
@@ -607,6 +724,7 @@ impl Consensus {
             } => {
                 self.on_installing(from, term, (last, pieces), sent, counts, now, chance);
             }
+            Talk::Take { term } => self.on_take(from, term, now, chance),
             Talk::Expelled { term } => self.on_expelled(
                 from,
                 term,
@@ -628,7 +746,8 @@ impl Consensus {
     /// Appends commands if this node leads; they commit when a majority has them. Returns the
     /// indexes that they have.
     pub fn propose(&mut self, commands: Vec<Command>, now: Time) -> Option<RangeInclusive<Index>> {
-        if !self.is_leader() || commands.is_empty() {
+        let free = self.as_leader().is_some_and(|l| l.hands_over.is_none());
+        if !free || commands.is_empty() {
             return None;
         }
         let mut entries = Vec::new();
@@ -637,6 +756,7 @@ impl Consensus {
             entries.push(self.log.append(self.term, command));
         }
         self.orders.push(Order::Persist(Durable::Entries(entries)));
+        self.note_voters(first);
         self.replicate(now);
         Some(first..=self.log.last().index)
     }
@@ -669,7 +789,6 @@ impl Consensus {
     }
 
     fn put_off_campaign(&mut self, now: Time, chance: f64) {
-        self.campaign_at =
-            now + self.pace.election_timeout + self.pace.election_jitter.mul_f64(chance);
+        self.campaign_at = now + self.kept + self.pace.election_jitter.mul_f64(chance);
     }
 }

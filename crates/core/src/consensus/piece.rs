@@ -1,7 +1,7 @@
 //! A snapshot, and the pieces that it travels in.
 
 use super::log::LogId;
-use crate::state::ClusterState;
+use crate::state::{Charter, ClusterState};
 use serde::{Deserialize, Serialize};
 
 /// Workloads, operations and nodes in one piece: some ten kilobytes, so that a piece holds up no
@@ -67,6 +67,11 @@ impl Snapshot {
                 .map(|(k, v)| (k.clone(), v.clone()))
                 .collect(),
             acknowledged: self.state.acknowledged.part(skip, PIECE),
+            charter: if number == 0 {
+                self.state.charter.clone()
+            } else {
+                Charter::default()
+            },
         };
         Piece {
             last: self.last,

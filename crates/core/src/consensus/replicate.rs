@@ -3,11 +3,23 @@
 use super::{Consensus, Durable, Entry, LogId, Order, Progress, Role, Store, Talk};
 use crate::ids::{Index, NodeId, Term};
 use crate::planted::Planted;
-use crate::time::Time;
+use crate::time::{Time, stretched};
+use std::time::Duration;
 
 /// Entries in one message at most, so that one slow follower's catch-up does not hold up a
-/// heartbeat.
+/// heartbeat; a revision of the spec counts as many.
 const BATCH: usize = 256;
+
+/// What a leader sends.
+pub(super) struct Appended {
+    pub term: Term,
+    pub prev: LogId,
+    pub entries: Vec<Entry>,
+    pub commit: Index,
+    pub sent: Time,
+    pub news: bool,
+    pub keep: Duration,
+}
 
 impl Progress {
     /// One that says of itself that it does not count may be new, and have nothing of what its
@@ -44,7 +56,7 @@ impl Consensus {
     }
 
     fn send_append(&mut self, node: &NodeId, now: Time) {
-        let (term, commit) = (self.term, self.commit);
+        let (term, commit, keep) = (self.term, self.commit, self.pace.election_timeout);
         let Role::Leader(leader) = &mut self.role else {
             return;
         };
@@ -62,6 +74,7 @@ impl Consensus {
                     commit,
                     sent: now,
                     news: false,
+                    keep: self.pace.election_timeout,
                 };
                 self.orders.push(Order::Send(node.clone(), append));
             }
@@ -72,7 +85,15 @@ impl Consensus {
             return;
         };
         let prev = LogId::new(term_before, before);
-        let entries: Vec<Entry> = self.log.after(before).iter().take(BATCH).cloned().collect();
+        let mut room = BATCH;
+        let fits = |e: &&Entry| {
+            let takes = e.command.weight().min(room.max(1));
+            let fits = room >= takes;
+            room = room.saturating_sub(takes);
+            fits
+        };
+        let waiting = self.log.after(before).iter();
+        let entries: Vec<Entry> = waiting.take_while(fits).cloned().collect();
         progress.next = Index(progress.next.0 + entries.len() as u64);
         let news = !entries.is_empty() || commit > progress.told;
         progress.told = commit;
@@ -85,6 +106,7 @@ impl Consensus {
                 commit,
                 sent: now,
                 news,
+                keep,
             },
         ));
     }
@@ -95,7 +117,7 @@ impl Consensus {
         &mut self,
         from: &NodeId,
         term: Term,
-        sent: Time,
+        (sent, keep): (Time, Duration),
         now: Time,
         chance: f64,
     ) -> bool {
@@ -118,25 +140,43 @@ impl Consensus {
             self.follow(term, now, chance, None);
         }
         self.leader = Some(from.clone());
-        self.heard_leader = Some(now);
+        self.promise(term, keep, now);
         self.put_off_campaign(now, chance);
         true
     }
 
-    #[expect(clippy::too_many_arguments, reason = "the message's own fields")]
-    pub(super) fn on_append(
-        &mut self,
-        from: &NodeId,
-        term: Term,
-        prev: LogId,
-        entries: Vec<Entry>,
-        commit: Index,
-        sent: Time,
-        news: bool,
-        now: Time,
-        chance: f64,
-    ) {
-        if !self.heed(from, term, sent, now, chance) {
+    /// Votes for nobody else for so long. The answer waits for what is written here: a promise that
+    /// a restart would forget is acknowledged to nobody (V4).
+    fn promise(&mut self, term: Term, keep: Duration, now: Time) {
+        self.kept = keep;
+        let shorter = keep < self.keeps;
+        let since = *self.shorter_since.get_or_insert(now);
+        if !shorter {
+            self.shorter_since = None;
+        }
+        // The long ones have run out by then.
+        let long_over = shorter && now.since(since) > stretched(self.keeps);
+        let durable = self.planted != Some(Planted::OwnWindow);
+        if durable && (keep > self.keeps || long_over) {
+            (self.keeps, self.shorter_since) = (keep, None);
+            self.orders.push(Order::Persist(Durable::Keeps(keep)));
+        }
+        let until = now + keep;
+        let before = self.promised.map_or(until, |(_, before)| before);
+        self.promised = Some((term, until.max(before)));
+    }
+
+    pub(super) fn on_append(&mut self, from: &NodeId, appended: Appended, now: Time, chance: f64) {
+        let Appended {
+            term,
+            prev,
+            entries,
+            commit,
+            sent,
+            news,
+            keep,
+        } = appended;
+        if !self.heed(from, term, (sent, keep), now, chance) {
             return;
         }
         // What is committed is the same everywhere (S2): entries that would change it come from no
@@ -145,8 +185,10 @@ impl Consensus {
             let last = Index(prev.index.0 + entries.len() as u64);
             let fresh = self.log.merge(entries);
             if let Some(first) = fresh.first() {
-                self.stable = self.stable.min(Index(first.index.0 - 1));
+                let first = first.index;
+                self.stable = self.stable.min(Index(first.0 - 1));
                 self.orders.push(Order::Persist(Durable::Entries(fresh)));
+                self.note_voters(first);
             }
             self.commit = self.commit.max(commit.min(last));
             // A leader commits nothing before an entry of its own term: until then its word may be
@@ -249,6 +291,7 @@ impl Consensus {
             }
         }
         self.advance_commit(now);
+        self.pass_on_if_ready(now, chance);
     }
 
     /// Commits what a majority has, counting only entries of the own term (Raft paper, section
@@ -268,7 +311,7 @@ impl Consensus {
                     .map_or(Index(0), Progress::match_index)
             }
         };
-        if let Some(index) = self.votes.reached(matched)
+        if let Some(index) = self.voters.reached(matched)
             && index > self.commit
             && self.log.term_at(index) == Some(self.term)
         {

@@ -6,6 +6,7 @@ use super::{Consensus, Durable, Log, LogId, Order, Role, Store, Talk};
 use crate::ids::{Index, NodeId, Term};
 use crate::state::ClusterState;
 use crate::time::Time;
+use std::time::Duration;
 
 impl Consensus {
     /// What the log's base stands for.
@@ -29,6 +30,7 @@ impl Consensus {
         };
         self.log.forget_up_to(snapshot.last);
         self.snapshot = Some(snapshot.clone());
+        self.read_voters();
         self.orders
             .push(Order::Persist(Durable::Compacted(Box::new(snapshot))));
     }
@@ -62,6 +64,7 @@ impl Consensus {
                 term: self.term,
                 piece,
                 sent: now,
+                keep: window,
             },
         ));
         true
@@ -113,11 +116,11 @@ impl Consensus {
         from: &NodeId,
         term: Term,
         piece: Piece,
-        sent: Time,
+        (sent, keep): (Time, Duration),
         now: Time,
         chance: f64,
     ) {
-        if !self.heed(from, term, sent, now, chance) {
+        if !self.heed(from, term, (sent, keep), now, chance) {
             return;
         }
         let last = piece.last;
@@ -155,6 +158,10 @@ impl Consensus {
             snapshot.state.operations.extend(piece.part.operations);
             snapshot.state.nodes.extend(piece.part.nodes);
             snapshot.state.acknowledged.extend(piece.part.acknowledged);
+            // It travels whole, with the first.
+            if self.pieces_here == 0 {
+                snapshot.state.charter = piece.part.charter;
+            }
             self.pieces_here += 1;
         }
         if self.pieces_here < piece.of {
@@ -180,6 +187,7 @@ impl Consensus {
         });
         self.commit = last.index;
         self.snapshot = Some(snapshot.clone());
+        self.read_voters();
         self.orders
             .push(Order::Persist(Durable::Installed(Box::new(snapshot))));
         self.orders.push(Order::Send(from.clone(), done));

@@ -80,11 +80,10 @@ impl Node {
     /// The other nodes that may have to take an address up hear who is connected over it: their
     /// clients would not notice.
     pub(super) fn tell_connections(&mut self, id: &WorkloadId) {
-        let keeper = self
-            .here
-            .addresses
-            .get_mut(id)
-            .expect("whoever asks has seen it");
+        let workload = self.spec.workloads.get(id);
+        let Some((keeper, workload)) = self.here.addresses.get_mut(id).zip(workload) else {
+            return;
+        };
         if !keeper.seen.held
             || (keeper.seen.connections.is_empty() && keeper.connections.is_empty())
         {
@@ -96,7 +95,7 @@ impl Node {
             .spec
             .nodes
             .keys()
-            .filter(|n| **n != self.me && self.spec.workloads[id].may_hold_address(n));
+            .filter(|n| **n != self.me && workload.may_hold_address(n));
         for other in others.cloned().collect::<Vec<NodeId>>() {
             self.send(
                 other,
@@ -110,7 +109,9 @@ impl Node {
 
     /// News about an address, for the record: a conflict once, not each time that it is seen.
     pub(super) fn note_address(&mut self, id: &WorkloadId, old: &AddressSeen) {
-        let seen = &self.here.addresses[id].seen;
+        let Some(seen) = self.here.addresses.get(id).map(|keeper| &keeper.seen) else {
+            return;
+        };
         let conflict = seen
             .conflict
             .clone()

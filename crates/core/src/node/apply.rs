@@ -3,7 +3,7 @@
 
 use super::Node;
 use super::questions::Asker;
-use crate::command::{Command, NodeAct, WorkloadAct};
+use crate::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use crate::event::Event;
 use crate::fact::{self, Fact};
 use crate::ids::{Index, NodeId, OperationId, WorkloadId};
@@ -33,6 +33,7 @@ impl Node {
                 self.on_applied(index, &entry.command);
             }
         }
+        self.follow_charter();
         // Everything that the others committed is here, and they take this store in (A6).
         let enrolled = self
             .state
@@ -195,6 +196,9 @@ impl Node {
             Command::Node(node, act) => Answer::Done {
                 index,
                 text: fact::node_text(node, act),
+            },
+            Command::Cluster(ClusterAct::Intend(_)) => Answer::Started {
+                operation: OperationId(index.0),
             },
             Command::Cluster(act) => Answer::Done {
                 index,

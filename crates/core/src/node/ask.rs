@@ -7,11 +7,13 @@ use super::{Effect, Node};
 use crate::author::{Author, Level};
 use crate::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::intent::Intended;
 use crate::message::Message;
 use crate::operation::{Cause, Kind, ModeSet, Operation, Outcome};
-use crate::request::{Answer, Plan, Request};
+use crate::request::{Answer, IntentPlan, Plan, Request};
 use crate::spec::WorkloadSpec;
 use crate::steward::{Scene, fencing};
+use rand::Rng;
 use std::collections::BTreeSet;
 use std::time::Duration;
 
@@ -44,6 +46,10 @@ impl Node {
             return self.answer(asker, Answer::Status(Box::new(self.status())));
         }
         if let Some(lead) = &self.lead {
+            if let Request::HandOver { to, .. } = request {
+                let to = self.successor(lead, to);
+                return self.hand_over(asker, to);
+            }
             let reply = self.consider(lead, &asker, request);
             return self.reply(asker, reply);
         }
@@ -75,6 +81,20 @@ impl Node {
             (Some(indexes), Some(lead)) => drop(lead.undecided.insert(*indexes.end(), asker)),
             _ => self.answer(asker, Answer::NoCoordinator),
         }
+    }
+
+    /// No entry says it: it is done when another one leads.
+    fn hand_over(&mut self, asker: Asker, to: Result<NodeId, String>) {
+        let chance = self.chance.random();
+        let answer = match to {
+            Ok(to) if self.consensus.hand_over(&to, self.now, chance) => Answer::Done {
+                index: self.state.applied,
+                text: format!("{} hands over to {to}", self.me),
+            },
+            Ok(_) => Answer::NoCoordinator,
+            Err(why) => Answer::Refused { why },
+        };
+        self.answer(asker, answer);
     }
 
     /// What a coordinator makes of a request.
@@ -121,6 +141,21 @@ impl Node {
                 }
                 let command = self.power(&self.scene_of(lead), node, what, asker.author(by));
                 return Ok(Reply::Once(vec![command]));
+            }
+            Request::Intend {
+                plea,
+                by,
+                at,
+                why,
+                seen,
+                plan_only,
+            } => {
+                let intended = self.intended(lead, plea, (asker.author(by), at, why))?;
+                let plan = self.intent_plan(lead, &intended);
+                if plan_only {
+                    return Ok(Reply::Now(Answer::IntentPlan(plan)));
+                }
+                return intend(intended, plan, seen);
             }
             other => return Ok(Reply::Once(vec![self.single(lead, other, asker)?])),
         };
@@ -203,6 +238,7 @@ impl Node {
                 by,
                 at,
             } => self.acknowledge(lead, finding, note, (author(by), at)),
+            Request::EndIntent { intent, by } => self.end_intent(intent, author(by)),
             _ => Err("that is not a single entry".into()),
         }
     }
@@ -365,4 +401,24 @@ impl Node {
             known.join(", ")
         ))
     }
+}
+
+/// The entry that says what is wanted.
+///
+/// # Errors
+/// What stands in its way, or that its plan is not the one that was approved.
+fn intend(intended: Intended, plan: IntentPlan, seen: Option<String>) -> Result<Reply, String> {
+    if !plan.unmet.is_empty() {
+        return Err(plan.unmet.join("; "));
+    }
+    if seen.is_some_and(|seen| seen != plan.seen) {
+        let now: Vec<String> = plan.steps.into_iter().map(|step| step.text).collect();
+        return Err(format!(
+            "the plan is another one than the one that was approved: {}; {}",
+            now.join("; "),
+            plan.consequences.join("; ")
+        ));
+    }
+    let intend = Command::Cluster(ClusterAct::Intend(intended.what));
+    Ok(Reply::Once(vec![intend]))
 }

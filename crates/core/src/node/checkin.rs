@@ -144,6 +144,7 @@ impl Node {
             let hears = Hears {
                 you: self.health.age(&to, self.now),
                 lately: lately.clone(),
+                of: self.health.revision(),
             };
             let message = Message::Beat {
                 number: self.links.beats,
@@ -443,9 +444,25 @@ impl Node {
         Some(lease)
     }
 
+    /// One that is longer than this node reckons with is taken for as long as it does: a
+    /// coordinator may have a later revision than this node (R3).
+    fn bounded(&self, lease: &Lease) -> Lease {
+        let timings = &self.spec.timings;
+        if lease.length <= self.longest_lease() || self.planted == Some(Planted::GrantsFromAnybody)
+        {
+            return lease.clone();
+        }
+        Lease {
+            length: timings.lease,
+            kill_bound: timings.kill_bound,
+            ..lease.clone()
+        }
+    }
+
     pub(super) fn on_grant(&mut self, sent: Time, leases: &[Lease]) {
         let worth = self.spec.timings.worth_arming();
         for lease in leases {
+            let lease = &self.bounded(lease);
             let Lease { claim, epoch, .. } = lease;
             let id = claim.workload();
             let w = self.state.workload(id);

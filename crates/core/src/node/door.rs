@@ -26,6 +26,8 @@ const TERMS_AHEAD: u64 = 1_000_000;
 const LARGEST: u64 = 1 << 60;
 /// No age in a report is more; a host may well have been away for months.
 const LONGEST: Duration = Duration::from_secs(100 * 365 * 24 * 3_600);
+/// No spec grants a longer one.
+const LONGEST_LEASE: Duration = Duration::from_secs(3_600);
 /// Connections over one address that its holder tells of.
 const CONNECTIONS: usize = 20_000;
 
@@ -46,6 +48,12 @@ fn ensure(so: bool, why: &'static str) -> Verdict {
     } else {
         Err(Refusal::Forged(why))
     }
+}
+
+/// What the spec does not have there may be of another revision: of one that is not here yet, or
+/// not there yet.
+fn is_placed(so: bool) -> Verdict {
+    so.then_some(()).ok_or(Refusal::Stale)
 }
 
 impl Node {
@@ -74,8 +82,7 @@ impl Node {
                     *number < LARGEST && hears.you.is_none_or(|age| age <= LONGEST),
                     "a number that cannot be",
                 )?;
-                heads.iter().try_for_each(|(id, head)| {
-                    self.knows(id)?;
+                heads.iter().try_for_each(|(_, head)| {
                     ensure(
                         head.epoch.0 < LARGEST && head.position < LARGEST,
                         "a number that cannot be",
@@ -147,10 +154,7 @@ impl Node {
         )?;
         leases.iter().try_for_each(|lease| {
             self.look_at_claim(&lease.claim, lease.epoch)?;
-            ensure(
-                lease.length <= self.spec.timings.lease,
-                "a lease that is longer than the spec's",
-            )?;
+            ensure(lease.length <= LONGEST_LEASE, "a lease that is for ever")?;
             ensure(
                 lease.kill_bound < lease.length,
                 "a lease that ends before it begins",
@@ -186,10 +190,7 @@ impl Node {
     }
 
     fn knows(&self, workload: &WorkloadId) -> Verdict {
-        ensure(
-            self.spec.workloads.contains_key(workload),
-            "a workload that the spec does not have",
-        )
+        is_placed(self.spec.workloads.contains_key(workload))
     }
 
     fn look_at_claim(&self, claim: &Claim, epoch: Epoch) -> Verdict {
@@ -202,7 +203,7 @@ impl Node {
     fn look_at_talk(&self, from: &NodeId, talk: &Talk) -> Verdict {
         let votes = || {
             let so =
-                self.votes().weight(from) > 0 || self.planted == Some(Planted::LeadsWithoutVote);
+                self.voters().weight(from) > 0 || self.planted == Some(Planted::LeadsWithoutVote);
             ensure(so, "consensus from a node without a vote")
         };
         let near = |term: Term| {
@@ -219,14 +220,14 @@ impl Node {
         };
         let real = |index: Index| ensure(index.0 < LARGEST, "a number that cannot be");
         match talk {
-            Talk::PreVote { term, last } | Talk::RequestVote { term, last } => {
+            Talk::PreVote { term, last } | Talk::RequestVote { term, last, .. } => {
                 votes()?;
                 near(*term)?;
                 near(last.term)?;
                 real(last.index)
             }
             Talk::PreVoteReply { term, own, .. } => votes().and(near(*term)).and(near(*own)),
-            Talk::RequestVoteReply { term, .. } | Talk::Expelled { term } => {
+            Talk::RequestVoteReply { term, .. } | Talk::Expelled { term } | Talk::Take { term } => {
                 votes().and(near(*term))
             }
             Talk::AppendEntries {
@@ -235,10 +236,12 @@ impl Node {
                 entries,
                 commit,
                 sent,
+                keep,
                 ..
             } => {
                 votes()?;
                 near(*term)?;
+                ensure(*keep <= LONGEST_LEASE, "a promise that is for ever")?;
                 real(prev.index)?;
                 real(*commit)?;
                 ensure(sent.0 < LARGEST, "a number that cannot be")?;
@@ -255,8 +258,14 @@ impl Node {
                 ensure(sent.0 < LARGEST, "a number that cannot be")?;
                 real(*index)
             }
-            Talk::InstallSnapshot { term, piece, sent } => {
+            Talk::InstallSnapshot {
+                term,
+                piece,
+                sent,
+                keep,
+            } => {
                 votes()?;
+                ensure(*keep <= LONGEST_LEASE, "a promise that is for ever")?;
                 near(*term)?;
                 near(piece.last.term)?;
                 real(piece.last.index)?;
@@ -278,21 +287,13 @@ impl Node {
 
     /// What a node says of what it has: only of what the spec places there.
     fn look_at_parts(&self, from: &NodeId, parts: &Parts) -> Verdict {
-        let spec = |id: &WorkloadId| {
-            self.spec
-                .workloads
-                .get(id)
-                .ok_or(Refusal::Forged("a workload that the spec does not have"))
-        };
+        let spec = |id: &WorkloadId| self.spec.workloads.get(id).ok_or(Refusal::Stale);
         if let Some(about) = &parts.about {
             let fits = about.rooms.len() <= About::MOST && about.findings.len() <= About::MOST;
             ensure(fits, "more of its host than it can have")?;
         }
         for (id, replica) in &parts.replicas {
-            ensure(
-                spec(id)?.replicas.contains_key(from),
-                "a replica that the spec does not have",
-            )?;
+            is_placed(spec(id)?.replicas.contains_key(from))?;
             let times = [
                 Some(replica.age),
                 replica.down_for,
@@ -319,23 +320,14 @@ impl Node {
             )?;
         }
         for id in parts.gates.keys() {
-            ensure(
-                spec(id)?.gates.contains_key(from),
-                "a gate that the spec does not have",
-            )?;
+            is_placed(spec(id)?.gates.contains_key(from))?;
         }
         for id in parts.addresses.keys() {
-            ensure(
-                spec(id)?.may_hold_address(from),
-                "an address that the spec does not place there",
-            )?;
+            is_placed(spec(id)?.may_hold_address(from))?;
         }
         let mut heard = parts.hears_ill.iter().flatten();
         heard.try_for_each(|(node, hearing)| {
-            ensure(
-                self.spec.nodes.contains_key(node),
-                "a node that the spec does not have",
-            )?;
+            is_placed(self.spec.nodes.contains_key(node))?;
             ensure(hearing.age <= LONGEST, "an age that cannot be")
         })
     }

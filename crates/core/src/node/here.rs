@@ -24,6 +24,8 @@ pub(super) struct Here {
     pub dismissed: BTreeMap<WorkloadId, Agent>,
     /// Addresses that the spec has elsewhere now, until they are gone from here.
     pub vacated: BTreeMap<WorkloadId, Keeper>,
+    /// Of an earlier run, about what the spec of this start does not place here: a later one may.
+    pub kept: BTreeMap<WorkloadId, Kept>,
 }
 
 /// What was there before this run.
@@ -55,7 +57,8 @@ impl Here {
 
     /// Makes what the spec places here and is not here yet. What is still being dismissed comes
     /// back once that is over.
-    pub fn make(&mut self, spec: &Spec, me: &NodeId, mut before: Before) {
+    pub fn make(&mut self, spec: &Spec, me: &NodeId, before: Before) {
+        self.kept.extend(before.kept);
         let authority = || {
             before
                 .until
@@ -66,7 +69,7 @@ impl Here {
                 && !self.agents.contains_key(id)
                 && !self.dismissed.contains_key(id)
             {
-                let mut agent = Agent::new(me.clone(), before.kept.remove(id).unwrap_or_default());
+                let mut agent = Agent::new(me.clone(), self.kept.remove(id).unwrap_or_default());
                 agent.authority = authority();
                 self.agents.insert(id.clone(), agent);
             }

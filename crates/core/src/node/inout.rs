@@ -14,10 +14,11 @@ use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::Kept;
 use crate::replica::{Action, Done, GateReport, Observation};
 use crate::request::{Answer, Request};
-use crate::spec::Spec;
+use crate::spec::Revision;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// Heartbeats between two looks at a server of which nothing is expected: a look costs the host as
 /// much as all its beats.
@@ -31,7 +32,8 @@ pub const SNAPSHOT_AFTER: u64 = 1_000;
 #[derive(Clone, Debug)]
 pub struct NodeConfig {
     pub me: NodeId,
-    pub spec: Spec,
+    /// What this node was given to begin with: it counts until its store knows of a later one.
+    pub given: Arc<Revision>,
     pub boot: BootId,
     /// The hardware's UUID, where the host can tell.
     pub system: Option<String>,
@@ -127,7 +129,11 @@ pub enum Effect {
     /// spec is another one. What it does not place here any more is let go of with
     /// [`Effect::Dismiss`], gates at once.
     Shape {
-        spec: Arc<Spec>,
+        revision: Arc<Revision>,
+        /// The longest lease that may still be granted or counted down.
+        longest_lease: Duration,
+        /// It is the log's word, and no longer what this node was given at its start.
+        is_logged: bool,
     },
     /// Nothing is left here of a replica or an address that the spec has elsewhere now.
     Dismiss {

@@ -31,6 +31,8 @@ pub(super) struct Lead {
     /// Acknowledged findings that are not there any more, and since when; and when to look again.
     pub gone: BTreeMap<String, Time>,
     pub findings_due: Time,
+    /// Since when it has had the spec in force.
+    pub shaped_at: Time,
 }
 
 /// A check-in that is to be answered once a majority has answered something later.

@@ -17,6 +17,7 @@ mod address;
 mod agenda;
 mod apply;
 mod ask;
+mod ask_intent;
 mod ask_power;
 mod checkin;
 mod checkins;
@@ -62,12 +63,13 @@ use crate::message::Message;
 use crate::planted::Planted;
 use crate::replica::agent::Agent;
 use crate::replica::{Observation, Role};
-use crate::spec::Spec;
+use crate::spec::{Revision, Spec};
 use crate::state::ClusterState;
 use crate::steward::{self, Heard};
 use crate::time::Time;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -93,7 +95,13 @@ pub struct Node {
     me: NodeId,
     host: Host,
     planted: Option<Planted>,
+    /// The spec that this node acts by, and what it says.
+    revision: Arc<Revision>,
     spec: Arc<Spec>,
+    /// The log says so.
+    logged: bool,
+    /// Earlier timings that this node still reckons with.
+    live: BTreeMap<Index, crate::spec::Timings>,
     chance: Pcg64Mcg,
     now: Time,
     timers: Timers,
@@ -102,6 +110,8 @@ pub struct Node {
     state: ClusterState,
     /// A snapshot takes the place of so many entries.
     snapshot_after: u64,
+    /// The spec is another one: it has to be there at the next start (R7).
+    outline_due: bool,
     journal: Journal,
     // What this node knows of the others, and they of it.
     health: Health,
@@ -120,7 +130,7 @@ impl Node {
     pub fn new(config: NodeConfig, now: Time) -> Self {
         let NodeConfig {
             me,
-            spec,
+            given,
             boot,
             system,
             seed,
@@ -129,14 +139,20 @@ impl Node {
             snapshot_after,
             planted,
         } = config;
+        let outline = shape::outline(&stored);
+        let logged = outline.is_some();
+        let revision = outline.unwrap_or_else(|| given.clone());
+        let spec = revision.spec.clone();
         let t = &spec.timings;
+        let charter = stored.snapshot.as_ref().map(|s| s.state.charter.clone());
+        let charter = charter.unwrap_or_default();
         let mut chance = Pcg64Mcg::seed_from_u64(seed);
         let setup = Setup {
             me: me.clone(),
             members: spec.nodes.keys().cloned().collect(),
-            votes: spec.votes(),
+            founders: given.spec.votes().into(),
             pace: here::pace(t),
-            quiet: t.quiet_after_start(),
+            quiet: charter.longest(t, crate::spec::Timings::quiet_after_start),
             planted,
         };
         let consensus = Consensus::new(setup, stored, now, chance.random());
@@ -157,13 +173,17 @@ impl Node {
                 about: OwnAccount::default(),
             },
             planted,
-            spec: Arc::new(spec),
+            revision,
+            spec,
+            logged,
+            live: BTreeMap::new(),
             chance,
             now,
             timers: Timers::new(now),
             consensus,
             state: ClusterState::default(),
             snapshot_after,
+            outline_due: false,
             journal: Journal::default(),
             heads: Heads::default(),
             links: Links::default(),
@@ -173,6 +193,15 @@ impl Node {
             lead: None,
             outbox: Outbox::new(planted),
         };
+        let number = node.revision.number;
+        node.health.reshape(
+            (
+                node.spec.timings.suspicion_floor,
+                node.spec.timings.suspicion_ceiling,
+            ),
+            node.spec.nodes.keys().cloned().collect(),
+            number,
+        );
         node.take_shape(Before { kept, until });
         node
     }
@@ -182,6 +211,9 @@ impl Node {
     }
     pub fn spec(&self) -> &Spec {
         &self.spec
+    }
+    pub fn revision(&self) -> &Arc<Revision> {
+        &self.revision
     }
     pub fn state(&self) -> &ClusterState {
         &self.state
@@ -234,6 +266,11 @@ impl Node {
     pub fn replicas(&self) -> impl Iterator<Item = &WorkloadId> {
         self.here.agents.keys()
     }
+    /// Whether this node looks after a server of the workload: as its replica, or until that is let
+    /// go of.
+    pub fn looks_after(&self, workload: &WorkloadId) -> bool {
+        self.here.agents.contains_key(workload) || self.here.dismissed.contains_key(workload)
+    }
     /// What this node's own server of the workload said it is.
     pub fn role_of(&self, workload: &WorkloadId) -> Option<Role> {
         self.here.agents.get(workload)?.seen()?.role
@@ -243,8 +280,8 @@ impl Node {
         self.heads.iter()
     }
     /// Who votes, as its log says.
-    pub fn votes(&self) -> &crate::votes::Votes {
-        self.consensus.votes()
+    pub fn voters(&self) -> &crate::votes::Voters {
+        self.consensus.voters()
     }
 
     /// Takes what happened. `now` is this node's steady clock.
@@ -258,6 +295,7 @@ impl Node {
             .0
             .saturating_sub(self.consensus.log().base().index.0)
             >= self.snapshot_after
+            || std::mem::take(&mut self.outline_due)
         {
             self.consensus.compact(&self.state);
         }
@@ -472,7 +510,9 @@ impl Node {
 
     /// How far primaries are, by the word of their own nodes or of others.
     fn hear_of_heads(&mut self, from: &NodeId, heads: Vec<(WorkloadId, Head)>) {
-        for (workload, head) in heads {
+        // Another revision may have workloads that this node's has not.
+        let known = |(id, _): &(WorkloadId, Head)| self.spec.workloads.contains_key(id);
+        for (workload, head) in heads.into_iter().filter(known) {
             let opened = self.state.workload(&workload).opened.as_ref();
             let first_hand = opened.is_some_and(|o| o.holder == *from);
             self.heads.note(&workload, head, first_hand, self.now);
@@ -608,6 +648,9 @@ impl Node {
             off: &lead.devices.off,
             on: &lead.devices.on,
             heads: &self.heads,
+            leaving: steward::Leaving::of(&self.state),
+            consensus: &self.consensus,
+            shaped_at: lead.shaped_at,
             planted: self.planted,
         }
     }

@@ -355,7 +355,7 @@ pub(super) fn headline(whole: &Whole) -> (Condition, String) {
         let chosen = nodes.iter().filter(which).map(|n| n.node.clone());
         names(&chosen.collect::<Vec<_>>())
     };
-    let silent = named(&|n| n.state != NodeState::Up);
+    let silent = named(&|n| n.state != NodeState::Up && (!n.maintenance || !leads));
     if !leads {
         let text = match coordinator {
             Some(coordinator) => format!(

@@ -7,26 +7,75 @@ use super::here::{Before, pace};
 use super::inout::{Effect, Write};
 use crate::address::AddressOrder;
 use crate::authority::Claim;
-use crate::ids::{NodeId, WorkloadId};
+use crate::command::{ClusterAct, Command};
+use crate::consensus::Stored;
+use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::replica::agent::Agent;
-use crate::spec::Spec;
+use crate::spec::Revision;
 use crate::time::Time;
 use std::sync::Arc;
+use std::time::Duration;
+
+/// The spec that a store knows to have been in force, or about to be: whom to talk to before the log
+/// is known to be current. Nothing is done by it until then (R7).
+pub(super) fn outline(stored: &Stored) -> Option<Arc<Revision>> {
+    let snapshot = stored.snapshot.as_ref().map(|s| &s.state.charter);
+    let kept = snapshot.and_then(|charter| charter.revision.clone());
+    let intended = |intent: OperationId| {
+        let entry = stored.entries.iter().find(|e| e.index.0 == intent.0);
+        match entry.map(|e| &e.command) {
+            Some(Command::Cluster(ClusterAct::Intend(intent))) => intent.want.revision().cloned(),
+            _ => snapshot?.intents.get(&intent)?.pending().cloned(),
+        }
+    };
+    let adopted = stored.entries.iter().rev().find_map(|e| match &e.command {
+        Command::Cluster(ClusterAct::Adopt { intent }) => intended(*intent),
+        Command::Cluster(ClusterAct::Found(revision)) => Some(revision.clone()),
+        _ => None,
+    });
+    adopted.or(kept)
+}
 
 impl Node {
+    /// Takes the spec that is in force, if it is another one than this node acts by. Once after
+    /// entries were applied, never among them: a replay passes old ones.
+    pub(super) fn follow_charter(&mut self) {
+        let in_force = self.state.charter.revision.clone();
+        let in_force = in_force.unwrap_or_else(|| self.revision.clone());
+        let same = Arc::ptr_eq(&in_force, &self.revision) || *in_force == *self.revision;
+        let logs = self.state.charter.revision.is_some() && !self.logged;
+        self.logged |= logs;
+        if same && self.state.charter.live == self.live && !logs {
+            self.revision = in_force;
+        } else {
+            self.reshape(in_force);
+        }
+    }
+
     /// Takes another spec. Who votes is not its business (V1): that is what the log says.
-    pub fn reshape(&mut self, spec: Arc<Spec>) {
-        self.spec = spec;
+    pub fn reshape(&mut self, revision: Arc<Revision>) {
+        (self.revision, self.spec) = (revision.clone(), revision.spec.clone());
+        self.live.clone_from(&self.state.charter.live);
+        self.outline_due = true;
+        // What is not there any more is in no difference from what was said before.
+        self.checkins.said = None;
         let spec = &*self.spec;
         self.consensus.reshape(
             spec.nodes.keys().cloned().collect(),
             pace(&spec.timings),
             self.now,
         );
-        self.health
-            .reshape(&spec.timings, spec.nodes.keys().cloned().collect());
+        let charter = &self.state.charter;
+        let bounds = (
+            charter.longest(&spec.timings, |t| t.suspicion_floor),
+            charter.longest(&spec.timings, |t| t.suspicion_ceiling),
+        );
+        let members = spec.nodes.keys().cloned().collect();
+        self.health.reshape(bounds, members, revision.number);
+        self.heads.retain(|id| spec.workloads.contains_key(id));
         self.links.retain(|node| spec.nodes.contains_key(node));
         if let Some(lead) = &mut self.lead {
+            lead.shaped_at = self.now;
             lead.agenda = Agenda::new(spec);
             lead.reports.retain(|node, _| spec.nodes.contains_key(node));
             lead.notes.retain(|id, _| spec.workloads.contains_key(id));
@@ -44,8 +93,16 @@ impl Node {
         self.here.make(&self.spec, &self.me, before);
         self.timers.stirred = true;
         self.outbox.emit_now(Effect::Shape {
-            spec: self.spec.clone(),
+            revision: self.revision.clone(),
+            longest_lease: self.longest_lease(),
+            is_logged: self.logged,
         });
+    }
+
+    /// The longest lease that may be granted here, or that is counted down still (A2).
+    pub(super) fn longest_lease(&self) -> Duration {
+        let charter = &self.state.charter;
+        charter.longest(&self.spec.timings, |t| t.lease)
     }
 
     /// What is left of what was dismissed; where nothing is, its hands may go too.

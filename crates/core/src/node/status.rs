@@ -9,21 +9,24 @@ use crate::about::About;
 use crate::address::AddressReport;
 use crate::authority::Claim;
 use crate::health::{Hearing, LOSSY};
-use crate::ids::{BootId, NodeId, WorkloadId};
+use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
+use crate::intent::{Intended, Want};
 use crate::operation::Phase;
 use crate::progress::{PhaseTime, Progress};
 use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
 use crate::spec::{Finding, FindingKind, Loss, Readmit, Severity, check};
-use crate::state::Tenure;
+use crate::state::{Over, Tenure};
 use crate::steward::Heard;
 use crate::steward::candidates;
 use crate::steward::outlook::{Lasting, Need, Outlook, Writes, outlook, writes_wait};
+use crate::steward::steps::steps;
 use crate::text::size;
 use crate::time::Time;
 use crate::view::{
-    AboutView, AddressView, DoingView, FindingView, GateCounts, GateView, IfLost, NeedKind,
-    NeedView, NodeState, NodeView, Quorum, ReplicaState, ReplicaView, RoomView, ServerView,
-    SettingsView, StandbyView, Status, SyncView, Work, WorkloadView, WritesView,
+    AboutView, AddressView, DoingView, FindingView, GateCounts, GateView, IfLost, IntentKind,
+    IntentOver, IntentView, NeedKind, NeedView, NodeState, NodeView, Quorum, QuorumNext,
+    ReplicaState, ReplicaView, RoomView, ServerView, SettingsView, StandbyView, Status, SyncView,
+    TodoView, Work, WorkloadView, WritesView,
 };
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
@@ -99,10 +102,55 @@ impl Account<'_> {
             quorum,
             nodes,
             operations: operations.collect(),
+            intents: self.intents(),
+            intents_over: self.intents_over(),
+            revision: self.node.revision.number,
             workloads,
             findings: self.findings(),
             at: scene.now,
         }
+    }
+
+    fn intents(&self) -> Vec<IntentView> {
+        let view = |(id, intended): (&OperationId, &Intended)| {
+            let steps = steps(&self.scene, intended);
+            let (kind, nodes) = match &intended.what.want {
+                Want::Revision(_) => (IntentKind::Revision, Vec::new()),
+                Want::Maintenance(m) => {
+                    (IntentKind::Maintenance, m.nodes.iter().cloned().collect())
+                }
+            };
+            IntentView {
+                id: *id,
+                kind,
+                title: intended.what.want.title(),
+                nodes,
+                by: intended.what.by.clone(),
+                at: intended.what.at,
+                why: intended.what.why.clone(),
+                until: intended.what.until,
+                turned: intended.turned.is_some(),
+                empty: steps
+                    .iter()
+                    .find(|step| !step.done)
+                    .is_some_and(|s| s.rests),
+                steps: steps.iter().map(TodoView::from).collect(),
+            }
+        };
+        self.scene.state.charter.intents.iter().map(view).collect()
+    }
+
+    fn intents_over(&self) -> Vec<IntentOver> {
+        let view = |(id, over): (&OperationId, &Over)| IntentOver {
+            id: *id,
+            title: over.title.clone(),
+            by: over.by.clone(),
+            at: over.at,
+            why: over.why.clone(),
+            outcome: over.outcome.clone(),
+        };
+        let over = self.scene.state.charter.over.iter().rev();
+        over.map(view).collect()
     }
 
     /// All that stands: what nobody knows of first, then by how bad it is.
@@ -141,12 +189,9 @@ impl Account<'_> {
 
     /// A voter whose node store is new, or went back in time: it does not vote (A6).
     fn uncounted(&self) -> Vec<Finding> {
-        let voters = self
-            .scene
-            .spec
-            .nodes
-            .iter()
-            .filter(|(id, n)| n.votes > 0 && self.votes_count(id) == Some(false));
+        let voters = self.scene.spec.nodes.iter().filter(|(id, _)| {
+            self.node.voters().weight(id) > 0 && self.votes_count(id) == Some(false)
+        });
         let finding = |(id, _): (&NodeId, _)| Finding {
             kind: FindingKind::VoteNotCounted,
             severity: Severity::Warning,
@@ -316,7 +361,8 @@ impl Account<'_> {
         NodeView {
             node: node.clone(),
             zone: spec.zone.clone(),
-            votes: spec.votes,
+            votes: self.node.voters().weight(node),
+            maintenance: self.scene.leaving.node(node),
             votes_count: self.votes_count(node),
             witness: spec.witness,
             state,
@@ -413,15 +459,23 @@ impl Account<'_> {
     }
 
     fn quorum_view(&self, nodes: &[NodeView]) -> Quorum {
-        let votes = self.node.votes();
+        let voters = self.node.voters();
+        let votes = &voters.now;
+        let weight = |n: &NodeView| votes.weight(&n.node);
         let up = || {
             nodes
                 .iter()
                 .filter(|n| n.state == NodeState::Up && n.votes_count != Some(false))
         };
-        let heard: u32 = up().map(|n| n.votes).sum();
+        let heard: u32 = up().map(weight).sum();
         let has_majority = heard >= votes.needed();
-        let needs = |n: &&NodeView| has_majority && n.votes > 0 && heard - n.votes < votes.needed();
+        let needs =
+            |n: &&NodeView| has_majority && weight(n) > 0 && heard - weight(n) < votes.needed();
+        let next = voters.next.as_ref().map(|next| QuorumNext {
+            votes: next.iter().map(|(n, w)| (n.clone(), w)).collect(),
+            needed: next.needed(),
+            heard: up().map(|n| next.weight(&n.node)).sum(),
+        });
         let cannot_lose = up().filter(needs).map(|n| n.node.clone());
         let counted: Vec<&NodeView> = up().filter(|n| n.votes > 0).collect();
         Quorum {
@@ -430,6 +484,7 @@ impl Account<'_> {
             heard,
             cannot_lose: cannot_lose.collect(),
             if_lost: if_lost(&counted, heard, votes.needed()),
+            next,
         }
     }
 

@@ -6,6 +6,7 @@ use super::outbox::Mark;
 use super::timers::Known;
 use super::{Effect, Node, Write};
 use crate::authority::Claim;
+use crate::command::{ClusterAct, Command};
 use crate::consensus;
 use crate::event::Event;
 use crate::fact::{Ballot, Fact};
@@ -112,9 +113,13 @@ impl Node {
                     });
                 }
                 consensus::Order::Elected { term, votes } => {
-                    self.lead = Some(Lead::new(&self.spec));
+                    let shaped_at = self.now;
+                    self.lead = Some(Lead {
+                        shaped_at,
+                        ..Lead::new(&self.spec)
+                    });
                     let ballot = |(node, yes): (NodeId, bool)| {
-                        let votes = self.spec.votes().weight(&node);
+                        let votes = self.consensus.voters().weight(&node);
                         Ballot { node, votes, yes }
                     };
                     let ballots = votes.into_iter().map(ballot).collect();
@@ -131,6 +136,13 @@ impl Node {
                         node: self.me.clone(),
                         term,
                         why,
+                    });
+                }
+                consensus::Order::HandedOver { term, to } => {
+                    self.record(Fact::HandedOver {
+                        node: self.me.clone(),
+                        term,
+                        to,
                     });
                 }
                 consensus::Order::Regressed {
@@ -244,6 +256,11 @@ impl Node {
             // What is under way has to be committed first, and that brings it here again.
             return;
         }
+        if self.state.charter.revision.is_none() {
+            let found = Command::Cluster(ClusterAct::Found(self.revision.clone()));
+            self.consensus.propose(vec![found], self.now);
+            return;
+        }
         let Some(mut lead) = self.lead.take() else {
             return;
         };
@@ -254,6 +271,8 @@ impl Node {
         let mut dues = Vec::new();
         let scene = self.scene_of(&lead);
         let mut commands = steward::fencing::decide_nodes(&scene, &look.nodes);
+        let (wanted, hand_over) = steward::steps::decide(&scene);
+        commands.extend(wanted);
         for id in look.workloads {
             let Some(spec) = self.spec.workloads.get(&id) else {
                 continue;
@@ -273,6 +292,11 @@ impl Node {
         (lead.notes, lead.outlooks) = (all_notes, outlooks);
         self.journal.stamps = all_stamps;
         self.lead = Some(lead);
-        self.consensus.propose(commands, self.now);
+        if let Some(to) = hand_over.filter(|_| commands.is_empty()) {
+            let chance = self.chance.random();
+            self.consensus.hand_over(&to, self.now, chance);
+        } else {
+            self.consensus.propose(commands, self.now);
+        }
     }
 }

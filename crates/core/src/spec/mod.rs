@@ -3,15 +3,19 @@
 //! Parsing is done outside (the file format belongs to the service's interface); what the
 //! description means, and whether it is sound, is decided here. See [`check`].
 
+mod change;
 mod check;
 mod model;
+mod revision;
 mod timings;
 mod url;
 
+pub use change::{Change, Fixed, fixed};
 pub use check::{Finding, FindingKind, KeyPath, Severity, check, nearest};
 pub use model::{
     AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
     Spec, Subnet, WorkloadSpec,
 };
+pub use revision::Revision;
 pub use timings::{COMMIT_ALLOWANCE, Inequality, Timings};
 pub use url::may_carry_secrets;

@@ -6,7 +6,6 @@ use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
-use std::time::Duration;
 
 /// The whole cluster. Every node has the same one; nodes with different ones refuse each other.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -221,11 +220,5 @@ impl NodeSpec {
 impl Spec {
     pub fn votes(&self) -> Votes {
         Votes::new(self.nodes.iter().map(|(id, node)| (id.clone(), node.votes)))
-    }
-
-    /// The longest authority lease that any live revision grants (A2); with one revision, the
-    /// lease.
-    pub fn longest_lease(&self) -> Duration {
-        self.timings.lease
     }
 }

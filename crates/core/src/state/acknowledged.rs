@@ -72,6 +72,7 @@ impl Acknowledgements {
                 self.0.insert(finding.clone(), acknowledged);
                 true
             }
+            _ => false,
         }
     }
 }

@@ -2,18 +2,21 @@
 //! is about: one that comes too late changes nothing.
 
 mod acknowledged;
+mod charter;
 mod node;
 mod operation;
 mod workload;
 
 pub use acknowledged::{Acknowledged, Acknowledgements};
+pub use charter::{Charter, Over, Past};
 pub use node::{Fenced, NodeState};
 pub use operation::{LoggedOperation, Operations};
 pub use workload::{Opened, Place, SyncSet, Tenure, WorkloadState};
 
-use crate::command::Command;
+use crate::command::{ClusterAct, Command, WorkloadAct};
 use crate::ids::{Epoch, Index, NodeId, OperationId, WorkloadId};
 use crate::operation::{Kind, Mode};
+use crate::spec::{Change, Spec};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -26,6 +29,8 @@ pub struct ClusterState {
     pub nodes: BTreeMap<NodeId, NodeState>,
     #[serde(default)]
     pub acknowledged: Acknowledgements,
+    #[serde(default)]
+    pub charter: Charter,
 }
 
 impl ClusterState {
@@ -65,14 +70,87 @@ impl ClusterState {
         self.applied = index;
         match command {
             Command::Noop => true,
-            Command::Cluster(act) => self.acknowledged.apply(act),
+            Command::Cluster(act) => self.apply_to_cluster(index, act),
             Command::Node(id, act) => self.nodes.entry(id.clone()).or_default().apply(index, act),
-            Command::Workload(id, act) => self.workloads.entry(id.clone()).or_default().apply(
-                index,
-                act,
-                &mut self.operations,
-            ),
+            Command::Workload(id, act) => {
+                if !self.charter.names(|spec| is_of_spec(spec, id, act)) {
+                    return false;
+                }
+                let workload = self.workloads.entry(id.clone()).or_default();
+                workload.apply(index, act, &mut self.operations)
+            }
         }
+    }
+
+    fn apply_to_cluster(&mut self, index: Index, act: &ClusterAct) -> bool {
+        match act {
+            ClusterAct::Acknowledge { .. } | ClusterAct::Forget { .. } => {
+                self.acknowledged.apply(act)
+            }
+            ClusterAct::Found(revision) => self.charter.found(revision),
+            ClusterAct::Intend(intent) => self.charter.intend(index, intent),
+            ClusterAct::End { intent, by } => self.charter.end(*intent, by),
+            ClusterAct::Close { intent, outcome } => self.charter.close(*intent, outcome),
+            ClusterAct::Adopt { intent } => self.adopt(index, *intent),
+            ClusterAct::Voters(voters) => {
+                self.charter.voters = Some(voters.clone());
+                true
+            }
+            ClusterAct::Retire { since } => self.charter.live.remove(since).is_some(),
+        }
+    }
+
+    /// Refused while anything that leaves holds something (R1).
+    fn adopt(&mut self, index: Index, intent: OperationId) -> bool {
+        let Some(intended) = self.charter.intents.get(&intent) else {
+            return false;
+        };
+        if self.holds_on(&intended.change).is_some() {
+            return false;
+        }
+        let Some(new) = self.charter.adopt(index, intent) else {
+            return false;
+        };
+        for (id, spec) in &new.spec.workloads {
+            if let Some(workload) = self.workloads.get_mut(id) {
+                workload.take_loss(spec);
+            }
+        }
+        true
+    }
+
+    /// What a change would take something from that still holds it, if so (R1).
+    pub fn holds_on(&self, change: &Change) -> Option<HoldsOn> {
+        let votes = |n: &&NodeId| {
+            let voters = self.charter.voters.as_ref();
+            voters.is_some_and(|v| v.weight(n) > 0)
+        };
+        if let Some(node) = change.nodes_out.iter().find(votes) {
+            return Some(HoldsOn::Vote(node.clone()));
+        }
+        for id in &change.workloads_out {
+            let w = self.workload(id);
+            if w.holder().is_some() || w.operation.is_some() || w.place.holder.is_some() {
+                return Some(HoldsOn::Workload(id.clone()));
+            }
+        }
+        for (id, node) in &change.replicas_out {
+            let w = self.workload(id);
+            if w.holder() == Some(node) || w.operation.is_some() {
+                return Some(HoldsOn::Epoch(id.clone(), node.clone()));
+            }
+            if w.sync.sure.contains(node) || w.sync.asked.contains(node) {
+                return Some(HoldsOn::SyncSet(id.clone(), node.clone()));
+            }
+        }
+        let out = |id: &WorkloadId, node: &NodeId| {
+            change.addresses_out.contains(id)
+                || change.holders_out.contains(&(id.clone(), node.clone()))
+        };
+        self.workloads.iter().find_map(|(id, w)| {
+            let holder = w.place.holder.as_ref().filter(|n| out(id, n))?;
+            Some(HoldsOn::Address(id.clone(), holder.clone()))
+        })
     }
 
     /// The running operation of a workload, with its id.
@@ -83,5 +161,40 @@ impl ClusterState {
 
     pub fn running_kind(&self, workload: &WorkloadId) -> Option<Kind> {
         self.running(workload).map(|(_, o)| o.what.kind)
+    }
+}
+
+/// What keeps a revision from being in force: a thing that it takes away, and who has it still.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum HoldsOn {
+    Vote(NodeId),
+    Workload(WorkloadId),
+    Epoch(WorkloadId, NodeId),
+    SyncSet(WorkloadId, NodeId),
+    Address(WorkloadId, NodeId),
+}
+
+/// Nothing is given to what the spec does not have there (R1).
+fn is_of_spec(spec: &Spec, id: &WorkloadId, act: &WorkloadAct) -> bool {
+    let Some(workload) = spec.workloads.get(id) else {
+        let takes = |act| {
+            matches!(
+                act,
+                &WorkloadAct::Begin(_)
+                    | &WorkloadAct::Assign { .. }
+                    | &WorkloadAct::Open { .. }
+                    | &WorkloadAct::Sync { .. }
+                    | &WorkloadAct::Place { .. }
+            )
+        };
+        return !takes(act);
+    };
+    match act {
+        WorkloadAct::Assign { holder, .. } => workload.replicas.contains_key(holder),
+        WorkloadAct::Place { holder, .. } => workload.may_hold_address(holder),
+        WorkloadAct::Open { sync: list, .. } | WorkloadAct::Sync { asked: list, .. } => {
+            list.iter().all(|node| workload.replicas.contains_key(node))
+        }
+        _ => true,
     }
 }

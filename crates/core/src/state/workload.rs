@@ -6,7 +6,7 @@ use crate::command::{Ended, Standing, WorkloadAct};
 use crate::ids::{Epoch, Index, NodeId, OperationId};
 use crate::operation::{Mode, ModeSet};
 use crate::position::SwitchPoint;
-use crate::spec::{Loss, WorkloadSpec};
+use crate::spec::{Alone, Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -94,6 +94,22 @@ impl WorkloadState {
             && self.operation.is_none()
             && self.standing.is_empty()
             && spec.replicas.keys().all(placed)
+    }
+
+    /// Whether commits return without a standby is part of the setting: where a revision says
+    /// something else it is another setting, with a number of its own (D2, R5).
+    pub(super) fn take_loss(&mut self, spec: &WorkloadSpec) {
+        let mut next = self.sync.clone();
+        if spec.loss != Loss::None {
+            // Nobody is waited for where some loss is accepted.
+            (next.sure, next.asked) = (Vec::new(), Vec::new());
+        }
+        let goes_on = spec.loss != Loss::None || spec.alone == Alone::Continue;
+        next.unprotected = next.asked.is_empty() && goes_on;
+        if next.number > 0 && next != self.sync {
+            next.number += 1;
+            self.sync = next;
+        }
     }
 
     /// Somebody is primary.

@@ -43,8 +43,10 @@ impl Desk<'_> {
         };
         // With nobody else to go to it stays where it is: its holder may come back. A fenced one
         // may not before it has left.
-        let fenced = self.scene.state.fenced(holder).is_some();
-        if !fenced && self.next_place(spec.follows, Some(holder)).is_none() {
+        let must = self.scene.state.fenced(holder).is_some()
+            || self.scene.leaving.address(self.id)
+            || self.scene.leaving.holder(self.id, holder).is_some();
+        if !must && self.next_place(spec.follows, Some(holder)).is_none() {
             return Vec::new();
         }
         vec![self.about(WorkloadAct::Withdraw {
@@ -96,6 +98,9 @@ impl Desk<'_> {
     fn obstacle_to_address(&self, node: &NodeId, follows: Follows) -> Option<String> {
         if self.scene.state.fenced(node).is_some() {
             return Some("it is fenced".into());
+        }
+        if let Some(why) = self.scene.leaving.holder(self.id, node) {
+            return Some(why.into());
         }
         let Some(heard) = self
             .scene

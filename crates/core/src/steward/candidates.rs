@@ -30,6 +30,8 @@ pub struct Candidate {
     pub rank: u32,
     /// A member of the sync set has every acknowledged write.
     pub in_sync_set: bool,
+    /// It is to be gone, or its node is in maintenance: it is taken where nobody else is there.
+    pub leaving: bool,
     /// Where a person may choose it all the same: what it may lack of the acknowledged writes, as
     /// far as is known.
     pub may_lack: Option<MayLack>,
@@ -142,8 +144,9 @@ impl MayLack {
 }
 
 impl Candidate {
-    pub(super) fn preference(&self) -> (Option<u64>, Reverse<u32>, Reverse<NodeId>) {
+    pub(super) fn preference(&self) -> (bool, Option<u64>, Reverse<u32>, Reverse<NodeId>) {
         (
+            !self.leaving,
             self.position,
             Reverse(self.rank),
             Reverse(self.node.clone()),
@@ -180,7 +183,12 @@ impl Candidate {
 pub fn best(list: &[Candidate], settled: bool) -> Option<&Candidate> {
     let preference = |c: &&Candidate| {
         let position = if settled { c.position } else { None };
-        (position, Reverse(c.rank), Reverse(c.node.clone()))
+        (
+            !c.leaving,
+            position,
+            Reverse(c.rank),
+            Reverse(c.node.clone()),
+        )
     };
     list.iter()
         .filter(|c| c.may_take_over())
@@ -213,6 +221,7 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
             w.sync.sure.contains(node),
         );
         let rank = spec.replicas[node].rank;
+        let leaving = scene.leaving.replica(id, node).is_some();
         Candidate {
             node: node.clone(),
             excluded,
@@ -222,6 +231,7 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
             position,
             rank,
             in_sync_set,
+            leaving,
             may_lack,
         }
     };

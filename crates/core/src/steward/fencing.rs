@@ -46,10 +46,11 @@ impl Scene<'_> {
         let near =
             |p: &&NodeId| *p != node && *p != self.me && self.health.silence(p, self.now) < floor;
         let peers: Vec<&NodeId> = self.spec.nodes.keys().filter(near).collect();
-        let hears = |p: &&NodeId| self.health.heard_by(p, node) == Some(true);
+        // Of one that speaks of other members than this node knows it is not known.
+        let hears = |p: &&NodeId| self.health.heard_by(p, node) != Some(false);
         let majority = self
-            .spec
-            .votes()
+            .consensus
+            .voters()
             .is_majority(peers.iter().copied().chain([self.me]));
         majority && !peers.iter().any(hears)
     }
@@ -71,7 +72,14 @@ impl Desk<'_> {
             .get(holder)
             .is_some_and(|n| n.power.is_some());
         let helps = || self.somebody_else(holder) || self.scene.breaks(Planted::FenceForNothing);
-        powered && !planned && holder != self.scene.me && self.scene.is_gone(holder) && helps()
+        // Whoever is in maintenance may be silent.
+        let expected = self.scene.leaving.node(holder);
+        powered
+            && !expected
+            && !planned
+            && holder != self.scene.me
+            && self.scene.is_gone(holder)
+            && helps()
     }
 
     /// The entry that permits the power device's use, unless it is there already.

@@ -17,11 +17,15 @@ mod addresses;
 pub mod candidates;
 mod choice;
 pub mod fencing;
+mod leaving;
 pub mod outlook;
 mod scene;
+pub mod steps;
 mod sync;
 mod verdict;
+pub mod voting;
 
+pub use leaving::Leaving;
 pub(crate) use scene::Desk;
 pub use scene::{Heard, Notes, Scene, Stamps};
 
@@ -64,6 +68,7 @@ pub fn decide(
     }
     let address = desk.address();
     let tenure = match tenure.clone() {
+        _ if scene.leaving.workload(id) => desk.remove(stamps),
         Tenure::Vacant => desk.form(),
         Tenure::Assigned { holder } => desk.while_assigned(&holder, notes),
         Tenure::Open { holder, .. } => desk.while_open(&holder, notes, stamps),
@@ -224,6 +229,22 @@ impl Desk<'_> {
             .into_iter()
             .chain([self.assign(first, why)])
             .collect()
+    }
+
+    /// The workload is to be gone: nobody holds it any more, and nothing is under way.
+    fn remove(&self, stamps: &Stamps) -> Vec<Command> {
+        if let Some(running) = self.w.operation {
+            let outcome = Outcome::Undone("the workload is being removed".into());
+            return vec![self.finish(running, outcome, stamps)];
+        }
+        match &self.w.tenure {
+            Tenure::Vacant | Tenure::Ended { .. } => Vec::new(),
+            Tenure::Assigned { holder } | Tenure::Open { holder, .. } => {
+                let revoke = self.revoke("the workload is being removed");
+                [revoke].into_iter().chain(self.end(holder)).collect()
+            }
+            Tenure::Revoking { holder } => self.end(holder).into_iter().collect(),
+        }
     }
 
     fn lease_over_at(&self) -> Time {

@@ -1,6 +1,8 @@
 //! What a decision may look at, and what is remembered from one to the next.
 
+use super::leaving::Leaving;
 use crate::authority::{Claim, Ledger};
+use crate::consensus::Consensus;
 use crate::heads::Heads;
 use crate::health::Health;
 use crate::ids::{Index, NodeId, OperationId, WorkloadId};
@@ -110,6 +112,12 @@ pub struct Scene<'a> {
     pub on: &'a BTreeMap<NodeId, Index>,
     /// How far each primary was when it was last heard.
     pub heads: &'a Heads,
+    /// What people want to be gone.
+    pub leaving: Leaving<'a>,
+    /// Which members have everything, and whose stores count.
+    pub consensus: &'a Consensus,
+    /// Since when this coordinator has had the spec in force.
+    pub shaped_at: Time,
     pub planted: Option<Planted>,
 }
 
@@ -136,7 +144,16 @@ impl Scene<'_> {
             return Time::ZERO;
         }
         self.ledger
-            .over_at(claim, self.elected_at, self.spec.longest_lease())
+            .over_at(claim, self.elected_at, self.longest_lease())
+    }
+
+    /// The longest lease that somebody may still have been granted (A2).
+    pub(crate) fn longest_lease(&self) -> Duration {
+        if self.breaks(Planted::RetireAtOnce) {
+            return self.spec.timings.lease;
+        }
+        let charter = &self.state.charter;
+        charter.longest(&self.spec.timings, |t| t.lease)
     }
 
     pub fn replica(&self, node: &NodeId, workload: &WorkloadId) -> Option<&ReplicaReport> {

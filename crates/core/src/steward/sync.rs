@@ -1,6 +1,7 @@
 //! The sync set: who leaves at once, and who comes back when it has caught up (D1 to D3).
 
 use super::scene::{Desk, Notes};
+use super::steps::bare;
 use crate::command::{Command, WorkloadAct};
 use crate::ids::NodeId;
 use crate::planted::Planted;
@@ -74,6 +75,7 @@ impl Desk<'_> {
             .find(|n| {
                 let caught_up = |d: &Downstream| d.node == **n && d.streaming && d.near;
                 self.can_follow(n)
+                    && self.scene.leaving.replica(self.id, n).is_none()
                     && seen.standbys.iter().any(caught_up)
                     && self.is_stuck(n, notes).is_none()
             })?;
@@ -192,6 +194,11 @@ impl Desk<'_> {
     fn obstacle_to_staying(&self, node: &NodeId, notes: &Notes) -> Option<String> {
         if !self.scene.is_up(node) {
             return Some("its node is not heard".into());
+        }
+        if let Some(why) = self.scene.leaving.replica(self.id, node)
+            && bare(self.scene, self.id, node).is_none()
+        {
+            return Some(why.into());
         }
         let down = |r: &ReplicaReport| {
             r.seen

@@ -6,6 +6,7 @@
 use karst_core::author::Author;
 use karst_core::authority::Ledger;
 use karst_core::command::{Command, Ended, WorkloadAct};
+use karst_core::consensus::{Consensus, Pace, Setup, Stored};
 use karst_core::heads::Heads;
 use karst_core::health::{Health, Hears};
 use karst_core::operation::{Cause, Kind, Operation};
@@ -16,7 +17,7 @@ use karst_core::spec::{
 
 use karst_core::state::ClusterState;
 use karst_core::steward::candidates::{Candidate, list};
-use karst_core::steward::{Heard, Notes, Scene, Stamps, decide};
+use karst_core::steward::{Heard, Leaving, Notes, Scene, Stamps, decide};
 use karst_core::{BootId, Epoch, Index, NodeId, Position, SwitchPoint, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -238,6 +239,19 @@ impl Case {
 
     pub fn with<T>(&self, ask: impl FnOnce(&Scene, &WorkloadSpec) -> T) -> T {
         let (ledger, me) = (Ledger::default(), NodeId::from("ponor"));
+        let setup = Setup {
+            me: me.clone(),
+            members: self.spec.nodes.keys().cloned().collect(),
+            founders: self.spec.votes().into(),
+            pace: Pace {
+                heartbeat: Duration::ZERO,
+                election_timeout: Duration::ZERO,
+                election_jitter: Duration::ZERO,
+            },
+            quiet: Duration::ZERO,
+            planted: None,
+        };
+        let consensus = Consensus::new(setup, Stored::default(), Time::ZERO, 0.0);
         let scene = Scene {
             wall: self.wall,
             now: self.now,
@@ -252,6 +266,9 @@ impl Case {
             off: &self.off,
             on: &self.on,
             heads: &self.heads,
+            leaving: Leaving::of(&self.state),
+            consensus: &consensus,
+            shaped_at: self.elected_at,
             planted: None,
         };
         ask(&scene, &self.spec.workloads[&w()])

@@ -148,7 +148,8 @@ pub async fn open_session(
 
 fn redeemed(service: &Service, ticket: &str) -> anyhow::Result<Digested> {
     let (identity, tokens) = (read(&service.identity).clone(), read(&service.tokens));
-    let known = |node: &NodeId| service.spec.nodes.contains_key(node);
+    let spec = service.spec();
+    let known = |node: &NodeId| spec.nodes.contains_key(node);
     service.tickets.redeem(ticket, &identity, known, &tokens)
 }
 

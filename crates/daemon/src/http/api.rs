@@ -2,8 +2,9 @@
 
 use super::access::{close_session, open_session};
 use super::document::Common;
+use super::intents;
 use super::now::status_now;
-use super::problem::{Object, Refusal, resource};
+use super::problem::{Object, Refusal, json_config, resource};
 use super::records;
 use super::reports::report;
 use super::service::Service;
@@ -12,12 +13,11 @@ use super::writes::written;
 use actix_web::{HttpResponse, web};
 use karst_api::{
     AcknowledgeBody, ChangedReply, Endpoint, FailoverBody, HostNeed, ModeBody, PowerBody,
-    PowerReply, Problem, ProblemType, SelfReply, SessionBody, SpecReply, StartedReply, StatusReply,
+    PowerReply, Problem, ProblemType, SelfReply, SessionBody, StartedReply, StatusReply,
     SwitchoverBody,
 };
 use karst_core::request::{Answer, LONGEST_NOTE, Plan, Request};
-use karst_core::spec::check;
-use karst_core::{OperationId, WorkloadId, outage};
+use karst_core::{OperationId, WorkloadId};
 use std::time::Duration;
 use utoipa::OpenApi;
 
@@ -35,7 +35,14 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
     paths(
         status,
         super::live::live,
-        spec,
+        intents::spec,
+        intents::submit,
+        intents::plan,
+        intents::revisions,
+        intents::revision,
+        intents::maintenance,
+        intents::end,
+        intents::hand_over,
         myself,
         endpoints,
         super::writes::written,
@@ -66,13 +73,30 @@ pub struct Document;
 pub fn routes(config: &mut web::ServiceConfig) {
     let document = || async { HttpResponse::Ok().json(Document::openapi()) };
     let at = |path: &str, allowed| resource(&format!("/api/v1{path}"), allowed);
+    // A spec in JSON: every line's end takes two letters there.
+    let large = json_config().limit(intents::LONGEST_SPEC * 2);
     let session = at("/session", "POST, DELETE").route(web::post().to(open_session));
     config
         .service(resource("/openapi.json", "GET").route(web::get().to(document)))
         .service(session.route(web::delete().to(close_session)))
         .service(at("/self", "GET").route(web::get().to(myself)))
         .service(at("/status", "GET").route(web::get().to(status)))
-        .service(at("/spec", "GET").route(web::get().to(spec)))
+        .service(
+            at("/spec", "GET, PUT")
+                .app_data(large.clone())
+                .route(web::get().to(intents::spec))
+                .route(web::put().to(intents::submit)),
+        )
+        .service(
+            at("/spec/plan", "POST")
+                .app_data(large)
+                .route(web::post().to(intents::plan)),
+        )
+        .service(at("/spec/revisions", "GET").route(web::get().to(intents::revisions)))
+        .service(at("/spec/revisions/{number}", "GET").route(web::get().to(intents::revision)))
+        .service(at("/maintenance", "POST").route(web::post().to(intents::maintenance)))
+        .service(at("/operations/{operation}/end", "POST").route(web::post().to(intents::end)))
+        .service(at("/quorum/hand-over", "POST").route(web::post().to(intents::hand_over)))
         .service(at("/examination", "GET").route(web::get().to(examination)))
         .service(at("/history", "GET").route(web::get().to(records::history)))
         .service(at("/history.csv", "GET").route(web::get().to(records::history_csv)))
@@ -114,16 +138,6 @@ async fn status(service: web::Data<Service>, _user: User) -> Result<HttpResponse
         .body(answered.json.clone()))
 }
 
-#[utoipa::path(get, path = "/api/v1/spec", responses((status = 200, body = SpecReply)))]
-async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
-    HttpResponse::Ok().json(SpecReply {
-        digest: service.digest.clone(),
-        text: service.spec_text.clone(),
-        findings: check(&service.spec),
-        worst_cases: outage::worst_cases(&service.spec.timings),
-    })
-}
-
 /// What the asked node's host has and lacks to be a node, looked at now; it takes some seconds.
 #[utoipa::path(get, path = "/api/v1/examination", responses((status = 200, body = Vec<HostNeed>)))]
 async fn examination(service: web::Data<Service>, _user: User) -> Result<HttpResponse, Refusal> {
@@ -144,7 +158,7 @@ async fn examination(service: web::Data<Service>, _user: User) -> Result<HttpRes
 async fn myself(service: web::Data<Service>, user: User) -> HttpResponse {
     HttpResponse::Ok().json(SelfReply {
         node: service.me.clone(),
-        cluster: service.spec.cluster.clone(),
+        cluster: service.spec().cluster.clone(),
         version: env!("CARGO_PKG_VERSION").into(),
         user: user.name,
         level: user.level.word().into(),
@@ -228,7 +242,8 @@ async fn endpoints(
             format!("there is no workload `{name}`"),
         )
     })?;
-    let spec = service.spec.workloads.get(&workload.workload);
+    let spec = service.spec();
+    let spec = spec.workloads.get(&workload.workload);
     let driver = spec.map_or("", |w| w.driver.as_str());
     Ok(HttpResponse::Ok().json(super::endpoints::of(workload, driver)))
 }
@@ -389,7 +404,11 @@ async fn enrol(
     change(&service, &user, Request::Enrol { node, by }).await
 }
 
-async fn change(service: &Service, user: &User, request: Request) -> Result<HttpResponse, Refusal> {
+pub async fn change(
+    service: &Service,
+    user: &User,
+    request: Request,
+) -> Result<HttpResponse, Refusal> {
     user.needs(request.needs())?;
     if let Some(name) = request.strange_name() {
         // Passed on, it would be taken for a forgery.
@@ -407,6 +426,7 @@ async fn change(service: &Service, user: &User, request: Request) -> Result<Http
     service.recent.0.lock().await.take();
     match answer {
         Some(Answer::Plan(plan)) => Ok(HttpResponse::Ok().json(plan)),
+        Some(Answer::IntentPlan(plan)) => Ok(HttpResponse::Ok().json(plan)),
         Some(Answer::NodePlan(plan)) => Ok(HttpResponse::Ok().json(PowerReply::Plan(plan))),
         Some(Answer::Started { operation }) => {
             Ok(HttpResponse::Accepted().json(StartedReply { operation }))

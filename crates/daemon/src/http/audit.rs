@@ -123,6 +123,13 @@ fn wish(method: &str, path: &str) -> Option<String> {
         ("POST", ["nodes", node, what @ ("fence" | "readmit" | "enrol")]) => {
             format!("to {what} {}", node.escape_debug())
         }
+        ("PUT", ["spec"]) => "to have another spec in force".into(),
+        ("POST", ["spec", "plan"]) => "what another spec would take".into(),
+        ("POST", ["maintenance"]) => "for a maintenance, or its plan".into(),
+        ("POST", ["operations", operation, "end"]) => {
+            format!("to end op-{}", operation.escape_debug())
+        }
+        ("POST", ["quorum", "hand-over"]) => "for another coordinator".into(),
         ("PUT", ["findings", finding, "acknowledgement"]) => {
             format!("to acknowledge {}", finding.escape_debug())
         }

@@ -47,7 +47,7 @@ async fn file(request: HttpRequest, service: web::Data<Service>) -> HttpResponse
             format!(
                 "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; connect-src 'self'{}; \
                  frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-                service.consoles
+                service.consoles()
             ),
         ))
         .body(file.contents())

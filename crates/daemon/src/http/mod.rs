@@ -9,6 +9,7 @@ mod console;
 mod document;
 mod door;
 mod endpoints;
+mod intents;
 mod live;
 mod metrics;
 mod now;
@@ -98,7 +99,7 @@ pub fn start(service: &web::Data<Service>, listen: Listen) -> std::io::Result<Ve
         // Whoever may open it may do everything here, as this user can anyway.
         std::fs::set_permissions(&socket, Permissions::from_mode(0o600))?;
     }
-    if let (Some(tls), Some(address)) = (listen.tls, service.spec.nodes[&service.me].api) {
+    if let (Some(tls), Some(address)) = (listen.tls, service.own_address()) {
         let seats = Seats::new(bounds);
         let server = server!(bounds).on_connect(move |io, connection| {
             if let Some(stream) = io

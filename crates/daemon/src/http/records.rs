@@ -161,7 +161,7 @@ async fn whole(service: &Service, query: Asked) -> Result<Vec<Record>, Refusal> 
 fn file(service: &Service, end: &str, kind: &str, text: String) -> HttpResponse {
     let name = format!(
         "attachment; filename=\"{}-history.{end}\"",
-        service.spec.cluster
+        service.spec().cluster
     );
     HttpResponse::Ok()
         .content_type(kind)

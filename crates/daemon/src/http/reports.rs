@@ -79,7 +79,7 @@ async fn written_up(service: &Service, id: OperationId) -> Result<OperationRepor
         progress,
         &steps.records,
         &around,
-        &outage::worst_cases(&service.spec.timings),
+        &outage::worst_cases(&service.spec().timings),
     );
     known.ok_or_else(|| {
         let what = format!("nothing is known of {id}; see `karst operation list` and the history");
@@ -100,7 +100,8 @@ async fn around(service: &Service, first: &Record) -> Result<Around, Refusal> {
         ..Query::default()
     };
     let workload = first.workload.as_deref().map(WorkloadId::from);
-    let spec = workload.and_then(|id| service.spec.workloads.get(&id));
+    let in_force = service.spec();
+    let spec = workload.and_then(|id| in_force.workloads.get(&id));
     Ok(Around {
         records: records(service, query).await?.records,
         loss: match spec.map(|spec| spec.loss) {

@@ -13,8 +13,10 @@ use crate::store::Store;
 use crate::tls::Identity;
 use bytes::Bytes;
 use karst_api::{HistoryState, HostNeed, StatusReply};
+use karst_core::spec::{NodeSpec, Revision};
 use karst_core::{NodeId, Spec};
 use karst_history::History;
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, RwLock};
@@ -26,15 +28,14 @@ pub type Examine = Box<dyn Fn() -> std::io::Result<Vec<HostNeed>> + Send + Sync>
 /// What handlers can reach.
 pub struct Service {
     pub me: NodeId,
-    pub spec: Spec,
-    pub spec_text: String,
+    /// The spec in force.
+    pub in_force: watch::Receiver<Arc<Revision>>,
     /// Looks at what this host lacks; blocks for some seconds.
     pub examine: Examine,
     /// Held while it does.
     pub examining: Arc<tokio::sync::Mutex<()>>,
     /// This node's own.
     pub certificate_file: PathBuf,
-    pub digest: String,
     pub heart: Heart,
     pub store: Store,
     pub history: Option<History>,
@@ -46,8 +47,6 @@ pub struct Service {
     pub identity: RwLock<Arc<Identity>>,
     pub written: Written,
     pub measured: Arc<Measured>,
-    /// Where browsers may look whether a node is there (CSP).
-    pub consoles: String,
     pub strangers: Strangers,
     pub live: Live,
     pub recent: Recent,
@@ -55,6 +54,28 @@ pub struct Service {
     pub strange_datagrams: Arc<AtomicU64>,
     /// Ends event streams when the daemon stops: Actix would wait for them.
     pub stopping: watch::Receiver<bool>,
+}
+
+impl Service {
+    pub fn revision(&self) -> Arc<Revision> {
+        self.in_force.borrow().clone()
+    }
+
+    pub fn spec(&self) -> Arc<Spec> {
+        self.in_force.borrow().spec.clone()
+    }
+
+    /// Where this service listens.
+    pub fn own_address(&self) -> Option<SocketAddr> {
+        self.spec().nodes.get(&self.me)?.api
+    }
+
+    /// Where a page may look whether another node is there (CSP).
+    pub fn consoles(&self) -> String {
+        let spec = self.spec();
+        let urls = spec.nodes.values().filter_map(NodeSpec::console_url);
+        urls.map(|url| format!(" {url}")).collect()
+    }
 }
 
 /// The newest status that was asked for, and when.

@@ -58,7 +58,7 @@ pub async fn written(
     path: web::Path<String>,
 ) -> Result<HttpResponse, Refusal> {
     let id = WorkloadId::from(path.into_inner());
-    if !service.spec.workloads.contains_key(&id) {
+    if !service.spec().workloads.contains_key(&id) {
         let what = format!("there is no workload `{id}`");
         return Err(Refusal::new(ProblemType::NotFound, what));
     }

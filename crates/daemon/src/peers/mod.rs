@@ -34,12 +34,15 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc, watch};
 
-/// A frame larger than this is refused: the largest honest one is a batch of log entries.
-const FRAME_LIMIT: usize = 4 << 20;
+/// A frame larger than this is refused: the largest honest one has a revision of the spec in it, text
+/// and value.
+const FRAME_LIMIT: usize = 24 << 20;
 /// Messages waiting for one peer; more are dropped, and the protocol repeats what matters.
 const QUEUE: usize = 512;
 /// Questions and answers waiting for one peer.
 const PEOPLE: usize = 32;
+/// For so long whoever is a peer no more is still heard.
+const PARTING: Duration = Duration::from_secs(3);
 const DIAL_LIMIT: Duration = Duration::from_millis(400);
 /// Handshakes that one peer address may have under way: its dialler has one, and a run before it
 /// may have left some.
@@ -53,8 +56,9 @@ const QUIET: Duration = Duration::from_secs(9);
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Hello {
     pub cluster: String,
-    /// SHA-256 of the spec file.
-    pub spec: String,
+    /// SHA-256 of the spec file, as long as the log says nothing of any: nodes that form a cluster
+    /// have the same one.
+    pub given: Option<String>,
     /// Of this run of the daemon. A new one means that connections to the run before lead nowhere.
     pub run: u64,
 }
@@ -80,7 +84,11 @@ struct Waiting {
 /// The sending side.
 pub struct Peers {
     queues: BTreeMap<NodeId, Queues>,
+    /// Those that are peers no more, and since when: they are heard for a moment still, so that the
+    /// last word to them, which says so, arrives.
+    parting: Vec<(Instant, NodeId, Queues)>,
     endpoint: Endpoint,
+    spec: Arc<Spec>,
     local: Arc<Local>,
     port: Arc<Port>,
     pub disagreements: Disagreements,
@@ -123,7 +131,7 @@ fn configurations(identity: &Identity) -> Result<(quinn::ServerConfig, quinn::Cl
 
 struct Local {
     me: NodeId,
-    hello: Hello,
+    hello: Mutex<Hello>,
     port: Arc<Port>,
     silence: Mutex<Duration>,
     disagreements: Disagreements,
@@ -197,11 +205,11 @@ impl Peers {
             me: me.clone(),
             port: port.clone(),
             silence: Mutex::new(silence(spec)),
-            hello: Hello {
+            hello: Mutex::new(Hello {
                 cluster: spec.cluster.clone(),
-                spec: digest.into(),
+                given: Some(digest.into()),
                 run: rand::random(),
-            },
+            }),
             disagreements: disagreements.clone(),
             runs: Mutex::default(),
             restarted: Mutex::default(),
@@ -211,7 +219,9 @@ impl Peers {
         let strangers = port.strangers.clone();
         Ok(Self {
             queues: BTreeMap::new(),
+            parting: Vec::new(),
             endpoint,
+            spec: Arc::new(spec.clone()),
             local,
             port,
             disagreements,
@@ -222,9 +232,20 @@ impl Peers {
 
     /// From here on these are the peers: each is dialled at its address, on the tokio runtime around
     /// it, and whoever is none any more is talked to no longer.
-    pub fn reshape(&mut self, spec: &Spec) {
+    pub fn reshape(&mut self, spec: &Spec, is_logged: bool) {
         let local = &self.local;
+        if is_logged {
+            lock(&local.hello).given = None;
+        }
         let places = places(spec, &local.me);
+        let gone = |_: &NodeId, queues: &mut Queues| {
+            let known = places.nodes().any(|(_, at)| at == queues.address);
+            !known
+        };
+        let now = Instant::now();
+        let parting = self.queues.extract_if(.., gone);
+        self.parting
+            .extend(parting.map(|(node, queues)| (now, node, queues)));
         if places.address_of(&local.me) != self.port.places().address_of(&local.me) {
             tracing::error!(
                 "this node's own peer address is another one: it is taken up at a restart"
@@ -257,11 +278,25 @@ impl Peers {
             };
             self.queues.insert(node.clone(), queues);
         }
-        self.port.set_places(places);
+        self.spec = Arc::new(spec.clone());
+        self.set_places();
+    }
+
+    fn set_places(&self) {
+        let (spec, me) = (&self.spec, &self.local.me);
+        let now = spec.nodes.iter().map(|(name, node)| (name, node.peer));
+        let parting = self.parting.iter();
+        let parting = parting.map(|(_, node, queues)| (node, queues.address));
+        let parting = parting.filter(|(node, _)| !spec.nodes.contains_key(*node));
+        self.port.set_places(Places::new(now.chain(parting), me));
     }
 
     /// Queues a message; a full queue drops it.
-    pub fn send(&self, to: &NodeId, message: Message) {
+    pub fn send(&mut self, to: &NodeId, message: Message) {
+        let late = |(since, ..): &mut (Instant, NodeId, Queues)| since.elapsed() >= PARTING;
+        if self.parting.extract_if(.., late).next().is_some() {
+            self.set_places();
+        }
         if let Some(queue) = self.queues.get(to) {
             let is_people = matches!(message, Message::Ask { .. } | Message::Answer { .. });
             let _ = if is_people {
@@ -374,7 +409,8 @@ async fn speak(
     client: &mut watch::Receiver<quinn::ClientConfig>,
 ) -> Result<()> {
     let mut stream = connection.open_uni().await?;
-    stream.write_all(&encode(&local.hello)).await?;
+    let hello = lock(&local.hello).clone();
+    stream.write_all(&encode(&hello)).await?;
     let people = async {
         let mut stream = connection.open_uni().await?;
         while let Some(message) = waiting.people.recv().await {
@@ -524,9 +560,11 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     );
     let mut stream = connection.accept_uni().await?;
     let hello: Hello = read_frame(&mut stream).await?;
-    let agrees = hello.cluster == local.hello.cluster && hello.spec == local.hello.spec;
+    let own = lock(&local.hello).clone();
+    let both = hello.given.as_ref().zip(own.given.as_ref());
+    let agrees = hello.cluster == own.cluster && both.is_none_or(|(theirs, ours)| theirs == ours);
     let disagreement = (!agrees).then(|| {
-        if hello.cluster == local.hello.cluster {
+        if hello.cluster == own.cluster {
             format!("{from} has another spec file than {}", local.me)
         } else {
             format!("{from} belongs to cluster `{}`", hello.cluster)
@@ -620,6 +658,7 @@ mod tests {
         let hears = Hears {
             you: Some(Duration::MAX),
             lately,
+            of: u64::MAX,
         };
         let beat = Message::Beat {
             number: u64::MAX,

@@ -13,6 +13,7 @@ mod broken;
 mod tests;
 
 use crate::clock;
+use karst_core::command::{ClusterAct, Command};
 use karst_core::consensus::{Durable, Entry, Snapshot, Stored};
 use karst_core::event::{Event, FactKind, Level};
 use karst_core::node::Write;
@@ -367,6 +368,17 @@ fn open_whole(
     if changed || went_back || (found.identity.is_none() && !file.is_new) {
         return Err(StoreError::Broken(name.into()));
     }
+    // Who votes is what the log says, once it does.
+    let logged = found
+        .stored
+        .snapshot
+        .as_ref()
+        .is_some_and(|s| s.state.charter.voters.is_some());
+    let says = |e: &Entry| matches!(&e.command, Command::Cluster(ClusterAct::Found(_)));
+    let start = &Start {
+        votes_changed: start.votes_changed || logged || found.stored.entries.iter().any(says),
+        ..start.clone()
+    };
     let identity = identify_as(found.identity.clone(), file.file, name, start)?;
     let save = || -> Result<(), redb::Error> {
         let tx = database.begin_write()?;
@@ -465,6 +477,9 @@ fn find(database: &Database, name: &str) -> Result<Found, LoadError> {
     let mut stored = Stored::default();
     if let Some(vote) = meta.get("vote")? {
         (stored.term, stored.vote) = decode(name, vote.value()).map_err(LoadError::Store)?;
+    }
+    if let Some(keeps) = meta.get("keeps")? {
+        stored.keeps = decode(name, keeps.value()).map_err(LoadError::Store)?;
     }
     let snapshot = meta
         .get("snapshot")?
@@ -725,6 +740,10 @@ fn apply(tx: &WriteTransaction, write: Write) -> Result<(), redb::Error> {
             for entry in entries {
                 log.insert(entry.index.0, encode(&entry).as_slice())?;
             }
+        }
+        Write::Log(Durable::Keeps(keeps)) => {
+            tx.open_table(META)?
+                .insert("keeps", encode(&keeps).as_slice())?;
         }
         Write::Log(Durable::Enrolled(store)) => identify(tx, store.as_str(), true)?,
         Write::Log(Durable::Expelled(store)) => identify(tx, store.as_str(), false)?,

@@ -6,7 +6,8 @@ use crate::check::Verdict;
 use crate::fault::Fault;
 use karst_core::author::Level;
 use karst_core::consensus::Stored;
-use karst_core::spec::Clock;
+use karst_core::request::{Plea, Request};
+use karst_core::spec::{Clock, Spec};
 use karst_core::{Input, NodeId, StoreId};
 use rand::Rng;
 
@@ -42,6 +43,9 @@ impl World {
             Fault::KillDeadman { .. } => self.hosts[h].deadman_dead += 1,
             Fault::LateDeadman { .. } => self.hosts[h].deadman_late += 1,
             Fault::PowerCut { .. } => self.cut_power(h),
+            // Without the others' majority nobody could take it in again: that is a person's to
+            // decide.
+            Fault::LoseStore { node, .. } if !self.is_majority_without(node) => self.cut_power(h),
             Fault::LoseStore { node, .. } => self.lose_store(h, node),
             Fault::RestoreStore { .. } => {
                 self.stop_daemon(h);
@@ -89,21 +93,49 @@ impl World {
                 let until = self.now + for_ms * MS;
                 self.say_anything(h, until)?;
             }
-            Fault::Ask { request, .. } => {
-                let request = request.clone();
-                let run = self.hosts[h].run;
-                self.input(
-                    h,
-                    run,
-                    Input::Asked {
-                        ticket: 1,
-                        request,
-                        level: Level::Administer,
-                    },
-                )?;
+            Fault::Ask { request, .. } => self.ask(h, request.clone())?,
+            Fault::Submit { edit, .. } => {
+                let spec = edit.of(self.in_force(), &self.spec);
+                self.ask(h, submission(spec))?;
+            }
+            Fault::Rest { end: true, .. } => {
+                let wanted = self.truth.state.charter.intents.keys();
+                for intent in wanted.copied().collect::<Vec<_>>() {
+                    let by = "marlin".into();
+                    self.ask(h, Request::EndIntent { intent, by })?;
+                }
+            }
+            Fault::Rest { nodes, .. } => {
+                let plea = Plea::Maintenance {
+                    nodes: nodes.iter().cloned().collect(),
+                    back: true,
+                    bare: Default::default(),
+                    until: None,
+                };
+                self.ask(h, wish(plea))?;
             }
         }
         Ok(())
+    }
+
+    fn ask(&mut self, h: usize, request: Request) -> Verdict {
+        let run = self.hosts[h].run;
+        let level = Level::Administer;
+        self.input(
+            h,
+            run,
+            Input::Asked {
+                ticket: 1,
+                request,
+                level,
+            },
+        )
+    }
+
+    fn is_majority_without(&self, node: &NodeId) -> bool {
+        let counts = |h: &usize| self.hosts[*h].disk.stored.counts && self.names[*h] != *node;
+        let others = (0..self.hosts.len()).filter(counts);
+        self.voters().is_majority(others.map(|h| &self.names[h]))
     }
 
     /// The host comes back with an empty store under another name.
@@ -230,10 +262,7 @@ impl World {
             self.workloads[w].clone(),
             self.observe(h, w),
         );
-        if self.spec.workloads[&workload]
-            .replicas
-            .contains_key(&self.names[h])
-        {
+        if self.looks_after(h, &workload) {
             self.after(
                 delay,
                 Happening::Input(
@@ -294,6 +323,27 @@ impl World {
     }
 }
 
+fn submission(spec: Spec) -> Request {
+    // Two texts that differ are two revisions.
+    let text = format!("{spec:?}");
+    wish(Plea::Revision {
+        text,
+        spec: Box::new(spec),
+        based_on: None,
+    })
+}
+
+fn wish(plea: Plea) -> Request {
+    Request::Intend {
+        plea,
+        by: "marlin".into(),
+        at: 0,
+        why: None,
+        seen: None,
+        plan_only: false,
+    }
+}
+
 /// The host that a fault is about.
 fn host_of(fault: &Fault) -> Option<&NodeId> {
     match fault {
@@ -314,6 +364,8 @@ fn host_of(fault: &Fault) -> Option<&NodeId> {
         | Fault::HangActions { node, .. }
         | Fault::SlowStandby { node, .. }
         | Fault::Hostile { node, .. }
+        | Fault::Submit { of: node, .. }
+        | Fault::Rest { of: node, .. }
         | Fault::Ask { of: node, .. } => Some(node),
         Fault::OneWay { .. }
         | Fault::Partition { .. }

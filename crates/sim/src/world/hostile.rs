@@ -170,6 +170,7 @@ impl World {
             commit,
             sent: Time::ZERO,
             news: true,
+            keep: self.spec.timings.election_timeout,
         };
         if self.chance.random_range(0..8) == 0 {
             let heads = vec![(id.clone(), Head { epoch, position: 1 })];
@@ -220,6 +221,7 @@ fn forged_talk(number: u64, term: Term, sent: Time) -> Talk {
         0 => Talk::RequestVote {
             term: term.next(),
             last: LogId::new(term, Index(1 << 40)),
+            handed: true,
         },
         1 => Talk::RequestVoteReply { term, yes: true },
         2 => {

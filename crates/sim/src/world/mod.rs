@@ -16,18 +16,21 @@ use crate::check::{Failure, Truth, Verdict};
 use crate::script::Script;
 use happening::Happening;
 use host::{Clock, Disk, Host, Slot, Syncs};
+use karst_core::authority::Claim;
 use karst_core::consensus::Stored;
 use karst_core::gate::GateOrder;
 use karst_core::message::Message;
 use karst_core::replica::GateReport;
 use karst_core::request::Answer;
-use karst_core::spec::Spec;
+use karst_core::spec::{Revision, Spec};
 use karst_core::view::Status;
+use karst_core::votes::Voters;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Planted, StoreId, WorkloadId};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
+use std::sync::Arc;
 use std::time::Duration;
 
 const MS: u64 = 1_000_000;
@@ -102,7 +105,10 @@ struct Weather {
 /// A whole cluster with its clients, driven by one seed.
 pub struct World {
     seed: u64,
+    /// All that there is, whether or not it takes part.
     spec: Spec,
+    /// What the cluster is formed with.
+    founding: Arc<Revision>,
     names: Vec<NodeId>,
     workloads: Vec<WorkloadId>,
     /// Which of them have a floating address.
@@ -132,6 +138,13 @@ pub struct World {
 
 impl World {
     pub fn new(spec: Spec, seed: u64, planted: Option<Planted>) -> Self {
+        let founding = spec.clone();
+        Self::of(spec, founding, seed, planted)
+    }
+
+    /// With hosts, servers and workloads that may take part later.
+    pub fn of(spec: Spec, founding: Spec, seed: u64, planted: Option<Planted>) -> Self {
+        let founding = Arc::new(Revision::first(founding, ""));
         let mut chance = Pcg64Mcg::seed_from_u64(seed);
         let names: Vec<NodeId> = spec.nodes.keys().cloned().collect();
         let workloads: Vec<WorkloadId> = spec.workloads.keys().cloned().collect();
@@ -142,7 +155,14 @@ impl World {
             stores: 0,
             // The very first start: all of them form the cluster.
             disk: Disk {
-                stored: Stored::forming(StoreId::from(format!("{name}-0"))),
+                stored: if founding.spec.nodes.contains_key(name) {
+                    Stored::forming(StoreId::from(format!("{name}-0")))
+                } else {
+                    Stored {
+                        store: Some(StoreId::from(format!("{name}-0"))),
+                        ..Stored::default()
+                    }
+                },
                 ..Disk::default()
             },
             backup: None,
@@ -180,6 +200,7 @@ impl World {
                 .collect(),
             service: vec![Service::default(); workloads.len()],
             spec,
+            founding: founding.clone(),
             names,
             workloads,
             planted,
@@ -287,6 +308,24 @@ impl World {
 
     pub fn now(&self) -> Duration {
         Duration::from_nanos(self.now)
+    }
+
+    /// The spec in force.
+    fn in_force(&self) -> &Spec {
+        let committed = self.truth.state.charter.revision.as_ref();
+        &committed.unwrap_or(&self.founding).spec
+    }
+
+    /// Who votes.
+    fn voters(&self) -> Voters {
+        let committed = self.truth.state.charter.voters.clone();
+        committed.unwrap_or_else(|| self.founding.spec.votes().into())
+    }
+
+    /// Whether a host's daemon looks after a server of a workload.
+    fn looks_after(&self, h: usize, workload: &WorkloadId) -> bool {
+        let node = self.hosts[h].node.as_ref();
+        node.is_some_and(|node| node.looks_after(workload))
     }
 
     fn place(&self, node: &NodeId) -> usize {
@@ -428,7 +467,7 @@ impl World {
     }
 
     fn start_daemon(&mut self, h: usize) {
-        let (spec, planted, seed) = (self.spec.clone(), self.planted, self.chance.random());
+        let (given, planted, seed) = (self.founding.clone(), self.planted, self.chance.random());
         let (me, now) = (self.names[h].clone(), self.now);
         let host = &mut self.hosts[h];
         host.run += 1;
@@ -437,7 +476,7 @@ impl World {
         host.waiting.clear();
         let config = NodeConfig {
             me: me.clone(),
-            spec,
+            given,
             boot: BootId::from(format!("boot-{}", host.boot)),
             system: None,
             seed,
@@ -459,8 +498,15 @@ impl World {
         }
         self.truth.forget(&me);
         self.say_deadlines(h);
+        self.after(2, Happening::Input(h, run, Input::Woke));
+    }
+
+    /// What the spec places on a host.
+    fn shape(&mut self, h: usize, run: u64, spec: &Spec) {
+        let me = self.names[h].clone();
         for (w, id) in self.workloads.clone().into_iter().enumerate() {
-            if self.spec.workloads[&id].gates.contains_key(&me) {
+            let here = spec.workloads.get(&id);
+            if here.is_some_and(|workload| workload.gates.contains_key(&me)) {
                 let report = self.hosts[h].slots[w].gate.clone();
                 self.after(
                     MS,
@@ -473,9 +519,10 @@ impl World {
                         },
                     ),
                 );
+            } else {
+                self.hosts[h].slots[w].gate.forwarding = None;
             }
         }
-        self.after(2, Happening::Input(h, run, Input::Woke));
     }
 
     fn stop_daemon(&mut self, h: usize) {
@@ -528,8 +575,14 @@ impl World {
 
     fn carry_out(&mut self, h: usize, run: u64, effect: Effect) -> Verdict {
         match effect {
-            // The spec of a world stays as it is.
-            Effect::Shape { .. } | Effect::Dismiss { .. } => {}
+            Effect::Shape { revision, .. } => self.shape(h, run, &revision.spec),
+            Effect::Dismiss { claim } => {
+                // Whatever is there later has hands of its own.
+                let w = self.place_of(claim.workload());
+                if let Claim::Address(_) = claim {
+                    self.hosts[h].slots[w].address_turn = (run, 0);
+                }
+            }
             Effect::Send { to, message } => {
                 let to = self.place(&to);
                 self.deliver(h, to, message);

@@ -5,6 +5,7 @@ use super::host::Host;
 use super::{MS, World};
 use crate::check::Verdict;
 use karst_core::NodeId;
+use karst_core::intent::Intended;
 use karst_core::operation::Mode;
 use karst_core::spec::{Alone, Clock, Loss};
 
@@ -46,7 +47,15 @@ impl World {
     /// Whether nothing is broken that clients of this workload would have to wait for.
     fn should_serve(&self, w: usize) -> bool {
         let (id, weather) = (&self.workloads[w], &self.weather);
-        let (spec, state) = (&self.spec.workloads[id], self.truth.state.workload(id));
+        let state = self.truth.state.workload(id);
+        let charter = &self.truth.state.charter;
+        let Some(spec) = self.in_force().workloads.get(id) else {
+            return false;
+        };
+        let ends = |intended: &Intended| intended.change.workloads_out.contains(id);
+        if charter.intents.values().any(ends) {
+            return false;
+        }
         if weather.lossy.is_some()
             || weather.flaky > 0
             || weather.cut.values().any(|cuts| *cuts > 0)
@@ -60,7 +69,7 @@ impl World {
             .filter(|(n, h)| self.is_well(n, h))
             .map(|(n, _)| n)
             .collect();
-        if state.mode != Mode::Act || !self.spec.votes().is_majority(well.iter().copied()) {
+        if state.mode != Mode::Act || !self.voters().is_majority(well.iter().copied()) {
             return false;
         }
         let Some(opened) = &state.opened else {

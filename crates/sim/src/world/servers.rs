@@ -398,9 +398,7 @@ impl World {
                 } else {
                     20 * u64::from(CALM_LOOKS)
                 };
-                let mine = self.spec.workloads[&workload]
-                    .replicas
-                    .contains_key(&self.names[h]);
+                let mine = self.looks_after(h, &workload);
                 if millis.is_multiple_of(every)
                     && mine
                     && self.hosts[h].has_power

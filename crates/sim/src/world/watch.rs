@@ -79,8 +79,9 @@ impl World {
     /// S6 and C8, and the leases of leadership.
     pub(super) fn check_tick(&mut self) -> Verdict {
         let now = self.now;
-        let over = self.spec.timings.lease_is_over_after().as_nanos() as u64
-            + self.spec.timings.heartbeat.as_nanos() as u64;
+        let (charter, timings) = (&self.truth.state.charter, &self.in_force().timings);
+        let over = charter.longest(timings, |t| t.lease_is_over_after() + t.heartbeat);
+        let over = over.as_nanos() as u64;
         for (h, host) in self.hosts.iter().enumerate() {
             let name = &self.names[h];
             let fenced = if self.truth.fenced_at.is_empty() {
@@ -199,10 +200,19 @@ impl World {
     /// After the calm everybody serves, and nothing that was acknowledged is missing anywhere (L1,
     /// S5).
     pub(super) fn check_end(&mut self, calm_ms: u64) -> Verdict {
+        if calm_ms >= 20_000
+            && let Some((id, intended)) = self.truth.state.charter.intents.iter().next()
+        {
+            let title = intended.what.want.title();
+            return self.broken("L1", format!("{id}, {title}, is not done after the calm"));
+        }
         for w in 0..self.workloads.len() {
+            if !self.in_force().workloads.contains_key(&self.workloads[w]) {
+                continue;
+            }
             let lately = self.now.saturating_sub(self.service[w].last_acknowledged) < 1_000 * MS;
             let id = self.workloads[w].clone();
-            let floats = self.floats[w];
+            let floats = self.floats[w] && self.in_force().workloads[&id].address.is_some();
             self.truth.check_served(&id, lately)?;
             if floats
                 && calm_ms > 0

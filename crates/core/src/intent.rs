@@ -1,0 +1,91 @@
+//! What people want of the cluster: an intent is an entry of the log, and changes no fact by itself.
+//! The steward closes the gap between what is and what is wanted, a step at a time.
+
+use crate::author::Author;
+use crate::ids::{NodeId, WorkloadId};
+use crate::spec::{Change, Revision};
+use crate::votes::Votes;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Intent {
+    pub want: Want,
+    pub by: Author,
+    /// In seconds since the Unix epoch.
+    pub at: u64,
+    pub why: Option<String>,
+    /// When it ends by itself, in seconds since the Unix epoch.
+    pub until: Option<u64>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Want {
+    /// This spec is to be in force, in place of the one that it was written for.
+    Revision(Arc<Revision>),
+    /// These nodes are to hold nothing, so that their hosts may be worked on.
+    Maintenance(Maintenance),
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Maintenance {
+    pub nodes: BTreeSet<NodeId>,
+    /// Who votes meanwhile, where what is left would be no majority. Votes never move unseen: they
+    /// are part of what was approved.
+    pub votes: Option<Votes>,
+    /// What was there comes back afterwards.
+    pub back: bool,
+    /// What was held there when it was asked for.
+    pub held: BTreeMap<WorkloadId, NodeId>,
+    /// Workloads that a person accepts to leave without a standby that has every write.
+    pub bare: BTreeSet<WorkloadId>,
+}
+
+impl Want {
+    pub fn revision(&self) -> Option<&Arc<Revision>> {
+        match self {
+            Want::Revision(revision) => Some(revision),
+            Want::Maintenance(_) => None,
+        }
+    }
+
+    /// What it is, in a few words.
+    pub fn title(&self) -> String {
+        match self {
+            Want::Revision(revision) => format!("revision {} of the spec", revision.number),
+            Want::Maintenance(maintenance) => {
+                let names: Vec<&str> = maintenance.nodes.iter().map(NodeId::as_str).collect();
+                format!("maintenance of {}", names.join(", "))
+            }
+        }
+    }
+}
+
+/// An intent as the log has it, until it is over.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Intended {
+    pub what: Intent,
+    /// What it changes, as of when it was taken into the log.
+    pub change: Change,
+    /// A revision: it is in force. A maintenance: it has ended, by whose word.
+    pub turned: Option<Author>,
+}
+
+impl Intended {
+    /// The revision that is not in force yet.
+    pub fn pending(&self) -> Option<&Arc<Revision>> {
+        match &self.what.want {
+            Want::Revision(revision) if self.turned.is_none() => Some(revision),
+            _ => None,
+        }
+    }
+
+    /// The maintenance that has not ended yet.
+    pub fn maintenance(&self) -> Option<&Maintenance> {
+        match &self.what.want {
+            Want::Maintenance(maintenance) if self.turned.is_none() => Some(maintenance),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,440 @@
+//! What people want of the cluster as a whole: another spec, nodes to work on, another coordinator.
+//! Each is looked at as a plan first, and the plan is the steps that will be taken.
+
+use super::Node;
+use super::lead::Lead;
+use crate::author::Author;
+use crate::command::{ClusterAct, Command};
+use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::intent::{Intended, Intent, Maintenance, Want};
+use crate::operation::Outcome;
+use crate::outage::PROMOTE_ALLOWANCE;
+use crate::request::{IntentPlan, Plea};
+use crate::spec::{Alone, Change, Loss, Revision, Severity, check, fixed};
+use crate::steward::Scene;
+use crate::steward::steps::{Todo, steps};
+use crate::view::TodoView;
+use crate::votes::Votes;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+impl From<&Todo> for TodoView {
+    fn from(todo: &Todo) -> Self {
+        Self {
+            text: todo.text.clone(),
+            done: todo.done,
+            waits: todo.waits.clone(),
+        }
+    }
+}
+
+impl Node {
+    /// What is wanted, as the log would have it.
+    ///
+    /// # Errors
+    /// Why it cannot be wanted.
+    pub(super) fn intended(
+        &self,
+        lead: &Lead,
+        plea: Plea,
+        (by, at, why): (Author, u64, Option<String>),
+    ) -> Result<Intended, String> {
+        let (want, until) = match plea {
+            Plea::Revision {
+                text,
+                spec,
+                based_on,
+            } => {
+                let now = &self.revision;
+                if based_on.is_some_and(|number| number != now.number) {
+                    return Err(format!(
+                        "it was written for revision {}, and revision {} is in force, by {}: look at what that changed, and write it anew",
+                        based_on.unwrap_or_default(),
+                        now.number,
+                        now.by
+                    ));
+                }
+                let revision = Revision {
+                    number: now.number + 1,
+                    text: text.into(),
+                    spec: Arc::new(*spec),
+                    by: by.clone(),
+                    at,
+                    why: why.clone(),
+                };
+                (Want::Revision(Arc::new(revision)), None)
+            }
+            Plea::Maintenance {
+                nodes,
+                back,
+                bare,
+                until,
+            } => {
+                nodes.iter().try_for_each(|node| self.known_node(node))?;
+                bare.iter()
+                    .try_for_each(|id| self.known_workload(id).map(|_| ()))?;
+                let scene = self.scene_of(lead);
+                let maintenance = Maintenance {
+                    votes: votes_without(&scene, &nodes),
+                    held: held_inside(&scene, &nodes),
+                    nodes,
+                    back,
+                    bare,
+                };
+                (Want::Maintenance(maintenance), until)
+            }
+        };
+        let what = Intent {
+            want,
+            by,
+            at,
+            why,
+            until,
+        };
+        let change = match &what.want {
+            Want::Revision(revision) => Change::between(&self.spec, &revision.spec),
+            Want::Maintenance(_) => Change::default(),
+        };
+        Ok(Intended {
+            what,
+            change,
+            turned: None,
+        })
+    }
+
+    /// What it takes, what it costs, and what stands in its way.
+    pub(super) fn intent_plan(&self, lead: &Lead, intended: &Intended) -> IntentPlan {
+        let scene = self.scene_of(lead);
+        let todos = steps(&scene, intended);
+        let (consequences, unmet) = match &intended.what.want {
+            Want::Revision(revision) => (
+                self.consequences(&scene, intended, revision),
+                self.obstacles(revision),
+            ),
+            Want::Maintenance(maintenance) => (
+                of_maintenance(&scene, maintenance),
+                self.obstacles_to_rest(&scene, maintenance),
+            ),
+        };
+        let mut plan = IntentPlan {
+            title: intended.what.want.title(),
+            based_on: self.revision.number,
+            steps: todos.iter().map(TodoView::from).collect(),
+            consequences,
+            unmet,
+            seen: String::new(),
+        };
+        plan.seen = plan.print();
+        plan
+    }
+
+    /// What stands in the way of another spec.
+    fn obstacles(&self, revision: &Revision) -> Vec<String> {
+        let mut unmet: Vec<String> = fixed(&self.spec, &revision.spec)
+            .into_iter()
+            .map(|fixed| {
+                let key = fixed.path.join(".");
+                format!(
+                    "{key} cannot change while the cluster runs; {}",
+                    fixed.remedy
+                )
+            })
+            .collect();
+        let errors = check(&revision.spec).into_iter();
+        let errors = errors.filter(|finding| finding.severity == Severity::Error);
+        unmet.extend(errors.map(|e| format!("{}: {}; {}", e.path.join("."), e.what, e.remedy)));
+        if let Some((id, pending)) = self.state.charter.pending() {
+            unmet.push(format!(
+                "{id}, revision {} by {}, is not in force yet: wait for it, or end it with `karst operation end {id}`",
+                pending.number, pending.by
+            ));
+        }
+        if *revision.spec == *self.spec && revision.text == self.revision.text {
+            unmet.push("nothing is different from the spec in force".into());
+        }
+        let rests = |n: &NodeId| {
+            let mut all = self.state.charter.maintenances();
+            all.any(|(_, maintenance)| maintenance.nodes.contains(n))
+        };
+        if revision.spec.votes().voters().all(&rests) {
+            unmet.push("nobody would have a vote but nodes in maintenance".into());
+        }
+        let before = self.spec.votes();
+        let mut stay = before
+            .voters()
+            .filter(|n| revision.spec.nodes.contains_key(*n));
+        if stay.all(rests) {
+            unmet.push("no voter would stay that is not in maintenance".into());
+        }
+        for (id, spec) in &revision.spec.workloads {
+            let w = self.state.workload(id);
+            let Some(holder) = w.holder().filter(|_| w.opened.is_some()) else {
+                continue;
+            };
+            let confirmed = w.sync.sure.iter();
+            let confirmed = confirmed.filter(|n| spec.replicas.contains_key(*n)).count();
+            let stays = spec.replicas.contains_key(holder);
+            let now = self.spec.workloads.get(id);
+            let goes_on = spec.alone == Alone::Continue || spec.loss != Loss::None;
+            let shrinks =
+                now.is_some_and(|now| now.replicas.keys().any(|n| !spec.replicas.contains_key(n)));
+            let needed = usize::from(!stays) + usize::from(!goes_on);
+            if shrinks && confirmed < needed {
+                unmet.push(format!(
+                    "{id} would be left without a copy that has every write: add one in a revision of its own, and wait until it follows"
+                ));
+            }
+        }
+        unmet
+    }
+
+    fn consequences(&self, scene: &Scene, intended: &Intended, revision: &Revision) -> Vec<String> {
+        let change = &intended.change;
+        let mut all = Vec::new();
+        let pause = PROMOTE_ALLOWANCE.as_millis();
+        for (id, node) in &change.replicas_out {
+            if scene.state.workload(id).holder() == Some(node) {
+                all.push(format!(
+                    "{id} moves away from {node}: its writes pause for about {pause} ms"
+                ));
+            }
+            let data = scene
+                .spec
+                .workloads
+                .get(id)
+                .and_then(|w| w.replicas.get(node));
+            if let Some(replica) = data {
+                all.push(format!(
+                    "the data of {id} stay on {node} in {}: nothing removes them",
+                    replica.data
+                ));
+            }
+        }
+        for id in &change.workloads_out {
+            if let Some(workload) = scene.spec.workloads.get(id) {
+                let places = workload.replicas.iter();
+                let places: Vec<String> = places.map(|(n, r)| format!("{n} {}", r.data)).collect();
+                all.push(format!(
+                    "{id} is served no more; its data stay: {}",
+                    places.join(", ")
+                ));
+            }
+        }
+        for node in &change.nodes_out {
+            all.push(format!(
+                "{node} is heard no more; its daemon runs on there until somebody stops it"
+            ));
+        }
+        for (id, spec) in &revision.spec.workloads {
+            let left = spec.replicas.len();
+            let before = scene.spec.workloads.get(id).map(|w| w.replicas.len());
+            if before.is_some_and(|before| left < before) {
+                let standbys = standbys(left.saturating_sub(1));
+                all.push(format!("{id} has {standbys} from then on"));
+            }
+        }
+        for (id, was) in &scene.spec.workloads {
+            let is = revision.spec.workloads.get(id);
+            let closes = |n: &&NodeId| is.is_some_and(|is| !is.gates.contains_key(*n));
+            for node in was.gates.keys().filter(closes) {
+                all.push(format!(
+                    "the gate of {id} on {node} closes: whoever is connected there connects anew elsewhere"
+                ));
+            }
+        }
+        for id in &change.settings {
+            let was = scene.spec.workloads.get(id).map(|w| &w.settings);
+            let is = revision.spec.workloads.get(id).map(|w| &w.settings);
+            if let Some((was, is)) = was.zip(is) {
+                let keys = was.keys().chain(is.keys()).collect::<BTreeSet<_>>();
+                let other = keys.into_iter().filter(|k| was.get(*k) != is.get(*k));
+                let other: Vec<&str> = other.map(String::as_str).collect();
+                all.push(format!("{id} has other settings: {}", other.join(", ")));
+            }
+        }
+        if change.timings {
+            let (was, is) = (&scene.spec.timings, &revision.spec.timings);
+            all.push(format!(
+                "leases last {} ms in place of {} ms; until {} ms later a failover waits as long as before",
+                is.lease.as_millis(),
+                was.lease.as_millis(),
+                was.lease_is_over_after().as_millis()
+            ));
+        }
+        let out = change
+            .nodes_out
+            .iter()
+            .filter(|n| scene.spec.nodes.get(*n).is_some_and(|node| node.votes > 0));
+        let out: Vec<&str> = out.map(NodeId::as_str).collect();
+        if !out.is_empty() {
+            let left = scene.spec.votes().total() - scene.spec.votes().granted(&change.nodes_out);
+            all.push(format!(
+                "without {} there are {left} votes, and {} of them are needed, until others have joined",
+                out.join(", "),
+                left / 2 + 1
+            ));
+        }
+        all
+    }
+
+    fn obstacles_to_rest(&self, scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
+        let mut unmet = Vec::new();
+        for (id, other) in self.state.charter.maintenances() {
+            let both = other.nodes.intersection(&maintenance.nodes);
+            unmet.extend(both.map(|node| format!("{node} is in maintenance already, by {id}")));
+        }
+        let outside = scene.spec.nodes.keys();
+        let outside = outside.filter(|n| !maintenance.nodes.contains(*n));
+        let votes = scene.wanted_votes();
+        let heard = outside.filter(|n| scene.is_up(n) && votes.weight(n) > 0);
+        if heard.count() == 0 {
+            unmet.push(
+                "nobody outside could decide anything meanwhile: no voter is heard there".into(),
+            );
+        }
+        for (id, spec) in &scene.spec.workloads {
+            let inside = |n: &&NodeId| maintenance.nodes.contains(*n);
+            let w = scene.state.workload(id);
+            let touched = spec.replicas.keys().any(|n| inside(&n));
+            let holder_stays = w.holder().is_some_and(|h| !inside(&h));
+            let confirmed = w.sync.sure.iter().filter(|n| !inside(n)).count();
+            // After a move away the new primary needs a standby outside as well.
+            let needed = if holder_stays { 1 } else { 2 };
+            let bare = maintenance.bare.contains(id) && spec.alone == Alone::Continue;
+            if !touched || spec.loss != Loss::None || confirmed >= needed || bare {
+                continue;
+            }
+            let remedy = match spec.alone {
+                Alone::Continue => format!("go on without that with --bare {id}"),
+                Alone::Block => "its writes would wait: add a replica elsewhere first".into(),
+            };
+            unmet.push(format!(
+                "{id} would be left without a standby that has every write; {remedy}"
+            ));
+        }
+        unmet
+    }
+
+    /// An intent is over before it is done, as a person wants.
+    pub(super) fn end_intent(&self, intent: OperationId, by: Author) -> Result<Command, String> {
+        let Some(intended) = self.state.charter.intents.get(&intent) else {
+            if self.state.charter.over.contains_key(&intent) {
+                return Err(format!("{intent} is over already"));
+            }
+            return Err(format!(
+                "{intent} is nothing that anybody wants of the cluster as a whole"
+            ));
+        };
+        let act = match &intended.what.want {
+            Want::Maintenance(_) if intended.turned.is_none() => ClusterAct::End { intent, by },
+            Want::Revision(revision) if intended.turned.is_some() => {
+                return Err(format!(
+                    "revision {} is in force: go back with `karst spec revert {}`",
+                    revision.number,
+                    revision.number - 1
+                ));
+            }
+            Want::Maintenance(_) | Want::Revision(_) => ClusterAct::Close {
+                intent,
+                outcome: Outcome::Undone(format!("ended by {by}")),
+            },
+        };
+        Ok(Command::Cluster(act))
+    }
+
+    /// Who may lead in place of this node: a voter that is heard and has everything.
+    pub(super) fn successor(&self, lead: &Lead, to: Option<NodeId>) -> Result<NodeId, String> {
+        let scene = self.scene_of(lead);
+        if let Some(to) = &to {
+            self.known_node(to)?;
+            if *to == self.me {
+                return Err(format!("{to} is the coordinator already"));
+            }
+        }
+        let obstacle = |n: &NodeId| {
+            if self.consensus.voters().weight(n) == 0 {
+                Some("it has no vote")
+            } else if !scene.is_up(n) {
+                Some("it is not heard")
+            } else if scene.leaving.node(n) {
+                Some("it is in maintenance")
+            } else {
+                (!self.consensus.has_all(n)).then_some("it has not all of the log yet")
+            }
+        };
+        if let Some(to) = to {
+            return match obstacle(&to) {
+                Some(why) => Err(format!("{to} cannot coordinate now: {why}")),
+                None => Ok(to),
+            };
+        }
+        let mut voters = self.consensus.voters().all().into_iter();
+        let fit = voters.find(|n| **n != self.me && obstacle(n).is_none());
+        fit.cloned()
+            .ok_or_else(|| "nobody else can coordinate now".into())
+    }
+}
+
+fn standbys(count: usize) -> String {
+    match count {
+        0 => "no standby".into(),
+        1 => "one standby".into(),
+        more => format!("{more} standbys"),
+    }
+}
+
+/// Who votes while these nodes rest, where what is left would be no majority.
+fn votes_without(scene: &Scene, nodes: &BTreeSet<NodeId>) -> Option<Votes> {
+    let all = scene.spec.votes();
+    let outside = all.iter().filter(|(n, _)| !nodes.contains(*n));
+    let outside = Votes::new(outside.map(|(n, w)| (n.clone(), w)));
+    let enough = 2 * outside.total() > all.total();
+    (!enough && outside.total() > 0).then_some(outside)
+}
+
+fn held_inside(scene: &Scene, nodes: &BTreeSet<NodeId>) -> BTreeMap<WorkloadId, NodeId> {
+    let held = scene.spec.workloads.keys().filter_map(|id| {
+        let holder = scene.state.workload(id).holder()?;
+        nodes.contains(holder).then(|| (id.clone(), holder.clone()))
+    });
+    held.collect()
+}
+
+fn of_maintenance(scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
+    let mut all = Vec::new();
+    let pause = PROMOTE_ALLOWANCE.as_millis();
+    for (id, node) in &maintenance.held {
+        all.push(format!(
+            "{id} moves away from {node}: its writes pause for about {pause} ms"
+        ));
+    }
+    for (id, spec) in &scene.spec.workloads {
+        let inside = spec
+            .replicas
+            .keys()
+            .filter(|n| maintenance.nodes.contains(*n));
+        let outside = spec.replicas.len() - inside.clone().count();
+        if inside.count() > 0 {
+            let standbys = standbys(outside.saturating_sub(1));
+            all.push(format!("{id} has {standbys} meanwhile"));
+        }
+    }
+    if let Some(votes) = &maintenance.votes {
+        all.push(format!(
+            "{} votes meanwhile, and {} of them are needed",
+            votes.total(),
+            votes.needed()
+        ));
+    } else {
+        let outside = scene.spec.votes();
+        let left = outside.total() - outside.granted(&maintenance.nodes);
+        if left < outside.total() {
+            all.push(format!(
+                "{left} of {} votes are heard meanwhile, and {} are needed",
+                outside.total(),
+                outside.needed()
+            ));
+        }
+    }
+    all
+}

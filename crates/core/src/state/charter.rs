@@ -1,0 +1,168 @@
+//! What the cluster has agreed to be: the spec in force, who votes, what people want of it, and
+//! what was so lately and may still be relied on somewhere.
+
+use crate::author::Author;
+use crate::ids::{Index, OperationId};
+use crate::intent::{Intended, Intent, Maintenance, Want};
+use crate::operation::Outcome;
+use crate::spec::{Change, Revision, Spec, Timings};
+use crate::votes::Voters;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// Earlier texts that are kept, so that people can go back to one: so many, of so many bytes.
+const PAST: usize = 50;
+const PAST_BYTES: usize = 1 << 20;
+/// Intents that are over and still remembered; the history has all of them.
+const REMEMBERED: usize = 20;
+
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Charter {
+    /// The spec in force; none before the first coordinator has put it into the log.
+    pub revision: Option<Arc<Revision>>,
+    pub voters: Option<Voters>,
+    /// Timings that were in force before, and that somebody may still rely on; by the entry that
+    /// ended them.
+    pub live: BTreeMap<Index, Timings>,
+    pub intents: BTreeMap<OperationId, Intended>,
+    /// The last ones that are over.
+    pub over: BTreeMap<OperationId, Over>,
+    /// Earlier revisions, the oldest first.
+    pub past: Vec<Past>,
+}
+
+/// An earlier revision, as it was written.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Past {
+    pub number: u64,
+    pub text: Arc<str>,
+    pub by: Author,
+    pub at: u64,
+    pub why: Option<String>,
+}
+
+/// An intent that is over.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Over {
+    /// What it wanted, in a few words.
+    pub title: String,
+    pub by: Author,
+    pub at: u64,
+    pub why: Option<String>,
+    pub outcome: Outcome,
+}
+
+impl Charter {
+    /// The revision that waits to be in force, and its intent.
+    pub fn pending(&self) -> Option<(OperationId, &Arc<Revision>)> {
+        let mut all = self.intents.iter();
+        all.find_map(|(id, intended)| Some((*id, intended.pending()?)))
+    }
+
+    pub fn maintenances(&self) -> impl Iterator<Item = (OperationId, &Maintenance)> {
+        let all = self.intents.iter();
+        all.filter_map(|(id, intended)| Some((*id, intended.maintenance()?)))
+    }
+
+    /// The longest of what these timings say and what may still be relied on.
+    pub fn longest<T: Ord>(&self, now: &Timings, of: impl Fn(&Timings) -> T) -> T {
+        let past = self.live.values().map(&of);
+        past.fold(of(now), |longest, one| longest.max(one))
+    }
+
+    pub(super) fn found(&mut self, revision: &Arc<Revision>) -> bool {
+        let founds = self.revision.is_none();
+        if founds {
+            self.voters = Some(revision.spec.votes().into());
+            self.revision = Some(revision.clone());
+        }
+        founds
+    }
+
+    /// One revision at a time, for the spec that is in force; nobody is in maintenance twice.
+    pub(super) fn intend(&mut self, index: Index, intent: &Intent) -> bool {
+        let change = match &intent.want {
+            Want::Revision(revision) => {
+                let Some(now) = &self.revision else {
+                    return false;
+                };
+                if self.pending().is_some() || revision.number != now.number + 1 {
+                    return false;
+                }
+                Change::between(&now.spec, &revision.spec)
+            }
+            Want::Maintenance(new) => {
+                let mut others = self.maintenances();
+                if others.any(|(_, other)| !other.nodes.is_disjoint(&new.nodes)) {
+                    return false;
+                }
+                Change::default()
+            }
+        };
+        let intended = Intended {
+            what: intent.clone(),
+            change,
+            turned: None,
+        };
+        self.intents.insert(OperationId(index.0), intended);
+        true
+    }
+
+    /// The pending revision is in force from here on.
+    pub(super) fn adopt(&mut self, index: Index, intent: OperationId) -> Option<Arc<Revision>> {
+        let intended = self.intents.get_mut(&intent)?;
+        let new = intended.pending()?.clone();
+        intended.turned = Some(intended.what.by.clone());
+        let old = self.revision.replace(new.clone())?;
+        if old.spec.timings != new.spec.timings {
+            self.live.insert(index, old.spec.timings.clone());
+        }
+        self.past.push(Past {
+            number: old.number,
+            text: old.text.clone(),
+            by: old.by.clone(),
+            at: old.at,
+            why: old.why.clone(),
+        });
+        let bytes = |past: &[Past]| past.iter().map(|p| p.text.len()).sum::<usize>();
+        while self.past.len() > PAST || bytes(&self.past) > PAST_BYTES {
+            self.past.remove(0);
+        }
+        Some(new)
+    }
+
+    /// A maintenance ends; what is left of it is to bring back what left.
+    pub(super) fn end(&mut self, intent: OperationId, by: &Author) -> bool {
+        let ends = |i: &&mut Intended| i.maintenance().is_some();
+        let Some(intended) = self.intents.get_mut(&intent).filter(ends) else {
+            return false;
+        };
+        intended.turned = Some(by.clone());
+        true
+    }
+
+    pub(super) fn close(&mut self, intent: OperationId, outcome: &Outcome) -> bool {
+        let Some(intended) = self.intents.remove(&intent) else {
+            return false;
+        };
+        let over = Over {
+            title: intended.what.want.title(),
+            by: intended.what.by,
+            at: intended.what.at,
+            why: intended.what.why,
+            outcome: outcome.clone(),
+        };
+        self.over.insert(intent, over);
+        while self.over.len() > REMEMBERED {
+            self.over.pop_first();
+        }
+        true
+    }
+
+    /// Whether the spec in force has this replica, or whatever `has` asks it for; yes where none is
+    /// in the log yet.
+    pub(super) fn names(&self, has: impl FnOnce(&Spec) -> bool) -> bool {
+        self.revision.as_ref().is_none_or(|r| has(&r.spec))
+    }
+}

@@ -1,0 +1,350 @@
+//! A cluster that changes while clients write: timings, votes, replicas, nodes in and out, hosts that
+//! rest and are switched off meanwhile, another coordinator. No row is missing, no connection is
+//! refused, and whatever is wanted is done, also where its coordinators are killed.
+
+mod rig;
+
+use anyhow::{Context, Result, bail, ensure};
+use karst_api::core::operation::Outcome;
+use karst_api::core::request::IntentPlan;
+use karst_api::core::view::NodeState;
+use karst_api::core::{NodeId, OperationId};
+use karst_api::{MaintenanceBody, SpecBody, StatusReply};
+use karst_lab::cluster::is_well;
+use karst_lab::drill::{Running, compare, start_load};
+use karst_lab::fault::{self, Fault};
+use karst_lab::journal::{Ending, Line};
+use karst_lab::layout::WORKLOAD;
+use karst_lab::{Lab, find};
+use rig::{LIMIT, TestLab};
+use rustix::process::Signal;
+use std::time::Duration;
+use toml_edit::{DocumentMut, value};
+
+/// What a planned move may cost clients, on a machine that others share.
+const LONGEST: Duration = Duration::from_millis(1_500);
+const WRITERS: u32 = 4;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn everything_changes_and_no_row_is_lost() {
+    let lab = TestLab::start("test-change", 9640).await.unwrap();
+    let load = start_load(&lab.layout, "change", WRITERS, 2).unwrap();
+    timings(&lab).await.unwrap();
+    votes(&lab).await.unwrap();
+    replicas(&lab).await.unwrap();
+    nodes(&lab).await.unwrap();
+    rest(&lab).await.unwrap();
+    wrong_ones_are_refused(&lab).await.unwrap();
+    finish(&lab, load).await.unwrap();
+}
+
+/// An edit of the spec in force.
+type Edit<'a> = &'a dyn Fn(&mut DocumentMut);
+
+async fn edited(lab: &Lab, edit: Edit<'_>) -> Result<(SpecBody, u64)> {
+    let now = lab.client.spec().await?;
+    let mut document: DocumentMut = now.text.parse()?;
+    edit(&mut document);
+    let body = SpecBody {
+        text: document.to_string(),
+        ..SpecBody::default()
+    };
+    Ok((body, now.revision))
+}
+
+/// Plans it, submits the plan that was seen, and waits until it is done.
+async fn change(lab: &Lab, edit: Edit<'_>) -> Result<IntentPlan> {
+    let (body, based_on) = edited(lab, edit).await?;
+    let plan = lab.client.spec_plan(&body).await?;
+    ensure!(plan.unmet.is_empty(), "{:?}", plan.unmet);
+    let body = SpecBody {
+        seen: Some(plan.seen.clone()),
+        ..body
+    };
+    let started = lab.client.submit(&body, based_on).await?;
+    done(lab, started.operation).await?;
+    ensure!(
+        lab.client.spec().await?.revision == based_on + 1,
+        "another revision is in force"
+    );
+    Ok(plan)
+}
+
+async fn done(lab: &Lab, id: OperationId) -> Result<()> {
+    let over = |r: &StatusReply| r.status.intents_over.iter().any(|over| over.id == id);
+    let reply = lab.wait(&format!("{id} is done"), LIMIT, over).await?;
+    let over = reply
+        .status
+        .intents_over
+        .into_iter()
+        .find(|over| over.id == id);
+    match over.context("it is over")?.outcome {
+        Outcome::Done => lab.wait("all is well", LIMIT, is_well).await.map(drop),
+        other => bail!("{id}: {other:?}"),
+    }
+}
+
+async fn timings(lab: &Lab) -> Result<()> {
+    for (name, lease) in [("brisk", 800), ("default", 2_000)] {
+        change(lab, &|spec| spec["timings"] = value(name)).await?;
+        ensure!(
+            lab.timings().await?.lease == Duration::from_millis(lease),
+            "{name}"
+        );
+    }
+    Ok(())
+}
+
+/// Three voters, four, another three, and back. Whoever coordinates may lose its vote.
+async fn votes(lab: &Lab) -> Result<()> {
+    let leader = lab
+        .status()
+        .await?
+        .status
+        .coordinator
+        .context("a coordinator")?;
+    let set = |node: &'static str, votes: i64| {
+        move |spec: &mut DocumentMut| spec["node"][node]["votes"] = value(votes)
+    };
+    change(lab, &set("uvala", 1)).await?;
+    ensure!(lab.status().await?.status.quorum.total == 4, "uvala votes");
+    let name = leader.to_string();
+    change(lab, &|spec| spec["node"][name.as_str()]["votes"] = value(0)).await?;
+    let quorum = lab.status().await?.status;
+    ensure!(
+        quorum.quorum.total == 3 && quorum.coordinator != Some(leader),
+        "{quorum:?}"
+    );
+    change(lab, &|spec| {
+        spec["node"][name.as_str()]["votes"] = value(1);
+        spec["node"]["uvala"]["votes"] = value(0);
+    })
+    .await?;
+    Ok(())
+}
+
+/// The primary's own replica is taken out, and comes back as a copy.
+async fn replicas(lab: &Lab) -> Result<()> {
+    let primary = lab.primary().await?;
+    let text = lab.client.spec().await?.text;
+    let plan = change(lab, &|spec| {
+        let replicas = spec["workload"][WORKLOAD]["replica"].as_table_mut();
+        replicas.expect("it has replicas").remove(&primary);
+    })
+    .await?;
+    let moves = plan
+        .steps
+        .iter()
+        .any(|s| s.text.contains(&format!("moves away from {primary}")));
+    ensure!(moves, "{plan:?}");
+    ensure!(lab.primary().await? != primary, "it moved");
+    ensure!(
+        find::postmaster(&lab.layout, &primary).is_err(),
+        "its server is stopped"
+    );
+    change(lab, &|spec| *spec = text.parse().expect("it was in force")).await?;
+    Ok(())
+}
+
+/// A node goes with its gate, and comes back with them.
+async fn nodes(lab: &Lab) -> Result<()> {
+    let text = lab.client.spec().await?.text;
+    change(lab, &|spec| {
+        spec["node"]
+            .as_table_mut()
+            .expect("there are nodes")
+            .remove("uvala");
+        for part in ["replica", "gate"] {
+            let part = spec["workload"][WORKLOAD][part].as_table_mut();
+            part.expect("it has them").remove("uvala");
+        }
+    })
+    .await?;
+    ensure!(lab.status().await?.status.nodes.len() == 3, "uvala is out");
+    change(lab, &|spec| *spec = text.parse().expect("it was in force")).await?;
+    lab.healthy(LIMIT).await?;
+    Ok(())
+}
+
+/// The primary's host is switched off and on as planned, and the primary comes back to it; then a
+/// zone with the address rests.
+async fn rest(lab: &Lab) -> Result<()> {
+    let primary = lab.primary().await?;
+    let body = MaintenanceBody {
+        nodes: vec![NodeId::from(primary.as_str())],
+        back: true,
+        ..MaintenanceBody::default()
+    };
+    let id = rested(lab, body).await?;
+    ensure!(lab.primary().await? != primary, "it moved away");
+    let host = || primary.clone();
+    fault::apply(&lab.layout, &Fault::PowerOff { host: host() })?;
+    let is = |state: NodeState| {
+        let name = primary.clone();
+        move |r: &StatusReply| {
+            let mut nodes = r.status.nodes.iter();
+            nodes.any(|n| {
+                n.node.as_str() == name && (n.state == NodeState::Up) == (state == NodeState::Up)
+            })
+        }
+    };
+    let off = lab
+        .wait("it is off", LIMIT, is(NodeState::Suspected))
+        .await?;
+    ensure!(
+        off.status.needs_you.is_empty(),
+        "nobody is alarmed: {:?}",
+        off.status.needs_you
+    );
+    fault::apply(&lab.layout, &Fault::PowerOn { host: host() })?;
+    lab.wait("it is back", LIMIT, is(NodeState::Up)).await?;
+    lab.client.end(id).await?;
+    done(lab, id).await?;
+    ensure!(lab.primary().await? == primary, "it moved back");
+    let zone = MaintenanceBody {
+        zone: Some("lighthouse".into()),
+        ..MaintenanceBody::default()
+    };
+    let id = rested(lab, zone).await?;
+    lab.client.end(id).await?;
+    done(lab, id).await
+}
+
+/// Until nothing is held there.
+async fn rested(lab: &Lab, body: MaintenanceBody) -> Result<OperationId> {
+    let started = lab.client.maintenance(&body).await?;
+    let id = started.operation;
+    let empty = |r: &StatusReply| r.status.intents.iter().any(|i| i.id == id && i.empty);
+    lab.wait("nothing is held there", LIMIT, empty).await?;
+    Ok(id)
+}
+
+/// What cannot be, or is not what was seen, changes nothing and says so.
+async fn wrong_ones_are_refused(lab: &Lab) -> Result<()> {
+    let revision = lab.client.spec().await?.revision;
+    let refused = async |edit: Edit<'_>, says: &str| -> Result<()> {
+        let (body, based_on) = edited(lab, edit).await?;
+        let answer = lab.client.submit(&body, based_on).await;
+        let why = answer.err().context("it is taken")?.to_string();
+        ensure!(why.contains(says), "{why} does not say `{says}`");
+        Ok(())
+    };
+    refused(&|_| (), "nothing is different").await?;
+    refused(
+        &|s| s["cluster"] = value("other"),
+        "cluster cannot change while",
+    )
+    .await?;
+    refused(&|s| s["timings"] = value("fast"), "the spec is refused").await?;
+    refused(
+        &|s| s["node"]["doline"]["peer"] = value("10.20.0.99:26700"),
+        "node.doline.peer cannot change while",
+    )
+    .await?;
+    let no_votes = |s: &mut DocumentMut| {
+        for node in ["doline", "polje", "ponor"] {
+            s["node"][node]["votes"] = value(0);
+        }
+    };
+    refused(&no_votes, "nobody votes").await?;
+    let (body, _) = edited(lab, &|s| s["timings"] = value("brisk")).await?;
+    let old = lab.client.submit(&body, revision - 1).await;
+    let why = old.err().context("an old one is taken")?.to_string();
+    ensure!(
+        why.contains(&format!("revision {revision} is in force")),
+        "{why}"
+    );
+    let other = SpecBody {
+        seen: Some("another plan".into()),
+        ..body
+    };
+    let why = lab.client.submit(&other, revision).await;
+    let why = why.err().context("another plan is taken")?.to_string();
+    ensure!(why.contains("the plan is another one"), "{why}");
+    let all = MaintenanceBody {
+        nodes: ["doline", "polje", "ponor"].map(NodeId::from).into(),
+        ..MaintenanceBody::default()
+    };
+    let why = lab.client.maintenance(&all).await;
+    let why = why.err().context("nobody is left")?.to_string();
+    ensure!(
+        why.contains("nobody outside could decide anything"),
+        "{why}"
+    );
+    ensure!(
+        lab.client.spec().await?.revision == revision,
+        "something was changed"
+    );
+    Ok(())
+}
+
+/// The longest time in which nobody's write came back.
+fn longest_pause(lines: &[Line]) -> Duration {
+    let returned = lines.iter().filter(|l| l.ending == Ending::Acknowledged);
+    let mut times: Vec<u64> = returned.map(|l| l.ended).collect();
+    times.sort_unstable();
+    let longest = times.windows(2).map(|pair| pair[1] - pair[0]).max();
+    Duration::from_nanos(longest.unwrap_or(u64::MAX))
+}
+
+async fn finish(lab: &Lab, load: Running) -> Result<()> {
+    let lines = load.finish()?;
+    let (acknowledged, missing) = compare(lab, &lines).await?;
+    let lost: usize = missing.iter().map(|(_, rows)| rows).sum();
+    let refused = lines.iter().filter(|l| l.ending == Ending::Refused).count();
+    let pause = longest_pause(&lines);
+    eprintln!("{acknowledged} rows, {lost} missing, {refused} refused, longest pause {pause:?}");
+    ensure!(acknowledged > 1_000 && lost == 0, "{missing:?}");
+    ensure!(refused == 0, "{refused} connections were refused");
+    ensure!(pause < LONGEST, "writes paused for {pause:?}");
+    Ok(())
+}
+
+/// Each change loses its coordinator on its way, at another moment each time; it is done all the
+/// same.
+#[tokio::test(flavor = "multi_thread")]
+async fn coordinators_are_killed_between_the_steps() {
+    let lab = TestLab::start("test-killed", 9660).await.unwrap();
+    let load = start_load(&lab.layout, "killed", WRITERS, 2).unwrap();
+    let seeds = std::env::var("KARST_KILLS")
+        .ok()
+        .and_then(|n| n.parse().ok());
+    for seed in 0..seeds.unwrap_or(1) {
+        one_script(&lab, seed).await.unwrap();
+    }
+    let lines = load.finish().unwrap();
+    let (acknowledged, missing) = compare(&lab, &lines).await.unwrap();
+    let lost: usize = missing.iter().map(|(_, rows)| rows).sum();
+    eprintln!("{acknowledged} rows, {lost} missing");
+    assert!(acknowledged > 1_000 && lost == 0, "{missing:?}");
+}
+
+async fn one_script(lab: &Lab, seed: u64) -> Result<()> {
+    let text = lab.client.spec().await?.text;
+    let primary = lab.primary().await?;
+    let edits: [Edit; 4] = [
+        &|spec| spec["timings"] = value("brisk"),
+        &|spec| spec["node"]["uvala"]["votes"] = value(1),
+        &|spec| {
+            let replicas = spec["workload"][WORKLOAD]["replica"].as_table_mut();
+            replicas.expect("it has replicas").remove(&primary);
+        },
+        &|spec| *spec = text.parse().expect("it was in force"),
+    ];
+    for (step, edit) in edits.into_iter().enumerate() {
+        let (body, based_on) = edited(lab, edit).await?;
+        let started = lab.client.submit(&body, based_on).await?;
+        // From at once to after the longest of them.
+        let moment = Duration::from_millis((seed * 37 + step as u64 * 61) % 400);
+        tokio::time::sleep(moment).await;
+        let leader = lab.status().await?.status.coordinator;
+        if let Some(leader) = leader {
+            find::signal(
+                find::daemon(&lab.layout, leader.as_str(), "run")?,
+                Signal::KILL,
+            )?;
+        }
+        done(lab, started.operation).await?;
+    }
+    lab.healthy(LIMIT).await.map(drop)
+}
