@@ -3,9 +3,9 @@
 use crate::problem::{Problem, ProblemType};
 use crate::report::OperationReport;
 use crate::types::{
-    AcknowledgeBody, ChangedReply, Endpoint, HandOverBody, HistoryReply, HostNeed, MaintenanceBody,
-    ModeBody, MoveBody, PastRevision, PowerBody, RevisionReply, SelfReply, SpecBody, SpecReply,
-    StartedReply, StatusReply,
+    AcknowledgeBody, ChangedReply, Endpoint, HandOverBody, HistoryReply, HostNeed, InvitationReply,
+    InviteBody, JoinBody, JoinReply, MaintenanceBody, ModeBody, MoveBody, PastRevision, PowerBody,
+    RevisionReply, SelfReply, SpecBody, SpecReply, StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -264,6 +264,17 @@ impl Client {
     pub async fn end(&self, intent: OperationId) -> Result<ChangedReply, ClientError> {
         let path = format!("/api/v1/operations/{}/end", intent.0);
         self.call::<(), _>(Method::POST, &path, None).await
+    }
+
+    /// Invites a host to join as a node.
+    pub async fn invite(&self, body: &InviteBody) -> Result<InvitationReply, ClientError> {
+        self.call(Method::POST, "/api/v1/invitations", Some(body))
+            .await
+    }
+
+    /// Joins; nobody has to be signed in.
+    pub async fn join(&self, body: &JoinBody) -> Result<JoinReply, ClientError> {
+        self.call(Method::POST, "/api/v1/join", Some(body)).await
     }
 
     /// Another node is to coordinate.

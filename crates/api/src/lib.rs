@@ -5,6 +5,8 @@
 
 pub mod client;
 pub mod firstspec;
+pub mod invitation;
+pub mod pki;
 mod problem;
 mod report;
 pub mod specfile;

@@ -204,6 +204,56 @@ pub struct MaintenanceBody {
     pub plan_only: bool,
 }
 
+/// `POST /api/v1/invitations`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct InviteBody {
+    /// A node of the spec that is not here.
+    pub node: NodeId,
+    /// 1 to 604800 (a week); an hour where it is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 604_800)]
+    pub for_seconds: Option<u64>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct InvitationReply {
+    pub operation: OperationId,
+    /// In seconds since the Unix epoch.
+    pub until: u64,
+    /// What the new host is given: `karst join LINE`. It has the secret.
+    pub line: String,
+}
+
+/// `POST /api/v1/join`: nobody is signed in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct JoinBody {
+    pub invitation: u64,
+    pub node: NodeId,
+    pub secret: String,
+    /// For a certificate to speak as the node (RFC 2986, PEM).
+    pub request: String,
+    /// For one to answer as its servers.
+    pub server_request: String,
+    /// What the host's clock says, in seconds since the Unix epoch.
+    pub unix: u64,
+}
+
+/// All that a new host needs to be a node. It has secrets: nobody keeps it.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct JoinReply {
+    pub certificate: String,
+    pub server_certificate: String,
+    pub ca: String,
+    pub revision: u64,
+    pub spec: String,
+    /// Who may use the HTTP interface, as lines of names, levels and digests.
+    pub tokens: String,
+    /// The files that the spec refers to, by their paths.
+    pub secrets: BTreeMap<String, String>,
+}
+
 /// `POST /api/v1/quorum/hand-over`.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

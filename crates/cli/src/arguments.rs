@@ -138,6 +138,19 @@ pub enum Command {
         /// As it is named there: `bring-back`, `disk-fills` [default: all names]
         name: Option<String>,
     },
+    /// Make this host the first node of a cluster: its CA, its certificate; the others join later
+    Init {
+        /// The spec
+        file: PathBuf,
+        #[command(flatten)]
+        place: Place,
+    },
+    /// Make this host a node of a cluster that runs, by the line that `karst node add` printed
+    Join {
+        line: String,
+        #[command(flatten)]
+        place: Place,
+    },
     /// What this host needs to be a node, each met or not, and what to do about it
     Doctor(Doctor),
     /// The same for each node of a cluster that runs, as each sees it: ports, peers, clocks, guards,
@@ -290,6 +303,37 @@ pub struct Changed {
 }
 
 #[derive(Args, Clone)]
+pub struct Added {
+    pub name: String,
+    /// Its zone, where the spec does not have the node yet
+    #[arg(long)]
+    pub zone: Option<String>,
+    /// Where other nodes reach it: 10.20.0.14:26700
+    #[arg(long)]
+    pub peer: Option<String>,
+    /// Where its HTTP service is to listen: 10.40.0.14:26780
+    #[arg(long)]
+    pub api: Option<String>,
+    #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(0..=7))]
+    pub votes: u32,
+    /// For how long the line can be used [default: 1h]
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
+    pub time: Option<Duration>,
+    #[command(flatten)]
+    pub change: Changed,
+}
+
+/// Where a host has what its daemon needs.
+#[derive(Args, Clone)]
+pub struct Place {
+    /// Which node this host is [default: the host name]
+    #[arg(long = "as")]
+    pub node: Option<String>,
+    #[arg(long, default_value = "/etc/karst")]
+    pub dir: PathBuf,
+}
+
+#[derive(Args, Clone)]
 pub struct Rest {
     #[arg(value_name = "NODE", required_unless_present = "zone")]
     pub nodes: Vec<String>,
@@ -367,6 +411,9 @@ pub enum NodeCommand {
         #[arg(long, conflicts_with_all = ["time", "back", "bare", "why"])]
         end: bool,
     },
+    /// Print the line by which a host becomes a node: of a name that the spec has, or that is added
+    /// to it
+    Add(Added),
     /// Take a node out of the cluster, with all that the spec places there
     Remove {
         name: String,

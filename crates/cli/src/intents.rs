@@ -102,6 +102,40 @@ pub async fn submit(
     typed: (&str, &str),
     format: Format,
 ) -> Result<Ending> {
+    match begun(client, text, why, consent, typed, format).await? {
+        Begun::Not(ending) => Ok(ending),
+        Begun::As(id) => watch(client, id, format).await,
+    }
+}
+
+/// The same, without waiting until everything is there.
+pub async fn submit_and_leave(
+    client: &Client,
+    text: String,
+    why: Option<String>,
+    consent: &Consent,
+    typed: (&str, &str),
+    format: Format,
+) -> Result<Ending> {
+    match begun(client, text, why, consent, typed, format).await? {
+        Begun::Not(ending) => Ok(ending),
+        Begun::As(_) => Ok(Ending::Done),
+    }
+}
+
+enum Begun {
+    Not(Ending),
+    As(OperationId),
+}
+
+async fn begun(
+    client: &Client,
+    text: String,
+    why: Option<String>,
+    consent: &Consent,
+    typed: (&str, &str),
+    format: Format,
+) -> Result<Begun> {
     let now = client.spec().await?;
     if format == Format::Table {
         remark(format, &difference::lines(&now.text, &text));
@@ -114,7 +148,7 @@ pub async fn submit(
     let plan = client.spec_plan(&body).await?;
     print(format, &plan, plan_text)?;
     if let Some(ending) = goes_on(&plan, consent, typed)? {
-        return Ok(ending);
+        return Ok(Begun::Not(ending));
     }
     let body = SpecBody {
         seen: Some(plan.seen),
@@ -122,7 +156,7 @@ pub async fn submit(
     };
     let started = client.submit(&body, now.revision).await?;
     said(format, started.operation);
-    watch(client, started.operation, format).await
+    Ok(Begun::As(started.operation))
 }
 
 fn said(format: Format, id: OperationId) {

@@ -14,6 +14,7 @@ mod endpoints;
 mod findings;
 mod history;
 mod intents;
+mod joining;
 mod nodes;
 mod operations;
 mod output;
@@ -99,6 +100,8 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Finding(command) => finding(command, &client()?, format).await,
         Command::History(past) => history::show(&client()?, &past, format).await,
         Command::Runbook { name } => runbook::show(name.as_deref()),
+        Command::Init { file, place } => joining::init(&file, &place, format),
+        Command::Join { line, place } => joining::join(&line, &place, format).await,
         Command::Doctor(doctor) => doctor::run(&doctor, format),
         Command::Check => doctor::check(&client()?, format).await,
         Command::Completions { shell } => {
@@ -231,6 +234,7 @@ async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::
         NodeCommand::Maintenance { rest, end: true } => {
             intents::end_rest(client, &rest, format).await
         }
+        NodeCommand::Add(added) => joining::add(client, &added, format).await,
         NodeCommand::Remove {
             name,
             change: Changed { why, consent },

@@ -2,11 +2,11 @@
 
 use crate::author::Author;
 use crate::ids::{BootId, Epoch, Index, NodeId, OperationId, StoreId, WorkloadId};
-use crate::intent::Intent;
+use crate::intent::{Intent, Invitation};
 use crate::operation::{ModeSet, Operation, Outcome, Phase};
 use crate::position::SwitchPoint;
 use crate::spec::{After, Revision};
-use crate::votes::Voters;
+use crate::votes::{Voters, Votes};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
@@ -34,8 +34,19 @@ pub enum ClusterAct {
     },
     /// A person took that back, or the finding has gone.
     Forget { finding: String, by: Author },
-    /// The spec that the cluster was formed with.
-    Found(Arc<Revision>),
+    /// The spec that the cluster was formed with, and by whom: whoever the spec gives a vote besides
+    /// gets it when it has joined.
+    Found {
+        revision: Arc<Revision>,
+        founders: Votes,
+    },
+    /// Whoever has the secret may join as that node.
+    Invite(Invitation),
+    /// Somebody who had it has joined, with this key; nobody else can by the same invitation (M1).
+    Join {
+        invitation: OperationId,
+        key: String,
+    },
     /// Somebody wants something of the cluster; what is to be done follows from that.
     Intend(Intent),
     /// A maintenance ends.
@@ -192,7 +203,7 @@ impl Command {
     /// How many ordinary entries it is as large as.
     pub fn weight(&self) -> usize {
         let revision = match self {
-            Self::Cluster(ClusterAct::Found(revision)) => Some(revision),
+            Self::Cluster(ClusterAct::Found { revision, .. }) => Some(revision),
             Self::Cluster(ClusterAct::Intend(intent)) => intent.want.revision(),
             _ => None,
         };

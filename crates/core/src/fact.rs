@@ -7,6 +7,7 @@ use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId};
 use crate::operation::{ModeSet, Operation, Outcome};
 use crate::power::PowerOrder;
 use crate::replica::Action;
+use crate::text::utc;
 use crate::votes::{Voters, Votes};
 
 use serde::{Deserialize, Serialize};
@@ -88,7 +89,10 @@ kinds! {
     Intended = "intended",
     IntentDone = "intent-done",
     IntentUndone = "intent-undone",
+    Invited = "invited",
     Isolated = "isolated",
+    /// A host has got what it needs to be a node.
+    Joined = "joined",
     /// Lines of the record that could not be kept.
     LeftOut = "left-out",
     MaintenanceEnds = "maintenance-ends",
@@ -535,12 +539,21 @@ pub fn cluster_text(act: &ClusterAct) -> String {
         ClusterAct::Forget { finding, by } => {
             format!("{by} takes the acknowledgement of {finding} back")
         }
-        ClusterAct::Found(revision) => {
+        ClusterAct::Found { revision, founders } => {
             format!(
-                "the spec that {} was formed with is in force",
-                revision.spec.cluster
+                "the spec that {} was formed with is in force; votes: {}",
+                revision.spec.cluster,
+                listed(founders)
             )
         }
+        ClusterAct::Invite(invitation) => {
+            let (by, node, until) = (&invitation.by, &invitation.node, invitation.until);
+            format!(
+                "{by} invites a host to join as {node}, until {}",
+                utc(until)
+            )
+        }
+        ClusterAct::Join { invitation, .. } => format!("somebody has joined by {invitation}"),
         ClusterAct::Intend(intent) => {
             let why = intent.why.as_ref().map(|why| format!(": {why}"));
             let (by, title) = (&intent.by, intent.want.title());
@@ -571,7 +584,9 @@ fn of_cluster(act: &ClusterAct) -> FactKind {
     match act {
         ClusterAct::Acknowledge { .. } => FactKind::Acknowledged,
         ClusterAct::Forget { .. } => FactKind::AcknowledgementEnds,
-        ClusterAct::Found(_) => FactKind::Founded,
+        ClusterAct::Found { .. } => FactKind::Founded,
+        ClusterAct::Invite(_) => FactKind::Invited,
+        ClusterAct::Join { .. } => FactKind::Joined,
         ClusterAct::Intend(_) => FactKind::Intended,
         ClusterAct::End { .. } => FactKind::MaintenanceEnds,
         ClusterAct::Close {

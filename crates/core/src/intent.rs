@@ -62,6 +62,19 @@ impl Want {
     }
 }
 
+/// A way for one new host to become a node.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Invitation {
+    pub node: NodeId,
+    /// SHA-256 of the secret, in hexadecimal digits: who has the log has no secret.
+    pub digest: String,
+    /// When it ends, in seconds since the Unix epoch.
+    pub until: u64,
+    pub by: Author,
+    /// The key that has joined by it.
+    pub used: Option<String>,
+}
+
 /// An intent as the log has it, until it is over.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Intended {

@@ -14,8 +14,6 @@ pub enum Planted {
     NeverSilent,
     /// A4: what cannot go the direct way is not sent round it.
     NoRelay,
-    /// V2: the new voters count at once, and not over both halves.
-    OneStepVotes,
     /// V3: whoever gains a vote need not have anything.
     VoteUnready,
     /// V4: how long a promise may last is forgotten at a restart.

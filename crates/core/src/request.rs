@@ -86,6 +86,21 @@ pub enum Request {
         intent: OperationId,
         by: String,
     },
+    /// Whoever has the secret of this digest may join as that node, until then.
+    Invite {
+        node: NodeId,
+        digest: String,
+        until: u64,
+        by: String,
+    },
+    /// Somebody has a secret of that digest, and this key. `at` is in seconds since the Unix epoch.
+    Join {
+        invitation: OperationId,
+        node: NodeId,
+        digest: String,
+        key: String,
+        at: u64,
+    },
     /// Another node is to coordinate.
     HandOver {
         to: Option<NodeId>,
@@ -122,7 +137,8 @@ impl Request {
     /// decided: a request may have come a long way.
     pub fn needs(&self) -> Level {
         match self {
-            Request::Status | Request::OwnStatus => Level::Observe,
+            // The secret is what allows it.
+            Request::Status | Request::OwnStatus | Request::Join { .. } => Level::Observe,
             Request::Switchover {
                 plan_only: true, ..
             }
@@ -140,6 +156,7 @@ impl Request {
             }
             | Request::Fence { .. }
             | Request::Enrol { .. }
+            | Request::Invite { .. }
             | Request::Power { .. }
             | Request::Intend {
                 plea: Plea::Revision { .. },
@@ -166,6 +183,8 @@ impl Request {
             Request::Fence { node, .. }
             | Request::Readmit { node, .. }
             | Request::Enrol { node, .. }
+            | Request::Invite { node, .. }
+            | Request::Join { node, .. }
             | Request::Power { node, .. } => (None, Some(node)),
             Request::HandOver { to, .. } => (None, to.as_ref()),
             Request::Status
@@ -182,6 +201,8 @@ impl Request {
         ];
         let wanted: Vec<&str> = match self {
             Request::Intend { plea, .. } => plea.names(),
+            Request::Invite { digest, .. } => vec![digest],
+            Request::Join { digest, key, .. } => vec![digest, key],
             _ => Vec::new(),
         };
         let mut all = all.into_iter().flatten().chain(wanted);
@@ -200,7 +221,7 @@ impl Request {
     /// Who asks, by the word of the node that was asked.
     pub fn by(&self) -> Option<&str> {
         match self {
-            Request::Status | Request::OwnStatus => None,
+            Request::Status | Request::OwnStatus | Request::Join { .. } => None,
             Request::Switchover { by, .. }
             | Request::Failover { by, .. }
             | Request::Mode { by, .. }
@@ -210,6 +231,7 @@ impl Request {
             | Request::Readmit { by, .. }
             | Request::Enrol { by, .. }
             | Request::Intend { by, .. }
+            | Request::Invite { by, .. }
             | Request::EndIntent { by, .. }
             | Request::HandOver { by, .. }
             | Request::Power { by, .. } => Some(by),

@@ -87,6 +87,7 @@ fn config(spec: Spec, me: &str) -> NodeConfig {
     NodeConfig {
         me: me.into(),
         given: revision(spec),
+        alone: false,
         boot: BootId::from("b"),
         system: None,
         seed: 1,

@@ -3,7 +3,7 @@
 
 use karst_core::author::Author;
 use karst_core::command::{ClusterAct, Command, WorkloadAct};
-use karst_core::intent::{Intent, Maintenance, Want};
+use karst_core::intent::{Intent, Invitation, Maintenance, Want};
 use karst_core::operation::Outcome;
 use karst_core::position::SwitchPoint;
 use karst_core::spec::{
@@ -91,9 +91,16 @@ fn revision(number: u64, spec: Spec) -> Arc<Revision> {
     })
 }
 
+fn found() -> Command {
+    Command::Cluster(ClusterAct::Found {
+        revision: revision(1, spec()),
+        founders: spec().votes(),
+    })
+}
+
 fn formed() -> ClusterState {
     let mut state = ClusterState::default();
-    let founding = Command::Cluster(ClusterAct::Found(revision(1, spec())));
+    let founding = found();
     assert!(state.apply(Index(1), &founding));
     assert!(state.apply(Index(2), &intend(Want::Revision(revision(2, smaller())))));
     state
@@ -276,7 +283,7 @@ fn what_is_wanted_waits_its_turn() {
 #[test]
 fn another_loss_is_another_setting() {
     let mut state = ClusterState::default();
-    let founding = Command::Cluster(ClusterAct::Found(revision(1, spec())));
+    let founding = found();
     state.apply(Index(1), &founding);
     for (at, which) in [0, 2].into_iter().enumerate() {
         assert!(state.apply(Index(at as u64 + 2), &decisions()[which]));
@@ -292,4 +299,35 @@ fn another_loss_is_another_setting() {
     assert!(state.apply(Index(6), &adopt));
     let set = &state.workload(&"sailings".into()).sync;
     assert_eq!((set.number, set.unprotected, set.asked.len()), (2, true, 0));
+}
+
+/// M1: an invitation is for one key, once; the next one of the same node takes its place.
+#[test]
+fn an_invitation_is_used_once() {
+    let mut state = formed();
+    let invite = |digest: &str| {
+        Command::Cluster(ClusterAct::Invite(Invitation {
+            node: "uvala".into(),
+            digest: digest.into(),
+            until: 100,
+            by: Author::person("marlin"),
+            used: None,
+        }))
+    };
+    let join = |invitation, key: &str| {
+        Command::Cluster(ClusterAct::Join {
+            invitation: OperationId(invitation),
+            key: key.into(),
+        })
+    };
+    assert!(!state.apply(Index(3), &join(4, "a")), "nobody is invited");
+    assert!(state.apply(Index(4), &invite("first")));
+    assert!(state.apply(Index(5), &join(4, "a")));
+    assert!(!state.apply(Index(6), &join(4, "b")), "it was used");
+    assert!(state.apply(Index(7), &invite("second")));
+    assert!(
+        !state.apply(Index(8), &join(4, "b")),
+        "it is not there any more"
+    );
+    assert!(state.apply(Index(9), &join(7, "b")));
 }

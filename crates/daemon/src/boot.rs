@@ -21,6 +21,8 @@ use tokio::runtime::Runtime;
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinError;
 
+/// The mark that `karst init` leaves: this host forms the cluster by itself, at its next start.
+const FORMS_ALONE: &str = "forms-alone";
 /// How often the core hears what the host's clock says.
 const TELL_THE_TIME: Duration = Duration::from_secs(10);
 
@@ -217,6 +219,10 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
             let spec = in_force.borrow().spec.clone();
             examine::look_again(&asked, &spec, me)
         }),
+        files: http::Files {
+            tls: run.tls.clone(),
+            tokens: run.tokens.clone(),
+        },
         certificate_file: run.tls.join("node.pem"),
         heart: engine.heart.clone(),
         store: engine.store.clone(),
@@ -266,14 +272,20 @@ fn open_node(run: &Run, given: &Given, tell: &Tell) -> Result<(store::Store, Nod
     let votes = voters
         .map(|(name, node)| (name.clone(), node.votes))
         .collect();
+    let alone = run.tls.join(FORMS_ALONE);
     let start = store::Start {
         forms: run.form,
+        alone: alone.exists(),
         votes,
         votes_changed: run.votes_changed,
     };
     let tell = tell.clone();
     let persisted = move |number| tell.input(Input::Persisted { number });
     let (store, opened) = store::Store::open(&path, start, persisted)?;
+    // Once: a store that is lost later forms nothing (F3).
+    if alone.exists() {
+        std::fs::remove_file(&alone).with_context(|| format!("{}", alone.display()))?;
+    }
     if !opened.stored.counts {
         tracing::warn!(
             path = %path.display(),
@@ -287,6 +299,7 @@ fn open_node(run: &Run, given: &Given, tell: &Tell) -> Result<(store::Store, Nod
         .map(|text| text.trim().to_string());
     let config = NodeConfig {
         me: me.clone(),
+        alone: opened.alone,
         given: Arc::new(Revision::first(spec.clone(), text.as_str())),
         boot: BootId::from(boot.trim()),
         system: system.filter(|uuid| !uuid.is_empty()),

@@ -44,6 +44,10 @@ pub fn prepare(layout: &Layout) -> Result<()> {
         let dir = layout.host(name).join("tls");
         fs::create_dir_all(&dir)?;
         fs::write(dir.join("ca.pem"), certificate.pem())?;
+        if name == nodes[0].name {
+            // Whoever has it can take new hosts in, and speak as any of them.
+            put_secret(&dir.join("ca.key"), &key.serialize_pem())?;
+        }
         issue(layout, name, &address, LONG)?;
     }
     Ok(())

@@ -254,6 +254,7 @@ fn coordinator(spec: &Spec) -> (Node, Time) {
     let config = NodeConfig {
         me: name(0),
         given: std::sync::Arc::new(karst_core::spec::Revision::first(spec.clone(), "")),
+        alone: false,
         boot: BootId::from("b"),
         system: None,
         seed: 1,

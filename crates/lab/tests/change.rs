@@ -97,6 +97,13 @@ async fn timings(lab: &Lab) -> Result<()> {
 
 /// Three voters, four, another three, and back. Whoever coordinates may lose its vote.
 async fn votes(lab: &Lab) -> Result<()> {
+    // A witness votes as long as it is one.
+    lab.client.hand_over(Some("polje".into())).await.ok();
+    let polje = |r: &StatusReply| {
+        let leader = r.status.coordinator.as_ref();
+        leader.is_some_and(|leader| leader.as_str() == "polje")
+    };
+    lab.wait("polje coordinates", LIMIT, polje).await?;
     let leader = lab
         .status()
         .await?

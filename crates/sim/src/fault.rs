@@ -121,6 +121,8 @@ impl Fault {
                 Request::Intend { .. } => "intent asked",
                 Request::EndIntent { .. } => "end of an intent asked",
                 Request::HandOver { .. } => "hand-over asked",
+                Request::Invite { .. } => "invitation asked",
+                Request::Join { .. } => "join asked",
                 Request::Status | Request::OwnStatus => "status asked",
             },
         }

@@ -44,6 +44,7 @@ impl Subject {
         let config = NodeConfig {
             me: me.into(),
             given: std::sync::Arc::new(karst_core::spec::Revision::first(spec, "")),
+            alone: false,
             boot: "boot-1".into(),
             system: None,
             seed,

@@ -145,6 +145,23 @@ impl Postgres {
             .lay_out("hba.conf", &self.who_may_connect(), 0o640)
     }
 
+    /// A server that runs on while another spec is in force has to let other replicas in: looked at
+    /// once by each driver, which knows one spec.
+    pub(super) async fn admit_replicas(&self) -> Result<()> {
+        if self.remember(|m| m.admits) {
+            return Ok(());
+        }
+        let file = self.host.site.runtime.join("hba.conf");
+        let is = std::fs::read_to_string(&file).map_err(Trouble::io(file.display().to_string()))?;
+        let wanted = self.who_may_connect();
+        if is != wanted {
+            self.host.lay_out("hba.conf", &wanted, 0o640)?;
+            self.reload().await?;
+        }
+        self.remember(|m| m.admits = true);
+        Ok(())
+    }
+
     /// The server's users on this host, the other replicas by TLS and from their own addresses, and
     /// clients.
     fn who_may_connect(&self) -> String {

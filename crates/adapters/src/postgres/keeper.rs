@@ -40,6 +40,8 @@ pub(super) struct Memory {
     pub(super) unprotected: bool,
     /// The synchronous setting that was written last, and when.
     pub(super) written_sync: Option<(String, std::time::Instant)>,
+    /// Who may connect is what the spec of this driver says.
+    pub(super) admits: bool,
     /// When a new connection was last tried, and whether it was in vain.
     pub(super) connected: Option<std::time::Instant>,
     pub(super) refuses: bool,

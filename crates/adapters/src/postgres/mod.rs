@@ -58,6 +58,8 @@ impl Driver for Postgres {
     }
 
     async fn probe(&self) -> Observation {
+        // Tried again with the next look, where it cannot be done now.
+        let _ = self.admit_replicas().await;
         self.look_at_server().await
     }
 

@@ -19,6 +19,8 @@ pub(super) struct Agenda {
 
 /// What is looked at now.
 pub(super) struct Look {
+    /// Whatever there is.
+    pub all: bool,
     pub nodes: Vec<NodeId>,
     pub workloads: Vec<WorkloadId>,
 }
@@ -86,11 +88,13 @@ impl Agenda {
         );
         if std::mem::take(&mut self.all) {
             return Look {
+                all: true,
                 nodes: spec.nodes.keys().cloned().collect(),
                 workloads: spec.workloads.keys().cloned().collect(),
             };
         }
         Look {
+            all: false,
             nodes: nodes.into_iter().collect(),
             workloads: workloads.into_iter().collect(),
         }

@@ -54,6 +54,9 @@ impl Node {
         if let Some(node) = command.node() {
             lead.agenda.add_node(node);
         }
+        if let Command::Cluster(_) = command {
+            lead.agenda.add_all();
+        }
     }
 
     /// Begins anew with what the log's snapshot says, where entries are missing that led there.
@@ -197,7 +200,7 @@ impl Node {
                 index,
                 text: fact::node_text(node, act),
             },
-            Command::Cluster(ClusterAct::Intend(_)) => Answer::Started {
+            Command::Cluster(ClusterAct::Intend(_) | ClusterAct::Invite(_)) => Answer::Started {
                 operation: OperationId(index.0),
             },
             Command::Cluster(act) => Answer::Done {

@@ -7,7 +7,7 @@ use super::{Effect, Node};
 use crate::author::{Author, Level};
 use crate::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use crate::ids::{NodeId, OperationId, WorkloadId};
-use crate::intent::Intended;
+use crate::intent::{Intended, Invitation};
 use crate::message::Message;
 use crate::operation::{Cause, Kind, ModeSet, Operation, Outcome};
 use crate::request::{Answer, IntentPlan, Plan, Request};
@@ -157,6 +157,20 @@ impl Node {
                 }
                 return intend(intended, plan, seen);
             }
+            Request::Join {
+                invitation,
+                node,
+                digest,
+                key,
+                at,
+            } => {
+                if let Some(text) = self.may_join(invitation, (&node, &digest, &key), at)? {
+                    let index = self.state.applied;
+                    return Ok(Reply::Now(Answer::Done { index, text }));
+                }
+                let join = Command::Cluster(ClusterAct::Join { invitation, key });
+                return Ok(Reply::Once(vec![join]));
+            }
             other => return Ok(Reply::Once(vec![self.single(lead, other, asker)?])),
         };
         let plan = self.plan(self.scene_of(lead), kind, &workload, to, accept_loss)?;
@@ -239,6 +253,23 @@ impl Node {
                 at,
             } => self.acknowledge(lead, finding, note, (author(by), at)),
             Request::EndIntent { intent, by } => self.end_intent(intent, author(by)),
+            Request::Invite {
+                node,
+                digest,
+                until,
+                by,
+            } => {
+                self.may_be_invited(&scene, &node)?;
+                let by = author(by);
+                let used = None;
+                Ok(Command::Cluster(ClusterAct::Invite(Invitation {
+                    node,
+                    digest,
+                    until,
+                    by,
+                    used,
+                })))
+            }
             _ => Err("that is not a single entry".into()),
         }
     }

@@ -342,6 +342,44 @@ impl Node {
         Ok(Command::Cluster(act))
     }
 
+    /// A node of the spec that is not here yet, or whose disk was lost.
+    pub(super) fn may_be_invited(&self, scene: &Scene, node: &NodeId) -> Result<(), String> {
+        self.known_node(node)?;
+        if scene.is_up(node) {
+            return Err(format!("{node} is here already: its daemon is heard"));
+        }
+        Ok(())
+    }
+
+    /// Whether somebody may join by an invitation: with a text if the same host has already, whose
+    /// answer was lost.
+    pub(super) fn may_join(
+        &self,
+        invitation: OperationId,
+        (node, digest, key): (&NodeId, &str, &str),
+        at: u64,
+    ) -> Result<Option<String>, String> {
+        let found = self.state.charter.invitations.get(&invitation);
+        let found = found.filter(|i| i.node == *node && i.digest == digest);
+        let Some(found) = found else {
+            return Err(format!(
+                "there is no such invitation of {node}: ask for another with `karst node add {node}`"
+            ));
+        };
+        if at > found.until {
+            return Err(format!(
+                "the invitation of {node} has ended: ask for another with `karst node add {node}`"
+            ));
+        }
+        match &found.used {
+            None => Ok(None),
+            Some(used) if used == key => Ok(Some(format!("{node} has joined"))),
+            Some(_) => Err(format!(
+                "the invitation of {node} was used already, by another key: if that was not you, invite it anew and look who has that key"
+            )),
+        }
+    }
+
     /// Who may lead in place of this node: a voter that is heard and has everything.
     pub(super) fn successor(&self, lead: &Lead, to: Option<NodeId>) -> Result<NodeId, String> {
         let scene = self.scene_of(lead);

@@ -34,6 +34,8 @@ pub struct NodeConfig {
     pub me: NodeId,
     /// What this node was given to begin with: it counts until its store knows of a later one.
     pub given: Arc<Revision>,
+    /// It forms the cluster by itself: the others join later, and get their votes then.
+    pub alone: bool,
     pub boot: BootId,
     /// The hardware's UUID, where the host can tell.
     pub system: Option<String>,

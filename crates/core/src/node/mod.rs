@@ -67,6 +67,7 @@ use crate::spec::{Revision, Spec};
 use crate::state::ClusterState;
 use crate::steward::{self, Heard};
 use crate::time::Time;
+use crate::votes::Votes;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::collections::BTreeMap;
@@ -131,6 +132,7 @@ impl Node {
         let NodeConfig {
             me,
             given,
+            alone,
             boot,
             system,
             seed,
@@ -147,10 +149,15 @@ impl Node {
         let charter = stored.snapshot.as_ref().map(|s| s.state.charter.clone());
         let charter = charter.unwrap_or_default();
         let mut chance = Pcg64Mcg::seed_from_u64(seed);
+        let founders = if alone {
+            Votes::new([(me.clone(), 1)])
+        } else {
+            given.spec.votes()
+        };
         let setup = Setup {
             me: me.clone(),
             members: spec.nodes.keys().cloned().collect(),
-            founders: given.spec.votes().into(),
+            founders: founders.into(),
             pace: here::pace(t),
             quiet: charter.longest(t, crate::spec::Timings::quiet_after_start),
             planted,

@@ -30,7 +30,7 @@ pub(super) fn outline(stored: &Stored) -> Option<Arc<Revision>> {
     };
     let adopted = stored.entries.iter().rev().find_map(|e| match &e.command {
         Command::Cluster(ClusterAct::Adopt { intent }) => intended(*intent),
-        Command::Cluster(ClusterAct::Found(revision)) => Some(revision.clone()),
+        Command::Cluster(ClusterAct::Found { revision, .. }) => Some(revision.clone()),
         _ => None,
     });
     adopted.or(kept)

@@ -257,7 +257,11 @@ impl Node {
             return;
         }
         if self.state.charter.revision.is_none() {
-            let found = Command::Cluster(ClusterAct::Found(self.revision.clone()));
+            let founders = self.consensus.voters().now.clone();
+            let found = Command::Cluster(ClusterAct::Found {
+                revision: self.revision.clone(),
+                founders,
+            });
             self.consensus.propose(vec![found], self.now);
             return;
         }
@@ -271,8 +275,13 @@ impl Node {
         let mut dues = Vec::new();
         let scene = self.scene_of(&lead);
         let mut commands = steward::fencing::decide_nodes(&scene, &look.nodes);
-        let (wanted, hand_over) = steward::steps::decide(&scene);
-        commands.extend(wanted);
+        let mut hand_over = None;
+        // Of the whole nothing changes by news of a node, where nobody wants anything.
+        if look.all || !self.state.charter.intents.is_empty() {
+            let (wanted, to) = steward::steps::decide(&scene);
+            commands.extend(wanted);
+            hand_over = to;
+        }
         for id in look.workloads {
             let Some(spec) = self.spec.workloads.get(&id) else {
                 continue;

@@ -3,10 +3,10 @@
 
 use crate::author::Author;
 use crate::ids::{Index, OperationId};
-use crate::intent::{Intended, Intent, Maintenance, Want};
+use crate::intent::{Intended, Intent, Invitation, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::spec::{Change, Revision, Spec, Timings};
-use crate::votes::Voters;
+use crate::votes::{Voters, Votes};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -16,6 +16,8 @@ const PAST: usize = 50;
 const PAST_BYTES: usize = 1 << 20;
 /// Intents that are over and still remembered; the history has all of them.
 const REMEMBERED: usize = 20;
+/// The oldest go.
+const INVITATIONS: usize = 200;
 
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Charter {
@@ -30,6 +32,9 @@ pub struct Charter {
     pub over: BTreeMap<OperationId, Over>,
     /// Earlier revisions, the oldest first.
     pub past: Vec<Past>,
+    /// Ways in, by the entry that made them.
+    #[serde(default)]
+    pub invitations: BTreeMap<OperationId, Invitation>,
 }
 
 /// An earlier revision, as it was written.
@@ -71,10 +76,10 @@ impl Charter {
         past.fold(of(now), |longest, one| longest.max(one))
     }
 
-    pub(super) fn found(&mut self, revision: &Arc<Revision>) -> bool {
+    pub(super) fn found(&mut self, revision: &Arc<Revision>, founders: &Votes) -> bool {
         let founds = self.revision.is_none();
         if founds {
-            self.voters = Some(revision.spec.votes().into());
+            self.voters = Some(founders.clone().into());
             self.revision = Some(revision.clone());
         }
         founds
@@ -139,6 +144,28 @@ impl Charter {
             return false;
         };
         intended.turned = Some(by.clone());
+        true
+    }
+
+    /// Another invitation of the same node takes the place of the one before.
+    pub(super) fn invite(&mut self, index: Index, invitation: &Invitation) -> bool {
+        self.invitations
+            .retain(|_, other| other.node != invitation.node);
+        while self.invitations.len() >= INVITATIONS {
+            self.invitations.pop_first();
+        }
+        let invitation = invitation.clone();
+        self.invitations.insert(OperationId(index.0), invitation);
+        true
+    }
+
+    /// Once, and by one key (M1).
+    pub(super) fn join(&mut self, invitation: OperationId, key: &str) -> bool {
+        let unused = |i: &&mut Invitation| i.used.is_none();
+        let Some(found) = self.invitations.get_mut(&invitation).filter(unused) else {
+            return false;
+        };
+        found.used = Some(key.into());
         true
     }
 

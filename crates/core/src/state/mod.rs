@@ -87,7 +87,9 @@ impl ClusterState {
             ClusterAct::Acknowledge { .. } | ClusterAct::Forget { .. } => {
                 self.acknowledged.apply(act)
             }
-            ClusterAct::Found(revision) => self.charter.found(revision),
+            ClusterAct::Found { revision, founders } => self.charter.found(revision, founders),
+            ClusterAct::Invite(invitation) => self.charter.invite(index, invitation),
+            ClusterAct::Join { invitation, key } => self.charter.join(*invitation, key),
             ClusterAct::Intend(intent) => self.charter.intend(index, intent),
             ClusterAct::End { intent, by } => self.charter.end(*intent, by),
             ClusterAct::Close { intent, outcome } => self.charter.close(*intent, outcome),

@@ -80,9 +80,6 @@ impl Scene<'_> {
         if !wanted.is_majority(wanted.voters().filter(well)) && !careless {
             return Step::Waits("no majority of those who would vote is heard".into());
         }
-        if self.breaks(Planted::OneStepVotes) {
-            return propose(wanted.into());
-        }
         propose(Voters {
             now: voters.now,
             next: Some(wanted),

@@ -3,6 +3,7 @@
 use super::access::{close_session, open_session};
 use super::document::Common;
 use super::intents;
+use super::join;
 use super::now::status_now;
 use super::problem::{Object, Refusal, json_config, resource};
 use super::records;
@@ -16,6 +17,7 @@ use karst_api::{
     PowerReply, Problem, ProblemType, SelfReply, SessionBody, StartedReply, StatusReply,
     SwitchoverBody,
 };
+use karst_core::author::Level;
 use karst_core::request::{Answer, LONGEST_NOTE, Plan, Request};
 use karst_core::{OperationId, WorkloadId};
 use std::time::Duration;
@@ -43,6 +45,8 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         intents::maintenance,
         intents::end,
         intents::hand_over,
+        join::invite,
+        join::join,
         myself,
         endpoints,
         super::writes::written,
@@ -96,6 +100,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/spec/revisions/{number}", "GET").route(web::get().to(intents::revision)))
         .service(at("/maintenance", "POST").route(web::post().to(intents::maintenance)))
         .service(at("/operations/{operation}/end", "POST").route(web::post().to(intents::end)))
+        .service(at("/invitations", "POST").route(web::post().to(join::invite)))
+        .service(at("/join", "POST").route(web::post().to(join::join)))
         .service(at("/quorum/hand-over", "POST").route(web::post().to(intents::hand_over)))
         .service(at("/examination", "GET").route(web::get().to(examination)))
         .service(at("/history", "GET").route(web::get().to(records::history)))
@@ -410,6 +416,30 @@ pub async fn change(
     request: Request,
 ) -> Result<HttpResponse, Refusal> {
     user.needs(request.needs())?;
+    // A revision is too long for a log, and is kept as what it is.
+    if matches!(&request, Request::Intend { .. }) {
+        tracing::info!(user = %user.name, level = user.level.word(), "something is wanted");
+    } else {
+        tracing::info!(user = %user.name, level = user.level.word(), ?request, "asked");
+    }
+    Ok(match ask_cluster(service, request, user.level).await? {
+        Answer::Plan(plan) => HttpResponse::Ok().json(plan),
+        Answer::IntentPlan(plan) => HttpResponse::Ok().json(plan),
+        Answer::NodePlan(plan) => HttpResponse::Ok().json(PowerReply::Plan(plan)),
+        Answer::Started { operation } => HttpResponse::Accepted().json(StartedReply { operation }),
+        Answer::Done { index, text } => HttpResponse::Ok().json(ChangedReply { index, text }),
+        Answer::Status(_) | Answer::Refused { .. } | Answer::NoCoordinator => {
+            return Err(Refusal::unavailable("an answer to another question"));
+        }
+    })
+}
+
+/// What the coordinator says to it, if it does not refuse.
+pub async fn ask_cluster(
+    service: &Service,
+    request: Request,
+    level: Level,
+) -> Result<Answer, Refusal> {
     if let Some(name) = request.strange_name() {
         // Passed on, it would be taken for a forgery.
         let what = format!(
@@ -417,29 +447,16 @@ pub async fn change(
         );
         return Err(Refusal::new(ProblemType::NotFound, what));
     }
-    tracing::info!(user = %user.name, level = user.level.word(), ?request, "asked");
-    let answer = service
-        .heart
-        .ask(request, user.level, CHANGE_PATIENCE)
-        .await;
+    let answer = service.heart.ask(request, level, CHANGE_PATIENCE).await;
     // Whoever changed something sees it.
     service.recent.0.lock().await.take();
     match answer {
-        Some(Answer::Plan(plan)) => Ok(HttpResponse::Ok().json(plan)),
-        Some(Answer::IntentPlan(plan)) => Ok(HttpResponse::Ok().json(plan)),
-        Some(Answer::NodePlan(plan)) => Ok(HttpResponse::Ok().json(PowerReply::Plan(plan))),
-        Some(Answer::Started { operation }) => {
-            Ok(HttpResponse::Accepted().json(StartedReply { operation }))
-        }
-        Some(Answer::Done { index, text }) => {
-            Ok(HttpResponse::Ok().json(ChangedReply { index, text }))
-        }
         Some(Answer::Refused { why }) => Err(Refusal::new(ProblemType::Refused, why)),
         Some(Answer::NoCoordinator) => Err(Refusal::unavailable(format!(
             "no coordinator is known to {}; try again or ask another node",
             service.me
         ))),
-        Some(Answer::Status(_)) => Err(Refusal::unavailable("an answer to another question")),
+        Some(answer) => Ok(answer),
         None => Err(Refusal::unavailable(format!(
             "not confirmed within {CHANGE_PATIENCE:?}: look at the status before asking again"
         ))),

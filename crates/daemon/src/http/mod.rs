@@ -10,6 +10,7 @@ mod document;
 mod door;
 mod endpoints;
 mod intents;
+mod join;
 mod live;
 mod metrics;
 mod now;
@@ -26,6 +27,7 @@ mod writes;
 mod written;
 
 pub use api::Document;
+pub use join::Files;
 pub use live::watch_status;
 pub use service::Service;
 pub use sessions::Sessions;

@@ -1,5 +1,6 @@
 //! What handlers can reach.
 
+use super::join::Files;
 use super::sessions::Sessions;
 use super::strangers::Strangers;
 use super::tickets::Tickets;
@@ -34,6 +35,7 @@ pub struct Service {
     pub examine: Examine,
     /// Held while it does.
     pub examining: Arc<tokio::sync::Mutex<()>>,
+    pub files: Files,
     /// This node's own.
     pub certificate_file: PathBuf,
     pub heart: Heart,

@@ -106,6 +106,9 @@ struct Identity {
     /// Who votes, as this node's spec file said when it ran last.
     #[serde(default)]
     votes: Option<Ballots>,
+    /// It formed the cluster by itself.
+    #[serde(default)]
+    alone: bool,
 }
 
 /// The votes of each node that has any.
@@ -124,6 +127,8 @@ fn listed(votes: &Ballots) -> String {
 pub struct Start {
     /// This node forms the cluster: a store that is made now counts (F3).
     pub forms: bool,
+    /// It does so by itself: the others join it later.
+    pub alone: bool,
     pub votes: Ballots,
     /// They were changed on every host while all were stopped.
     pub votes_changed: bool,
@@ -140,6 +145,8 @@ pub struct Opened {
     pub stored: Stored,
     pub kept: BTreeMap<WorkloadId, Kept>,
     pub store_id: String,
+    /// It formed the cluster by itself.
+    pub alone: bool,
     next_event: u64,
     recorded: u64,
     waiting: u64,
@@ -374,7 +381,7 @@ fn open_whole(
         .snapshot
         .as_ref()
         .is_some_and(|s| s.state.charter.voters.is_some());
-    let says = |e: &Entry| matches!(&e.command, Command::Cluster(ClusterAct::Found(_)));
+    let says = |e: &Entry| matches!(&e.command, Command::Cluster(ClusterAct::Found { .. }));
     let start = &Start {
         votes_changed: start.votes_changed || logged || found.stored.entries.iter().any(says),
         ..start.clone()
@@ -403,6 +410,7 @@ fn open_whole(
     let opened = Opened {
         stored,
         kept,
+        alone: identity.alone,
         store_id: identity.store,
         next_event,
         recorded,
@@ -436,8 +444,9 @@ fn identify_as(
                 store,
                 inode,
                 device,
-                counts: start.forms,
+                counts: start.forms || start.alone,
                 votes: None,
+                alone: start.alone,
             }
         }
     };

@@ -21,6 +21,7 @@ pub fn start(forms: bool) -> Start {
         .into();
     Start {
         forms,
+        alone: false,
         votes,
         votes_changed: false,
     }

@@ -477,6 +477,7 @@ impl World {
         let config = NodeConfig {
             me: me.clone(),
             given,
+            alone: false,
             boot: BootId::from(format!("boot-{}", host.boot)),
             system: None,
             seed,

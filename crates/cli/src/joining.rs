@@ -1,0 +1,313 @@
+//! The first node, and the next ones: what a host needs to be a node is made, or asked of the others,
+//! and written where the daemon looks for it. Nothing that is there is written over.
+
+use crate::act::approved;
+use crate::arguments::{Added, Place};
+use crate::ending::Ending;
+use crate::intents;
+use crate::output::{Format, print, remark, say, utc};
+use anyhow::{Context, Result, bail, ensure};
+use karst_api::core::NodeId;
+use karst_api::invitation::Line;
+use karst_api::pki::{Authority, Purpose, ask};
+use karst_api::{Client, ClientError, InviteBody, JoinBody, JoinReply, ProblemType, specfile};
+use std::fs::OpenOptions;
+use std::io::Write as _;
+use std::net::IpAddr;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+use std::time::{SystemTime, UNIX_EPOCH};
+use toml_edit::{DocumentMut, Item, Table, value};
+
+/// The daemon forms the cluster by itself where it finds this, once.
+const FORMS_ALONE: &str = "forms-alone";
+
+/// Files that are made, none of which is there.
+struct Files(Vec<(PathBuf, String, u32)>);
+
+impl Files {
+    fn add(&mut self, path: PathBuf, text: impl Into<String>, mode: u32) {
+        self.0.push((path, text.into(), mode));
+    }
+
+    /// All of them or none.
+    fn write(&self) -> Result<()> {
+        for (path, ..) in &self.0 {
+            ensure!(
+                !path.exists(),
+                "nothing was written: {} is there; move it away if this host is to be a node of another cluster",
+                path.display()
+            );
+        }
+        for (path, text, mode) in &self.0 {
+            let dir = path.parent().unwrap_or(Path::new("/"));
+            std::fs::create_dir_all(dir).with_context(|| dir.display().to_string())?;
+            let mut options = OpenOptions::new();
+            let made = options.write(true).create_new(true).mode(*mode).open(path);
+            let mut file = made.with_context(|| path.display().to_string())?;
+            file.write_all(text.as_bytes())?;
+            file.sync_all()?;
+        }
+        Ok(())
+    }
+}
+
+fn tls(place: &Place, name: &str) -> PathBuf {
+    place.dir.join("tls").join(name)
+}
+
+/// On the first host: the cluster's identity, and what this node needs. It is up alone afterwards;
+/// the others of the spec are expected.
+pub fn init(file: &Path, place: &Place, format: Format) -> Result<Ending> {
+    let text = std::fs::read_to_string(file).with_context(|| format!("spec {}", file.display()))?;
+    let read = specfile::read(&text);
+    let errors: Vec<String> = read
+        .errors()
+        .map(|e| format!("{}:{e}", file.display()))
+        .collect();
+    let Some(spec) = read.spec else {
+        bail!(
+            "nothing was written: the spec is refused:\n{}",
+            errors.join("\n")
+        );
+    };
+    let me = match &place.node {
+        Some(node) => node.clone(),
+        None => host_name()?,
+    };
+    let name = NodeId::from(me.as_str());
+    let known: Vec<&str> = spec.nodes.keys().map(|n| n.as_str()).collect();
+    let Some(node) = spec.nodes.get(&name) else {
+        bail!(
+            "nothing was written: there is no node `{me}` in the spec; known: {}; say which one this host is with --as",
+            known.join(", ")
+        );
+    };
+    ensure!(
+        node.votes > 0,
+        "nothing was written: {me} has no vote in the spec, and forms nothing by itself"
+    );
+    let ca = Authority::make(&spec.cluster)?;
+    let workloads = spec.workloads.values();
+    let placed = workloads.flat_map(|w| {
+        let replica = w.replicas.get(&name).map(|r| r.address.ip());
+        replica
+            .into_iter()
+            .chain(w.gates.get(&name).map(|g| g.ip()))
+    });
+    let own = [Some(node.peer.ip()), node.api.map(|at| at.ip())];
+    let mut addresses: Vec<IpAddr> = own.into_iter().flatten().chain(placed).collect();
+    addresses.sort_unstable();
+    addresses.dedup();
+    let (own, server) = (ask(&me)?, ask(&me)?);
+    let issue = |request: &str, purpose| ca.issue(request, &me, &addresses, purpose);
+    let mut files = Files(Vec::new());
+    files.add(place.dir.join("spec.toml"), text.as_str(), 0o644);
+    files.add(tls(place, "ca.pem"), ca.certificate.as_str(), 0o644);
+    files.add(tls(place, "ca.key"), ca.key.as_str(), 0o600);
+    files.add(
+        tls(place, "node.pem"),
+        issue(&own.request, Purpose::Node)?,
+        0o644,
+    );
+    files.add(tls(place, "node.key"), own.key, 0o600);
+    files.add(
+        tls(place, "server.pem"),
+        issue(&server.request, Purpose::Server)?,
+        0o644,
+    );
+    files.add(tls(place, "server.key"), server.key, 0o600);
+    files.add(place.dir.join("tokens"), NO_TOKENS, 0o600);
+    files.add(tls(place, FORMS_ALONE), "", 0o600);
+    files.write()?;
+    let others: Vec<&str> = known.into_iter().filter(|n| *n != me).collect();
+    let text = format!(
+        "{} is a cluster of one node, {me}, as soon as karstd and its deadman are started here. Next:\n  \
+         karst doctor --as {me}          what this host lacks\n  \
+         systemctl start karstd-deadman karstd\n  \
+         karst status\n{}",
+        spec.cluster,
+        match others.as_slice() {
+            [] => String::new(),
+            others => format!(
+                "Expected, each with its line: {}\n  karst node add {}\n",
+                others.join(", "),
+                others[0]
+            ),
+        }
+    );
+    if format == Format::Table {
+        say(&text);
+    }
+    Ok(Ending::Done)
+}
+
+const NO_TOKENS: &str = "# Who may use the HTTP interface from elsewhere: NAME observe|operate|administer SHA256-IN-HEX\n";
+
+fn host_name() -> Result<String> {
+    let name = std::fs::read_to_string("/proc/sys/kernel/hostname").context("the host's name")?;
+    Ok(name.trim().to_string())
+}
+
+/// Prints the line by which a host becomes a node; adds that to the spec first, where it is not there.
+pub async fn add(client: &Client, added: &Added, format: Format) -> Result<Ending> {
+    let now = client.spec().await?;
+    let spec = specfile::read(&now.text)
+        .spec
+        .context("the spec in force")?;
+    if !spec.nodes.contains_key(&NodeId::from(added.name.as_str())) {
+        let text = with_node(&now.text, added)?;
+        let consent = &added.change.consent;
+        let typed = ("node", added.name.as_str());
+        let why = added.change.why.clone();
+        // A node is expected from then on: whoever waits for it here waits for ever.
+        let ending = intents::submit_and_leave(client, text, why, consent, typed, format).await?;
+        if added.change.consent.plan {
+            return Ok(ending);
+        }
+    } else if !added.change.consent.yes && !approved("node", &added.name)? {
+        bail!("nothing was changed: not approved");
+    }
+    let body = InviteBody {
+        node: added.name.as_str().into(),
+        for_seconds: added.time.map(|time| time.as_secs()),
+    };
+    let reply = client.invite(&body).await?;
+    print(format, &reply, |reply| {
+        format!(
+            "On {}, until {}, once:\n\nkarst join {}\n",
+            added.name,
+            utc(reply.until),
+            reply.line
+        )
+    })?;
+    Ok(Ending::Done)
+}
+
+fn with_node(text: &str, added: &Added) -> Result<String> {
+    let mut document: DocumentMut = text.parse().context("the spec in force")?;
+    let (Some(zone), Some(peer)) = (&added.zone, &added.peer) else {
+        bail!(
+            "nothing was changed: there is no node `{}` in the spec; to add it, say --zone and --peer",
+            added.name
+        );
+    };
+    let mut node = Table::new();
+    node["zone"] = value(zone);
+    node["votes"] = value(i64::from(added.votes));
+    node["peer"] = value(peer);
+    if let Some(api) = &added.api {
+        node["api"] = value(api);
+    }
+    let nodes = document.get_mut("node").and_then(Item::as_table_mut);
+    let nodes = nodes.context("the spec in force has no nodes")?;
+    nodes.insert(&added.name, Item::Table(node));
+    Ok(document.to_string())
+}
+
+fn unix() -> u64 {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH);
+    now.map_or(0, |since| since.as_secs())
+}
+
+/// On the new host: asks the others for what it needs.
+pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
+    let line: Line = line.parse()?;
+    if let Some(node) = &place.node {
+        ensure!(
+            *node == line.node,
+            "nothing was written: this line is for {}, and this host is to be {node}",
+            line.node
+        );
+    }
+    let key = tls(place, "node.key");
+    ensure!(
+        !key.exists(),
+        "nothing was written: {} is there, so that this host is a node already; move {} away if it is to join anew",
+        key.display(),
+        place.dir.display()
+    );
+    let (own, server) = (ask(&line.node)?, ask(&line.node)?);
+    let body = JoinBody {
+        invitation: line.invitation,
+        node: line.node.as_str().into(),
+        secret: line.secret.clone(),
+        request: own.request,
+        server_request: server.request,
+        unix: unix(),
+    };
+    let reply = asked(&line, &body).await?;
+    let mut files = Files(Vec::new());
+    files.add(place.dir.join("spec.toml"), reply.spec.as_str(), 0o644);
+    files.add(tls(place, "ca.pem"), reply.ca.as_str(), 0o644);
+    files.add(tls(place, "node.pem"), reply.certificate.as_str(), 0o644);
+    files.add(key, own.key, 0o600);
+    files.add(
+        tls(place, "server.pem"),
+        reply.server_certificate.as_str(),
+        0o644,
+    );
+    files.add(tls(place, "server.key"), server.key, 0o600);
+    files.add(place.dir.join("tokens"), reply.tokens.as_str(), 0o600);
+    for (path, text) in &reply.secrets {
+        let path = PathBuf::from(path);
+        if !path.exists() {
+            files.add(path, text.as_str(), 0o600);
+        }
+    }
+    files.write()?;
+    let text = format!(
+        "This host is {} of {}, with revision {} of the spec. Next:\n  \
+         karst doctor --as {0}          what this host lacks\n  \
+         systemctl start karstd-deadman karstd\n  \
+         karst status\n",
+        line.node, line.cluster, reply.revision
+    );
+    remark(format, &text);
+    Ok(Ending::Done)
+}
+
+/// Whoever answers first, and has the CA's key.
+async fn asked(line: &Line, body: &JoinBody) -> Result<JoinReply> {
+    let mut said = Vec::new();
+    for address in &line.addresses {
+        let client = Client::new(std::slice::from_ref(address), "", Some(&line.ca))?;
+        match client.join(body).await {
+            Ok(reply) => return Ok(reply),
+            Err(ClientError::Refused { problem, .. }) if problem.kind != ProblemType::Refused => {
+                bail!("nothing was written: {}", problem.detail)
+            }
+            Err(error) => said.push(error.to_string()),
+        }
+    }
+    let said = said.join("; ");
+    let hint = if said.contains("UnknownIssuer") {
+        format!(
+            "; whoever answers there is not of {}, the cluster of this line",
+            line.cluster
+        )
+    } else {
+        String::new()
+    };
+    bail!("nothing was written: {said}{hint}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_there_is_not_written_over() {
+        let dir = std::env::temp_dir().join(format!("karst-files-{}", std::process::id()));
+        std::fs::create_dir_all(&dir).unwrap();
+        std::fs::write(dir.join("b"), "ours").unwrap();
+        let mut files = Files(Vec::new());
+        files.add(dir.join("tls/a"), "new", 0o600);
+        files.add(dir.join("b"), "new", 0o600);
+        let refused = files.write().unwrap_err().to_string();
+        assert!(refused.contains("is there; move it away"), "{refused}");
+        assert!(!dir.join("tls").exists(), "nothing of it was written");
+        assert_eq!(std::fs::read_to_string(dir.join("b")).unwrap(), "ours");
+        std::fs::remove_dir_all(&dir).unwrap();
+    }
+}

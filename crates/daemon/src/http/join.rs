@@ -1,0 +1,193 @@
+//! How a new host becomes a node: somebody invites it, and whoever has the line of the invitation gets
+//! a certificate for a key of its own, and what the other nodes have.
+
+use super::api::ask_cluster;
+use super::problem::{Object, Refusal};
+use super::service::Service;
+use super::tokens::User;
+use actix_web::{HttpRequest, HttpResponse, web};
+use karst_api::invitation::Line;
+use karst_api::pki::{Authority, PkiError, Purpose, digest, print_of};
+use karst_api::{InvitationReply, InviteBody, JoinBody, JoinReply, ProblemType};
+use karst_core::author::Level;
+use karst_core::request::{Answer, Request};
+use karst_core::spec::Spec;
+use karst_core::{NodeId, OperationId};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+
+/// Seconds for which an invitation lasts where nobody says how many, and at most.
+const USUAL: u64 = 3_600;
+const LONGEST: u64 = 7 * 24 * 3_600;
+/// Clocks that differ by more seconds make a history that nobody can read, and certificates that are
+/// not valid yet.
+const APART: u64 = 5;
+/// A file that the spec refers to is no larger.
+const LONGEST_SECRET: u64 = 64 * 1024;
+
+/// Where this host's files are.
+pub struct Files {
+    pub tls: PathBuf,
+    pub tokens: PathBuf,
+}
+
+impl Files {
+    fn read(&self, name: &str) -> Result<String, Refusal> {
+        let path = self.tls.join(name);
+        std::fs::read_to_string(&path).map_err(|error| {
+            let what = format!("{}: {error}", path.display());
+            Refusal::new(ProblemType::Refused, what)
+        })
+    }
+
+    fn authority(&self, me: &NodeId) -> Result<Authority, Refusal> {
+        let key = self.tls.join("ca.key");
+        if !key.exists() {
+            // Another one may have it.
+            return Err(Refusal::unavailable(format!(
+                "{me} does not have the key of the cluster's CA ({}): ask the node that has it",
+                key.display()
+            )));
+        }
+        Authority::load(&self.read("ca.pem")?, &self.read("ca.key")?).map_err(unusable)
+    }
+}
+
+fn unusable(error: PkiError) -> Refusal {
+    Refusal::new(ProblemType::Refused, error.to_string())
+}
+
+/// Invites a host to join as a node of the spec; the answer has the line to paste there.
+#[utoipa::path(post, path = "/api/v1/invitations", request_body = InviteBody, responses((status = 200, body = InvitationReply)))]
+pub async fn invite(
+    service: web::Data<Service>,
+    user: User,
+    body: web::Json<Object<InviteBody>>,
+) -> Result<HttpResponse, Refusal> {
+    user.needs(Level::Administer)?;
+    let InviteBody { node, for_seconds } = body.into_inner().0;
+    let time = for_seconds.unwrap_or(USUAL);
+    if time == 0 || time > LONGEST {
+        let what = format!("`for_seconds` is a number from 1 to {LONGEST} (a week)");
+        return Err(Refusal::bad(what));
+    }
+    let ca = service.files.authority(&service.me)?.certificate;
+    let secret = digest(&rand::random::<[u8; 32]>());
+    let until = crate::clock::unix() + time;
+    let request = Request::Invite {
+        node: node.clone(),
+        digest: digest(secret.as_bytes()),
+        until,
+        by: user.name.clone(),
+    };
+    let Answer::Started { operation } = ask_cluster(&service, request, user.level).await? else {
+        return Err(Refusal::unavailable("it is not known whether it was made"));
+    };
+    let spec = service.spec();
+    let own = service.own_address();
+    let others = spec.nodes.values().filter_map(|node| node.api);
+    let others = others.filter(|at| Some(*at) != own);
+    let line = Line {
+        cluster: spec.cluster.clone(),
+        node: node.to_string(),
+        invitation: operation.0,
+        secret,
+        addresses: own
+            .into_iter()
+            .chain(others)
+            .map(|at| at.to_string())
+            .collect(),
+        ca,
+    };
+    Ok(HttpResponse::Ok().json(InvitationReply {
+        operation,
+        until,
+        line: line.to_string(),
+    }))
+}
+
+/// Takes a host in that has an invitation: its secret is what allows it.
+#[utoipa::path(post, path = "/api/v1/join", request_body = JoinBody, security(()), responses((status = 200, body = JoinReply)))]
+pub async fn join(
+    service: web::Data<Service>,
+    request: HttpRequest,
+    body: web::Json<Object<JoinBody>>,
+) -> Result<HttpResponse, Refusal> {
+    let body = body.into_inner().0;
+    let authority = service.files.authority(&service.me)?;
+    let key = print_of(&body.request).map_err(|e| Refusal::bad(e.to_string()))?;
+    let now = crate::clock::unix();
+    if now.abs_diff(body.unix) > APART {
+        let what = format!(
+            "this host's clock and that of {} are {} s apart: set one of them right first",
+            service.me,
+            now.abs_diff(body.unix)
+        );
+        return Err(Refusal::new(ProblemType::Refused, what));
+    }
+    let node = body.node.clone();
+    let spec = service.spec();
+    let asked = Request::Join {
+        invitation: OperationId(body.invitation),
+        node: node.clone(),
+        digest: digest(body.secret.as_bytes()),
+        key,
+        at: now,
+    };
+    if let Err(refused) = ask_cluster(&service, asked, Level::Observe).await {
+        let from = request.peer_addr().map(|at| at.ip());
+        tokio::time::sleep(service.strangers.wrong(from)).await;
+        return Err(refused);
+    }
+    let addresses = addresses(&spec, &node);
+    let issue = |asked: &str, purpose| {
+        let made = authority.issue(asked, node.as_str(), &addresses, purpose);
+        made.map_err(|e| Refusal::bad(e.to_string()))
+    };
+    Ok(HttpResponse::Ok().json(JoinReply {
+        certificate: issue(&body.request, Purpose::Node)?,
+        server_certificate: issue(&body.server_request, Purpose::Server)?,
+        ca: authority.certificate.clone(),
+        revision: service.revision().number,
+        spec: service.revision().text.to_string(),
+        tokens: std::fs::read_to_string(&service.files.tokens).unwrap_or_default(),
+        secrets: secrets(&spec),
+    }))
+}
+
+/// Where a node is reached, by whomever.
+fn addresses(spec: &Spec, node: &NodeId) -> Vec<IpAddr> {
+    let own = spec.nodes.get(node);
+    let own = own
+        .into_iter()
+        .flat_map(|n| [Some(n.peer), n.api])
+        .flatten();
+    let workloads = spec.workloads.values();
+    let placed = workloads.flat_map(|w| {
+        let replica = w.replicas.get(node).map(|replica| replica.address);
+        replica.into_iter().chain(w.gates.get(node).copied())
+    });
+    let mut all: Vec<IpAddr> = own.chain(placed).map(|at| at.ip()).collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// The files that the spec refers to, where this host has them: they are the same on every node.
+fn secrets(spec: &Spec) -> BTreeMap<String, String> {
+    let settings = spec.workloads.values().flat_map(|w| w.settings.values());
+    let devices = spec.nodes.values().filter_map(|n| n.power.as_ref());
+    let devices = devices.flat_map(|power| power.settings.values());
+    let paths = settings
+        .chain(devices)
+        .filter_map(|v| v.strip_prefix("file:"));
+    let small = |path: &&str| std::fs::metadata(path).is_ok_and(|m| m.len() <= LONGEST_SECRET);
+    let read = |path: &str| {
+        Some((
+            path.to_string(),
+            std::fs::read_to_string(Path::new(path)).ok()?,
+        ))
+    };
+    paths.filter(small).filter_map(read).collect()
+}
