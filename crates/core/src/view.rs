@@ -455,6 +455,9 @@ pub struct ReplicaView {
     pub lag: Option<u64>,
     /// Why its data cannot be used as they are, if so.
     pub unsound: Option<String>,
+    /// Why nothing is done with it any more, or for a while, if so: its node is in maintenance, or
+    /// it is being removed.
+    pub leaving: Option<String>,
     /// Its server as its node saw it last; none where nothing was heard of it.
     pub server: Option<ServerView>,
     pub doing: Option<DoingView>,

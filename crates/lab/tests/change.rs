@@ -7,7 +7,7 @@ mod rig;
 use anyhow::{Context, Result, bail, ensure};
 use karst_api::core::operation::Outcome;
 use karst_api::core::request::IntentPlan;
-use karst_api::core::view::NodeState;
+use karst_api::core::view::{Condition, NodeState};
 use karst_api::core::{NodeId, OperationId};
 use karst_api::{MaintenanceBody, SpecBody, StatusReply};
 use karst_lab::cluster::is_well;
@@ -184,6 +184,14 @@ async fn rest(lab: &Lab) -> Result<()> {
     };
     let id = rested(lab, body).await?;
     ensure!(lab.primary().await? != primary, "it moved away");
+    let left_alone = |r: &StatusReply| {
+        let w = &r.status.workloads[0];
+        let mut replicas = w.replicas.iter();
+        let is_out = replicas.any(|r| r.node.as_str() == primary && r.leaving.is_some());
+        is_out && w.condition == Condition::Degraded
+    };
+    lab.wait("it is not said to come", LIMIT, left_alone)
+        .await?;
     let host = || primary.clone();
     fault::apply(&lab.layout, &Fault::PowerOff { host: host() })?;
     let is = |state: NodeState| {

@@ -316,10 +316,13 @@ fn streams(replica: &ReplicaView) -> bool {
 }
 
 /// Whether a replica is on its way into the sync set. What was reported by somebody who is not
-/// heard any more is coming no nearer.
+/// heard any more is coming no nearer, and what has to leave is kept out.
 fn is_coming(replica: &ReplicaView) -> bool {
     let known = replica.state != ReplicaState::Unknown && replica.state != ReplicaState::Primary;
-    !replica.in_sync_set && known && (replica.doing.is_some() || streams(replica))
+    !replica.in_sync_set
+        && known
+        && replica.leaving.is_none()
+        && (replica.doing.is_some() || streams(replica))
 }
 
 fn names(nodes: &[NodeId]) -> String {

@@ -658,15 +658,20 @@ impl Account<'_> {
         };
         let seen = fresh.and_then(|r| r.seen.as_ref()).filter(|o| o.runs());
         let position = seen.and_then(Observation::number);
+        let leaving = scene.leaving.replica(id, node).map(String::from);
         ReplicaView {
             node: node.clone(),
             state,
-            detail,
+            detail: match &leaving {
+                Some(why) => format!("{detail}; {why}"),
+                None => detail,
+            },
             address: replica.address,
             rank: replica.rank,
             in_sync_set: w.sync.sure.contains(node),
             lag: head.zip(position).map(|(head, at)| head.saturating_sub(at)),
             unsound: w.unsound(node).map(String::from),
+            leaving,
             server: report.and_then(|r| r.seen.as_ref()).map(server_view),
             doing: report.and_then(|r| r.doing.as_ref()).map(doing_view),
             rejoined: report.and_then(|r| r.rejoined),
