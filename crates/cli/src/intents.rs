@@ -108,27 +108,14 @@ pub async fn submit(
     }
 }
 
-/// The same, without waiting until everything is there.
-pub async fn submit_and_leave(
-    client: &Client,
-    text: String,
-    why: Option<String>,
-    consent: &Consent,
-    typed: (&str, &str),
-    format: Format,
-) -> Result<Ending> {
-    match begun(client, text, why, consent, typed, format).await? {
-        Begun::Not(ending) => Ok(ending),
-        Begun::As(_) => Ok(Ending::Done),
-    }
-}
-
-enum Begun {
+/// What came of a request: it has begun, or there was nothing to begin.
+pub enum Begun {
     Not(Ending),
     As(OperationId),
 }
 
-async fn begun(
+/// Shows the plan, asks, and has it begun.
+pub async fn begun(
     client: &Client,
     text: String,
     why: Option<String>,

@@ -4,7 +4,7 @@
 use crate::act::approved;
 use crate::arguments::{Added, Place};
 use crate::ending::Ending;
-use crate::intents;
+use crate::intents::{self, Begun};
 use crate::output::{Format, print, remark, say, utc};
 use anyhow::{Context, Result, bail, ensure};
 use karst_api::core::NodeId;
@@ -161,8 +161,8 @@ pub async fn add(client: &Client, added: &Added, format: Format) -> Result<Endin
         let typed = ("node", added.name.as_str());
         let why = added.change.why.clone();
         // A node is expected from then on: whoever waits for it here waits for ever.
-        let ending = intents::submit_and_leave(client, text, why, consent, typed, format).await?;
-        if added.change.consent.plan {
+        let begun = intents::begun(client, text, why, consent, typed, format).await?;
+        if let Begun::Not(ending) = begun {
             return Ok(ending);
         }
     } else if !added.change.consent.yes && !approved("node", &added.name)? {

@@ -58,9 +58,15 @@ impl Driver for Postgres {
     }
 
     async fn probe(&self) -> Observation {
-        // Tried again with the next look, where it cannot be done now.
-        let _ = self.admit_replicas().await;
-        self.look_at_server().await
+        let admitted = self.admit_replicas().await;
+        let mut seen = self.look_at_server().await;
+        // Tried again with the next look; meanwhile people are told why nobody new can follow.
+        if let Err(error) = admitted
+            && seen.trouble.is_none()
+        {
+            seen.trouble = Some(format!("new replicas are not admitted yet: {error}"));
+        }
+        seen
     }
 
     fn programs(&self) -> Vec<PathBuf> {

@@ -46,12 +46,12 @@ impl Node {
                 based_on,
             } => {
                 let now = &self.revision;
-                if based_on.is_some_and(|number| number != now.number) {
+                if let Some(number) = based_on
+                    && number != now.number
+                {
                     return Err(format!(
-                        "it was written for revision {}, and revision {} is in force, by {}: look at what that changed, and write it anew",
-                        based_on.unwrap_or_default(),
-                        now.number,
-                        now.by
+                        "it was written for revision {number}, and revision {} is in force, by {}: look at what that changed, and write it anew",
+                        now.number, now.by
                     ));
                 }
                 let revision = Revision {

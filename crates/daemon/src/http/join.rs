@@ -23,8 +23,8 @@ const LONGEST: u64 = 7 * 24 * 3_600;
 /// Clocks that differ by more seconds make a history that nobody can read, and certificates that are
 /// not valid yet.
 const APART: u64 = 5;
-/// A file that the spec refers to is no larger.
-const LONGEST_SECRET: u64 = 64 * 1024;
+/// A file that is sent to whoever joins is no larger.
+const LONGEST_FILE: u64 = 64 * 1024;
 
 /// Where this host's files are.
 pub struct Files {
@@ -32,13 +32,26 @@ pub struct Files {
     pub tokens: PathBuf,
 }
 
+/// A file that whoever joins needs: without it nobody joins, since half of what the others have is
+/// a node that is different from them.
+fn carried(path: &Path) -> Result<String, Refusal> {
+    let refused = |why: String| {
+        let what = format!("nothing was sent: {}: {why}", path.display());
+        Refusal::new(ProblemType::Refused, what)
+    };
+    let length = std::fs::metadata(path).map_err(|e| refused(e.to_string()))?;
+    if length.len() > LONGEST_FILE {
+        return Err(refused(format!(
+            "it has {} bytes, and at most {LONGEST_FILE} are sent: copy it to the new host by hand, and have the spec name one that is smaller",
+            length.len()
+        )));
+    }
+    std::fs::read_to_string(path).map_err(|e| refused(e.to_string()))
+}
+
 impl Files {
     fn read(&self, name: &str) -> Result<String, Refusal> {
-        let path = self.tls.join(name);
-        std::fs::read_to_string(&path).map_err(|error| {
-            let what = format!("{}: {error}", path.display());
-            Refusal::new(ProblemType::Refused, what)
-        })
+        carried(&self.tls.join(name))
     }
 
     fn authority(&self, me: &NodeId) -> Result<Authority, Refusal> {
@@ -128,6 +141,7 @@ pub async fn join(
     }
     let node = body.node.clone();
     let spec = service.spec();
+    let (tokens, secrets) = (carried(&service.files.tokens)?, secrets(&spec)?);
     let asked = Request::Join {
         invitation: OperationId(body.invitation),
         node: node.clone(),
@@ -151,8 +165,8 @@ pub async fn join(
         ca: authority.certificate.clone(),
         revision: service.revision().number,
         spec: service.revision().text.to_string(),
-        tokens: std::fs::read_to_string(&service.files.tokens).unwrap_or_default(),
-        secrets: secrets(&spec),
+        tokens,
+        secrets,
     }))
 }
 
@@ -174,20 +188,37 @@ fn addresses(spec: &Spec, node: &NodeId) -> Vec<IpAddr> {
     all
 }
 
-/// The files that the spec refers to, where this host has them: they are the same on every node.
-fn secrets(spec: &Spec) -> BTreeMap<String, String> {
+/// The files that the spec refers to: they are the same on every node.
+fn secrets(spec: &Spec) -> Result<BTreeMap<String, String>, Refusal> {
     let settings = spec.workloads.values().flat_map(|w| w.settings.values());
     let devices = spec.nodes.values().filter_map(|n| n.power.as_ref());
     let devices = devices.flat_map(|power| power.settings.values());
-    let paths = settings
-        .chain(devices)
-        .filter_map(|v| v.strip_prefix("file:"));
-    let small = |path: &&str| std::fs::metadata(path).is_ok_and(|m| m.len() <= LONGEST_SECRET);
-    let read = |path: &str| {
-        Some((
-            path.to_string(),
-            std::fs::read_to_string(Path::new(path)).ok()?,
-        ))
-    };
-    paths.filter(small).filter_map(read).collect()
+    let references = settings.chain(devices);
+    let paths = references.filter_map(|v| v.strip_prefix("file:"));
+    let read = |path: &str| Ok((path.to_string(), carried(Path::new(path))?));
+    paths.map(read).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{LONGEST_FILE, carried};
+
+    /// What cannot be read is not sent as if there were nothing in it.
+    #[test]
+    fn a_file_that_cannot_be_sent_is_named_and_nothing_is() {
+        let dir = std::env::temp_dir().join(format!("karst-carried-{}", std::process::id()));
+        std::fs::create_dir_all(&dir).unwrap();
+        let path = dir.join("replication");
+        let refused = |path: &std::path::Path| carried(path).unwrap_err().to_string();
+        let missing = refused(&path);
+        assert!(missing.contains("replication: No such file"), "{missing}");
+        std::fs::write(&path, vec![b'x'; LONGEST_FILE as usize + 1]).unwrap();
+        let large = refused(&path);
+        assert!(large.contains("replication: it has 65537 bytes"), "{large}");
+        std::fs::write(&path, [0xff, 0xfe]).unwrap();
+        assert!(refused(&path).contains("UTF-8"));
+        std::fs::write(&path, "quay").unwrap();
+        assert_eq!(carried(&path).unwrap(), "quay");
+        std::fs::remove_dir_all(&dir).unwrap();
+    }
 }
