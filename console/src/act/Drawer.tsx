@@ -22,6 +22,7 @@ const TITLES: Record<Wish['act'], string> = {
   acknowledge: 'Acknowledge',
   forget: 'Take back the acknowledgement of',
   rest: 'Maintenance of',
+  restart: 'Restart the servers of',
   end: 'End',
 }
 
@@ -29,6 +30,7 @@ const FOLLOWS: Partial<Record<Wish['act'], string>> = {
   fence: 'It loses all authority, holds nothing until it is readmitted, and its power is cut where there is a device for it.',
   readmit: 'It may hold and vote again.',
   enrol: 'It votes again. What its lost store had promised is lost with it: enrol one at a time, and only if the old one will never come back.',
+  restart: 'One after the other: the standbys first, then a move away from the primary, whose server starts again as a standby.',
   approve: 'What was prepared goes on from here.',
   end: 'What was asked for is over; a maintenance brings back what it moved, where that was wanted.',
   acknowledge: 'It stands last in the list from then on, with your name, until it has been gone for a while.',
@@ -41,7 +43,7 @@ const doing = (wish: Wish, to: string) =>
   isMove(wish) ? `${wish.act === 'failover' ? 'Force a failover of' : 'Move'} ${about(wish)}${to && ` to ${to}`}` : `${TITLES[wish.act]} ${about(wish)}`
 
 /** Whose name is typed before it is done: what moves or takes something away, as on the command line. */
-const typed = (wish: Wish) => isMove(wish) || ['fence', 'power', 'enrol', 'rest'].includes(wish.act)
+const typed = (wish: Wish) => isMove(wish) || ['fence', 'power', 'enrol', 'rest', 'restart'].includes(wish.act)
 
 /** What would be done and what stands in the way; then consent; then it goes on as what is shown live. */
 export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClose: () => void }) {
@@ -52,7 +54,7 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
   const [busy, setBusy] = useState(false)
   const navigate = useNavigate()
   const allowed = allows(self.level, needs(wish))
-  const plans = isMove(wish) || wish.act === 'power' || wish.act === 'rest'
+  const plans = isMove(wish) || wish.act === 'power' || wish.act === 'rest' || wish.act === 'restart'
   const plan = useQuery({
     queryKey: ['plan', wish, choice.to, choice.acceptLoss, choice.back],
     queryFn: () => planOf(wish, choice),

@@ -29,6 +29,7 @@ export function WorkloadMenu({ workload: w }: { workload: Workload }) {
         {waiting && <Item wish={{ act: 'approve', operation: waiting.id }}>Approve what waits ...</Item>}
         <Item wish={{ act: 'switchover', workload }}>Switchover ...</Item>
         <Item wish={{ act: 'failover', workload }}>Forced failover ...</Item>
+        <Item wish={{ act: 'restart', workload }}>Restart its servers ...</Item>
         <Dropdown.Divider />
         {(['act', 'ask', 'watch'] as const)
           .filter((mode) => mode !== w.mode)

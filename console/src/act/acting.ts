@@ -11,6 +11,7 @@ export type Wish =
   | { act: 'power'; node: string; what: PowerWish }
   | { act: 'acknowledge' | 'forget'; finding: string }
   | { act: 'rest'; node: string }
+  | { act: 'restart'; workload: string }
   | { act: 'end'; operation: number }
 
 export type Level = 'observe' | 'operate' | 'administer'

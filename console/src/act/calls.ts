@@ -24,6 +24,8 @@ export function callOf(wish: Wish, choice: Choice): Call {
       const body = { nodes: [wish.node], back: choice.back, ...(choice.why && { why: choice.why }), ...(seconds > 0 && { for_seconds: seconds }), ...(choice.seen && { seen: choice.seen }) }
       return { method: 'POST', path: '/maintenance', body }
     }
+    case 'restart':
+      return { method: 'POST', path: `/workloads/${wish.workload}/restart`, body: { ...(choice.seen && { seen: choice.seen }) } }
     case 'end':
       return { method: 'POST', path: `/operations/${wish.operation}/end` }
     case 'approve':
@@ -53,6 +55,8 @@ export function commandOf(wish: Wish, choice: Choice): string {
       return `karst mode ${wish.mode} ${wish.workload}${Number(choice.minutes) > 0 ? ` --for ${choice.minutes}m` : ''}${choice.why && ` --why ${quoted(choice.why)}`}`
     case 'rest':
       return `karst node maintenance ${wish.node}${choice.back ? ' --back' : ''}${Number(choice.minutes) > 0 ? ` --for ${choice.minutes}m` : ''}${choice.why && ` --why ${quoted(choice.why)}`}`
+    case 'restart':
+      return `karst workload restart ${wish.workload}`
     case 'end':
       return `karst operation end ${wish.operation}`
     case 'approve':

@@ -7,6 +7,7 @@
 use crate::trouble::Result;
 use async_trait::async_trait;
 use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
+use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
 use std::path::PathBuf;
 
@@ -39,6 +40,10 @@ pub struct Launch {
 pub trait Driver: std::fmt::Debug + Send + Sync {
     /// What is in the data directory.
     fn data(&self) -> Data;
+
+    /// What stands in the way of keeping a server here by this spec, each with what to do about it;
+    /// `before` is what the spec in force says of the workload, if it says anything.
+    async fn obstacles(&self, before: Option<&WorkloadSpec>) -> Vec<String>;
 
     /// Makes the first data where there are none. The data directory appears when it is complete,
     /// so that a try that was cut short leaves either nothing or a whole one.

@@ -5,6 +5,7 @@ use crate::files::{Files, with_ending};
 use crate::process;
 use crate::site::Site;
 use crate::trouble::{Result, Trouble};
+use karst_core::RunId;
 use karst_core::replica::Copied;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
@@ -32,8 +33,8 @@ const END_LIMIT: Duration = Duration::from_secs(10);
 /// What is remembered between two calls; nothing that a new daemon could not find out.
 #[derive(Debug, Default)]
 struct Memory {
-    /// Its first process, by a handle that cannot come to mean another one.
-    first: Option<Arc<OwnedFd>>,
+    /// Its first process, by a handle that cannot come to mean another one, and which run that is.
+    first: Option<(Arc<OwnedFd>, RunId)>,
     /// How far the copying is that runs now.
     copied: Option<Copied>,
 }
@@ -274,20 +275,28 @@ impl Host {
 
     /// A handle to the first process of the running server, which cannot come to mean another one.
     pub fn first(&self) -> Option<Arc<OwnedFd>> {
-        if let Some(first) = self.remember(|m| m.first.clone()).filter(is_alive) {
+        let known = self.remember(|m| m.first.clone());
+        if let Some((first, _)) = known.filter(|(first, _)| is_alive(first)) {
             return Some(first);
         }
-        let first = self.first_number().and_then(handle_of);
-        if first.is_some() {
-            self.remember(|m| m.first.clone_from(&first));
-        }
-        first
+        let number = self.first_number()?;
+        let first = handle_of(number)?;
+        // Of the process that the handle means: it is alive still.
+        let run = run_of(number).filter(|_| is_alive(&first))?;
+        self.remember(|m| m.first = Some((first.clone(), run)));
+        Some(first)
+    }
+
+    /// Which run of the server this is, if one runs.
+    pub fn run_now(&self) -> Option<RunId> {
+        self.first()?;
+        self.remember(|m| Some(m.first.as_ref()?.1.clone()))
     }
 
     /// It had a first process, which has exited, and has no other yet.
     pub fn has_lost_first(&self) -> bool {
         self.remember(|m| m.first.clone())
-            .is_some_and(|fd| !is_alive(&fd))
+            .is_some_and(|(fd, _)| !is_alive(&fd))
     }
 
     /// Sends the first process a signal.
@@ -334,6 +343,17 @@ fn launched(launcher: &[String], program: &Path) -> Command {
         .env("LC_ALL", "C.UTF-8");
     command.stdin(Stdio::null()).current_dir("/");
     command
+}
+
+/// The boot, the process, and when that was started in it (proc(5), `/proc/PID/stat`, field 22).
+fn run_of(pid: Pid) -> Option<RunId> {
+    let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", pid.as_raw_nonzero())).ok()?;
+    // A name may have anything in it, and ends with the last bracket.
+    let (_, fields) = stat.rsplit_once(')')?;
+    let started = fields.split_whitespace().nth(19)?;
+    let boot = boot.trim().split('-').next()?;
+    Some(format!("{boot}-{}-{started}", pid.as_raw_nonzero()).into())
 }
 
 /// A handle to a process, while there is one of that number.

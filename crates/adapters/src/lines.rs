@@ -13,6 +13,7 @@ use async_trait::async_trait;
 use karst_core::replica::{
     Data, Done, Downstream, Observation, Presence, Promotion, Role, SyncSetting,
 };
+use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position, SwitchPoint};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
@@ -162,6 +163,10 @@ impl Driver for Lines {
             }
             _ => Data::Empty,
         }
+    }
+
+    async fn obstacles(&self, _before: Option<&WorkloadSpec>) -> Vec<String> {
+        Vec::new()
     }
 
     async fn create(&self) -> Result<()> {

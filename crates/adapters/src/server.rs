@@ -8,6 +8,7 @@ use crate::postgres::{self, Postgres};
 use crate::site::{Placed, SiteError};
 use crate::trouble::{Result, Trouble, until};
 use karst_core::replica::{Action, Done, Observation, Presence};
+use karst_core::spec::WorkloadSpec;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
@@ -84,6 +85,14 @@ impl Server {
         missing.map_or(Ok(()), |path| {
             Err(format!("{} is not there", path.display()))
         })
+    }
+
+    /// What stands in the way of keeping it by this spec, each with what to do about it.
+    pub async fn obstacles(&self, before: Option<&WorkloadSpec>) -> Vec<String> {
+        match self.lacks() {
+            Err(why) => vec![format!("{why}: install it, or say in the spec where it is")],
+            Ok(()) => self.driver.obstacles(before).await,
+        }
     }
 
     /// Of its program, as the running server said last.
@@ -225,9 +234,11 @@ impl Server {
 
     /// What is so now.
     pub async fn observe(&self) -> Observation {
+        let seen = self.look().await;
         Observation {
             copied: self.host.copied(),
-            ..self.look().await
+            run: self.host.run_now().filter(|_| seen.runs()),
+            ..seen
         }
     }
 

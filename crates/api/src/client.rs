@@ -5,7 +5,7 @@ use crate::report::OperationReport;
 use crate::types::{
     AcknowledgeBody, ChangedReply, Endpoint, HandOverBody, HistoryReply, HostNeed, InvitationReply,
     InviteBody, JoinBody, JoinReply, MaintenanceBody, ModeBody, MoveBody, PastRevision, PowerBody,
-    RevisionReply, SelfReply, SpecBody, SpecReply, StartedReply, StatusReply,
+    RestartBody, RevisionReply, SelfReply, SpecBody, SpecReply, StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -258,6 +258,24 @@ impl Client {
     pub async fn maintenance(&self, body: &MaintenanceBody) -> Result<StartedReply, ClientError> {
         self.call(Method::POST, "/api/v1/maintenance", Some(body))
             .await
+    }
+
+    pub async fn restart_plan(
+        &self,
+        workload: &str,
+        body: &RestartBody,
+    ) -> Result<IntentPlan, ClientError> {
+        let path = format!("/api/v1/workloads/{workload}/restart");
+        self.call(Method::POST, &path, Some(body)).await
+    }
+
+    pub async fn restart(
+        &self,
+        workload: &str,
+        body: &RestartBody,
+    ) -> Result<StartedReply, ClientError> {
+        let path = format!("/api/v1/workloads/{workload}/restart");
+        self.call(Method::POST, &path, Some(body)).await
     }
 
     /// Ends a maintenance, or takes back a revision that is not in force yet.

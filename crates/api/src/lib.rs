@@ -9,6 +9,7 @@ pub mod invitation;
 pub mod pki;
 mod problem;
 mod report;
+mod serversettings;
 pub mod specfile;
 mod types;
 

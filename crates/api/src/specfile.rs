@@ -32,6 +32,7 @@
 //! follows = "gate"               # or "primary"
 //! ```
 
+use crate::serversettings;
 use karst_core::spec::{
     AddressSpec, After, Alone, Clock, Finding, FindingKind, Follows, KeyPath, Loss, NodeSpec,
     PowerSpec, Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check,
@@ -667,6 +668,13 @@ impl Reader {
         let mut settings = self.texts(&mut inner, known);
         let set = self.table(&mut inner, "set");
         for (key, item) in set.table.iter().flat_map(|t| t.iter()) {
+            let refused = item
+                .as_str()
+                .and_then(|value| serversettings::refused(key, value));
+            if let Some((what, remedy)) = refused {
+                self.error(joined(&set.path, key), what, remedy);
+                continue;
+            }
             match item.as_str() {
                 Some(value) => {
                     settings.insert(format!("set.{key}"), value.to_string());

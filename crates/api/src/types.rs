@@ -175,6 +175,21 @@ pub struct RevisionReply {
     pub text: String,
 }
 
+/// `POST /api/v1/workloads/{workload}/restart`: its servers, one after the other.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RestartBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 200)]
+    pub why: Option<String>,
+    /// What the plan that was approved says of itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<String>,
+    /// Only say what would be done.
+    #[serde(default)]
+    pub plan_only: bool,
+}
+
 /// `POST /api/v1/maintenance`: of these nodes, or of a whole zone.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -362,6 +362,12 @@ pub enum WorkloadCommand {
     Show {
         name: String,
     },
+    /// Restart its servers, one after the other, so that settings which wait for that are in force
+    Restart {
+        name: String,
+        #[command(flatten)]
+        change: Changed,
+    },
     /// Stop serving it, for good; its data stay where they are
     Remove {
         name: String,

@@ -11,7 +11,9 @@ use karst_api::core::OperationId;
 use karst_api::core::operation::Outcome;
 use karst_api::core::request::IntentPlan;
 use karst_api::core::view::{IntentView, Status, TodoView};
-use karst_api::{Client, MaintenanceBody, SpecBody, specfile};
+use karst_api::{
+    Client, ClientError, MaintenanceBody, RestartBody, SpecBody, StartedReply, specfile,
+};
 use std::fmt::Write as _;
 use std::path::Path;
 use toml_edit::{DocumentMut, Item};
@@ -290,15 +292,56 @@ pub async fn rest(client: &Client, rest: &Rest, format: Format) -> Result<Ending
     } else {
         "node"
     };
-    if let Some(ending) = goes_on(&plan, &rest.consent, (kind, typed))? {
+    let begin = async |seen| {
+        let body = MaintenanceBody {
+            seen: Some(seen),
+            plan_only: false,
+            ..body
+        };
+        client.maintenance(&body).await
+    };
+    after_plan(client, plan, &rest.consent, (kind, typed), format, begin).await
+}
+
+/// The servers of a workload are to be restarted, one after the other.
+pub async fn restart(
+    client: &Client,
+    workload: &str,
+    why: Option<String>,
+    consent: &Consent,
+    format: Format,
+) -> Result<Ending> {
+    let body = RestartBody {
+        why,
+        seen: None,
+        plan_only: true,
+    };
+    let plan = client.restart_plan(workload, &body).await?;
+    print(format, &plan, plan_text)?;
+    let begin = async |seen| {
+        let body = RestartBody {
+            seen: Some(seen),
+            plan_only: false,
+            ..body
+        };
+        client.restart(workload, &body).await
+    };
+    after_plan(client, plan, consent, ("workload", workload), format, begin).await
+}
+
+/// Asks, has it begun with what was seen, and shows how it goes.
+async fn after_plan(
+    client: &Client,
+    plan: IntentPlan,
+    consent: &Consent,
+    typed: (&str, &str),
+    format: Format,
+    begin: impl AsyncFnOnce(String) -> Result<StartedReply, ClientError>,
+) -> Result<Ending> {
+    if let Some(ending) = goes_on(&plan, consent, typed)? {
         return Ok(ending);
     }
-    let body = MaintenanceBody {
-        seen: Some(plan.seen),
-        plan_only: false,
-        ..body
-    };
-    let started = client.maintenance(&body).await?;
+    let started = begin(plan.seen).await?;
     said(format, started.operation);
     watch(client, started.operation, format).await
 }

@@ -172,6 +172,10 @@ async fn workload(
     match command {
         WorkloadCommand::List => workloads::show(client, None, format).await,
         WorkloadCommand::Show { name } => workloads::show(client, Some(&name), format).await,
+        WorkloadCommand::Restart {
+            name,
+            change: Changed { why, consent },
+        } => intents::restart(client, &name, why, &consent, format).await,
         WorkloadCommand::Remove {
             name,
             change: Changed { why, consent },

@@ -1,7 +1,7 @@
 //! Committed decisions, by what they are about. Applying them is in [`crate::state`].
 
 use crate::author::Author;
-use crate::ids::{BootId, Epoch, Index, NodeId, OperationId, StoreId, WorkloadId};
+use crate::ids::{BootId, Epoch, Index, NodeId, OperationId, RunId, StoreId, WorkloadId};
 use crate::intent::{Intent, Invitation};
 use crate::operation::{ModeSet, Operation, Outcome, Phase};
 use crate::position::SwitchPoint;
@@ -142,6 +142,8 @@ pub enum WorkloadAct {
         node: NodeId,
         standing: Standing,
     },
+    /// That standby stops and starts again; none: nobody does any more.
+    Restart(Option<Restarting>),
     Finish {
         operation: OperationId,
         outcome: Outcome,
@@ -163,6 +165,13 @@ pub enum WorkloadAct {
         number: Epoch,
         how: Ended,
     },
+}
+
+/// Whose server is to be restarted: that run of it and no other, so that it happens once.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Restarting {
+    pub node: NodeId,
+    pub run: RunId,
 }
 
 /// How an old authority ended (S3); the first confirmed wins.

@@ -2,7 +2,7 @@
 //! the sentences for whoever reads the record are made here, once.
 
 use crate::author::Author;
-use crate::command::{ClusterAct, Ended, NodeAct, Standing, WorkloadAct};
+use crate::command::{ClusterAct, Ended, NodeAct, Restarting, Standing, WorkloadAct};
 use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId};
 use crate::operation::{ModeSet, Operation, Outcome};
 use crate::power::PowerOrder;
@@ -121,6 +121,7 @@ kinds! {
     Stranded = "stranded",
     Suspected = "suspected",
     SyncSet = "sync-set",
+    ServerRestarts = "server-restarts",
     System = "system",
     TimingsRetired = "timings-retired",
     TurnOn = "turn-on",
@@ -517,6 +518,7 @@ fn of_workload(act: &WorkloadAct) -> FactKind {
             outcome: Outcome::Diverted(_),
             ..
         } => FactKind::OperationDiverted,
+        WorkloadAct::Restart(_) => FactKind::ServerRestarts,
         WorkloadAct::Place { .. } => FactKind::AddressPlaced,
         WorkloadAct::Withdraw { .. } => FactKind::AddressLeaves,
         WorkloadAct::Vacate { .. } => FactKind::AddressGone,
@@ -673,6 +675,10 @@ pub fn workload_text(act: &WorkloadAct) -> String {
             node,
             standing: Standing::Sound,
         } => format!("{node} has a sound copy"),
+        WorkloadAct::Restart(Some(Restarting { node, .. })) => {
+            format!("the server on {node} is being restarted")
+        }
+        WorkloadAct::Restart(None) => "no server is being restarted any more".into(),
         WorkloadAct::Finish {
             outcome: Outcome::Done,
             ..

@@ -91,6 +91,10 @@ name!(
     BootId
 );
 name!(
+    /// One run of a server, as its host tells one from the next; two runs never share it.
+    RunId
+);
+name!(
     /// One line of writes, as its server names it; a promotion begins a new one.
     History
 );

@@ -2,7 +2,7 @@
 //! The steward closes the gap between what is and what is wanted, a step at a time.
 
 use crate::author::Author;
-use crate::ids::{NodeId, WorkloadId};
+use crate::ids::{NodeId, RunId, WorkloadId};
 use crate::spec::{Change, Revision};
 use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
@@ -26,6 +26,17 @@ pub enum Want {
     Revision(Arc<Revision>),
     /// These nodes are to hold nothing, so that their hosts may be worked on.
     Maintenance(Maintenance),
+    /// The servers of a workload are to be restarted, one after the other.
+    Restart(Restart),
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Restart {
+    pub workload: WorkloadId,
+    /// The runs that are to end; whoever does not run is in none.
+    pub runs: BTreeMap<NodeId, RunId>,
+    /// Who was primary when it was asked for: the last one.
+    pub primary: NodeId,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -46,7 +57,7 @@ impl Want {
     pub fn revision(&self) -> Option<&Arc<Revision>> {
         match self {
             Want::Revision(revision) => Some(revision),
-            Want::Maintenance(_) => None,
+            Want::Maintenance(_) | Want::Restart(_) => None,
         }
     }
 
@@ -57,6 +68,9 @@ impl Want {
             Want::Maintenance(maintenance) => {
                 let names: Vec<&str> = maintenance.nodes.iter().map(NodeId::as_str).collect();
                 format!("maintenance of {}", names.join(", "))
+            }
+            Want::Restart(restart) => {
+                format!("the servers of {} are restarted", restart.workload)
             }
         }
     }

@@ -45,7 +45,9 @@ pub mod time;
 pub mod view;
 pub mod votes;
 
-pub use ids::{BootId, Epoch, History, Index, NodeId, OperationId, StoreId, Term, WorkloadId};
+pub use ids::{
+    BootId, Epoch, History, Index, NodeId, OperationId, RunId, StoreId, Term, WorkloadId,
+};
 pub use node::{Effect, Input, Node, NodeConfig};
 pub use planted::Planted;
 pub use position::{Position, SwitchPoint};

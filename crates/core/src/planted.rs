@@ -22,6 +22,10 @@ pub enum Planted {
     HandOverWithLease,
     /// R2: the longest lease that may still be valid is the one that is granted now.
     RetireAtOnce,
+    /// R8: a revision is in force before anybody has looked whether the hosts can take it.
+    AdoptUnseen,
+    /// K4: a standby is restarted while writes wait for it.
+    RestartInSet,
     /// A5, S2: messages leave before what they say is durable.
     SendBeforeDurable,
     /// A6: a follower whose store went back in time still counts.

@@ -9,7 +9,7 @@ mod inout;
 use crate::about::About;
 use crate::address::AddressReport;
 use crate::health::Hearing;
-use crate::ids::{BootId, Epoch, History, NodeId, OperationId, StoreId, WorkloadId};
+use crate::ids::{BootId, Epoch, History, NodeId, OperationId, RunId, StoreId, WorkloadId};
 use crate::position::{Position, SwitchPoint};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -55,6 +55,9 @@ pub enum Presence {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Observation {
     pub presence: Presence,
+    /// Which run of its server this is; none while none runs.
+    #[serde(default)]
+    pub run: Option<RunId>,
     pub data: Data,
     /// What it says it is; none while it does not answer.
     pub role: Option<Role>,
@@ -77,6 +80,9 @@ pub struct Observation {
     /// Settings that are in force in place of those that Karst wrote, or that its promises rest on
     /// (F11).
     pub overruled: Vec<Setting>,
+    /// Settings of the spec that are in force after its next start, and not before.
+    #[serde(default)]
+    pub pending: Vec<String>,
     /// What the probe ran into, if anything.
     pub trouble: Option<String>,
     /// How far a clone or a rewind is.
@@ -123,6 +129,7 @@ impl Observation {
     pub fn down(data: Data) -> Self {
         Self {
             presence: Presence::Gone,
+            run: None,
             data,
             role: None,
             position: None,
@@ -134,6 +141,7 @@ impl Observation {
             standbys: Vec::new(),
             can_write: None,
             overruled: Vec::new(),
+            pending: Vec::new(),
             trouble: None,
             copied: None,
         }
@@ -381,9 +389,26 @@ pub struct Parts {
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
     pub addresses: BTreeMap<WorkloadId, AddressReport>,
+    /// Whether this host has what the revision needs here that is not in force yet.
+    #[serde(default)]
+    pub examined: Option<Examined>,
     /// For people; none where what it said last is still so.
     #[serde(default)]
     pub about: Option<Box<About>>,
+}
+
+/// What a host lacks for a revision that is to be in force.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Examined {
+    pub intent: OperationId,
+    /// Each in a sentence, with what to do about it.
+    pub lacks: Vec<String>,
+}
+
+impl Examined {
+    /// So many things at most are told, of so many bytes each.
+    pub const MOST: usize = 20;
+    pub const LONGEST: usize = 2_000;
 }
 
 impl Parts {
@@ -414,6 +439,7 @@ impl Parts {
             replicas: differ(self.replicas, &before.replicas, &still.replicas),
             gates: differ(self.gates, &before.gates, &still.gates),
             addresses: differ(self.addresses, &before.addresses, &still.addresses),
+            examined: self.examined,
             about: self.about,
         }
     }
@@ -429,6 +455,7 @@ impl Parts {
         self.replicas.extend(changed.replicas);
         self.gates.extend(changed.gates);
         self.addresses.extend(changed.addresses);
+        self.examined = changed.examined;
         self.about = changed.about.or(self.about.take());
     }
 }

@@ -130,6 +130,8 @@ pub enum Plea {
         bare: BTreeSet<WorkloadId>,
         until: Option<u64>,
     },
+    /// The servers of a workload are restarted, one after the other.
+    Restart { workload: WorkloadId },
 }
 
 impl Request {
@@ -304,6 +306,7 @@ impl Plea {
                 let nodes = nodes.iter().map(NodeId::as_str);
                 nodes.chain(bare.iter().map(WorkloadId::as_str)).collect()
             }
+            Plea::Restart { workload } => vec![workload.as_str()],
         }
     }
 }

@@ -219,6 +219,7 @@ pub struct IntentView {
 pub enum IntentKind {
     Revision,
     Maintenance,
+    Restart,
 }
 
 /// One step of it.

@@ -5,7 +5,9 @@ use crate::given::Given;
 use crate::heart::{self, Tell};
 use crate::measured::Measured;
 use crate::wiring::{self, Wiring};
-use crate::{about, clock, deadman, examine, http, peers, pulse, renew, ship, store, tls, whole};
+use crate::{
+    about, clock, deadman, examine, http, peers, pulse, readiness, renew, ship, store, tls, whole,
+};
 use actix_web::dev::ServerHandle;
 use actix_web::web;
 use anyhow::{Context, Result};
@@ -135,7 +137,16 @@ fn start_engine(
     );
     let deadman = start_deadman(run, &pulse, &tell);
     let (show, glance) = watch::channel(heart::Glance::default());
+    let examine = watch::Sender::new(None);
+    tokio::spawn(readiness::run(
+        run.clone(),
+        me.clone(),
+        in_force.subscribe(),
+        examine.subscribe(),
+        tell.clone(),
+    ));
     let host = wiring::Host {
+        examine,
         me: me.clone(),
         common: run.common.clone(),
         tls: run.tls.clone(),

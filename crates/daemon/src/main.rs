@@ -18,6 +18,7 @@ mod lock;
 mod measured;
 mod peers;
 mod pulse;
+mod readiness;
 mod renew;
 mod ship;
 mod store;

@@ -3,25 +3,29 @@
 use crate::arguments::Common;
 use crate::heart::{Glance, Tell};
 use crate::lock::lock;
-use crate::{deadman, hands, peers};
+use crate::{deadman, hands, peers, readiness};
 use anyhow::{Context, Result};
 use hands::Hand;
 use karst_adapters::{Address, Bounds, Placed, Power, Server};
-use karst_core::address::{AddressOrder, Connection};
+use karst_core::address::{AddressOrder, AddressSeen, Connection};
 use karst_core::authority::Claim;
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
+use karst_core::replica::{Data, Observation};
 use karst_core::spec::{PowerSpec, Revision, Subnet, WorkloadSpec};
-use karst_core::{Effect, NodeId, Spec, WorkloadId};
+use karst_core::{Effect, Input, NodeId, Spec, WorkloadId};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::runtime::Handle;
 use tokio::sync::mpsc::{self, UnboundedSender};
 use tokio::sync::watch;
+
+/// Between two tries at what cannot be had.
+const TRY_AGAIN: Duration = Duration::from_secs(5);
 
 /// What every task on this host needs.
 pub struct Host {
@@ -32,6 +36,8 @@ pub struct Host {
     pub glance: watch::Receiver<Glance>,
     /// Whoever answers people reads the spec in force there.
     pub in_force: watch::Sender<Arc<Revision>>,
+    /// What this host is examined for.
+    pub examine: watch::Sender<readiness::Wanted>,
     /// Where peers are dialled, and where everything else runs.
     pub pulse: Handle,
     pub workers: Handle,
@@ -45,6 +51,23 @@ pub struct Wiring {
     pub servers: Servers,
     hands: Hands,
     heartbeat: Duration,
+    /// What the spec places here and cannot be had, and when that is tried again.
+    unmade: Vec<Unmade>,
+    try_again: Instant,
+}
+
+/// Something of the spec that cannot be made here.
+struct Unmade {
+    of: String,
+    why: String,
+    /// As whoever decides is to see it.
+    seen: Input,
+}
+
+impl std::fmt::Display for Unmade {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}: {}", self.of, self.why)
+    }
 }
 
 /// The servers of the replicas that are here.
@@ -91,12 +114,18 @@ impl Wiring {
             servers: Servers::default(),
             hands: Hands::default(),
             heartbeat: Duration::ZERO,
+            unmade: Vec::new(),
+            try_again: Instant::now(),
         }
     }
 
     /// # Errors
     /// If something of the node's shape cannot be made.
     pub fn carry_out(&mut self, effect: Effect) -> Result<()> {
+        if !self.unmade.is_empty() && self.try_again <= Instant::now() {
+            let revision = self.host.in_force.borrow().clone();
+            self.make(&revision.spec);
+        }
         match effect {
             Effect::Shape {
                 revision,
@@ -106,8 +135,14 @@ impl Wiring {
                 let _on_it = self.host.pulse.enter();
                 self.peers.reshape(&revision.spec, is_logged);
                 self.host.in_force.send_replace(revision.clone());
-                self.shape(&revision.spec, longest_lease)?;
+                self.shape(&revision.spec, longest_lease);
+                // What a node is formed with is put right before it goes on; a revision that came
+                // while it runs must not end what else is here.
+                if !is_logged && let Some(unmade) = self.unmade.first() {
+                    anyhow::bail!("{unmade}");
+                }
             }
+            Effect::Examine { wanted } => drop(self.host.examine.send_replace(wanted)),
             Effect::Dismiss { claim } => self.dismiss(claim),
             Effect::Send { to, message } => self.peers.send(&to, message),
             Effect::Way { to, via } => self.peers.set_way(&to, via.as_ref()),
@@ -150,21 +185,68 @@ impl Wiring {
 
     /// Makes what is missing, and makes anew what is another one now. A replica's hand and an
     /// address's end when they are dismissed, and not before.
-    fn shape(&mut self, spec: &Spec, longest_lease: Duration) -> Result<()> {
+    fn shape(&mut self, spec: &Spec, longest_lease: Duration) {
         let heartbeat = spec.timings.heartbeat;
         if std::mem::replace(&mut self.heartbeat, heartbeat) != heartbeat {
             for task in self.hands.replicas.values() {
                 let _ = task.orders.send(Hand::Pace { heartbeat });
             }
         }
-        let _inside = self.host.workers.enter();
         for (id, workload) in &spec.workloads {
             self.watch(id, workload, longest_lease);
-            self.shape_replica(id, workload, spec)?;
-            self.shape_address(id, workload)?;
         }
         self.shape_gates(spec);
-        self.shape_power(spec)
+        self.make(spec);
+    }
+
+    /// What may fail on this host is tried again and again; meanwhile whoever decides, and people,
+    /// are told why it is not there.
+    fn make(&mut self, spec: &Spec) {
+        let host = self.host.workers.clone();
+        let _inside = host.enter();
+        let before = std::mem::take(&mut self.unmade);
+        for (id, workload) in &spec.workloads {
+            if let Err(error) = self.shape_replica(id, workload, spec) {
+                let (why, workload) = (format!("{error:#}"), id.clone());
+                let observation = Observation {
+                    trouble: Some(why.clone()),
+                    ..Observation::down(Data::Foreign(why.clone()))
+                };
+                // Where an older one is kept its own looks say how it is.
+                if self.hands.replicas.contains_key(id) {
+                    tracing::error!(%workload, %why, "it goes on as it was");
+                }
+                self.unmade.push(Unmade {
+                    of: format!("the server of {id}"),
+                    why,
+                    seen: Input::Observed {
+                        workload,
+                        observation,
+                    },
+                });
+            }
+            if let Err(error) = self.shape_address(id, workload) {
+                let (why, workload) = (format!("{error:#}"), id.clone());
+                let seen = AddressSeen {
+                    trouble: Some(why.clone()),
+                    ..AddressSeen::default()
+                };
+                self.unmade.push(Unmade {
+                    of: format!("the address of {id}"),
+                    why,
+                    seen: Input::AddressSeen { workload, seen },
+                });
+            }
+        }
+        self.shape_power(spec);
+        for unmade in &self.unmade {
+            let known = |b: &Unmade| (&b.of, &b.why) == (&unmade.of, &unmade.why);
+            if !before.iter().any(known) {
+                tracing::error!("{unmade}: it cannot be had here; trying on");
+            }
+            self.host.tell.input(unmade.seen.clone());
+        }
+        self.try_again = Instant::now() + TRY_AGAIN;
     }
 
     /// What of a workload the deadman watches on this node.
@@ -270,7 +352,7 @@ impl Wiring {
     }
 
     /// Every node can ask every device: whoever is coordinator does.
-    fn shape_power(&mut self, spec: &Spec) -> Result<()> {
+    fn shape_power(&mut self, spec: &Spec) {
         let of = |node: &NodeId| spec.nodes.get(node)?.power.as_ref();
         let devices = &mut self.hands.power;
         devices.retain(|node, task| of(node) == Some(&task.of));
@@ -278,16 +360,26 @@ impl Wiring {
             let Some(power) = of(node).filter(|_| !devices.contains_key(node)) else {
                 continue;
             };
-            let device =
-                Power::from_spec(power).with_context(|| format!("spec, node.{node}.power"))?;
+            let device = match Power::from_spec(power) {
+                Ok(device) => Arc::new(device),
+                Err(error) => {
+                    let why = error.to_string();
+                    let seen = Input::Powered {
+                        node: node.clone(),
+                        order: PowerOrder::Look,
+                        result: Err(why.clone()),
+                    };
+                    let of = format!("the power device of {node}");
+                    self.unmade.push(Unmade { of, why, seen });
+                    continue;
+                }
+            };
             let (orders, told) = mpsc::unbounded_channel();
             let (glance, tell) = (self.host.glance.clone(), self.host.tell.clone());
-            let device = Arc::new(device);
             tokio::spawn(hands::power(node.clone(), device, told, glance, tell));
             let of = power.clone();
             devices.insert(node.clone(), Task { of, orders });
         }
-        Ok(())
     }
 
     /// Nothing is left of it here.

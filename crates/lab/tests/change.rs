@@ -7,9 +7,10 @@ mod rig;
 use anyhow::{Context, Result, bail, ensure};
 use karst_api::core::operation::Outcome;
 use karst_api::core::request::IntentPlan;
+use karst_api::core::spec::FindingKind;
 use karst_api::core::view::{Condition, NodeState};
 use karst_api::core::{NodeId, OperationId};
-use karst_api::{MaintenanceBody, SpecBody, StatusReply};
+use karst_api::{MaintenanceBody, RestartBody, SpecBody, StatusReply};
 use karst_lab::cluster::is_well;
 use karst_lab::drill::{Running, compare, start_load};
 use karst_lab::fault::{self, Fault};
@@ -30,6 +31,7 @@ async fn everything_changes_and_no_row_is_lost() {
     let lab = TestLab::start("test-change", 9640).await.unwrap();
     let load = start_load(&lab.layout, "change", WRITERS, 2).unwrap();
     timings(&lab).await.unwrap();
+    settings(&lab).await.unwrap();
     votes(&lab).await.unwrap();
     replicas(&lab).await.unwrap();
     nodes(&lab).await.unwrap();
@@ -90,6 +92,80 @@ async fn timings(lab: &Lab) -> Result<()> {
         ensure!(
             lab.timings().await?.lease == Duration::from_millis(lease),
             "{name}"
+        );
+    }
+    Ok(())
+}
+
+/// What a server on that host says that a setting is.
+async fn in_force(lab: &Lab, host: &str, name: &str) -> Result<String> {
+    let server = lab.administrator(host).await?;
+    let row = server.query_one(&format!("show {name}"), &[]).await?;
+    Ok(row.get(0))
+}
+
+/// One setting by a reload; one by a restart of all servers, one after the other; and one that no
+/// server would take, which is seen on the hosts before anything is in force.
+async fn settings(lab: &Lab) -> Result<()> {
+    let set = |name: &'static str, to: &'static str| {
+        move |spec: &mut DocumentMut| {
+            spec["workload"][WORKLOAD]["settings"]["set"][name] = value(to);
+        }
+    };
+    let (body, based_on) = edited(lab, &set("work_mem", "plenty")).await?;
+    let id = lab.client.submit(&body, based_on).await?.operation;
+    let waits = |r: &StatusReply| {
+        let mut steps = r.status.intents.iter().flat_map(|i| &i.steps);
+        steps.any(|s| {
+            let why = s.waits.as_deref().unwrap_or_default();
+            [
+                "doline: ",
+                "polje: ",
+                "invalid value for parameter \"work_mem\": \"plenty\"",
+            ]
+            .iter()
+            .all(|part| why.contains(part))
+        })
+    };
+    lab.wait("each host says that it is refused", LIMIT, waits)
+        .await?;
+    lab.client.end(id).await?;
+    change(lab, &set("work_mem", "6MB")).await?;
+    change(lab, &set("max_connections", "230")).await?;
+    let needed = |so: bool| {
+        move |r: &StatusReply| {
+            let mut all = r.status.findings.iter();
+            all.any(|f| f.finding.kind == FindingKind::RestartNeeded) == so
+        }
+    };
+    lab.wait("a restart is needed", LIMIT, needed(true)).await?;
+    let workload = lab.workload().await?;
+    for replica in &workload.replicas {
+        let host = replica.node.as_str();
+        ensure!(in_force(lab, host, "work_mem").await? == "6MB", "{host}");
+        ensure!(
+            in_force(lab, host, "max_connections").await? == "200",
+            "{host}"
+        );
+    }
+    let plan = RestartBody {
+        plan_only: true,
+        ..RestartBody::default()
+    };
+    let plan = lab.client.restart_plan(WORKLOAD, &plan).await?;
+    ensure!(plan.unmet.is_empty() && plan.steps.len() == 3, "{plan:?}");
+    let restart = RestartBody {
+        seen: Some(plan.seen),
+        ..RestartBody::default()
+    };
+    let id = lab.client.restart(WORKLOAD, &restart).await?.operation;
+    done(lab, id).await?;
+    lab.wait("all have it", LIMIT, needed(false)).await?;
+    for replica in &workload.replicas {
+        let host = replica.node.as_str();
+        ensure!(
+            in_force(lab, host, "max_connections").await? == "230",
+            "{host}"
         );
     }
     Ok(())

@@ -1,8 +1,8 @@
 //! Faults as data: what happens when, and for how long.
 
 use crate::edit::Edit;
-use karst_core::NodeId;
 use karst_core::request::Request;
+use karst_core::{NodeId, WorkloadId};
 
 /// One fault; times in milliseconds of true time.
 #[derive(Clone, Debug, PartialEq)]
@@ -76,6 +76,8 @@ pub enum Fault {
         nodes: Vec<NodeId>,
         end: bool,
     },
+    /// Somebody asks that node that the servers of a workload are restarted, one after the other.
+    Restart { of: NodeId, workload: WorkloadId },
 }
 
 impl Fault {
@@ -108,6 +110,7 @@ impl Fault {
             Fault::Submit { .. } => "edit submitted",
             Fault::Rest { end: false, .. } => "maintenance asked",
             Fault::Rest { end: true, .. } => "maintenance ended",
+            Fault::Restart { .. } => "restart asked",
             Fault::Ask { request, .. } => match request {
                 Request::Switchover { .. } => "switchover asked",
                 Request::Failover { .. } => "failover asked",
@@ -156,7 +159,8 @@ impl Fault {
             Fault::ClockRate { .. }
             | Fault::Ask { .. }
             | Fault::Submit { .. }
-            | Fault::Rest { .. } => None,
+            | Fault::Rest { .. }
+            | Fault::Restart { .. } => None,
         }
     }
 }

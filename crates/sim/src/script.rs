@@ -227,7 +227,7 @@ impl<'a> Draw<'a> {
         let node = self.one(&nodes);
         let workload = self.workload();
         let replica = self.replica_of(&workload);
-        let edit = match self.chance.random_range(0..16) {
+        let edit = match self.chance.random_range(0..18) {
             0 => Edit::Timings(Box::new(Timings::brisk())),
             1 => Edit::Timings(Box::default()),
             2 | 3 => Edit::Votes(node, self.one(&[0, 0, 1, 2])),
@@ -247,6 +247,12 @@ impl<'a> Draw<'a> {
                         to: None,
                         by: "marlin".into(),
                     },
+                });
+            }
+            16 | 17 => {
+                return Box::new(move |of| Fault::Restart {
+                    of,
+                    workload: workload.clone(),
                 });
             }
             14 => {

@@ -3,7 +3,7 @@
 //! nobody else has.
 
 use karst_core::replica::{Data, Downstream, Observation, Presence, Promotion, Role};
-use karst_core::{History, NodeId, Position, SwitchPoint};
+use karst_core::{History, NodeId, Position, RunId, SwitchPoint};
 
 /// What a primary waits for before a commit returns.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -22,6 +22,8 @@ pub type Timeline = (u32, usize, u64);
 #[derive(Clone, Debug)]
 pub struct Server {
     pub has_data: bool,
+    /// How often it was started.
+    pub starts: u64,
     pub standby: bool,
     pub runs: bool,
     pub primary: bool,
@@ -48,6 +50,7 @@ impl Default for Server {
     fn default() -> Self {
         Self {
             has_data: false,
+            starts: 0,
             standby: false,
             runs: false,
             primary: false,
@@ -113,6 +116,15 @@ impl Server {
             },
             unique: after.is_none_or(older),
         }
+    }
+
+    fn run(&self) -> RunId {
+        self.starts.to_string().into()
+    }
+
+    pub fn start(&mut self) {
+        self.runs = true;
+        self.starts += 1;
     }
 
     pub fn is_primary(&self) -> bool {
@@ -197,6 +209,7 @@ impl Server {
             let trouble = Some("the server did not answer within 1s".into());
             return Observation {
                 presence: Presence::Runs,
+                run: Some(self.run()),
                 trouble,
                 ..Observation::down(data)
             };
@@ -208,6 +221,7 @@ impl Server {
         };
         Observation {
             presence: Presence::Runs,
+            run: Some(self.run()),
             data,
             role: Some(if self.primary {
                 Role::Primary
@@ -223,6 +237,7 @@ impl Server {
             standbys,
             can_write: self.primary.then_some(true),
             overruled: Vec::new(),
+            pending: Vec::new(),
             trouble: None,
             copied: None,
         }

@@ -14,8 +14,8 @@ use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
 use karst_core::operation::Mode;
 use karst_core::replica::{
-    Action, Copied, Data, Doing, Downstream, GateReport, Observation, Parts, Presence, Promotion,
-    ReplicaReport, Report, Role,
+    Action, Copied, Data, Doing, Downstream, Examined, GateReport, Observation, Parts, Presence,
+    Promotion, ReplicaReport, Report, Role,
 };
 use karst_core::request::{Answer, Request};
 use karst_core::spec::Spec;
@@ -526,7 +526,18 @@ impl Dice {
             lost: d.number() as u8,
             knocks: d.yes(),
         };
+        let examined = |d: &mut Self| Examined {
+            intent: OperationId(d.number()),
+            lacks: d.some(|d| {
+                if d.yes() {
+                    "room".into()
+                } else {
+                    "\u{7}".into()
+                }
+            }),
+        };
         Parts {
+            examined: self.maybe(examined),
             hears_ill: self.maybe(|d| d.some(|d| (d.node(), hearing(d))).into_iter().collect()),
             replicas: self
                 .some(|d| (d.workload(), d.replica()))

@@ -368,6 +368,10 @@ fn rules_of_consensus_and_leases() {
         }),
         // A lease of before is longer than those that are granted now, and whoever granted it is
         // gone.
+        scene(RestartInSet, Check("K4"), ferry_spec(), |c| {
+            let (of, workload) = (c.coordinator.clone(), "sailings".into());
+            vec![(AT, Fault::Restart { of, workload })]
+        }),
         scene(RetireAtOnce, Check("S3"), ferry_spec(), |c| {
             let at = AT + 30 + c.seed * 7;
             vec![

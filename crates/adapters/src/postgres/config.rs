@@ -7,6 +7,7 @@ use karst_core::NodeId;
 use std::fmt::Write as _;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::{MutexGuard, PoisonError};
 use tokio::process::Command;
 
 /// A name that no standby has: a primary that waits for it lets no commit return (D4).
@@ -17,6 +18,8 @@ pub(super) const REPLICATION_ROLE: &str = "karst_replication";
 /// The server's copies of what it shows, and of whom it believes.
 const CERTIFICATE: &str = "server.pem";
 const CA: &str = "ca.pem";
+/// The first of the lines that change while the spec stays.
+const FOLLOWS: &str = "primary_conninfo = ";
 
 /// A value in a configuration file.
 pub(super) fn quoted(value: &str) -> String {
@@ -83,6 +86,28 @@ impl Postgres {
 
     /// Writes everything that the server reads, by replacing whole files.
     pub(super) fn write_settings(&self, upstream: Option<&NodeId>, sync: &str) -> Result<()> {
+        let upstream = upstream.map(|u| self.conninfo(u)).transpose()?;
+        let whom = format!(
+            "{FOLLOWS}{}\nsynchronous_standby_names = {}\n",
+            quoted(&upstream.unwrap_or_default()),
+            quoted(sync)
+        );
+        let _alone = self.alone();
+        self.remember(|m| m.written_sync = Some((sync.to_string(), std::time::Instant::now())));
+        // Not synced: the runtime directory is empty after a boot anyway, and every start writes
+        // all of this again.
+        let text = self.of_the_spec() + &whom;
+        self.host.lay_out("server.conf", &text, 0o640)?;
+        self.host
+            .lay_out("hba.conf", &self.who_may_connect(), 0o640)
+    }
+
+    fn alone(&self) -> MutexGuard<'_, ()> {
+        self.writing.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Everything but whom it follows and whom its commits wait for.
+    fn of_the_spec(&self) -> String {
         let site = &self.host.site;
         let mut text =
             String::from("# Written by Karst at every start and change; edits are lost.\n");
@@ -129,37 +154,51 @@ impl Postgres {
             "hba_file",
             &site.runtime.join("hba.conf").display().to_string(),
         );
-        set(
-            "primary_conninfo",
-            &upstream
-                .map(|u| self.conninfo(u))
-                .transpose()?
-                .unwrap_or_default(),
-        );
-        set("synchronous_standby_names", sync);
-        self.remember(|m| m.written_sync = Some((sync.to_string(), std::time::Instant::now())));
-        // Not synced: the runtime directory is empty after a boot anyway, and every start writes
-        // all of this again.
-        self.host.lay_out("server.conf", &text, 0o640)?;
-        self.host
-            .lay_out("hba.conf", &self.who_may_connect(), 0o640)
+        text
     }
 
-    /// A server that runs on while another spec is in force has to let other replicas in: looked at
-    /// once by each driver, which knows one spec.
-    pub(super) async fn admit_replicas(&self) -> Result<()> {
-        if self.remember(|m| m.admits) {
+    /// A server that runs on while another spec is in force reads what is different, and lets other
+    /// replicas in: looked at once by each driver, which knows one spec. What waits for its next
+    /// start the server says itself.
+    pub(super) async fn take_up_spec(&self) -> Result<()> {
+        if self.remember(|m| m.taken_up) {
             return Ok(());
         }
-        let file = self.host.site.runtime.join("hba.conf");
-        let is = std::fs::read_to_string(&file).map_err(Trouble::io(file.display().to_string()))?;
-        let wanted = self.who_may_connect();
-        if is != wanted {
-            self.host.lay_out("hba.conf", &wanted, 0o640)?;
+        if self.write_what_differs()? {
             self.reload().await?;
         }
-        self.remember(|m| m.admits = true);
+        self.remember(|m| m.taken_up = true);
         Ok(())
+    }
+
+    fn write_what_differs(&self) -> Result<bool> {
+        let _alone = self.alone();
+        let read = |name: &str| {
+            let file = self.host.site.runtime.join(name);
+            std::fs::read_to_string(&file).map_err(Trouble::io(file.display().to_string()))
+        };
+        let (settings, admitted) = (read("server.conf")?, read("hba.conf")?);
+        let Some(at) = settings.find(FOLLOWS) else {
+            return Err(Trouble::Wrong(
+                "server.conf is not as Karst writes it".into(),
+            ));
+        };
+        let wanted = [
+            (
+                "server.conf",
+                &settings,
+                self.of_the_spec() + &settings[at..],
+            ),
+            ("hba.conf", &admitted, self.who_may_connect()),
+        ];
+        let mut differs = false;
+        for (name, is, wanted) in wanted {
+            if *is != wanted {
+                self.host.lay_out(name, &wanted, 0o640)?;
+                differs = true;
+            }
+        }
+        Ok(differs)
     }
 
     /// The server's users on this host, the other replicas by TLS and from their own addresses, and

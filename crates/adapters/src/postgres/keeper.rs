@@ -40,8 +40,8 @@ pub(super) struct Memory {
     pub(super) unprotected: bool,
     /// The synchronous setting that was written last, and when.
     pub(super) written_sync: Option<(String, std::time::Instant)>,
-    /// Who may connect is what the spec of this driver says.
-    pub(super) admits: bool,
+    /// What the server reads is what the spec of this driver says.
+    pub(super) taken_up: bool,
     /// When a new connection was last tried, and whether it was in vain.
     pub(super) connected: Option<std::time::Instant>,
     pub(super) refuses: bool,
@@ -59,6 +59,9 @@ pub struct Postgres {
     pub(super) options: PgConnectOptions,
     pub(super) pool: PgPool,
     memory: Mutex<Memory>,
+    /// One at a time writes what the server reads: a look that takes up another spec keeps what an
+    /// action wrote of whom commits wait for (D2).
+    pub(super) writing: Mutex<()>,
 }
 
 impl Postgres {
@@ -96,6 +99,7 @@ impl Postgres {
             options,
             pool,
             memory: Mutex::default(),
+            writing: Mutex::default(),
         }
     }
 

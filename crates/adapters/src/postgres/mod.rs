@@ -16,6 +16,7 @@ mod primary;
 mod probe;
 mod rewind;
 mod scram;
+mod settings;
 mod standby;
 mod start;
 mod words;
@@ -29,6 +30,7 @@ use crate::driver::{Driver, Launch, Life, Start};
 use crate::trouble::Result;
 use async_trait::async_trait;
 use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
+use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
 use rustix::process::Signal;
 use std::path::PathBuf;
@@ -37,6 +39,10 @@ use std::path::PathBuf;
 impl Driver for Postgres {
     fn data(&self) -> Data {
         self.data_kind()
+    }
+
+    async fn obstacles(&self, before: Option<&WorkloadSpec>) -> Vec<String> {
+        self.refused_settings(before).await
     }
 
     async fn create(&self) -> Result<()> {
@@ -58,13 +64,13 @@ impl Driver for Postgres {
     }
 
     async fn probe(&self) -> Observation {
-        let admitted = self.admit_replicas().await;
+        let taken = self.take_up_spec().await;
         let mut seen = self.look_at_server().await;
-        // Tried again with the next look; meanwhile people are told why nobody new can follow.
-        if let Err(error) = admitted
+        // Tried again with the next look; meanwhile people are told why nothing of it is so.
+        if let Err(error) = taken
             && seen.trouble.is_none()
         {
-            seen.trouble = Some(format!("new replicas are not admitted yet: {error}"));
+            seen.trouble = Some(format!("the spec's settings are not taken up yet: {error}"));
         }
         seen
     }

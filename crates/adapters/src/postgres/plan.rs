@@ -55,17 +55,13 @@ impl Plan {
         if node.is_some() && node == server {
             return Err(SiteError::NodesKey(tls.join(KEY)));
         }
-        let extra = spec
-            .settings
-            .iter()
-            .filter_map(|(k, v)| Some((k.strip_prefix("set.")?.into(), v.clone())));
         Ok(Self {
             programs: given("programs")
                 .map_or("/usr/lib/postgresql/15/bin", String::as_str)
                 .into(),
             replication_password: long_enough(workload, secret("secret")?)?,
             database,
-            extra: extra.collect(),
+            extra: super::settings::given(&spec.settings),
         })
     }
 }

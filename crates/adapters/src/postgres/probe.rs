@@ -40,6 +40,9 @@ fn is_full(error: &Trouble) -> bool {
 
 /// One round trip for everything; `timeline` of a standby is the newest that anything names.
 const LOOK: &str = "
+with setting as materialized
+  (select name, reset_val, coalesce(sourcefile, source) as origin, pending_restart from pg_settings
+   where pending_restart or name in ('synchronous_standby_names', 'synchronous_commit'))
 select pg_is_in_recovery() as standby,
        case when pg_is_in_recovery() then
          greatest((select received_tli from pg_stat_wal_receiver),
@@ -50,11 +53,12 @@ select pg_is_in_recovery() as standby,
        case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_flush_lsn() end::text as replayed,
        coalesce((select status = 'streaming' from pg_stat_wal_receiver), false) as streaming,
        current_setting('synchronous_standby_names') as sync,
-       (select coalesce(sourcefile, source) from pg_settings where name = 'synchronous_standby_names') as sync_source,
+       (select origin from setting where name = 'synchronous_standby_names') as sync_source,
        current_setting('server_version') as version,
        current_setting('fsync') as fsync, current_setting('full_page_writes') as full_pages,
-       (select reset_val from pg_settings where name = 'synchronous_commit') as sync_commit,
+       (select reset_val from setting where name = 'synchronous_commit') as sync_commit,
        current_setting('restart_after_crash') as restarts,
+       (select string_agg(name, ' ' order by name) from setting where pending_restart) as pending,
        (select string_agg(concat_ws(' ', 'role ' || r.rolname, 'database ' || d.datname), ', ')
         from pg_db_role_setting s left join pg_roles r on r.oid = s.setrole left join pg_database d on d.oid = s.setdatabase
         where exists (select from unnest(s.setconfig) c
@@ -137,6 +141,12 @@ impl Postgres {
             m.timeline = m.timeline.max(timeline);
             m.timeline
         });
+        let pending = row.try_get::<Option<String>, _>("pending")?;
+        seen.pending = pending
+            .iter()
+            .flat_map(|names| names.split(' '))
+            .map(String::from)
+            .collect();
         let (received, replayed) = (lsn(&row, "received")?, lsn(&row, "replayed")?);
         // D6: after a restart `received` falls below `replayed`.
         let at = received.max(replayed);

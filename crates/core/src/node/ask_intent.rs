@@ -1,8 +1,8 @@
 //! What people want of the cluster as a whole: another spec, nodes to work on, another coordinator.
 //! Each is looked at as a plan first, and the plan is the steps that will be taken.
 
-use super::Node;
 use super::lead::Lead;
+use super::{Node, ask_restart};
 use crate::author::Author;
 use crate::command::{ClusterAct, Command};
 use crate::ids::{NodeId, OperationId, WorkloadId};
@@ -83,6 +83,10 @@ impl Node {
                 };
                 (Want::Maintenance(maintenance), until)
             }
+            Plea::Restart { workload } => {
+                let restart = self.restart_wanted(&self.scene_of(lead), workload)?;
+                (Want::Restart(restart), None)
+            }
         };
         let what = Intent {
             want,
@@ -93,7 +97,7 @@ impl Node {
         };
         let change = match &what.want {
             Want::Revision(revision) => Change::between(&self.spec, &revision.spec),
-            Want::Maintenance(_) => Change::default(),
+            Want::Maintenance(_) | Want::Restart(_) => Change::default(),
         };
         Ok(Intended {
             what,
@@ -114,6 +118,10 @@ impl Node {
             Want::Maintenance(maintenance) => (
                 of_maintenance(&scene, maintenance),
                 self.obstacles_to_rest(&scene, maintenance),
+            ),
+            Want::Restart(restart) => (
+                ask_restart::consequences(&scene, restart),
+                ask_restart::obstacles(&scene, restart),
             ),
         };
         let mut plan = IntentPlan {
@@ -334,7 +342,7 @@ impl Node {
                     revision.number - 1
                 ));
             }
-            Want::Maintenance(_) | Want::Revision(_) => ClusterAct::Close {
+            Want::Maintenance(_) | Want::Revision(_) | Want::Restart(_) => ClusterAct::Close {
                 intent,
                 outcome: Outcome::Undone(format!("ended by {by}")),
             },

@@ -50,6 +50,7 @@ impl Node {
             replicas,
             gates,
             addresses,
+            examined: self.examined(),
             about: None,
         };
         let (store, counts) = (self.consensus.store().cloned(), self.consensus.counts());

@@ -13,7 +13,7 @@ use crate::consensus::{Entry, LogId, Talk};
 use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId, is_name};
 use crate::message::{Message, Says};
 use crate::planted::Planted;
-use crate::replica::{Parts, ReplicaReport};
+use crate::replica::{Examined, Parts, ReplicaReport};
 use crate::request::LONGEST_NOTE;
 use crate::time::Time;
 use std::time::Duration;
@@ -291,6 +291,15 @@ impl Node {
         if let Some(about) = &parts.about {
             let fits = about.rooms.len() <= About::MOST && about.findings.len() <= About::MOST;
             ensure(fits, "more of its host than it can have")?;
+        }
+        if let Some(examined) = &parts.examined {
+            let fits = |text: &String| {
+                text.len() <= Examined::LONGEST && !text.chars().any(char::is_control)
+            };
+            ensure(
+                examined.lacks.len() <= Examined::MOST && examined.lacks.iter().all(fits),
+                "more than a host can lack",
+            )?;
         }
         for (id, replica) in &parts.replicas {
             is_placed(spec(id)?.replicas.contains_key(from))?;

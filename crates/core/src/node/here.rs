@@ -4,7 +4,8 @@ use crate::address::Keeper;
 use crate::authority::{Authority, Deadline};
 use crate::consensus::Pace;
 use crate::gate::Gate;
-use crate::ids::{NodeId, WorkloadId};
+use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::replica::Examined;
 use crate::replica::agent::{Agent, Kept};
 use crate::spec::{Spec, Timings};
 use std::collections::{BTreeMap, BTreeSet};
@@ -26,6 +27,9 @@ pub(super) struct Here {
     pub vacated: BTreeMap<WorkloadId, Keeper>,
     /// Of an earlier run, about what the spec of this start does not place here: a later one may.
     pub kept: BTreeMap<WorkloadId, Kept>,
+    /// The revision that this host is examined for, and what came of that.
+    pub examining: Option<OperationId>,
+    pub examined: Option<Examined>,
 }
 
 /// What was there before this run.

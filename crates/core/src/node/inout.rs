@@ -12,7 +12,7 @@ use crate::message::Message;
 use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::Kept;
-use crate::replica::{Action, Done, GateReport, Observation};
+use crate::replica::{Action, Done, Examined, GateReport, Observation};
 use crate::request::{Answer, Request};
 use crate::spec::Revision;
 use serde::{Deserialize, Serialize};
@@ -104,6 +104,8 @@ pub enum Input {
     Clock {
         unix: u64,
     },
+    /// What this host lacks for what a revision has here (R8).
+    Examined(Examined),
     /// What this node and its host are, where that is something else than before.
     About(Box<About>),
     Woke,
@@ -136,6 +138,11 @@ pub enum Effect {
         longest_lease: Duration,
         /// It is the log's word, and no longer what this node was given at its start.
         is_logged: bool,
+    },
+    /// See whether this host has what that revision needs here, and say [`Input::Examined`], again
+    /// and again while it has not; none: nothing is to be looked at any more.
+    Examine {
+        wanted: Option<(OperationId, Arc<Revision>)>,
     },
     /// Nothing is left here of a replica or an address that the spec has elsewhere now.
     Dismiss {

@@ -19,6 +19,7 @@ mod apply;
 mod ask;
 mod ask_intent;
 mod ask_power;
+mod ask_restart;
 mod checkin;
 mod checkins;
 mod devices;
@@ -355,6 +356,10 @@ impl Node {
             } => self.on_asked(Asker::Here(ticket), request, level),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Clock { unix } => self.timers.wall = Some((self.now, unix)),
+            Input::Examined(seen) => {
+                self.here.examined = Some(seen);
+                self.timers.stirred = true;
+            }
             Input::About(about) => {
                 self.host.about = OwnAccount {
                     newest: Some(about),

@@ -10,6 +10,7 @@ use crate::authority::Claim;
 use crate::command::{ClusterAct, Command};
 use crate::consensus::Stored;
 use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::replica::Examined;
 use crate::replica::agent::Agent;
 use crate::spec::Revision;
 use crate::time::Time;
@@ -50,6 +51,7 @@ impl Node {
         } else {
             self.reshape(in_force);
         }
+        self.examine();
     }
 
     /// Takes another spec. Who votes is not its business (V1): that is what the log says.
@@ -86,6 +88,28 @@ impl Node {
         }
         self.here.dismiss(spec, &self.me);
         self.take_shape(Before::default());
+    }
+
+    /// Has this host looked at for the revision that is not in force yet, where that gives it
+    /// something (R8).
+    fn examine(&mut self) {
+        let pending = self.state.charter.pending();
+        let wanted = pending.filter(|(id, revision)| {
+            let change = &self.state.charter.intents[id].change;
+            change.concerns(&revision.spec, &self.me)
+        });
+        let wanted = wanted.map(|(id, revision)| (id, revision.clone()));
+        let id = wanted.as_ref().map(|(id, _)| *id);
+        if self.here.examining != id {
+            (self.here.examining, self.here.examined) = (id, None);
+            self.outbox.emit_now(Effect::Examine { wanted });
+        }
+    }
+
+    /// What was seen of the host for the revision that is pending now.
+    pub(super) fn examined(&self) -> Option<Examined> {
+        let seen = self.here.examined.clone();
+        seen.filter(|seen| Some(seen.intent) == self.here.examining)
     }
 
     /// Makes what is missing, and has whoever carries effects out do the same.

@@ -599,6 +599,18 @@ impl Agent {
         now.since(since) >= STRANDED
     }
 
+    /// Whether this very run of a standby is to end: not while writes wait for it, where they could
+    /// wait for somebody else.
+    fn is_to_restart(&self, seen: &Observation, scene: &Scene) -> bool {
+        let w = scene.workload;
+        let asked = w.restarting.as_ref().filter(|r| r.node == self.me);
+        let waited_for = w.sync.asked.contains(&self.me) && w.sync.asked.len() > 1;
+        let early = scene.planted == Some(Planted::RestartInSet);
+        asked.is_some_and(|r| seen.run.as_ref() == Some(&r.run))
+            && seen.is(Role::Standby)
+            && (!waited_for || early)
+    }
+
     fn stand_by(&mut self, scene: &Scene) {
         let (now, w) = (scene.now, scene.workload);
         let primary = match &w.tenure {
@@ -705,7 +717,14 @@ impl Agent {
             }
             _ if rejoins => Action::Clone { from: primary },
             Data::Empty | Data::Unusable(_) if !seen.runs() => Action::Clone { from: primary },
-            Data::Present { .. } if !seen.runs() => Action::StartStandby { upstream: primary },
+            Data::Present { .. } if !seen.runs() => {
+                // Where it stopped as a standby is no end of anything.
+                self.clean_at = None;
+                Action::StartStandby { upstream: primary }
+            }
+            _ if self.is_to_restart(seen, scene) => Action::StopClean {
+                limit: scene.timings.stop_limit,
+            },
             // It serves readers and stays a candidate until the copy is complete.
             _ if stranded => {
                 self.note(OfReplica::Stranded {

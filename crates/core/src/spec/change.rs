@@ -75,6 +75,20 @@ impl Change {
         change
     }
 
+    /// Whether a node has to have something for it that it may not have: new data of a workload, or
+    /// other settings of one.
+    pub fn concerns(&self, new: &Spec, node: &NodeId) -> bool {
+        let here = |id: &&WorkloadId| {
+            let workload = new.workloads.get(*id);
+            workload.is_some_and(|w| w.replicas.contains_key(node))
+        };
+        self.workloads_in
+            .iter()
+            .chain(&self.settings)
+            .any(|id| here(&id))
+            || self.replicas_in.iter().any(|(_, n)| n == node)
+    }
+
     /// Nothing is different that anybody has to do something about.
     pub fn is_small(&self) -> bool {
         *self == Self::default()

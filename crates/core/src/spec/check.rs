@@ -39,6 +39,7 @@ pub enum FindingKind {
     TwoReplicasBlock,
     VoteNotCounted,
     SettingOverruled,
+    RestartNeeded,
     PrimaryNotInSpec,
     ConnectionsNotListed,
     NoPacketGuard,
@@ -51,7 +52,7 @@ pub enum FindingKind {
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 22] = [
+    pub const ALL: [FindingKind; 23] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -65,6 +66,7 @@ impl FindingKind {
         FindingKind::TwoReplicasBlock,
         FindingKind::VoteNotCounted,
         FindingKind::SettingOverruled,
+        FindingKind::RestartNeeded,
         FindingKind::PrimaryNotInSpec,
         FindingKind::ConnectionsNotListed,
         FindingKind::NoPacketGuard,
@@ -108,6 +110,7 @@ impl FindingKind {
             FindingKind::TwoReplicasBlock => "two-replicas-block",
             FindingKind::VoteNotCounted => "vote-not-counted",
             FindingKind::SettingOverruled => "setting-overruled",
+            FindingKind::RestartNeeded => "restart-needed",
             FindingKind::PrimaryNotInSpec => "primary-not-in-spec",
             FindingKind::ConnectionsNotListed => "connections-not-listed",
             FindingKind::NoPacketGuard => "no-packet-guard",

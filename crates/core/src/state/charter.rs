@@ -2,8 +2,8 @@
 //! what was so lately and may still be relied on somewhere.
 
 use crate::author::Author;
-use crate::ids::{Index, OperationId};
-use crate::intent::{Intended, Intent, Invitation, Maintenance, Want};
+use crate::ids::{Index, OperationId, WorkloadId};
+use crate::intent::{Intended, Intent, Invitation, Maintenance, Restart, Want};
 use crate::operation::Outcome;
 use crate::spec::{Change, Revision, Spec, Timings};
 use crate::votes::{Voters, Votes};
@@ -70,6 +70,15 @@ impl Charter {
         all.filter_map(|(id, intended)| Some((*id, intended.maintenance()?)))
     }
 
+    /// What restarts the servers of a workload.
+    pub fn restart_of(&self, id: &WorkloadId) -> Option<(OperationId, &Restart)> {
+        let mut all = self.intents.iter();
+        all.find_map(|(intent, intended)| match &intended.what.want {
+            Want::Restart(restart) if restart.workload == *id => Some((*intent, restart)),
+            _ => None,
+        })
+    }
+
     /// The longest of what these timings say and what may still be relied on.
     pub fn longest<T: Ord>(&self, now: &Timings, of: impl Fn(&Timings) -> T) -> T {
         let past = self.live.values().map(&of);
@@ -85,7 +94,8 @@ impl Charter {
         founds
     }
 
-    /// One revision at a time, for the spec that is in force; nobody is in maintenance twice.
+    /// One revision at a time, for the spec that is in force; nobody is in maintenance twice,
+    /// and no workload is restarted twice.
     pub(super) fn intend(&mut self, index: Index, intent: &Intent) -> bool {
         let change = match &intent.want {
             Want::Revision(revision) => {
@@ -100,6 +110,12 @@ impl Charter {
             Want::Maintenance(new) => {
                 let mut others = self.maintenances();
                 if others.any(|(_, other)| !other.nodes.is_disjoint(&new.nodes)) {
+                    return false;
+                }
+                Change::default()
+            }
+            Want::Restart(new) => {
+                if self.restart_of(&new.workload).is_some() {
                     return false;
                 }
                 Change::default()

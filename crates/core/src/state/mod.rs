@@ -61,6 +61,7 @@ impl ClusterState {
                 holder: None,
                 leaving: false,
             },
+            restarting: None,
         };
         self.workloads.get(id).unwrap_or(&NEW)
     }
@@ -187,12 +188,14 @@ fn is_of_spec(spec: &Spec, id: &WorkloadId, act: &WorkloadAct) -> bool {
                     | &WorkloadAct::Open { .. }
                     | &WorkloadAct::Sync { .. }
                     | &WorkloadAct::Place { .. }
+                    | &WorkloadAct::Restart(Some(_))
             )
         };
         return !takes(act);
     };
     match act {
         WorkloadAct::Assign { holder, .. } => workload.replicas.contains_key(holder),
+        WorkloadAct::Restart(Some(r)) => workload.replicas.contains_key(&r.node),
         WorkloadAct::Place { holder, .. } => workload.may_hold_address(holder),
         WorkloadAct::Open { sync: list, .. } | WorkloadAct::Sync { asked: list, .. } => {
             list.iter().all(|node| workload.replicas.contains_key(node))

@@ -2,7 +2,7 @@
 //! standing, where its address is.
 
 use super::operation::Operations;
-use crate::command::{Ended, Standing, WorkloadAct};
+use crate::command::{Ended, Restarting, Standing, WorkloadAct};
 use crate::ids::{Epoch, Index, NodeId, OperationId};
 use crate::operation::{Mode, ModeSet};
 use crate::position::SwitchPoint;
@@ -71,6 +71,9 @@ pub struct WorkloadState {
     pub mode: Mode,
     pub mode_set: Option<ModeSet>,
     pub place: Place,
+    /// The standby whose server is being restarted; one at a time.
+    #[serde(default)]
+    pub restarting: Option<Restarting>,
 }
 
 /// Where the floating address is (S7).
@@ -110,6 +113,11 @@ impl WorkloadState {
             next.number += 1;
             self.sync = next;
         }
+    }
+
+    /// Whether the server of a standby there is to be restarted.
+    pub fn restarts(&self, node: &NodeId) -> bool {
+        self.restarting.as_ref().is_some_and(|r| r.node == *node)
     }
 
     /// Somebody is primary.
@@ -218,6 +226,7 @@ impl WorkloadState {
                 self.standing.insert(node.clone(), standing.clone());
                 true
             }
+            WorkloadAct::Restart(next) => self.restart(next.as_ref()),
             WorkloadAct::Place { number, holder, .. } => self.place.arrive(*number, holder),
             WorkloadAct::Withdraw { number, .. } => self.place.leave(*number),
             WorkloadAct::Vacate { number, .. } => self.place.vacate(*number),
@@ -267,6 +276,19 @@ impl WorkloadState {
         }
     }
 
+    /// One standby at a time, and never whoever holds the epoch: a primary moves away first.
+    fn restart(&mut self, next: Option<&Restarting>) -> bool {
+        let taken = |r: &Restarting| self.restarting.is_some() || self.holder() == Some(&r.node);
+        let changes = match next {
+            Some(next) => !taken(next),
+            None => self.restarting.is_some(),
+        };
+        if changes {
+            self.restarting = next.cloned();
+        }
+        changes
+    }
+
     /// A setting counts if it is newer, or confirms more of the same one (D2).
     fn resync(&mut self, next: SyncSet) -> bool {
         let old = &self.sync;
@@ -285,6 +307,9 @@ impl WorkloadState {
             return false;
         }
         self.epoch = epoch;
+        if self.restarts(holder) {
+            self.restarting = None;
+        }
         self.attempts.insert(holder.clone());
         self.tenure = Tenure::Assigned {
             holder: holder.clone(),

@@ -19,6 +19,8 @@ mod choice;
 pub mod fencing;
 mod leaving;
 pub mod outlook;
+mod readiness;
+mod rolling;
 mod scene;
 pub mod steps;
 mod sync;

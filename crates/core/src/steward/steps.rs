@@ -2,9 +2,8 @@
 //! approve, afterwards their progress, and the coordinator does what the first step needs that is
 //! not done. No progress is kept anywhere, so that a change of coordinator loses none.
 
-use super::candidates;
-use super::voting;
 use super::{Cause, Kind, Operation, Scene};
+use super::{candidates, readiness, rolling, voting};
 use crate::command::{ClusterAct, Command};
 use crate::fact::listed;
 use crate::ids::{NodeId, OperationId, WorkloadId};
@@ -28,7 +27,7 @@ pub struct Todo {
 }
 
 impl Todo {
-    fn new(text: String, done: bool) -> Self {
+    pub(super) fn new(text: String, done: bool) -> Self {
         Self {
             text,
             done,
@@ -38,12 +37,12 @@ impl Todo {
         }
     }
 
-    fn waiting(self, waits: Option<String>) -> Self {
+    pub(super) fn waiting(self, waits: Option<String>) -> Self {
         let waits = waits.filter(|_| !self.done);
         Self { waits, ..self }
     }
 
-    fn by(self, next: Option<Command>) -> Self {
+    pub(super) fn by(self, next: Option<Command>) -> Self {
         let next = next.filter(|_| !self.done).into_iter().collect();
         Self { next, ..self }
     }
@@ -54,6 +53,7 @@ pub fn steps(scene: &Scene, intended: &Intended) -> Vec<Todo> {
     match &intended.what.want {
         Want::Revision(revision) => of_revision(scene, intended, revision),
         Want::Maintenance(maintenance) => of_maintenance(scene, intended, maintenance),
+        Want::Restart(restart) => rolling::steps(scene, intended, restart),
     }
 }
 
@@ -79,6 +79,7 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
         }
         voting::Step::Done | voting::Step::Waits(_) => None,
     };
+    commands.extend(rolling::ended(scene));
     for (id, intended) in &charter.intents {
         commands.extend(of_intent(scene, *id, intended));
     }
@@ -158,13 +159,15 @@ fn of_revision(scene: &Scene, intended: &Intended, revision: &Revision) -> Vec<T
             done,
         ));
     }
+    let (look, ready) = readiness::look(scene, change, revision, taken);
+    todos.extend(look);
     let adopt = Command::Cluster(ClusterAct::Adopt {
         intent: OperationId(0),
     });
     let text = format!("revision {} is in force", revision.number);
     let held = scene.state.holds_on(change);
     let held = held.map(|held| held_text(&held));
-    let free = held.is_none();
+    let free = held.is_none() && ready;
     todos.push(
         Todo::new(text, taken)
             .waiting(held)
@@ -290,7 +293,7 @@ fn empty_replica(
     let mut todos = Vec::new();
     let held = match &intended.what.want {
         Want::Maintenance(maintenance) => maintenance.held.get(id) == Some(node),
-        Want::Revision(_) => false,
+        Want::Revision(_) | Want::Restart(_) => false,
     };
     let holds = w.holder() == Some(node);
     if holds || held {
@@ -333,7 +336,7 @@ pub(super) fn bare(scene: &Scene, id: &WorkloadId, node: &NodeId) -> Option<Stri
 }
 
 /// A move of a workload that somebody's intent asks for.
-fn moving(
+pub(super) fn moving(
     scene: &Scene,
     intended: &Intended,
     id: &WorkloadId,
@@ -394,14 +397,14 @@ fn waits(scene: &Scene) -> Option<String> {
     }
 }
 
-fn follows(scene: &Scene, id: &WorkloadId, node: &NodeId) -> bool {
+pub(super) fn follows(scene: &Scene, id: &WorkloadId, node: &NodeId) -> bool {
     let w = scene.state.workload(id);
     let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
     let streams = |o: &Observation| o.runs() && o.streaming;
     w.holder() == Some(node) || (w.unsound(node).is_none() && seen.is_some_and(streams))
 }
 
-fn doing(scene: &Scene, id: &WorkloadId, node: &NodeId) -> String {
+pub(super) fn doing(scene: &Scene, id: &WorkloadId, node: &NodeId) -> String {
     let replica = scene.replica(node, id);
     match replica.and_then(|r| r.doing.as_ref()) {
         Some(doing) => format!("{node}: {}", doing.action.describe()),

@@ -76,6 +76,7 @@ impl Desk<'_> {
                 let caught_up = |d: &Downstream| d.node == **n && d.streaming && d.near;
                 self.can_follow(n)
                     && self.scene.leaving.replica(self.id, n).is_none()
+                    && !self.w.restarts(n)
                     && seen.standbys.iter().any(caught_up)
                     && self.is_stuck(n, notes).is_none()
             })?;
@@ -199,6 +200,9 @@ impl Desk<'_> {
             && bare(self.scene, self.id, node).is_none()
         {
             return Some(why.into());
+        }
+        if self.w.restarts(node) && bare(self.scene, self.id, node).is_none() {
+            return Some("its server is being restarted".into());
         }
         let down = |r: &ReplicaReport| {
             r.seen

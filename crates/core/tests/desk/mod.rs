@@ -18,7 +18,7 @@ use karst_core::spec::{
 use karst_core::state::ClusterState;
 use karst_core::steward::candidates::{Candidate, list};
 use karst_core::steward::{Heard, Leaving, Notes, Scene, Stamps, decide};
-use karst_core::{BootId, Epoch, Index, NodeId, Position, SwitchPoint, Time, WorkloadId};
+use karst_core::{BootId, Epoch, Index, NodeId, Planted, Position, SwitchPoint, Time, WorkloadId};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -40,6 +40,7 @@ pub struct Case {
     pub off: BTreeMap<NodeId, Index>,
     pub on: BTreeMap<NodeId, Index>,
     pub heads: Heads,
+    pub planted: Option<Planted>,
 }
 
 pub fn w() -> WorkloadId {
@@ -162,6 +163,7 @@ impl Case {
             off: BTreeMap::new(),
             on: BTreeMap::new(),
             heads: Heads::default(),
+            planted: None,
         };
         case.report(
             "doline",
@@ -188,6 +190,7 @@ impl Case {
             off: self.off.clone(),
             on: self.on.clone(),
             heads: self.heads.clone(),
+            planted: self.planted,
         }
     }
 
@@ -269,7 +272,7 @@ impl Case {
             leaving: Leaving::of(&self.state),
             consensus: &consensus,
             shaped_at: self.elected_at,
-            planted: None,
+            planted: self.planted,
         };
         ask(&scene, &self.spec.workloads[&w()])
     }

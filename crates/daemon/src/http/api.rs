@@ -43,6 +43,7 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         intents::revisions,
         intents::revision,
         intents::maintenance,
+        intents::restart,
         intents::end,
         intents::hand_over,
         join::invite,
@@ -116,6 +117,9 @@ pub fn routes(config: &mut web::ServiceConfig) {
         )
         .service(at("/workloads/{workload}/switchover", "POST").route(web::post().to(switchover)))
         .service(at("/workloads/{workload}/failover", "POST").route(web::post().to(failover)))
+        .service(
+            at("/workloads/{workload}/restart", "POST").route(web::post().to(intents::restart)),
+        )
         .service(at("/workloads/{workload}/endpoints", "GET").route(web::get().to(endpoints)))
         .service(at("/workloads/{workload}/mode", "PUT").route(web::put().to(mode)))
         .service(at("/operations/{operation}/approve", "POST").route(web::post().to(approve)))

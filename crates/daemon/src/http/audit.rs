@@ -111,6 +111,12 @@ fn wish(method: &str, path: &str) -> Option<String> {
         ("POST", ["workloads", workload, "failover"]) => {
             format!("for a forced failover of {}", workload.escape_debug())
         }
+        ("POST", ["workloads", workload, "restart"]) => {
+            format!(
+                "to restart the servers of {}, or for its plan",
+                workload.escape_debug()
+            )
+        }
         ("PUT", ["workloads", workload, "mode"]) => {
             format!("to set the mode of {}", workload.escape_debug())
         }

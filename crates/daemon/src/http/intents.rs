@@ -8,8 +8,8 @@ use super::tokens::User;
 use actix_web::http::header::{ETAG, IF_MATCH};
 use actix_web::{HttpRequest, HttpResponse, web};
 use karst_api::{
-    ChangedReply, HandOverBody, MaintenanceBody, PastRevision, ProblemType, RevisionReply,
-    SpecBody, SpecReply, StartedReply, specfile,
+    ChangedReply, HandOverBody, MaintenanceBody, PastRevision, ProblemType, RestartBody,
+    RevisionReply, SpecBody, SpecReply, StartedReply, specfile,
 };
 use karst_core::request::{IntentPlan, LONGEST_NOTE, Plea, Request};
 use karst_core::spec::{Spec, check};
@@ -227,6 +227,23 @@ pub async fn maintenance(
         back: body.back,
         bare: body.bare.into_iter().collect(),
         until: body.for_seconds.map(|time| crate::clock::unix() + time),
+    };
+    wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
+}
+
+/// The servers of a workload are restarted, one after the other, so that settings are in force that
+/// wait for that.
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/restart", params(("workload" = String, Path)), request_body = RestartBody,
+    responses((status = 200, description = "With plan_only: what would be done", body = IntentPlan), (status = 202, body = StartedReply)))]
+pub async fn restart(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<Object<RestartBody>>,
+) -> Result<HttpResponse, Refusal> {
+    let body = body.into_inner().0;
+    let plea = Plea::Restart {
+        workload: path.into_inner().into(),
     };
     wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
 }

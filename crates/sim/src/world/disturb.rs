@@ -105,6 +105,10 @@ impl World {
                     self.ask(h, Request::EndIntent { intent, by })?;
                 }
             }
+            Fault::Restart { workload, .. } => {
+                let workload = workload.clone();
+                self.ask(h, wish(Plea::Restart { workload }))?;
+            }
             Fault::Rest { nodes, .. } => {
                 let plea = Plea::Maintenance {
                     nodes: nodes.iter().cloned().collect(),
@@ -366,6 +370,7 @@ fn host_of(fault: &Fault) -> Option<&NodeId> {
         | Fault::Hostile { node, .. }
         | Fault::Submit { of: node, .. }
         | Fault::Rest { of: node, .. }
+        | Fault::Restart { of: node, .. }
         | Fault::Ask { of: node, .. } => Some(node),
         Fault::OneWay { .. }
         | Fault::Partition { .. }

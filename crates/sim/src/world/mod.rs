@@ -20,7 +20,7 @@ use karst_core::authority::Claim;
 use karst_core::consensus::Stored;
 use karst_core::gate::GateOrder;
 use karst_core::message::Message;
-use karst_core::replica::GateReport;
+use karst_core::replica::{Examined, GateReport};
 use karst_core::request::Answer;
 use karst_core::spec::{Revision, Spec};
 use karst_core::view::Status;
@@ -577,6 +577,19 @@ impl World {
     fn carry_out(&mut self, h: usize, run: u64, effect: Effect) -> Verdict {
         match effect {
             Effect::Shape { revision, .. } => self.shape(h, run, &revision.spec),
+            Effect::Examine { wanted } => {
+                // Something is missing at first, now and then, and somebody brings it.
+                let Some((intent, _)) = wanted else {
+                    return Ok(());
+                };
+                let brought = self.chance.random_range(0..4) == 0;
+                for (at, lacks) in [(1..100, brought), (100..3_000, false)] {
+                    let lacks = if lacks { vec!["room".into()] } else { vec![] };
+                    let seen = Input::Examined(Examined { intent, lacks });
+                    let delay = self.chance.random_range(at) * MS;
+                    self.after(delay, Happening::Input(h, run, seen));
+                }
+            }
             Effect::Dismiss { claim } => {
                 // Whatever is there later has hands of its own.
                 let w = self.place_of(claim.workload());

@@ -29,6 +29,9 @@ impl World {
         ) {
             self.truth.check_promotion(&self.names[h], workload)?;
         }
+        if matches!(action, Action::StopClean { .. }) {
+            self.check_restart(h, workload)?;
+        }
         let line = format!("{}: {} ({workload})", self.names[h], action.describe());
         self.tell(line);
         let w = self.place_of(workload);
@@ -49,6 +52,26 @@ impl World {
         };
         let delay = slow.map_or_else(|| self.chance.random_range(MS..most * MS), nanos);
         self.after(delay, Happening::Act(h, run, w, number, action));
+        Ok(())
+    }
+
+    /// A standby is stopped for nothing but a restart that is on record, and not while writes wait
+    /// for it where they could wait for somebody else (K4).
+    fn check_restart(&self, h: usize, workload: &WorkloadId) -> Verdict {
+        let (me, w) = (&self.names[h], self.place_of(workload));
+        let Some(node) = self.hosts[h].node.as_ref() else {
+            return Ok(());
+        };
+        if self.hosts[h].slots[w].server.is_primary() {
+            return Ok(());
+        }
+        let state = node.state().workload(workload);
+        let leaves_office = state.holder() == Some(me);
+        let waited_for = state.sync.asked.contains(me) && state.sync.asked.len() > 1;
+        if !leaves_office && (waited_for || !state.restarts(me)) {
+            let what = format!("{me} stops its standby of {workload}, which writes wait for");
+            return Err(("K4", what));
+        }
         Ok(())
     }
 
@@ -116,8 +139,8 @@ impl World {
                     return Err("there are no data".into());
                 }
                 if !server.runs {
-                    (server.has_data, server.runs, server.primary, server.sync) =
-                        (true, true, true, Sync::Impossible);
+                    server.start();
+                    (server.has_data, server.primary, server.sync) = (true, true, Sync::Impossible);
                 }
                 Ok(Done::Ok)
             }
@@ -126,12 +149,8 @@ impl World {
                 if server.runs || !server.has_data {
                     return Err("something runs already, or there are no data".into());
                 }
-                (
-                    server.runs,
-                    server.primary,
-                    server.standby,
-                    server.receiving,
-                ) = (true, false, true, false);
+                server.start();
+                (server.primary, server.standby, server.receiving) = (false, true, false);
                 server.upstream = Some(upstream);
                 Ok(Done::Ok)
             }

@@ -1,0 +1,93 @@
+//! The servers of a workload are restarted, one after the other: its standbys first, and whoever is
+//! primary last, by a move away from it, after which its server starts as a standby.
+//!
+//! Which are to be restarted is which runs of them are to end, so that no clock is asked, and a server
+//! that was restarted for another reason meanwhile is not restarted again.
+
+use super::Scene;
+use super::steps::{Todo, doing, follows, moving};
+use crate::command::{Command, Restarting, WorkloadAct};
+use crate::ids::{NodeId, RunId, WorkloadId};
+use crate::intent::{Intended, Restart};
+
+pub(super) fn steps(scene: &Scene, intended: &Intended, restart: &Restart) -> Vec<Todo> {
+    let id = &restart.workload;
+    let (last, first): (Vec<_>, Vec<_>) = restart
+        .runs
+        .iter()
+        .partition(|(node, _)| **node == restart.primary);
+    let all = first.into_iter().chain(last);
+    all.map(|(node, run)| {
+        let text = if *node == restart.primary {
+            format!("{id} moves away from {node}, whose server starts again as a standby")
+        } else {
+            format!("the server of {id} on {node} is restarted")
+        };
+        let done = is_done(scene, id, node, run);
+        let (waits, next) = if done {
+            (None, None)
+        } else {
+            next(scene, intended, id, (node, run))
+        };
+        Todo::new(text, done).waiting(waits).by(next)
+    })
+    .collect()
+}
+
+/// Another run of it follows, or is primary by now; or it is no replica any more.
+fn is_done(scene: &Scene, id: &WorkloadId, node: &NodeId, run: &RunId) -> bool {
+    let spec = scene.spec.workloads.get(id);
+    if !spec.is_some_and(|spec| spec.replicas.contains_key(node)) {
+        return true;
+    }
+    let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
+    let another = seen
+        .and_then(|o| o.run.as_ref())
+        .is_some_and(|now| now != run);
+    let w = scene.state.workload(id);
+    another && follows(scene, id, node) && !w.restarts(node) && w.operation.is_none()
+}
+
+/// What the step of one server waits for, or what is committed for it.
+fn next(
+    scene: &Scene,
+    intended: &Intended,
+    id: &WorkloadId,
+    (node, run): (&NodeId, &RunId),
+) -> (Option<String>, Option<Command>) {
+    let w = scene.state.workload(id);
+    if !scene.is_up(node) {
+        return (Some(format!("{node} is not heard")), None);
+    }
+    if w.holder() == Some(node) {
+        return moving(scene, intended, id, None);
+    }
+    if w.restarting.is_some() || !w.is_open() || w.operation.is_some() {
+        return (Some(doing(scene, id, node)), None);
+    }
+    let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
+    if seen.and_then(|o| o.run.as_ref()) != Some(run) {
+        return (Some(doing(scene, id, node)), None);
+    }
+    let restarting = Restarting {
+        node: node.clone(),
+        run: run.clone(),
+    };
+    let act = WorkloadAct::Restart(Some(restarting));
+    (None, Some(Command::Workload(id.clone(), act)))
+}
+
+/// Restarts that are over, or that nobody wants any more.
+pub(super) fn ended<'a>(scene: &'a Scene) -> impl Iterator<Item = Command> + 'a {
+    let all = scene.state.workloads.iter();
+    all.filter_map(|(id, w)| {
+        let Restarting { node, run } = w.restarting.as_ref()?;
+        let wanted = scene.state.charter.restart_of(id).is_some();
+        let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());
+        let another = seen
+            .and_then(|o| o.run.as_ref())
+            .is_some_and(|now| now != run);
+        let over = !wanted || (another && follows(scene, id, node));
+        over.then(|| Command::Workload(id.clone(), WorkloadAct::Restart(None)))
+    })
+}
