@@ -45,6 +45,12 @@ pub trait Driver: std::fmt::Debug + Send + Sync {
     /// `before` is what the spec in force says of the workload, if it says anything.
     async fn obstacles(&self, before: Option<&WorkloadSpec>) -> Vec<String>;
 
+    /// Whose copies the data are; none where nobody can tell.
+    fn identity(&self) -> Option<String>;
+
+    /// Whether a server that runs on the data was started by somebody else: it is not spoken to.
+    fn is_strange(&self) -> bool;
+
     /// Makes the first data where there are none. The data directory appears when it is complete,
     /// so that a try that was cut short leaves either nothing or a whole one.
     async fn create(&self) -> Result<()>;

@@ -165,6 +165,14 @@ impl Driver for Lines {
         }
     }
 
+    fn identity(&self) -> Option<String> {
+        None
+    }
+
+    fn is_strange(&self) -> bool {
+        false
+    }
+
     async fn obstacles(&self, _before: Option<&WorkloadSpec>) -> Vec<String> {
         Vec::new()
     }

@@ -16,6 +16,8 @@ use std::time::Duration;
 
 /// How long a start may take, recovery included.
 const START_LIMIT: Duration = Duration::from_secs(120);
+/// How long a server that somebody else started may take to stop: its clients end first.
+const ADOPT_LIMIT: Duration = Duration::from_secs(60);
 
 #[derive(Debug)]
 pub struct Server {
@@ -111,6 +113,7 @@ impl Server {
     /// What the server or its programs said, in words.
     pub async fn act(&self, action: Action) -> Result<Done> {
         let driver = &self.driver;
+        self.may_touch()?;
         match action {
             Action::Create => self.create().await?,
             Action::StartPrimary => self.start(Start::Primary).await?,
@@ -144,7 +147,25 @@ impl Server {
         Ok(Done::Ok)
     }
 
+    /// What somebody else started is left alone, unless the spec says that it is Karst's from now on.
+    fn may_touch(&self) -> Result<()> {
+        if self.host.site.adopt || !self.is_strange()? {
+            return Ok(());
+        }
+        Err(Trouble::Wrong(format!(
+            "a server that Karst did not start runs on {}: `adopt = true` in the spec lets Karst stop it and start it as its own",
+            self.data_dir().display()
+        )))
+    }
+
+    fn is_strange(&self) -> Result<bool> {
+        Ok(self.driver.is_strange() && !self.host.nothing_runs()?)
+    }
+
     async fn create(&self) -> Result<()> {
+        if self.is_strange()? {
+            self.stop_clean(ADOPT_LIMIT).await?;
+        }
         self.driver.create().await?;
         if self.host.nothing_runs()? {
             self.start(Start::Primary).await?;
@@ -238,6 +259,7 @@ impl Server {
         Observation {
             copied: self.host.copied(),
             run: self.host.run_now().filter(|_| seen.runs()),
+            identity: self.driver.identity(),
             ..seen
         }
     }
@@ -257,6 +279,12 @@ impl Server {
         }
         let seen = if self.host.has_lost_first() {
             self.just_exited()
+        } else if self.driver.is_strange() {
+            Observation {
+                presence: Presence::Runs,
+                strange: true,
+                ..self.stopped()
+            }
         } else {
             self.driver.probe().await
         };

@@ -28,6 +28,8 @@ pub struct Site {
     /// Where the cluster's CA is, and the server's certificate and key: servers speak to each other
     /// by TLS alone. Not the node's: with that key the server's user could speak for the node.
     pub tls: PathBuf,
+    /// A server that Karst did not start may be stopped.
+    pub adopt: bool,
 }
 
 /// One replica of the spec, and where what belongs to it is on this host.
@@ -114,6 +116,7 @@ impl Site {
                 .map(|(n, r)| (n.clone(), r.address))
                 .collect(),
             tls: tls.to_owned(),
+            adopt: spec.adopt,
         })
     }
 

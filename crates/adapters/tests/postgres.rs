@@ -129,6 +129,7 @@ fn pair(dir: &Path) -> [Server; 2] {
         driver: "postgres".into(),
         loss: Loss::None,
         alone: Alone::Block,
+        adopt: false,
         restart: false,
         replicas: nodes.iter().enumerate().map(replica).collect(),
         gates: Default::default(),

@@ -581,6 +581,7 @@ impl Reader {
             &[("block", Alone::Block), ("continue", Alone::Continue)],
         );
         let restart = self.flag(&mut level, "restart");
+        let adopt = self.flag(&mut level, "adopt");
         let replicas = self.tables(&mut level, "replica");
         let replicas = replicas
             .into_iter()
@@ -609,6 +610,7 @@ impl Reader {
             loss,
             alone: alone.unwrap_or_default(),
             restart,
+            adopt,
             replicas,
             gates,
             address,

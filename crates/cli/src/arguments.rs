@@ -323,6 +323,40 @@ pub struct Added {
     pub change: Changed,
 }
 
+#[derive(Args)]
+pub struct NewWorkload {
+    pub name: String,
+    /// Where a server of it is to be, the preferred one first; once for each
+    #[arg(long = "replica", value_name = "NODE=ADDRESS:PORT", required = true)]
+    pub replicas: Vec<String>,
+    /// Its data directory, the same on each of these hosts
+    #[arg(long)]
+    pub data: String,
+    /// Where clients connect; once for each gate
+    #[arg(long = "gate", value_name = "NODE=ADDRESS:PORT")]
+    pub gates: Vec<String>,
+    /// There are data already, and maybe servers that run on them: each of those is stopped once, and
+    /// started by Karst
+    #[arg(long)]
+    pub adopt: bool,
+    #[arg(long, default_value = "postgres")]
+    pub driver: String,
+    /// The password that its standbys connect with: file:PATH, on each host, or env:NAME
+    #[arg(long, value_name = "REFERENCE")]
+    pub secret: Option<String>,
+    /// Where its programs are
+    #[arg(long, value_name = "DIRECTORY")]
+    pub programs: Option<String>,
+    /// The user that its servers run as
+    #[arg(long)]
+    pub user: Option<String>,
+    /// A setting of its servers; once for each
+    #[arg(long = "set", value_name = "NAME=VALUE")]
+    pub set: Vec<String>,
+    #[command(flatten)]
+    pub change: Changed,
+}
+
 /// Where a host has what its daemon needs.
 #[derive(Args, Clone)]
 pub struct Place {
@@ -362,6 +396,8 @@ pub enum WorkloadCommand {
     Show {
         name: String,
     },
+    /// Serve another program, whether its data are there already or not
+    Add(NewWorkload),
     /// Restart its servers, one after the other, so that settings which wait for that are in force
     Restart {
         name: String,

@@ -5,6 +5,7 @@
 //! node answered.
 
 mod act;
+mod adding;
 mod arguments;
 mod connect;
 mod difference;
@@ -172,6 +173,7 @@ async fn workload(
     match command {
         WorkloadCommand::List => workloads::show(client, None, format).await,
         WorkloadCommand::Show { name } => workloads::show(client, Some(&name), format).await,
+        WorkloadCommand::Add(new) => adding::add(client, new, format).await,
         WorkloadCommand::Restart {
             name,
             change: Changed { why, consent },

@@ -142,6 +142,10 @@ pub enum WorkloadAct {
         node: NodeId,
         standing: Standing,
     },
+    /// Whose copies its data are: nobody's who says something else are taken for them.
+    Identify {
+        identity: String,
+    },
     /// That standby stops and starts again; none: nobody does any more.
     Restart(Option<Restarting>),
     Finish {

@@ -122,6 +122,7 @@ kinds! {
     Suspected = "suspected",
     SyncSet = "sync-set",
     ServerRestarts = "server-restarts",
+    Identified = "identified",
     System = "system",
     TimingsRetired = "timings-retired",
     TurnOn = "turn-on",
@@ -518,6 +519,7 @@ fn of_workload(act: &WorkloadAct) -> FactKind {
             outcome: Outcome::Diverted(_),
             ..
         } => FactKind::OperationDiverted,
+        WorkloadAct::Identify { .. } => FactKind::Identified,
         WorkloadAct::Restart(_) => FactKind::ServerRestarts,
         WorkloadAct::Place { .. } => FactKind::AddressPlaced,
         WorkloadAct::Withdraw { .. } => FactKind::AddressLeaves,
@@ -675,6 +677,7 @@ pub fn workload_text(act: &WorkloadAct) -> String {
             node,
             standing: Standing::Sound,
         } => format!("{node} has a sound copy"),
+        WorkloadAct::Identify { identity } => format!("its data are known as {identity}"),
         WorkloadAct::Restart(Some(Restarting { node, .. })) => {
             format!("the server on {node} is being restarted")
         }

@@ -58,7 +58,13 @@ pub struct Observation {
     /// Which run of its server this is; none while none runs.
     #[serde(default)]
     pub run: Option<RunId>,
+    /// A server runs on its data that Karst did not start, and that is not spoken to.
+    #[serde(default)]
+    pub strange: bool,
     pub data: Data,
+    /// Whose copies its data are: each copy says the same; none where nobody can tell.
+    #[serde(default)]
+    pub identity: Option<String>,
     /// What it says it is; none while it does not answer.
     pub role: Option<Role>,
     /// A primary's flushed position; a standby's, which is the further of received and replayed
@@ -130,7 +136,9 @@ impl Observation {
         Self {
             presence: Presence::Gone,
             run: None,
+            strange: false,
             data,
+            identity: None,
             role: None,
             position: None,
             received: None,

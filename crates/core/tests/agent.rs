@@ -781,3 +781,49 @@ fn a_copy_is_of_the_epoch_in_which_it_was_begun() {
     rig.agent.on_done(id, Ok(Done::Ok), rig.now);
     assert_eq!(rig.agent.report(&open(4), rig.now).rejoined, Some(Epoch(3)));
 }
+
+/// What is not a copy of the workload's data is somebody else's, whatever it is named (R9); and a
+/// standby that somebody else keeps is stopped before it can follow.
+#[test]
+fn data_of_another_identity_are_not_touched() {
+    let seen = |identity: Option<&str>| Observation {
+        identity: identity.map(Into::into),
+        ..Observation::down(Data::Present { standby: true })
+    };
+    let open = WorkloadState {
+        identity: Some("ours".into()),
+        ..workload(
+            3,
+            Tenure::Open {
+                holder: "polje".into(),
+                serving: true,
+            },
+        )
+    };
+    let act = |seen: Observation| {
+        let mut rig = Rig::new(seen);
+        let mut action = rig.action(&open);
+        // It lets the clients of a new primary come first.
+        rig.now += Duration::from_secs(1);
+        action = action.or_else(|| rig.action(&open));
+        (
+            action.map(|(_, action)| action),
+            rig.agent.report(&open, rig.now).failed,
+        )
+    };
+    let (action, failed) = act(seen(Some("theirs")));
+    assert_eq!(action, None);
+    assert!(failed.is_some_and(|why| why.contains("known as theirs")));
+    let start = Action::StartStandby {
+        upstream: "polje".into(),
+    };
+    for identity in [Some("ours"), None] {
+        assert_eq!(act(seen(identity)).0, Some(start.clone()), "{identity:?}");
+    }
+    let strange = Observation {
+        presence: Presence::Runs,
+        strange: true,
+        ..seen(Some("ours"))
+    };
+    assert!(matches!(act(strange).0, Some(Action::StopClean { .. })));
+}

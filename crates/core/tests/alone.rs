@@ -49,6 +49,7 @@ fn spec(voters: &[&str]) -> Spec {
         driver: "postgres".into(),
         loss: Loss::None,
         alone: Alone::Block,
+        adopt: false,
         restart: false,
         replicas: BTreeMap::from([(first.clone(), replica)]),
         gates: BTreeMap::from([(first, address(0, 3))]),

@@ -362,6 +362,48 @@ fn a_first_start_cut_short_is_tried_again() {
     );
 }
 
+/// Of several with data the one is first that the others are standbys of, and nobody where that is
+/// not sure; what runs there is left alone unless the spec adopts it.
+#[test]
+fn a_database_with_its_standbys_is_told_from_two_databases() {
+    let first = |data: [(&str, bool, Option<&str>); 2], strange: bool, adopt: bool| {
+        let mut case = Case::new(Loss::None);
+        case.state.workloads.clear();
+        case.spec.workloads.get_mut(&w()).unwrap().adopt = adopt;
+        case.report("uvala", nothing());
+        for (node, standby, identity) in data {
+            let seen = Observation {
+                identity: identity.map(Into::into),
+                strange,
+                ..Observation::down(Data::Present { standby })
+            };
+            let seen = Some(seen);
+            case.report(node, ReplicaReport { seen, ..nothing() });
+        }
+        case.chosen()
+    };
+    let (a, b) = (Some("a"), Some("b"));
+    let whole = [("polje", false, a), ("doline", true, a)];
+    assert_eq!(first(whole, false, false).as_deref(), Some("polje"));
+    assert_eq!(first(whole, true, true).as_deref(), Some("polje"));
+    assert_eq!(first(whole, true, false), None, "somebody else keeps it");
+    for unsure in [
+        [("polje", false, a), ("doline", true, b)],
+        [("polje", false, a), ("doline", false, a)],
+        [("polje", true, a), ("doline", true, a)],
+        [("polje", false, None), ("doline", true, None)],
+    ] {
+        assert_eq!(first(unsure, false, true), None, "{unsure:?}");
+    }
+}
+
+fn nothing() -> ReplicaReport {
+    ReplicaReport {
+        seen: Some(Observation::down(Data::Empty)),
+        ..ReplicaReport::default()
+    }
+}
+
 /// A replica outside the sync set takes over only where a person accepts what it may lack, and the
 /// number is said.
 #[test]

@@ -42,6 +42,7 @@ fn spec() -> Spec {
         driver: "lines".into(),
         loss: Loss::None,
         alone: Alone::Block,
+        adopt: false,
         restart: false,
         replicas: names.iter().cloned().zip((1..4).map(replica)).collect(),
         gates: names.iter().map(|n| (n.clone(), at(3))).collect(),

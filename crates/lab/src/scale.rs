@@ -113,6 +113,7 @@ fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
         driver: "postgres".into(),
         loss: Loss::None,
         alone: Alone::Block,
+        adopt: false,
         restart: false,
         replicas: (0..3).map(|j| (name(on(j)), replica(j))).collect(),
         gates: (3..5)

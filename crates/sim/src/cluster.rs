@@ -59,6 +59,7 @@ fn sailings() -> WorkloadSpec {
         driver: "postgres".into(),
         loss: Loss::None,
         alone: Alone::Block,
+        adopt: false,
         restart: false,
         replicas: BTreeMap::from([
             ("doline".into(), replica(1, 11, 5432)),

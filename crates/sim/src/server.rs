@@ -222,7 +222,9 @@ impl Server {
         Observation {
             presence: Presence::Runs,
             run: Some(self.run()),
+            strange: false,
             data,
+            identity: None,
             role: Some(if self.primary {
                 Role::Primary
             } else {

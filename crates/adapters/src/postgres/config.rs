@@ -18,6 +18,35 @@ pub(super) const REPLICATION_ROLE: &str = "karst_replication";
 /// The server's copies of what it shows, and of whom it believes.
 const CERTIFICATE: &str = "server.pem";
 const CA: &str = "ca.pem";
+/// What promises rest on, and Karst on.
+const FIXED: &[(&str, &str)] = &[
+    ("wal_log_hints", "on"),
+    ("full_page_writes", "on"),
+    ("hot_standby", "on"),
+    ("restart_after_crash", "off"),
+    ("ssl", "on"),
+];
+/// Where the spec says nothing else.
+const USUAL: &[(&str, &str)] = &[
+    ("listen_addresses", "*"),
+    ("max_connections", "200"),
+    ("shared_buffers", "64MB"),
+    ("wal_level", "replica"),
+    ("max_wal_senders", "16"),
+    ("wal_keep_size", "256MB"),
+    ("wal_sender_timeout", "3s"),
+    ("wal_receiver_timeout", "3s"),
+    ("max_standby_streaming_delay", "5s"),
+    ("synchronous_commit", "on"),
+    ("password_encryption", "scram-sha-256"),
+    ("logging_collector", "off"),
+    ("log_line_prefix", "%m [%p] "),
+    ("ssl_min_protocol_version", "TLSv1.3"),
+];
+/// How that begins in a data directory that Karst keeps, on whichever host.
+const OURS: &str = "# This server is kept by Karst and does not start without it.\n";
+/// The file in the data directory that a server begins with.
+const SETTINGS: &str = "postgresql.conf";
 /// The first of the lines that change while the spec stays.
 const FOLLOWS: &str = "primary_conninfo = ";
 
@@ -102,6 +131,18 @@ impl Postgres {
             .lay_out("hba.conf", &self.who_may_connect(), 0o640)
     }
 
+    /// Whether nothing is lost of a setting that a server has elsewhere: the spec says what it is to
+    /// be, or Karst does, or it is the same.
+    pub(super) fn settles(&self, name: &str, value: &str) -> bool {
+        let usual = USUAL.iter().find(|(usual, _)| *usual == name);
+        if let Some((_, usual)) = usual.filter(|_| !self.plan.extra.contains_key(name)) {
+            return *usual == value;
+        }
+        let text = self.of_the_spec() + FOLLOWS + "\nsynchronous_standby_names = \n";
+        let mut names = text.lines().filter_map(|line| line.split_once(" = "));
+        names.any(|(written, _)| written == name)
+    }
+
     fn alone(&self) -> MutexGuard<'_, ()> {
         self.writing.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -115,29 +156,8 @@ impl Postgres {
             let _ = writeln!(text, "{key} = {}", quoted(value));
         };
         let port = site.address.port().to_string();
-        let defaults = [
-            ("listen_addresses", "*"),
-            ("port", port.as_str()),
-            ("max_connections", "200"),
-            ("shared_buffers", "64MB"),
-            ("wal_level", "replica"),
-            ("wal_log_hints", "on"),
-            ("full_page_writes", "on"),
-            ("max_wal_senders", "16"),
-            ("wal_keep_size", "256MB"),
-            ("wal_sender_timeout", "3s"),
-            ("wal_receiver_timeout", "3s"),
-            ("hot_standby", "on"),
-            ("max_standby_streaming_delay", "5s"),
-            ("restart_after_crash", "off"),
-            ("synchronous_commit", "on"),
-            ("password_encryption", "scram-sha-256"),
-            ("logging_collector", "off"),
-            ("log_line_prefix", "%m [%p] "),
-            ("ssl", "on"),
-            ("ssl_min_protocol_version", "TLSv1.3"),
-        ];
-        defaults.iter().for_each(|(k, v)| set(k, v));
+        set("port", &port);
+        FIXED.iter().chain(USUAL).for_each(|(k, v)| set(k, v));
         self.plan.extra.iter().for_each(|(k, v)| set(k, v));
         set(
             "unix_socket_directories",
@@ -252,20 +272,42 @@ impl Postgres {
             .map_err(Trouble::io(file.display().to_string()))
     }
 
-    /// The one line in the data directory that makes the server depend on Karst (D8).
+    /// The one line in the data directory that makes the server depend on Karst (D8). What somebody
+    /// else wrote there is put aside, with what was changed by `ALTER SYSTEM`.
     pub(super) fn write_include(&self) -> Result<()> {
+        let (files, data) = (self.host.files(), &self.host.site.data);
+        let (path, ours) = (data.join(SETTINGS), self.is_ours());
         let server = self.host.site.runtime.join("server.conf");
-        let text = format!(
-            "# This server is kept by Karst and does not start without it.\ninclude {}\n",
-            quoted(&server.display().to_string())
-        );
-        let path = self.host.site.data.join("postgresql.conf");
-        let files = self.host.files();
-        if files.read_text(&path).is_ok_and(|now| now == text) {
+        let text = format!("{OURS}include {}\n", quoted(&server.display().to_string()));
+        if ours && files.read_text(&path).is_ok_and(|now| now == text) {
             return Ok(());
+        }
+        for name in [SETTINGS, "postgresql.auto.conf"] {
+            let (is, aside) = (data.join(name), data.join(format!("{name}.before-karst")));
+            let trouble = || Trouble::io(is.display().to_string());
+            let [there, kept] = files.exist([&is, &aside]).map_err(trouble())?;
+            if there && !kept && !ours {
+                files.rename(&is, &aside).map_err(trouble())?;
+            }
         }
         files
             .put(&path, text.as_bytes(), true)
             .map_err(Trouble::io(path.display().to_string()))
+    }
+
+    /// Whether a server that runs on these data was started by Karst: every start writes that line
+    /// first.
+    pub(super) fn is_ours(&self) -> bool {
+        if self.remember(|m| m.ours) {
+            return true;
+        }
+        let path = self.host.site.data.join(SETTINGS);
+        let ours = self
+            .host
+            .files()
+            .read_text(&path)
+            .is_ok_and(|now| now.starts_with(OURS));
+        self.remember(|m| m.ours = ours);
+        ours
     }
 }

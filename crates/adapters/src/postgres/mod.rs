@@ -6,6 +6,7 @@
 //! behind Karst's back (D8), and that file holds everything else. A server starts with a
 //! synchronous setting that lets no commit return until the epoch is opened (D4).
 
+mod adopt;
 mod clone;
 mod config;
 mod keeper;
@@ -41,8 +42,20 @@ impl Driver for Postgres {
         self.data_kind()
     }
 
+    fn identity(&self) -> Option<String> {
+        self.system_identifier()
+    }
+
+    fn is_strange(&self) -> bool {
+        !self.is_ours()
+    }
+
     async fn obstacles(&self, before: Option<&WorkloadSpec>) -> Vec<String> {
-        self.refused_settings(before).await
+        let mut all = self.refused_settings(before).await;
+        if before.is_none() {
+            all.extend(self.obstacles_here().await);
+        }
+        all
     }
 
     async fn create(&self) -> Result<()> {

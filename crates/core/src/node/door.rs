@@ -10,7 +10,7 @@ use crate::about::About;
 use crate::address::Connection;
 use crate::authority::{Claim, Lease};
 use crate::consensus::{Entry, LogId, Talk};
-use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId, is_name};
+use crate::ids::{Epoch, History, Index, NodeId, RunId, Term, WorkloadId, is_name};
 use crate::message::{Message, Says};
 use crate::planted::Planted;
 use crate::replica::{Examined, Parts, ReplicaReport};
@@ -323,10 +323,14 @@ impl Node {
                 epochs.into_iter().flatten().all(|epoch| epoch.0 < LARGEST),
                 "a number that cannot be",
             )?;
-            ensure(
-                histories(replica).all(|history| is_name(history.as_str())),
-                "a name that is none",
-            )?;
+            let seen = replica.seen.as_ref();
+            let run = seen.and_then(|o| o.run.as_ref()).map(RunId::as_str);
+            let identity = seen.and_then(|o| o.identity.as_deref());
+            let mut names = histories(replica)
+                .map(History::as_str)
+                .chain(run)
+                .chain(identity);
+            ensure(names.all(is_name), "a name that is none")?;
         }
         for id in parts.gates.keys() {
             is_placed(spec(id)?.gates.contains_key(from))?;

@@ -662,6 +662,14 @@ impl Agent {
         if let Data::Foreign(_) = seen.data {
             return;
         }
+        if let Some((theirs, ours)) = seen.identity.as_ref().zip(w.identity.as_ref())
+            && theirs != ours
+        {
+            self.failed = Some(format!(
+                "its data are known as {theirs}, and those of the workload as {ours}: nobody touches them; move them away, and a copy is made"
+            ));
+            return;
+        }
         match primary {
             Some(primary) => self.follow(primary, &seen, rejoins, stranded, scene),
             // Without a primary a standby starts all the same, so that its position is known; data
@@ -711,6 +719,10 @@ impl Agent {
         scene: &Scene,
     ) {
         let action = match &seen.data {
+            // It follows whomever somebody else told it to.
+            _ if seen.strange => Action::StopClean {
+                limit: scene.timings.stop_limit,
+            },
             _ if rejoins && seen.runs() => Action::StopNow,
             Data::Present { .. } if rejoins && self.may_rewind(scene) => {
                 Action::Rewind { to: primary }

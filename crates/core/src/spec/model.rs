@@ -116,6 +116,9 @@ pub struct WorkloadSpec {
     pub driver: String,
     pub loss: Loss,
     pub alone: Alone,
+    /// There are data already, and maybe servers that run on them and that Karst did not start: each
+    /// is stopped once, and started by Karst. Default false: such a server is left alone.
+    pub adopt: bool,
     /// Restart a dead primary where it died before looking elsewhere. Default false.
     pub restart: bool,
     pub replicas: BTreeMap<NodeId, ReplicaSpec>,

@@ -62,6 +62,7 @@ impl ClusterState {
                 leaving: false,
             },
             restarting: None,
+            identity: None,
         };
         self.workloads.get(id).unwrap_or(&NEW)
     }

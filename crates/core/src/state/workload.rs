@@ -74,6 +74,9 @@ pub struct WorkloadState {
     /// The standby whose server is being restarted; one at a time.
     #[serde(default)]
     pub restarting: Option<Restarting>,
+    /// Whose copies its data are, as its primary said.
+    #[serde(default)]
+    pub identity: Option<String>,
 }
 
 /// Where the floating address is (S7).
@@ -225,6 +228,10 @@ impl WorkloadState {
             WorkloadAct::Mark { node, standing } => {
                 self.standing.insert(node.clone(), standing.clone());
                 true
+            }
+            WorkloadAct::Identify { identity } => {
+                let before = self.identity.replace(identity.clone());
+                before.as_ref() != Some(identity)
             }
             WorkloadAct::Restart(next) => self.restart(next.as_ref()),
             WorkloadAct::Place { number, holder, .. } => self.place.arrive(*number, holder),

@@ -38,7 +38,7 @@ use crate::ids::{Epoch, NodeId, OperationId, WorkloadId};
 use crate::operation::{Cause, Kind, Mode, ModeSet, Operation, Outcome, Phase, Stage};
 use crate::planted::Planted;
 use crate::position::{Position, SwitchPoint};
-use crate::replica::{Data, Promotion, ReplicaReport, Role};
+use crate::replica::{Data, Observation, Promotion, ReplicaReport, Role};
 use crate::spec::{Clock, Loss, NodeSpec, WorkloadSpec};
 
 use crate::state::Tenure;
@@ -190,38 +190,35 @@ impl Desk<'_> {
         if let Some(to) = self.forced() {
             return vec![self.assign(&to, "a person said that its data are the right ones")];
         }
-        let report = |n: &NodeId| self.report(n).filter(|_| self.scene.is_up(n));
-        let data = |n: &NodeId| {
-            report(n)
-                .and_then(|r| r.seen.as_ref())
-                .map(|o| o.data.clone())
+        let seen = |n: &NodeId| {
+            let heard = self.report(n).filter(|_| self.scene.is_up(n));
+            heard.and_then(|r| r.seen.as_ref())
         };
-        let known: Vec<(&NodeId, Data)> = self
-            .spec
-            .replicas
-            .keys()
-            .filter_map(|n| Some((n, data(n)?)))
-            .collect();
-        if known.len() < self.spec.replicas.len() || self.spec.replicas.is_empty() {
+        let replicas = self.spec.replicas.keys();
+        let known: Vec<(&NodeId, &Observation)> =
+            replicas.filter_map(|n| Some((n, seen(n)?))).collect();
+        let strange = known.iter().any(|(_, o)| o.strange);
+        if known.len() < self.spec.replicas.len()
+            || self.spec.replicas.is_empty()
+            || (strange && !self.spec.adopt)
+        {
             return Vec::new();
         }
-        let full: Vec<&NodeId> = known
-            .iter()
-            .filter(|(_, d)| *d != Data::Empty)
-            .map(|(n, _)| *n)
+        let full: Vec<_> = known
+            .into_iter()
+            .filter(|(_, o)| o.data != Data::Empty)
             .collect();
         let (first, why) = match full.as_slice() {
-            [] => (
-                self.spec
-                    .replicas
-                    .iter()
-                    .min_by_key(|(_, r)| r.rank)
-                    .map(|(n, _)| n),
-                "first in rank; no replica has data",
+            [] => {
+                let all = self.spec.replicas.iter();
+                let first = all.min_by_key(|(_, r)| r.rank).map(|(n, _)| n);
+                (first, "first in rank; no replica has data")
+            }
+            [(one, _)] => (Some(*one), "the only replica that has data"),
+            more => (
+                original(more),
+                "the others have copies of its data, set up as its standbys",
             ),
-            [one] => (Some(*one), "the only replica that has data"),
-            // Two with data and no log that knows them: only a person can tell which one is right.
-            _ => (None, ""),
         };
         let Some(first) = first else {
             return Vec::new();
@@ -513,9 +510,18 @@ impl Desk<'_> {
             }
         }
         let mut commands = self.serve(holder);
+        commands.extend(self.identify(holder));
         commands.extend(self.standings(holder, notes));
         commands.extend(self.sync_changes(holder, notes));
         commands
+    }
+
+    /// Whose copies the data are: what a primary has is what its standbys have to have.
+    fn identify(&self, holder: &NodeId) -> Option<Command> {
+        let seen = self.report(holder)?.seen.as_ref()?;
+        let identity = seen.is(Role::Primary).then_some(seen.identity.clone())??;
+        let known = self.w.identity.as_ref() == Some(&identity);
+        (!known).then(|| self.about(WorkloadAct::Identify { identity }))
     }
 
     fn obstacle_to_move(&self, to: Option<&NodeId>) -> Option<String> {
@@ -652,4 +658,20 @@ impl Desk<'_> {
         };
         Some(self.finish(id, outcome, stamps))
     }
+}
+
+/// Of several that have data and no log that knows them, the one that is no standby, where all
+/// others are, of the same data. Else only a person can tell which one is right.
+fn original<'a>(full: &[(&'a NodeId, &Observation)]) -> Option<&'a NodeId> {
+    let is_original = |o: &Observation| o.data == (Data::Present { standby: false });
+    let mut originals = full.iter().filter(|(_, o)| is_original(o));
+    let ((node, first), None) = (originals.next()?, originals.next()) else {
+        return None;
+    };
+    let copies = |o: &Observation| {
+        o.identity.is_some()
+            && o.identity == first.identity
+            && matches!(o.data, Data::Present { .. })
+    };
+    full.iter().all(|(_, o)| copies(o)).then_some(*node)
 }

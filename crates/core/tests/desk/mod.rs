@@ -90,6 +90,7 @@ impl Case {
             driver: "postgres".into(),
             loss,
             alone: Alone::Block,
+            adopt: false,
             restart: false,
             replicas: [0, 1, 3]
                 .map(|n| (NodeId::from(NODES[n]), replica(n)))

@@ -1,0 +1,293 @@
+//! What a host has to have before a replica is made here, and what of a server that somebody else
+//! keeps on its data has to be put right before Karst stops it and starts it as its own.
+
+use super::keeper::Postgres;
+use super::words::copied;
+use crate::trouble::{Result, Trouble};
+use karst_core::replica::Data;
+use std::net::TcpListener;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+/// Less than this is no room for a copy.
+const ROOM: u64 = 1 << 30;
+/// Where people have programs run at times.
+const TIMETABLES: [&str; 3] = ["/etc/crontab", "/etc/cron.d", "/var/spool/cron/crontabs"];
+/// One look at a running server: a word for what it is, a name, a value.
+const LOOK: &str = "
+select 'superuser', current_user::text, (select rolsuper from pg_roles where rolname = current_user)::text
+union all
+select 'setting', name, current_setting(name) from pg_settings where source = 'configuration file'
+union all
+select 'overridden', concat_ws(' ', 'role ' || r.rolname, 'database ' || d.datname), ''
+from pg_db_role_setting s left join pg_roles r on r.oid = s.setrole left join pg_database d on d.oid = s.setdatabase
+where exists (select from unnest(s.setconfig) c where c ~ '^synchronous_commit=' and c !~ '=(on|remote_apply)$')
+union all
+select 'old password', rolname, '' from pg_authid where rolcanlogin and rolpassword like 'md5%'
+union all
+select 'slot', slot_name::text, '' from pg_replication_slots where slot_type = 'physical'";
+
+/// What that server said.
+#[derive(Debug, Default)]
+struct Found {
+    superuser: bool,
+    /// Name and value of what somebody wrote into a file.
+    settings: Vec<(String, String)>,
+    overridden: Vec<String>,
+    old_passwords: Vec<String>,
+    slots: Vec<String>,
+}
+
+impl Found {
+    fn read(said: &str) -> Self {
+        let mut found = Self::default();
+        for line in said.lines() {
+            let mut fields = line.split('\t').map(String::from);
+            let (what, name) = (fields.next(), fields.next().unwrap_or_default());
+            let value = fields.next().unwrap_or_default();
+            match what.as_deref() {
+                Some("superuser") => found.superuser = value == "true",
+                Some("setting") => found.settings.push((name, value)),
+                Some("overridden") => found.overridden.push(name),
+                Some("old password") => found.old_passwords.push(name),
+                Some("slot") => found.slots.push(name),
+                _ => {}
+            }
+        }
+        found
+    }
+
+    /// What has to be put right first; of settings that are `settled` nothing is lost.
+    fn obstacles(&self, settled: impl Fn(&str, &str) -> bool) -> Vec<String> {
+        let mut all = Vec::new();
+        if !self.superuser {
+            all.push(
+                "its role `postgres` is no superuser: make it one (ALTER ROLE postgres SUPERUSER)"
+                    .into(),
+            );
+        }
+        let lost = self
+            .settings
+            .iter()
+            .filter(|(name, value)| !settled(name, value));
+        let lost: Vec<String> = lost
+            .map(|(name, value)| format!("set.{name} = {value:?}"))
+            .collect();
+        if !lost.is_empty() {
+            all.push(format!(
+                "settings of the server that runs would be lost: write these, or what they are to be, into the workload's settings: {}",
+                lost.join(" ")
+            ));
+        }
+        if !self.overridden.is_empty() {
+            all.push(format!(
+                "synchronous_commit is another one for {}: take it back (ALTER ROLE or DATABASE ... RESET synchronous_commit)",
+                self.overridden.join(", ")
+            ));
+        }
+        if !self.old_passwords.is_empty() {
+            all.push(format!(
+                "{} could not log in any more: their passwords are kept as MD5; set them anew with password_encryption = 'scram-sha-256'",
+                self.old_passwords.join(", ")
+            ));
+        }
+        if !self.slots.is_empty() {
+            all.push(format!(
+                "replication slots would hold the log back for nobody: {}; have its standbys stream without one, then drop them (pg_drop_replication_slot)",
+                self.slots.join(", ")
+            ));
+        }
+        all
+    }
+}
+
+impl Postgres {
+    /// Of the control file, at its beginning (`src/include/catalog/pg_control.h`).
+    pub(super) fn system_identifier(&self) -> Option<String> {
+        if let Some(known) = self.remember(|m| m.identifier.clone()) {
+            return Some(known);
+        }
+        let path = self.host.site.data.join("global/pg_control");
+        let bytes = self.host.files().read(&path).ok()?;
+        let number = u64::from_ne_bytes(*bytes.first_chunk()?);
+        let identifier = Some(number.to_string());
+        self.remember(|m| m.identifier.clone_from(&identifier));
+        identifier
+    }
+
+    /// What stands in the way of a replica here that was not here before.
+    pub(super) async fn obstacles_here(&self) -> Vec<String> {
+        let site = &self.host.site;
+        let mut all = Vec::new();
+        match self.data_kind() {
+            Data::Foreign(why) => all.push(format!("{why}: give it a directory of its own")),
+            Data::Empty => all.extend(no_room(&site.data)),
+            Data::Present { .. } => all.extend(self.wrong_owner()),
+            Data::Unusable(_) => {}
+        }
+        if let Err(error) = TcpListener::bind((site.address.ip(), 0)) {
+            let ip = site.address.ip();
+            all.push(format!("this host does not have the address {ip}: {error}"));
+        }
+        all.extend(self.others_who_start_it());
+        match self.host.nothing_runs() {
+            Err(error) => all.push(error.to_string()),
+            Ok(true) => {}
+            Ok(false) if self.is_ours() => {}
+            Ok(false) if !site.adopt => all.push(format!(
+                "a server that Karst did not start runs on {}: write `adopt = true` for Karst to stop it and start it as its own, or stop it",
+                site.data.display()
+            )),
+            Ok(false) => match self.ask_whoever_runs().await {
+                Ok(found) => {
+                    all.extend(found.obstacles(|name, value| self.settles(name, value)));
+                }
+                Err(error) => all.push(format!(
+                    "the server that runs on {} cannot be asked, as role postgres on its own socket: {error}",
+                    site.data.display()
+                )),
+            },
+        }
+        all
+    }
+
+    fn wrong_owner(&self) -> Option<String> {
+        let (uid, _) = self.host.site.owner?;
+        let data = &self.host.site.data;
+        let is = std::fs::metadata(data).ok()?.uid();
+        (is != uid).then(|| {
+            format!(
+                "{} belongs to user {is}, and the server runs as user {uid}: say in the settings who it is (`user`)",
+                data.display()
+            )
+        })
+    }
+
+    /// By the socket that its own file names, as its own user: nobody needs a password there.
+    async fn ask_whoever_runs(&self) -> Result<Found> {
+        let path = self.host.site.data.join("postmaster.pid");
+        let file = self.host.files().read_text(&path);
+        let file = file.map_err(Trouble::io(path.display().to_string()))?;
+        let lines: Vec<&str> = file.lines().map(str::trim).collect();
+        let (Some(port), Some(socket)) = (lines.get(3), lines.get(4)) else {
+            return Err(Trouble::Wrong(format!("{} is not whole", path.display())));
+        };
+        let mut psql = self.host.program(&self.plan.programs.join("psql"));
+        psql.args([
+            "-X", "-A", "-t", "-q", "-w", "-F", "\t", "-U", "postgres", "-d", "postgres",
+        ])
+        .args(["-h", socket, "-p", port, "-c", LOOK]);
+        let output = self.host.run(psql, "psql", copied).await?;
+        Ok(Found::read(&String::from_utf8_lossy(&output.stdout)))
+    }
+
+    /// Whoever would start the server behind Karst's back: the unit that it runs in, and timetables.
+    fn others_who_start_it(&self) -> Vec<String> {
+        let mut all = Vec::new();
+        let first = self.host.first_number_of_any();
+        let unit = first.and_then(|pid| {
+            let groups = std::fs::read_to_string(format!("/proc/{pid}/cgroup")).ok()?;
+            unit_of(&groups).map(String::from)
+        });
+        if let Some(unit) = unit.filter(|_| !self.is_ours()) {
+            all.push(format!(
+                "{unit} started the server that runs, and may start it again: `systemctl disable {unit}`, and `systemctl mask {unit}` once it is adopted"
+            ));
+        }
+        let data = self.host.site.data.display().to_string();
+        for place in TIMETABLES {
+            all.extend(
+                lines_about(Path::new(place), &data)
+                    .into_iter()
+                    .map(|line| {
+                        format!("a timetable runs something on its data: {line}; take it out")
+                    }),
+            );
+        }
+        all
+    }
+}
+
+fn no_room(data: &Path) -> Option<String> {
+    let nearest = data.ancestors().find(|dir| dir.exists())?;
+    let volume = rustix::fs::statvfs(nearest).ok()?;
+    let free = volume.f_bavail.saturating_mul(volume.f_frsize);
+    (free < ROOM).then(|| {
+        let (of, free) = (nearest.display(), karst_core::text::size(free));
+        format!("{of} has {free} left, which is no room for a copy")
+    })
+}
+
+/// The service that a process is in; none where it is a person's session, or Karst's own.
+fn unit_of(groups: &str) -> Option<&str> {
+    let path = groups.lines().find_map(|line| line.strip_prefix("0::"))?;
+    let unit = path.split('/').find(|part| part.ends_with(".service"))?;
+    (!unit.starts_with("karst") && !unit.starts_with("user@")).then_some(unit)
+}
+
+/// Lines of a file, or of the files of a directory, that name this path and are no comments.
+fn lines_about(place: &Path, path: &str) -> Vec<String> {
+    let files: Vec<_> = match std::fs::read_dir(place) {
+        Ok(entries) => entries.flatten().map(|entry| entry.path()).collect(),
+        Err(_) => vec![place.to_path_buf()],
+    };
+    let mut found = Vec::new();
+    for file in files {
+        let text = std::fs::read_to_string(&file).unwrap_or_default();
+        let lines = text.lines().map(str::trim);
+        let about = lines.filter(|line| line.contains(path) && !line.starts_with('#'));
+        found.extend(about.map(|line| format!("{}: {line}", file.display())));
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Found, lines_about, unit_of};
+
+    #[test]
+    fn a_running_server_says_what_has_to_be_put_right() {
+        let said = "superuser\tpostgres\ttrue\nsetting\twork_mem\t8MB\nsetting\tport\t5432\n\
+                    old password\tgull\t\nslot\tquay\t\noverridden\tdatabase ferries\t\n";
+        let all = Found::read(said).obstacles(|name, _| name == "port");
+        assert_eq!(all.len(), 4, "{all:?}");
+        assert!(all[0].ends_with("set.work_mem = \"8MB\""), "{all:?}");
+        assert!(
+            Found::read("superuser\tpostgres\ttrue\n")
+                .obstacles(|_, _| false)
+                .is_empty()
+        );
+        assert_eq!(
+            Found::read("").obstacles(|_, _| false).len(),
+            1,
+            "silence is no superuser"
+        );
+    }
+
+    #[test]
+    fn the_unit_of_a_process_is_named() {
+        let debian = "0::/system.slice/system-postgresql.slice/postgresql@15-main.service\n";
+        assert_eq!(unit_of(debian), Some("postgresql@15-main.service"));
+        assert_eq!(unit_of("0::/karst/sailings\n"), None);
+        assert_eq!(
+            unit_of("0::/user.slice/user-0.slice/user@0.service/app.slice\n"),
+            None
+        );
+        assert_eq!(unit_of("1:name=systemd:/x.service\n"), None);
+    }
+
+    #[test]
+    fn a_timetable_that_touches_the_data_is_found() {
+        let dir = std::env::temp_dir().join(format!("karst-timetable-{}", std::process::id()));
+        std::fs::create_dir_all(&dir).unwrap();
+        std::fs::write(
+            dir.join("quay"),
+            "# /srv/data\n* * * * * root pg_ctl -D /srv/data start\n",
+        )
+        .unwrap();
+        let found = lines_about(&dir, "/srv/data");
+        assert!(found.len() == 1 && found[0].contains("pg_ctl"), "{found:?}");
+        assert!(lines_about(&dir.join("nothing"), "/srv/data").is_empty());
+        std::fs::remove_dir_all(&dir).unwrap();
+    }
+}
