@@ -130,6 +130,7 @@ fn pair(dir: &Path) -> [Server; 2] {
         loss: Loss::None,
         alone: Alone::Block,
         adopt: false,
+        rules: Default::default(),
         restart: false,
         replicas: nodes.iter().enumerate().map(replica).collect(),
         gates: Default::default(),

@@ -35,11 +35,12 @@
 use crate::serversettings;
 use karst_core::spec::{
     AddressSpec, After, Alone, Clock, Finding, FindingKind, Follows, KeyPath, Loss, NodeSpec,
-    PowerSpec, Readmit, ReplicaSpec, Severity, Spec, Timings, WorkloadSpec, check,
+    PowerSpec, Readmit, ReplicaSpec, Rules, Severity, Spec, Timings, WorkloadSpec, check,
     may_carry_secrets, nearest,
 };
+use karst_core::{NodeId, WorkloadId};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::net::SocketAddr;
 use std::ops::Range;
@@ -583,9 +584,15 @@ impl Reader {
         let restart = self.flag(&mut level, "restart");
         let adopt = self.flag(&mut level, "adopt");
         let replicas = self.tables(&mut level, "replica");
+        let mut never = BTreeSet::new();
         let replicas = replicas
             .into_iter()
-            .map(|(name, level)| (name.into(), self.replica(level)))
+            .map(|(name, mut level)| {
+                if self.flag(&mut level, "standby_only") {
+                    never.insert(NodeId::from(name.as_str()));
+                }
+                (name.into(), self.replica(level))
+            })
             .collect();
         let gate = self.table(&mut level, "gate");
         let mut gates = BTreeMap::new();
@@ -604,6 +611,7 @@ impl Reader {
         }
         let address = self.floating(&mut level);
         let settings = self.settings(&mut level, &driver);
+        let rules = self.rules(&mut level, never);
         self.finish(&level);
         WorkloadSpec {
             driver,
@@ -615,7 +623,42 @@ impl Reader {
             gates,
             address,
             settings,
+            rules,
         }
+    }
+
+    fn rules(&mut self, level: &mut Level, never: BTreeSet<NodeId>) -> Rules {
+        let [spread, together, needs] =
+            ["spread", "together", "needs"].map(|key| self.workloads(level, key));
+        Rules {
+            keep: self.number(level, "keep", 0),
+            never,
+            spread,
+            together,
+            needs,
+        }
+    }
+
+    /// A list of workloads' names.
+    fn workloads(&mut self, level: &mut Level, key: &'static str) -> BTreeSet<WorkloadId> {
+        let path = joined(&level.path, key);
+        let Some(item) = level.get(key) else {
+            return BTreeSet::new();
+        };
+        let list = item.as_array().map(|list| {
+            let names = list
+                .iter()
+                .map(|name| Some(WorkloadId::from(name.as_str()?)));
+            names.collect::<Option<BTreeSet<_>>>()
+        });
+        list.flatten().unwrap_or_else(|| {
+            self.error(
+                path,
+                "not a list of names",
+                "write it as [\"fares\", \"crew\"]",
+            );
+            BTreeSet::new()
+        })
     }
 
     fn floating(&mut self, level: &mut Level) -> Option<AddressSpec> {

@@ -50,6 +50,7 @@ fn spec(voters: &[&str]) -> Spec {
         loss: Loss::None,
         alone: Alone::Block,
         adopt: false,
+        rules: Default::default(),
         restart: false,
         replicas: BTreeMap::from([(first.clone(), replica)]),
         gates: BTreeMap::from([(first, address(0, 3))]),

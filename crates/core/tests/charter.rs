@@ -43,6 +43,7 @@ fn spec() -> Spec {
         loss: Loss::None,
         alone: Alone::Block,
         adopt: false,
+        rules: Default::default(),
         restart: false,
         replicas: names.iter().cloned().zip((1..4).map(replica)).collect(),
         gates: names.iter().map(|n| (n.clone(), at(3))).collect(),

@@ -30,7 +30,7 @@ pub struct Sources {
     pub runtime: PathBuf,
     pub certificate: PathBuf,
     pub servers: Servers,
-    pub own: Own,
+    pub own: [Own; 2],
 }
 
 /// Until the daemon ends.
@@ -56,7 +56,11 @@ pub async fn run(sources: Sources, tell: Tell) {
             rooms,
             certificate_until,
             since,
-            findings: read(&sources.own).clone(),
+            findings: sources
+                .own
+                .iter()
+                .flat_map(|own| read(own).clone())
+                .collect(),
         };
         if last.as_ref() != Some(&about) {
             tell.input(Input::About(Box::new(about.clone())));

@@ -6,7 +6,8 @@ use crate::heart::{self, Tell};
 use crate::measured::Measured;
 use crate::wiring::{self, Wiring};
 use crate::{
-    about, clock, deadman, examine, http, peers, pulse, readiness, renew, ship, store, tls, whole,
+    about, clock, deadman, examine, http, nightly, peers, pulse, readiness, renew, ship, store,
+    tls, whole,
 };
 use actix_web::dev::ServerHandle;
 use actix_web::web;
@@ -193,7 +194,7 @@ fn start_engine(
 }
 
 /// This node says of itself and its host what people want to know.
-fn start_about(run: &Run, me: &NodeId, engine: &Engine, own: about::Own) {
+fn start_about(run: &Run, me: &NodeId, engine: &Engine, own: [about::Own; 2]) {
     let sources = about::Sources {
         me: me.clone(),
         in_force: engine.in_force.clone(),
@@ -218,8 +219,8 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let sessions = http::Sessions::new(&std::fs::read(run.tls.join("node.key"))?);
     let (asked, in_force) = (run.clone(), engine.in_force.clone());
     let looked_at = (me.clone(), engine.in_force.clone());
-    let own = about::Own::default();
-    start_about(&run, &me, &engine, own.clone());
+    let [own, seen_of_host] = <[about::Own; 2]>::default();
+    start_about(&run, &me, &engine, [own.clone(), seen_of_host.clone()]);
     let (stop, stopping) = watch::channel(false);
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
@@ -228,7 +229,9 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         examine: Box::new(move || {
             let (me, in_force) = &looked_at;
             let spec = in_force.borrow().spec.clone();
-            examine::look_again(&asked, &spec, me)
+            let needs = examine::look_again(&asked, &spec, me)?;
+            nightly::note(&seen_of_host, me, &needs);
+            Ok(needs)
         }),
         files: http::Files {
             tls: run.tls.clone(),
@@ -260,6 +263,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         own,
     };
     tokio::spawn(renew::run(renew::Files::of(&run), users));
+    tokio::spawn(nightly::run(service.clone()));
     let listen = http::Listen {
         socket: Some(run.common.runtime.join("api.sock")),
         tls: Some(certificate.server()),

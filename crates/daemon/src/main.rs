@@ -16,6 +16,7 @@ mod heart;
 mod http;
 mod lock;
 mod measured;
+mod nightly;
 mod peers;
 mod pulse;
 mod readiness;

@@ -114,6 +114,7 @@ fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
         loss: Loss::None,
         alone: Alone::Block,
         adopt: false,
+        rules: Default::default(),
         restart: false,
         replicas: (0..3).map(|j| (name(on(j)), replica(j))).collect(),
         gates: (3..5)

@@ -60,6 +60,7 @@ fn sailings() -> WorkloadSpec {
         loss: Loss::None,
         alone: Alone::Block,
         adopt: false,
+        rules: Default::default(),
         restart: false,
         replicas: BTreeMap::from([
             ("doline".into(), replica(1, 11, 5432)),

@@ -10,7 +10,7 @@ use crate::intent::{Intended, Intent, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::outage::PROMOTE_ALLOWANCE;
 use crate::request::{IntentPlan, Plea};
-use crate::spec::{Alone, Change, Loss, Revision, Severity, check, fixed};
+use crate::spec::{Alone, Change, Finding, Loss, Revision, Severity, check, fixed};
 use crate::steward::Scene;
 use crate::steward::steps::{Todo, steps};
 use crate::view::TodoView;
@@ -260,6 +260,10 @@ impl Node {
                 all.push(format!("{id} has other settings: {}", other.join(", ")));
             }
         }
+        let known: BTreeSet<String> = check(scene.spec).iter().map(Finding::name).collect();
+        let new = check(&revision.spec).into_iter();
+        let new = new.filter(|f| f.severity == Severity::Warning && !known.contains(&f.name()));
+        all.extend(new.map(|f| format!("from then on: {}", f.what)));
         if change.timings {
             let (was, is) = (&scene.spec.timings, &revision.spec.timings);
             all.push(format!(

@@ -4,7 +4,7 @@
 use super::model::{Alone, Clock, Follows, Loss, Readmit, Spec, WorkloadSpec};
 use crate::ids::{NodeId, WorkloadId};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
 
@@ -49,10 +49,12 @@ pub enum FindingKind {
     ChangeNotTaken,
     SecretReadable,
     DiskFills,
+    HostLacks,
+    NoTarget,
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 23] = [
+    pub const ALL: [FindingKind; 25] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -76,6 +78,8 @@ impl FindingKind {
         FindingKind::ChangeNotTaken,
         FindingKind::SecretReadable,
         FindingKind::DiskFills,
+        FindingKind::HostLacks,
+        FindingKind::NoTarget,
     ];
 }
 
@@ -120,6 +124,8 @@ impl FindingKind {
             FindingKind::ChangeNotTaken => "change-not-taken",
             FindingKind::SecretReadable => "secret-readable",
             FindingKind::DiskFills => "disk-fills",
+            FindingKind::HostLacks => "host-lacks",
+            FindingKind::NoTarget => "no-target",
         }
     }
 }
@@ -462,6 +468,7 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
         }
     }
     losses(w, workload, found);
+    rules(spec, id, workload, found);
     address(w, workload, found);
     if workload.gates.is_empty() {
         found.warn(
@@ -499,6 +506,96 @@ fn places(spec: &Spec, w: &str, workload: &WorkloadSpec, found: &mut Findings) {
             Some(_) => {}
         }
     }
+}
+
+/// Rules name what is there, and leave somebody who may take over.
+fn rules(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, found: &mut Findings) {
+    let (w, rules) = (id.as_str(), &workload.rules);
+    let named = [
+        ("spread", &rules.spread),
+        ("together", &rules.together),
+        ("needs", &rules.needs),
+    ];
+    for (key, others) in named {
+        for other in others {
+            let path = ["workload", w, key];
+            if other == id {
+                found.error(&path, format!("`{w}` itself"), "name other workloads");
+            } else if !spec.workloads.contains_key(other) {
+                let known = spec.workloads.keys().map(WorkloadId::as_str);
+                let near = nearest(other.as_str(), known);
+                found.error(
+                    &path,
+                    format!("there is no workload `{other}`"),
+                    did_you_mean(near, "name one that is there"),
+                );
+            }
+        }
+    }
+    for other in rules.spread.intersection(&rules.together) {
+        found.error(
+            &["workload", w, "spread"],
+            format!("`{other}` is to be on the same node, and on another one"),
+            "take it out of `spread` or of `together`",
+        );
+    }
+    if needs_itself(spec, id) {
+        found.error(
+            &["workload", w, "needs"],
+            format!("`{w}` needs itself, by way of what it needs: none of them would be first"),
+            "take one of them out of the circle",
+        );
+    }
+    let able = workload
+        .replicas
+        .keys()
+        .filter(|n| !rules.never.contains(*n));
+    let able: Vec<&str> = able.map(NodeId::as_str).collect();
+    match (able.as_slice(), workload.replicas.len()) {
+        ([], 1..) => found.error(
+            &["workload", w],
+            "every replica is kept from being primary",
+            "take `standby_only` away from one",
+        ),
+        ([one], 2..) => found.warn(
+            FindingKind::NoTarget,
+            &["workload", w],
+            format!("{w} has no target if {one} is lost: the others are kept from being primary"),
+            "let another replica be primary, or see that a person can decide",
+        ),
+        _ => {}
+    }
+    // Of all replicas one is lost, and one takes over.
+    let left = workload.replicas.len().saturating_sub(2);
+    if rules.keep as usize > left && workload.replicas.len() > 1 {
+        let count = workload.replicas.len();
+        found.warn(
+            FindingKind::NoTarget,
+            &["workload", w, "keep"],
+            format!(
+                "{w} has no target if its primary is lost: of {count} replicas {left} would be standbys, and {} are to be kept",
+                rules.keep
+            ),
+            "add replicas, or keep fewer",
+        );
+    }
+}
+
+fn needs_itself(spec: &Spec, id: &WorkloadId) -> bool {
+    let mut seen = BTreeSet::new();
+    let mut open: Vec<&WorkloadId> = vec![id];
+    while let Some(next) = open.pop() {
+        let needs = spec.workloads.get(next).map(|w| &w.rules.needs);
+        for other in needs.into_iter().flatten() {
+            if other == id && next != id {
+                return true;
+            }
+            if seen.insert(other) {
+                open.push(other);
+            }
+        }
+    }
+    false
 }
 
 /// What `loss = "none"` asks of the replicas.

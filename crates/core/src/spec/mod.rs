@@ -14,7 +14,7 @@ pub use change::{Change, Fixed, fixed};
 pub use check::{Finding, FindingKind, KeyPath, Severity, check, nearest};
 pub use model::{
     AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
-    Spec, Subnet, WorkloadSpec,
+    Rules, Spec, Subnet, WorkloadSpec,
 };
 pub use revision::Revision;
 pub use timings::{COMMIT_ALLOWANCE, Inequality, Timings};

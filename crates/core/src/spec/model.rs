@@ -4,7 +4,7 @@ use super::timings::Timings;
 use crate::ids::{NodeId, WorkloadId};
 use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 
 /// The whole cluster. Every node has the same one; nodes with different ones refuse each other.
@@ -118,6 +118,7 @@ pub struct WorkloadSpec {
     pub alone: Alone,
     /// There are data already, and maybe servers that run on them and that Karst did not start: each
     /// is stopped once, and started by Karst. Default false: such a server is left alone.
+    #[serde(default)]
     pub adopt: bool,
     /// Restart a dead primary where it died before looking elsewhere. Default false.
     pub restart: bool,
@@ -128,6 +129,24 @@ pub struct WorkloadSpec {
     pub address: Option<AddressSpec>,
     /// Settings of the driver, as the spec file gives them.
     pub settings: BTreeMap<String, String>,
+    /// What the cluster keeps to where it decides by itself.
+    #[serde(default)]
+    pub rules: Rules,
+}
+
+/// Where a workload may go by itself, and beside which others.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Rules {
+    /// Standbys that run besides the new primary, or nobody takes over by itself; default 0.
+    pub keep: u32,
+    /// Replicas that never become primary by themselves.
+    pub never: BTreeSet<NodeId>,
+    /// Workloads whose primaries are to be on other nodes, among equally safe candidates.
+    pub spread: BTreeSet<WorkloadId>,
+    /// Workloads whose primaries are to be on the same node, among equally safe candidates.
+    pub together: BTreeSet<WorkloadId>,
+    /// Workloads that have their primary first, where both are without one.
+    pub needs: BTreeSet<WorkloadId>,
 }
 
 /// A floating address: one IPv4, one IPv6, or one of each.

@@ -32,6 +32,8 @@ pub struct Candidate {
     pub in_sync_set: bool,
     /// It is to be gone, or its node is in maintenance: it is taken where nobody else is there.
     pub leaving: bool,
+    /// How many of the workloads that are to be on its node, or not, are where they should be then.
+    pub fits: usize,
     /// Where a person may choose it all the same: what it may lack of the acknowledged writes, as
     /// far as is known.
     pub may_lack: Option<MayLack>,
@@ -62,10 +64,12 @@ pub enum Exclusion {
     LastWordPending,
     TooFarBehind,
     LagUnknown,
+    NeverPrimary,
+    TooFewStandbys,
 }
 
 impl Exclusion {
-    pub const ALL: [Exclusion; 20] = [
+    pub const ALL: [Exclusion; 22] = [
         Exclusion::NeverOpened,
         Exclusion::NodeFenced,
         Exclusion::NotHeard,
@@ -86,6 +90,8 @@ impl Exclusion {
         Exclusion::LastWordPending,
         Exclusion::TooFarBehind,
         Exclusion::LagUnknown,
+        Exclusion::NeverPrimary,
+        Exclusion::TooFewStandbys,
     ];
 }
 
@@ -143,11 +149,20 @@ impl MayLack {
     }
 }
 
+/// Of equally safe ones the greatest is taken: it stays, has most, is where the rules between workloads
+/// want it, is first in the spec's rank.
+pub(super) type Preference = (bool, Option<u64>, usize, Reverse<u32>, Reverse<NodeId>);
+
 impl Candidate {
-    pub(super) fn preference(&self) -> (bool, Option<u64>, Reverse<u32>, Reverse<NodeId>) {
+    pub(super) fn preference(&self) -> Preference {
+        self.preferred(self.position)
+    }
+
+    fn preferred(&self, position: Option<u64>) -> Preference {
         (
             !self.leaving,
-            self.position,
+            position,
+            self.fits,
             Reverse(self.rank),
             Reverse(self.node.clone()),
         )
@@ -181,15 +196,7 @@ impl Candidate {
 /// and the spec's rank decides; once they are `settled` the newest does, so that no other standby
 /// is ahead of the new primary.
 pub fn best(list: &[Candidate], settled: bool) -> Option<&Candidate> {
-    let preference = |c: &&Candidate| {
-        let position = if settled { c.position } else { None };
-        (
-            !c.leaving,
-            position,
-            Reverse(c.rank),
-            Reverse(c.node.clone()),
-        )
-    };
+    let preference = |c: &&Candidate| c.preferred(if settled { c.position } else { None });
     list.iter()
         .filter(|c| c.may_take_over())
         .max_by_key(preference)
@@ -206,7 +213,8 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
             w,
             node,
         };
-        let (way, refusal) = match case.verdict() {
+        let judged = case.verdict();
+        let (way, refusal) = match judged.and_then(|way| case.by_the_rules(way)) {
             Ok(way) => (way, None),
             Err(refusal) => (Way::TakesOver, Some(refusal)),
         };
@@ -232,6 +240,7 @@ pub fn list(scene: &Scene, id: &WorkloadId, spec: &WorkloadSpec) -> Vec<Candidat
             rank,
             in_sync_set,
             leaving,
+            fits: case.fits(),
             may_lack,
         }
     };
@@ -312,6 +321,48 @@ impl Case<'_> {
 
     fn is_member(&self) -> bool {
         self.w.sync.sure.contains(self.node)
+    }
+
+    /// What the spec keeps the cluster from doing by itself; a person may.
+    fn by_the_rules(&self, way: Way) -> Result<Way, Refusal> {
+        let rules = &self.spec.rules;
+        let lack = match (way, self.is_member()) {
+            (Way::TakesOver, false) => self.lack(self.position().map(|at| at.number)),
+            _ => MayLack::Bytes(0),
+        };
+        if rules.never.contains(self.node) {
+            let why = "the spec keeps it from being primary".into();
+            return Err(Refusal::Lacks(Exclusion::NeverPrimary, why, lack));
+        }
+        let standbys = self.standbys_beside();
+        if way == Way::TakesOver && standbys < rules.keep as usize {
+            let why = format!(
+                "{standbys} standbys would run beside it, and the spec keeps {}",
+                rules.keep
+            );
+            return Err(Refusal::Lacks(Exclusion::TooFewStandbys, why, lack));
+        }
+        Ok(way)
+    }
+
+    /// Others that run and are sound: in a planned move the old primary is one of them.
+    fn standbys_beside(&self) -> usize {
+        let runs = |n: &&NodeId| {
+            let seen = self.scene.replica(n, self.id).and_then(|r| r.seen.as_ref());
+            seen.is_some_and(|o| o.runs() && !o.has_exited())
+                && self.scene.is_up(n)
+                && self.w.unsound(n).is_none()
+        };
+        let others = self.spec.replicas.keys().filter(|n| *n != self.node);
+        others.filter(runs).count()
+    }
+
+    /// Of the workloads that are to be on the same node or on another one.
+    fn fits(&self) -> usize {
+        let here = |id: &&WorkloadId| self.scene.state.workload(id).holder() == Some(self.node);
+        let rules = &self.spec.rules;
+        let together = rules.together.iter().filter(here).count();
+        together + rules.spread.iter().filter(|id| !here(id)).count()
     }
 
     fn verdict(&self) -> Result<Way, Refusal> {

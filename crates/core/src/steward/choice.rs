@@ -2,11 +2,18 @@
 //! last opened epoch, then those who failed to open one since.
 
 use super::candidates::{self, Candidate, Way};
+use super::outlook::outlook;
 use super::scene::{Desk, Notes};
 use crate::command::Command;
 use crate::ids::NodeId;
+use crate::ids::WorkloadId;
 use crate::planted::Planted;
 use crate::spec::{Alone, Loss};
+use std::time::Duration;
+
+/// For so long a workload waits for those that it needs, and no longer: one that does not come back
+/// keeps no other one down.
+pub(super) const NEEDED_FOR: Duration = Duration::from_secs(10);
 
 impl Desk<'_> {
     /// Nobody holds the workload: assign the best candidate, or say by waiting that there is none
@@ -22,6 +29,9 @@ impl Desk<'_> {
         let rested = ended_for >= timings.lease;
         if self.w.opened.is_none() {
             return if rested { self.form() } else { Vec::new() };
+        }
+        if ended_for < NEEDED_FOR && self.waits_for_another() {
+            return Vec::new();
         }
         let list = candidates::list(self.scene, self.id, self.spec);
         let running = self.scene.state.running(self.id);
@@ -80,6 +90,18 @@ impl Desk<'_> {
             .map(|c| self.assign(&c.node, c.reason()))
             .into_iter()
             .collect()
+    }
+
+    /// Whether a workload that this one needs has no primary, and gets one by itself.
+    pub(super) fn waits_for_another(&self) -> bool {
+        let comes = |id: &WorkloadId| {
+            let Some(spec) = self.scene.spec.workloads.get(id) else {
+                return false;
+            };
+            let now = outlook(self.scene, id, spec);
+            !self.scene.state.workload(id).is_open() && now.need.is_none()
+        };
+        self.forced().is_none() && self.spec.rules.needs.iter().any(comes)
     }
 
     fn best<'l>(&self, list: &'l [Candidate]) -> Option<&'l Candidate> {

@@ -194,6 +194,10 @@ impl Desk<'_> {
             let heard = self.report(n).filter(|_| self.scene.is_up(n));
             heard.and_then(|r| r.seen.as_ref())
         };
+        let since = self.scene.now.since(self.scene.elected_at);
+        if since < choice::NEEDED_FOR && self.waits_for_another() {
+            return Vec::new();
+        }
         let replicas = self.spec.replicas.keys();
         let known: Vec<(&NodeId, &Observation)> =
             replicas.filter_map(|n| Some((n, seen(n)?))).collect();
@@ -211,7 +215,9 @@ impl Desk<'_> {
         let (first, why) = match full.as_slice() {
             [] => {
                 let all = self.spec.replicas.iter();
-                let first = all.min_by_key(|(_, r)| r.rank).map(|(n, _)| n);
+                let never = &self.spec.rules.never;
+                let first = all.min_by_key(|(n, r)| (never.contains(*n), r.rank));
+                let first = first.map(|(n, _)| n);
                 (first, "first in rank; no replica has data")
             }
             [(one, _)] => (Some(*one), "the only replica that has data"),

@@ -91,6 +91,7 @@ impl Case {
             loss,
             alone: Alone::Block,
             adopt: false,
+            rules: Default::default(),
             restart: false,
             replicas: [0, 1, 3]
                 .map(|n| (NodeId::from(NODES[n]), replica(n)))

@@ -2,7 +2,8 @@
 
 use super::super::account::Account;
 use crate::ids::{NodeId, WorkloadId};
-use crate::spec::{Finding, FindingKind, Severity, check};
+use crate::spec::{Finding, FindingKind, Severity, WorkloadSpec, check};
+use crate::steward::candidates::{self, Candidate, Exclusion};
 use crate::text::size;
 use crate::view::FindingView;
 
@@ -29,6 +30,7 @@ impl Account<'_> {
             .chain(self.unnamed())
             .chain(self.overruled())
             .chain(self.waiting_settings())
+            .chain(self.without_target())
             .chain(self.of_hosts());
         check(self.scene.spec).into_iter().chain(seen).collect()
     }
@@ -86,10 +88,45 @@ impl Account<'_> {
         findings
     }
 
+    /// Workloads that the spec's own rules leave nobody for as things are: said before anything is
+    /// lost, so that nothing is expected then which will not come.
+    fn without_target(&self) -> Vec<Finding> {
+        let scene = &self.scene;
+        let finding = |(id, spec): (&WorkloadId, &WorkloadSpec)| {
+            let w = scene.state.workload(id);
+            let holder = w
+                .holder()
+                .filter(|_| w.is_open() && w.operation.is_none())?;
+            let list = candidates::list(scene, id, spec);
+            let by_rule = |c: &Candidate| {
+                let rules = [Exclusion::NeverPrimary, Exclusion::TooFewStandbys];
+                c.exclusion.is_some_and(|why| rules.contains(&why))
+            };
+            let somebody = list.iter().any(|c| c.pending || c.excluded.is_none());
+            if somebody || !list.iter().any(by_rule) {
+                return None;
+            }
+            let why = list
+                .iter()
+                .filter_map(|c| Some(format!("{}: {}", c.node, c.excluded.as_ref()?)));
+            let why: Vec<String> = why.collect();
+            Some(Finding {
+                kind: FindingKind::NoTarget,
+                severity: Severity::Warning,
+                path: vec!["workload".into(), id.to_string()],
+                what: format!("{id} has no target if {holder} is lost: {}", why.join("; ")),
+                remedy: format!(
+                    "bring its standbys back, or change its rules; a person may still decide (karst failover {id})"
+                ),
+            })
+        };
+        scene.spec.workloads.iter().filter_map(finding).collect()
+    }
+
     /// Servers that have to be started again before the spec's settings are in force.
     pub(super) fn waiting_settings(&self) -> Vec<Finding> {
         let scene = &self.scene;
-        let finding = |(id, spec): (&WorkloadId, &crate::spec::WorkloadSpec)| {
+        let finding = |(id, spec): (&WorkloadId, &WorkloadSpec)| {
             let pending = |node: &NodeId| {
                 let seen = scene.replica(node, id)?.seen.as_ref()?;
                 (!seen.pending.is_empty()).then(|| format!("{node} ({})", seen.pending.join(", ")))
