@@ -6,6 +6,7 @@
 //! messages, and its effects go nowhere.
 
 use crate::quantile::quantile;
+use karst_core::author::Level;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{LogId, Snapshot, Stored};
 use karst_core::health::Hears;
@@ -15,6 +16,7 @@ use karst_core::node::{Effect, Input, NodeConfig, SNAPSHOT_AFTER};
 use karst_core::replica::{
     Data, Downstream, GateReport, Observation, Parts, Presence, ReplicaReport, Report, Role,
 };
+use karst_core::request::{Plea, Request};
 use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
 };
@@ -27,6 +29,8 @@ use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 const ROUNDS: usize = 9;
+/// Looks until a revision has to be in force.
+const TRIES: usize = 200;
 const SIZES: [(usize, usize); 5] = [(7, 10), (7, 100), (50, 250), (200, 1_000), (1_000, 5_000)];
 /// Whatever the size: a whole step after one piece of news, and all beats of one heartbeat.
 const NEWS_LIMIT: Duration = Duration::from_millis(10);
@@ -41,6 +45,8 @@ pub struct Scale {
     pub checkins_us: f64,
     pub heartbeat_us: f64,
     pub news_us: f64,
+    /// Another revision of a spec of that size, from the request until it is in force.
+    pub revision_us: f64,
 }
 
 impl Scale {
@@ -59,7 +65,7 @@ pub fn measure() -> Vec<Scale> {
 }
 
 fn of_size(members: usize, workloads: usize) -> Scale {
-    let rounds = rounds(members, workloads);
+    let (rounds, revision) = rounds(members, workloads);
     let median = |part: fn(&Round) -> Duration| {
         let mut parts: Vec<f64> = rounds
             .iter()
@@ -75,6 +81,7 @@ fn of_size(members: usize, workloads: usize) -> Scale {
         checkins_us: median(|r| r.checkins),
         heartbeat_us: median(|r| r.heartbeat),
         news_us: median(|r| r.news),
+        revision_us: revision.as_nanos() as f64 / 1_000.0,
     }
 }
 
@@ -106,7 +113,7 @@ fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
     let replica = |j: usize| ReplicaSpec {
         rank: j as u32 + 1,
         address: address(on(j), 5_000 + k),
-        data: "/d".into(),
+        data: format!("/d/{k}"),
         log: None,
     };
     WorkloadSpec {
@@ -301,7 +308,53 @@ fn spec(members: usize, workloads: usize) -> Spec {
     }
 }
 
-fn rounds(members: usize, workloads: usize) -> Vec<Round> {
+/// All that the coordinator computes for it; the text is as long as a real one.
+fn revise(node: &mut Node, spec: &Spec, mut now: Time) -> Duration {
+    let mut next = spec.clone();
+    for replica in next
+        .workloads
+        .values_mut()
+        .flat_map(|w| w.replicas.values_mut())
+    {
+        replica.rank += 1;
+    }
+    let text = "# a line of a spec\n".repeat(25 * spec.workloads.len());
+    let request = Request::Intend {
+        plea: Plea::Revision {
+            text,
+            spec: Box::new(next),
+            based_on: Some(1),
+        },
+        by: "captain".into(),
+        at: 0,
+        why: None,
+        seen: None,
+        plan_only: false,
+    };
+    timed(|| {
+        let (ticket, level) = (1, Level::Administer);
+        node.handle(
+            now,
+            Input::Asked {
+                ticket,
+                request,
+                level,
+            },
+        );
+        drain(node, now);
+        for _ in 0..TRIES {
+            if node.revision().number == 2 {
+                return;
+            }
+            now += Duration::from_millis(1);
+            node.handle(now, Input::Woke);
+            drain(node, now);
+        }
+        panic!("revision 2 is not in force");
+    })
+}
+
+fn rounds(members: usize, workloads: usize) -> (Vec<Round>, Duration) {
     let spec = spec(members, workloads);
     let (mut node, mut now) = coordinator(&spec);
     let others: Vec<NodeId> = (1..members).map(name).collect();
@@ -375,7 +428,9 @@ fn rounds(members: usize, workloads: usize) -> Vec<Round> {
             news,
         }
     };
-    (0..=ROUNDS as u64).map(round).skip(1).collect()
+    let rounds = (0..=ROUNDS as u64).map(round).skip(1).collect();
+    let revision = revise(&mut node, &spec, now);
+    (rounds, revision)
 }
 
 /// As a table in Markdown, with the limits.
@@ -383,8 +438,8 @@ pub fn table(sizes: &[Scale]) -> String {
     let mut text = format!(
         "A coordinator's own work as a cluster grows, microseconds, medians of {ROUNDS} heartbeats (limits at every size: {} for a step after \
          one piece of news, {} for all beats):\n\n\
-         | members | workloads | all beats of a heartbeat | all check-ins | own heartbeat, every workload looked at | one piece of news |\n\
-         |---|---|---|---|---|---|\n",
+         | members | workloads | all beats of a heartbeat | all check-ins | own heartbeat, every workload looked at | one piece of news | another revision in force |\n\
+         |---|---|---|---|---|---|---|\n",
         NEWS_LIMIT.as_micros(),
         BEATS_LIMIT.as_micros()
     );
@@ -396,10 +451,11 @@ pub fn table(sizes: &[Scale]) -> String {
             checkins_us,
             heartbeat_us,
             news_us,
+            revision_us,
         } = size;
         let _ = writeln!(
             text,
-            "| {members} | {workloads} | {beats_us:.0} | {checkins_us:.0} | {heartbeat_us:.0} | {news_us:.0} |"
+            "| {members} | {workloads} | {beats_us:.0} | {checkins_us:.0} | {heartbeat_us:.0} | {news_us:.0} | {revision_us:.0} |"
         );
     }
     text

@@ -419,7 +419,7 @@ fn addresses(spec: &Spec, found: &mut Findings) {
 /// No two replicas of one node may share a directory, nor have one within the other's: each
 /// replaces its own as a whole.
 fn directories(spec: &Spec, found: &mut Findings) {
-    let mut taken: Vec<(&NodeId, &Path, String)> = Vec::new();
+    let mut taken: BTreeMap<&NodeId, Vec<(&Path, String)>> = BTreeMap::new();
     for (w, workload) in &spec.workloads {
         for (n, replica) in &workload.replicas {
             let own = [("data", Some(&replica.data)), ("log", replica.log.as_ref())];
@@ -428,10 +428,11 @@ fn directories(spec: &Spec, found: &mut Findings) {
                 .filter_map(|(key, d)| Some((key, Path::new(d?))))
             {
                 let path = ["workload", w.as_str(), "replica", n.as_str(), key];
-                let within = |(node, other, _): &&(&NodeId, &Path, String)| {
-                    *node == n && (directory.starts_with(other) || other.starts_with(directory))
+                let here = taken.entry(n).or_default();
+                let within = |(other, _): &&(&Path, String)| {
+                    directory.starts_with(other) || other.starts_with(directory)
                 };
-                if let Some((_, _, other)) = taken.iter().find(within) {
+                if let Some((_, other)) = here.iter().find(within) {
                     found.error(
                         &path,
                         format!(
@@ -441,7 +442,7 @@ fn directories(spec: &Spec, found: &mut Findings) {
                         "give each its own directory",
                     );
                 }
-                taken.push((n, directory, path.join(".")));
+                here.push((directory, path.join(".")));
             }
         }
     }
