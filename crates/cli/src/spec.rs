@@ -1,7 +1,7 @@
 //! The spec: checked without any server, or as a node has it.
 
 use crate::ending::Ending;
-use crate::output::{Format, print};
+use crate::output::{Format, print, remark};
 use anyhow::{Context, Result};
 use karst_api::core::outage::{WorstCase, worst_cases};
 use karst_api::core::spec::Inequality;
@@ -13,21 +13,22 @@ use std::path::Path;
 pub async fn show(client: &Client, revision: Option<u64>, format: Format) -> Result<Ending> {
     if let Some(number) = revision {
         let reply = client.revision(number).await?;
-        print(format, &reply, |r| {
-            format!(
-                "# revision {}, by {}\n{}",
-                r.revision.number, r.revision.by, r.text
-            )
-        })?;
+        let of = format!(
+            "# revision {}, by {}\n",
+            reply.revision.number, reply.revision.by
+        );
+        remark(format, &of);
+        print(format, &reply, |r| r.text.clone())?;
         return Ok(Ending::Done);
     }
     let reply = client.spec().await?;
-    print(format, &reply, |r| {
-        format!(
-            "# revision {}, by {}; SHA-256 {}\n{}",
-            r.revision, r.by, r.digest, r.text
-        )
-    })?;
+    // Not among the text: that goes into a file, and comes back.
+    let of = format!(
+        "# revision {}, by {}; SHA-256 {}\n",
+        reply.revision, reply.by, reply.digest
+    );
+    remark(format, &of);
+    print(format, &reply, |r| r.text.clone())?;
     Ok(Ending::Done)
 }
 

@@ -70,7 +70,10 @@ impl Want {
                 format!("maintenance of {}", names.join(", "))
             }
             Want::Restart(restart) => {
-                format!("the servers of {} are restarted", restart.workload)
+                format!(
+                    "a restart of the servers of {}, one after the other",
+                    restart.workload
+                )
             }
         }
     }
