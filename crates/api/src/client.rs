@@ -5,7 +5,8 @@ use crate::report::OperationReport;
 use crate::types::{
     AcknowledgeBody, ChangedReply, Endpoint, HandOverBody, HistoryReply, HostNeed, InvitationReply,
     InviteBody, JoinBody, JoinReply, MaintenanceBody, ModeBody, MoveBody, PastRevision, PowerBody,
-    RestartBody, RevisionReply, SelfReply, SpecBody, SpecReply, StartedReply, StatusReply,
+    RenewBody, RenewReply, RestartBody, RevisionReply, SelfReply, SpecBody, SpecReply,
+    StartedReply, StatusReply,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -288,6 +289,11 @@ impl Client {
     pub async fn invite(&self, body: &InviteBody) -> Result<InvitationReply, ClientError> {
         self.call(Method::POST, "/api/v1/invitations", Some(body))
             .await
+    }
+
+    pub async fn renew(&self, node: &str, body: &RenewBody) -> Result<RenewReply, ClientError> {
+        let path = format!("/api/v1/nodes/{node}/certificates");
+        self.call(Method::POST, &path, Some(body)).await
     }
 
     /// Joins; nobody has to be signed in.

@@ -240,6 +240,22 @@ pub struct InvitationReply {
     pub line: String,
 }
 
+/// `POST /api/v1/nodes/{node}/certificates`: for keys that its host has made.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RenewBody {
+    /// For a certificate to speak as the node (RFC 2986, PEM).
+    pub request: String,
+    /// For one to answer as its servers.
+    pub server_request: String,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RenewReply {
+    pub certificate: String,
+    pub server_certificate: String,
+}
+
 /// `POST /api/v1/join`: nobody is signed in.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -466,6 +466,9 @@ pub enum NodeCommand {
     Readmit {
         name: String,
     },
+    /// On a node's host: new keys and certificates in place of those that are there; the daemon takes
+    /// them up by itself. The node that has the key of the cluster's CA signs
+    Renew(Place),
     /// Take a node's new store in, after its old one was lost: from then on it votes again
     Enrol {
         name: String,

@@ -10,7 +10,9 @@ use anyhow::{Context, Result, bail, ensure};
 use karst_api::core::NodeId;
 use karst_api::invitation::Line;
 use karst_api::pki::{Authority, Purpose, ask};
-use karst_api::{Client, ClientError, InviteBody, JoinBody, JoinReply, ProblemType, specfile};
+use karst_api::{
+    Client, ClientError, InviteBody, JoinBody, JoinReply, ProblemType, RenewBody, specfile,
+};
 use std::fs::OpenOptions;
 use std::io::Write as _;
 use std::net::IpAddr;
@@ -203,6 +205,51 @@ fn with_node(text: &str, added: &Added) -> Result<String> {
     let nodes = nodes.context("the spec in force has no nodes")?;
     nodes.insert(&added.name, Item::Table(node));
     Ok(document.to_string())
+}
+
+/// On a node's host: new keys, and certificates for them, in place of those that are there. The
+/// daemon takes them up by itself.
+pub async fn renew(client: &Client, place: &Place, format: Format) -> Result<Ending> {
+    let me = match &place.node {
+        Some(node) => node.clone(),
+        None => host_name()?,
+    };
+    let there = tls(place, "node.pem");
+    ensure!(
+        there.exists(),
+        "nothing was written: {} is not there, so that this host is no node yet; it joins with `karst join`",
+        there.display()
+    );
+    let (own, server) = (ask(&me)?, ask(&me)?);
+    let body = RenewBody {
+        request: own.request,
+        server_request: server.request,
+    };
+    let reply = client.renew(&me, &body).await?;
+    let files = [
+        ("server.key", server.key, 0o600),
+        ("server.pem", reply.server_certificate, 0o644),
+        ("node.key", own.key, 0o600),
+        ("node.pem", reply.certificate, 0o644),
+    ];
+    let mut new = Files(Vec::new());
+    for (name, text, mode) in files {
+        new.add(tls(place, &format!("{name}.next")), text, mode);
+    }
+    new.write()?;
+    // A key and the certificate of another one are refused: the daemon waits for both.
+    for (path, ..) in &new.0 {
+        std::fs::rename(path, path.with_extension(""))
+            .with_context(|| path.display().to_string())?;
+    }
+    remark(
+        format,
+        &format!(
+            "{me} has new certificates in {}\n",
+            place.dir.join("tls").display()
+        ),
+    );
+    Ok(Ending::Done)
 }
 
 fn unix() -> u64 {

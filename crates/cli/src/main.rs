@@ -245,6 +245,7 @@ async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::
             name,
             change: Changed { why, consent },
         } => intents::remove(client, &Removed::Node(&name), why, &consent, format).await,
+        NodeCommand::Renew(place) => joining::renew(client, &place, format).await,
         NodeCommand::Readmit { name } => act::readmit(client, &name, format).await,
         NodeCommand::Enrol { name, yes } => act::enrol(client, &name, yes, format).await,
     }

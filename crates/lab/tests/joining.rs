@@ -169,6 +169,7 @@ async fn a_host_joins_by_a_line() {
         nodes.any(|n| n.node.as_str() == "uvala" && n.votes == 1 && n.votes_count == Some(true))
     };
     lab.wait("uvala votes", LIMIT, votes).await.unwrap();
+    renewed(&lab).await.unwrap();
     // Its replica and its gate come back with the spec that had them.
     let body = karst_api::SpecBody {
         text,
@@ -177,6 +178,44 @@ async fn a_host_joins_by_a_line() {
     let revision = lab.client.spec().await.unwrap().revision;
     lab.client.submit(&body, revision).await.unwrap();
     lab.healthy(LIMIT).await.unwrap();
+}
+
+/// Its keys are others from then on, and nobody notices.
+async fn renewed(lab: &Lab) -> Result<()> {
+    let host = lab.layout.host("uvala");
+    let read = |name: &str| std::fs::read_to_string(host.join("tls").join(name));
+    let before = (read("node.pem")?, read("node.key")?);
+    let config = lab.layout.dir.join("client.toml").display().to_string();
+    let dir = host.display().to_string();
+    let renew = |node: &str, dir: &str| {
+        karst(&[
+            "--config", &config, "node", "renew", "--as", node, "--dir", dir,
+        ])
+    };
+    let (done, said) = renew("uvala", "/nonexistent")?;
+    ensure!(!done && said.contains("this host is no node yet"), "{said}");
+    let (done, said) = renew("cenote", &dir)?;
+    ensure!(
+        !done && said.contains("there is no node `cenote`"),
+        "{said}"
+    );
+    ensure!(
+        before == (read("node.pem")?, read("node.key")?),
+        "something was written"
+    );
+    let (done, said) = renew("uvala", &dir)?;
+    ensure!(done && said.contains("has new certificates"), "{said}");
+    ensure!(read("node.pem")? != before.0 && read("node.key")? != before.1);
+    let log = host.join("log/karstd.log");
+    let taken_up = |r: &StatusReply| {
+        let mut nodes = r.status.nodes.iter();
+        let log = std::fs::read_to_string(&log).unwrap_or_default();
+        log.contains("certificates and tokens are read again")
+            && nodes.any(|n| n.node.as_str() == "uvala" && n.state == NodeState::Up)
+    };
+    lab.wait("they are taken up", LIMIT, taken_up)
+        .await
+        .map(drop)
 }
 
 /// It is out of the spec, and its disk is another one.

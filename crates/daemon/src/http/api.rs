@@ -48,6 +48,7 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         intents::hand_over,
         join::invite,
         join::join,
+        join::renew,
         myself,
         endpoints,
         super::writes::written,
@@ -126,6 +127,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/nodes/{node}/fence", "POST").route(web::post().to(fence)))
         .service(at("/nodes/{node}/power", "POST").route(web::post().to(power)))
         .service(at("/nodes/{node}/readmit", "POST").route(web::post().to(readmit)))
+        .service(at("/nodes/{node}/certificates", "POST").route(web::post().to(join::renew)))
         .service(at("/nodes/{node}/enrol", "POST").route(web::post().to(enrol)))
         .service(resource("/role/{workload}/{role}", "GET").route(web::get().to(role)));
 }

@@ -129,6 +129,9 @@ fn wish(method: &str, path: &str) -> Option<String> {
         ("POST", ["nodes", node, what @ ("fence" | "readmit" | "enrol")]) => {
             format!("to {what} {}", node.escape_debug())
         }
+        ("POST", ["nodes", node, "certificates"]) => {
+            format!("for new certificates of {}", node.escape_debug())
+        }
         ("POST", ["invitations"]) => "for an invitation of a host".into(),
         ("POST", ["join"]) => "to join by an invitation".into(),
         ("PUT", ["spec"]) => "to have another spec in force".into(),

@@ -8,7 +8,9 @@ use super::tokens::User;
 use actix_web::{HttpRequest, HttpResponse, web};
 use karst_api::invitation::Line;
 use karst_api::pki::{Authority, PkiError, Purpose, digest, print_of};
-use karst_api::{InvitationReply, InviteBody, JoinBody, JoinReply, ProblemType};
+use karst_api::{
+    InvitationReply, InviteBody, JoinBody, JoinReply, ProblemType, RenewBody, RenewReply,
+};
 use karst_core::author::Level;
 use karst_core::request::{Answer, Request};
 use karst_core::spec::Spec;
@@ -154,20 +156,65 @@ pub async fn join(
         tokio::time::sleep(service.strangers.wrong(from)).await;
         return Err(refused);
     }
-    let addresses = addresses(&spec, &node);
-    let issue = |asked: &str, purpose| {
-        let made = authority.issue(asked, node.as_str(), &addresses, purpose);
-        made.map_err(|e| Refusal::bad(e.to_string()))
+    let issuer = Issuer {
+        authority,
+        addresses: addresses(&spec, &node),
+        node,
     };
     Ok(HttpResponse::Ok().json(JoinReply {
-        certificate: issue(&body.request, Purpose::Node)?,
-        server_certificate: issue(&body.server_request, Purpose::Server)?,
-        ca: authority.certificate.clone(),
+        certificate: issuer.issue(&body.request, Purpose::Node)?,
+        server_certificate: issuer.issue(&body.server_request, Purpose::Server)?,
+        ca: issuer.authority.certificate.clone(),
         revision: service.revision().number,
         spec: service.revision().text.to_string(),
         tokens,
         secrets,
     }))
+}
+
+/// Signs what a node of the spec goes on with once its certificates end.
+#[utoipa::path(post, path = "/api/v1/nodes/{node}/certificates", params(("node" = String, Path)), request_body = RenewBody,
+    responses((status = 200, body = RenewReply)))]
+pub async fn renew(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<Object<RenewBody>>,
+) -> Result<HttpResponse, Refusal> {
+    user.needs(Level::Administer)?;
+    let (node, spec) = (NodeId::from(path.into_inner()), service.spec());
+    if !spec.nodes.contains_key(&node) {
+        let what = format!("there is no node `{node}` in the spec in force");
+        return Err(Refusal::new(ProblemType::NotFound, what));
+    }
+    let RenewBody {
+        request,
+        server_request,
+    } = body.into_inner().0;
+    let issuer = Issuer {
+        authority: service.files.authority(&service.me)?,
+        addresses: addresses(&spec, &node),
+        node,
+    };
+    Ok(HttpResponse::Ok().json(RenewReply {
+        certificate: issuer.issue(&request, Purpose::Node)?,
+        server_certificate: issuer.issue(&server_request, Purpose::Server)?,
+    }))
+}
+
+/// Signs for one node.
+struct Issuer {
+    authority: Authority,
+    node: NodeId,
+    addresses: Vec<IpAddr>,
+}
+
+impl Issuer {
+    fn issue(&self, asked: &str, purpose: Purpose) -> Result<String, Refusal> {
+        let (name, addresses) = (self.node.as_str(), &self.addresses);
+        let made = self.authority.issue(asked, name, addresses, purpose);
+        made.map_err(|e| Refusal::bad(e.to_string()))
+    }
 }
 
 /// Where a node is reached, by whomever.
