@@ -164,9 +164,16 @@ pub async fn add(client: &Client, added: &Added, format: Format) -> Result<Endin
         let why = added.change.why.clone();
         // A node is expected from then on: whoever waits for it here waits for ever.
         let begun = intents::begun(client, text, why, consent, typed, format).await?;
-        if let Begun::Not(ending) = begun {
-            return Ok(ending);
-        }
+        let id = match begun {
+            Begun::Not(ending) => return Ok(ending),
+            Begun::As(id) => id,
+        };
+        // Nobody is invited who is not in the spec in force yet.
+        let watched = client.watch(|reply| {
+            let status = &reply.status;
+            status.revision > now.revision || status.intents_over.iter().any(|over| over.id == id)
+        });
+        watched.await?;
     } else if !added.change.consent.yes && !approved("node", &added.name)? {
         bail!("nothing was changed: not approved");
     }

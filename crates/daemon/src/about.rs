@@ -30,7 +30,7 @@ pub struct Sources {
     pub runtime: PathBuf,
     pub certificate: PathBuf,
     pub servers: Servers,
-    pub own: [Own; 2],
+    pub own: [Own; 3],
 }
 
 /// Until the daemon ends.

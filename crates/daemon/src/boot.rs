@@ -111,6 +111,7 @@ struct Engine {
     renewal: peers::Renewal,
     strange_datagrams: Arc<AtomicU64>,
     in_force: watch::Receiver<Arc<Revision>>,
+    lacks: about::Own,
 }
 
 fn start_engine(
@@ -146,7 +147,9 @@ fn start_engine(
         examine.subscribe(),
         tell.clone(),
     ));
+    let lacks = about::Own::default();
     let host = wiring::Host {
+        lacks: lacks.clone(),
         examine,
         me: me.clone(),
         common: run.common.clone(),
@@ -190,11 +193,12 @@ fn start_engine(
         renewal,
         strange_datagrams,
         in_force: in_force.subscribe(),
+        lacks,
     })
 }
 
 /// This node says of itself and its host what people want to know.
-fn start_about(run: &Run, me: &NodeId, engine: &Engine, own: [about::Own; 2]) {
+fn start_about(run: &Run, me: &NodeId, engine: &Engine, own: [about::Own; 3]) {
     let sources = about::Sources {
         me: me.clone(),
         in_force: engine.in_force.clone(),
@@ -220,7 +224,12 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let (asked, in_force) = (run.clone(), engine.in_force.clone());
     let looked_at = (me.clone(), engine.in_force.clone());
     let [own, seen_of_host] = <[about::Own; 2]>::default();
-    start_about(&run, &me, &engine, [own.clone(), seen_of_host.clone()]);
+    start_about(
+        &run,
+        &me,
+        &engine,
+        [own.clone(), seen_of_host.clone(), engine.lacks.clone()],
+    );
     let (stop, stopping) = watch::channel(false);
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),

@@ -1,19 +1,19 @@
 //! The wiring: which task carries out which effect, and the tasks, which follow the node's shape.
 
+use crate::about::Own;
 use crate::arguments::Common;
 use crate::heart::{Glance, Tell};
-use crate::lock::lock;
+use crate::lock::{lock, write};
 use crate::{deadman, hands, peers, readiness};
 use anyhow::{Context, Result};
 use hands::Hand;
 use karst_adapters::{Address, Bounds, Placed, Power, Server};
-use karst_core::address::{AddressOrder, AddressSeen, Connection};
+use karst_core::address::{AddressOrder, Connection};
 use karst_core::authority::Claim;
 use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
-use karst_core::replica::{Data, Observation};
-use karst_core::spec::{PowerSpec, Revision, Subnet, WorkloadSpec};
+use karst_core::spec::{Finding, FindingKind, PowerSpec, Revision, Severity, Subnet, WorkloadSpec};
 use karst_core::{Effect, Input, NodeId, Spec, WorkloadId};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -36,6 +36,8 @@ pub struct Host {
     pub glance: watch::Receiver<Glance>,
     /// Whoever answers people reads the spec in force there.
     pub in_force: watch::Sender<Arc<Revision>>,
+    /// What cannot be had here, for people.
+    pub lacks: Own,
     /// What this host is examined for.
     pub examine: watch::Sender<readiness::Wanted>,
     /// Where peers are dialled, and where everything else runs.
@@ -56,12 +58,12 @@ pub struct Wiring {
     try_again: Instant,
 }
 
-/// Something of the spec that cannot be made here.
+/// Something of the spec that cannot be made here, and why. Nothing is said of a server or an address
+/// that nobody has looked at: it may run, or be here, all the same (C5).
+#[derive(PartialEq)]
 struct Unmade {
     of: String,
     why: String,
-    /// As whoever decides is to see it.
-    seen: Input,
 }
 
 impl std::fmt::Display for Unmade {
@@ -205,47 +207,50 @@ impl Wiring {
         let host = self.host.workers.clone();
         let _inside = host.enter();
         let before = std::mem::take(&mut self.unmade);
+        let mut unmade = Vec::new();
+        let mut note = |of: String, made: Result<()>| {
+            unmade.extend(made.err().map(|error| Unmade {
+                of,
+                why: format!("{error:#}"),
+            }));
+        };
         for (id, workload) in &spec.workloads {
-            if let Err(error) = self.shape_replica(id, workload, spec) {
-                let (why, workload) = (format!("{error:#}"), id.clone());
-                let observation = Observation {
-                    trouble: Some(why.clone()),
-                    ..Observation::down(Data::Foreign(why.clone()))
-                };
-                // Where an older one is kept its own looks say how it is.
-                if self.hands.replicas.contains_key(id) {
-                    tracing::error!(%workload, %why, "it goes on as it was");
-                }
-                self.unmade.push(Unmade {
-                    of: format!("the server of {id}"),
-                    why,
-                    seen: Input::Observed {
-                        workload,
-                        observation,
-                    },
-                });
-            }
-            if let Err(error) = self.shape_address(id, workload) {
-                let (why, workload) = (format!("{error:#}"), id.clone());
-                let seen = AddressSeen {
-                    trouble: Some(why.clone()),
-                    ..AddressSeen::default()
-                };
-                self.unmade.push(Unmade {
-                    of: format!("the address of {id}"),
-                    why,
-                    seen: Input::AddressSeen { workload, seen },
-                });
-            }
+            // Where there is an older hand it goes on as it was.
+            note(
+                format!("the server of {id}"),
+                self.shape_replica(id, workload, spec),
+            );
+            note(
+                format!("the address of {id}"),
+                self.shape_address(id, workload),
+            );
         }
-        self.shape_power(spec);
-        for unmade in &self.unmade {
-            let known = |b: &Unmade| (&b.of, &b.why) == (&unmade.of, &unmade.why);
-            if !before.iter().any(known) {
-                tracing::error!("{unmade}: it cannot be had here; trying on");
-            }
-            self.host.tell.input(unmade.seen.clone());
+        self.hands.power.retain(|node, task| {
+            let of = spec.nodes.get(node).and_then(|n| n.power.as_ref());
+            of == Some(&task.of)
+        });
+        for (node, power) in spec
+            .nodes
+            .iter()
+            .filter_map(|(n, s)| Some((n, s.power.as_ref()?)))
+        {
+            note(
+                format!("the power device of {node}"),
+                self.shape_power(node, power),
+            );
         }
+        for one in unmade.iter().filter(|one| !before.contains(one)) {
+            tracing::error!("{one}: it cannot be had here; trying on");
+        }
+        let findings = unmade.iter().map(|one| Finding {
+            kind: FindingKind::HostLacks,
+            severity: Severity::Warning,
+            path: vec!["node".into(), self.host.me.to_string()],
+            what: format!("{} cannot have {one}", self.host.me),
+            remedy: "put that right on its host; it is tried again each few seconds".into(),
+        });
+        *write(&self.host.lacks) = findings.collect();
+        self.unmade = unmade;
         self.try_again = Instant::now() + TRY_AGAIN;
     }
 
@@ -352,34 +357,29 @@ impl Wiring {
     }
 
     /// Every node can ask every device: whoever is coordinator does.
-    fn shape_power(&mut self, spec: &Spec) {
-        let of = |node: &NodeId| spec.nodes.get(node)?.power.as_ref();
-        let devices = &mut self.hands.power;
-        devices.retain(|node, task| of(node) == Some(&task.of));
-        for node in spec.nodes.keys() {
-            let Some(power) = of(node).filter(|_| !devices.contains_key(node)) else {
-                continue;
-            };
-            let device = match Power::from_spec(power) {
-                Ok(device) => Arc::new(device),
-                Err(error) => {
-                    let why = error.to_string();
-                    let seen = Input::Powered {
-                        node: node.clone(),
-                        order: PowerOrder::Look,
-                        result: Err(why.clone()),
-                    };
-                    let of = format!("the power device of {node}");
-                    self.unmade.push(Unmade { of, why, seen });
-                    continue;
-                }
-            };
-            let (orders, told) = mpsc::unbounded_channel();
-            let (glance, tell) = (self.host.glance.clone(), self.host.tell.clone());
-            tokio::spawn(hands::power(node.clone(), device, told, glance, tell));
-            let of = power.clone();
-            devices.insert(node.clone(), Task { of, orders });
+    fn shape_power(&mut self, node: &NodeId, power: &PowerSpec) -> Result<()> {
+        if self.hands.power.contains_key(node) {
+            return Ok(());
         }
+        let device = match Power::from_spec(power) {
+            Ok(device) => Arc::new(device),
+            Err(error) => {
+                let result = Err(error.to_string());
+                let (node, order) = (node.clone(), PowerOrder::Look);
+                self.host.tell.input(Input::Powered {
+                    node,
+                    order,
+                    result,
+                });
+                return Err(error.into());
+            }
+        };
+        let (orders, told) = mpsc::unbounded_channel();
+        let (glance, tell) = (self.host.glance.clone(), self.host.tell.clone());
+        tokio::spawn(hands::power(node.clone(), device, told, glance, tell));
+        let of = power.clone();
+        self.hands.power.insert(node.clone(), Task { of, orders });
+        Ok(())
     }
 
     /// Nothing is left of it here.

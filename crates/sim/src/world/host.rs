@@ -7,8 +7,10 @@ use karst_core::consensus::Stored;
 use karst_core::node::Write;
 use karst_core::replica::GateReport;
 use karst_core::replica::agent::Kept;
+use karst_core::spec::Revision;
 use karst_core::{Input, Node, Time, WorkloadId};
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// What is on a host's disk, synced.
 #[derive(Clone, Default)]
@@ -145,6 +147,9 @@ pub struct Host {
     pub frozen: u32,
     /// Of the machine.
     pub suspended: u32,
+    /// What its daemon is started with where that is not what the world was formed with: whoever
+    /// joins is given the spec of then.
+    pub given: Option<Arc<Revision>>,
     pub deadman_dead: u32,
     pub deadman_late: u32,
     /// After a thaw it is scheduled again a little later than the server.

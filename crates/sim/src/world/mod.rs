@@ -174,6 +174,7 @@ impl World {
             paused: 0,
             frozen: 0,
             suspended: 0,
+            given: None,
             deadman_dead: 0,
             deadman_late: 0,
             deadman_from: 0,
@@ -467,7 +468,8 @@ impl World {
     }
 
     fn start_daemon(&mut self, h: usize) {
-        let (given, planted, seed) = (self.founding.clone(), self.planted, self.chance.random());
+        let (founding, planted, seed) = (self.founding.clone(), self.planted, self.chance.random());
+        let given = self.hosts[h].given.clone().unwrap_or(founding);
         let (me, now) = (self.names[h].clone(), self.now);
         let host = &mut self.hosts[h];
         host.run += 1;
@@ -500,6 +502,32 @@ impl World {
         self.truth.forget(&me);
         self.say_deadlines(h);
         self.after(2, Happening::Input(h, run, Input::Woke));
+    }
+
+    /// A host that the spec names by now, and that has never been part of it, joins: somebody gives it
+    /// the spec in force, again where that has changed before it was heard.
+    pub(super) fn join(&mut self) {
+        let Some(now) = self.truth.state.charter.revision.clone() else {
+            return;
+        };
+        for h in 0..self.hosts.len() {
+            let (name, host) = (&self.names[h], &self.hosts[h]);
+            let stored = &host.disk.stored;
+            let is_new = stored.entries.is_empty() && stored.snapshot.is_none();
+            let expected = now.spec.nodes.contains_key(name);
+            let has_it = host.given.as_ref().is_some_and(|g| g.number == now.number);
+            if is_new
+                && expected
+                && !has_it
+                && !self.founding.spec.nodes.contains_key(name)
+                && host.node.is_some()
+                && !host.stands()
+            {
+                self.hosts[h].given = Some(now.clone());
+                self.stop_daemon(h);
+                self.start_daemon(h);
+            }
+        }
     }
 
     /// What the spec places on a host.

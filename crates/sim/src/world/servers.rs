@@ -362,6 +362,7 @@ impl World {
 
     /// Four milliseconds of the servers' and clients' lives; every 20th, the drivers probe.
     pub(super) fn tick(&mut self) -> Verdict {
+        self.join();
         let millis = self.now / MS;
         for w in 0..self.workloads.len() {
             for h in 0..self.hosts.len() {

@@ -203,8 +203,25 @@ impl World {
         if calm_ms >= 20_000
             && let Some((id, intended)) = self.truth.state.charter.intents.iter().next()
         {
-            let title = intended.what.want.title();
-            return self.broken("L1", format!("{id}, {title}, is not done after the calm"));
+            let (id, title) = (*id, intended.what.want.title());
+            let status = self
+                .coordinator()
+                .cloned()
+                .and_then(|leader| self.status(&leader));
+            let intents = status.map_or_else(Vec::new, |status| status.intents);
+            let steps = intents
+                .into_iter()
+                .filter(|i| i.id == id)
+                .flat_map(|i| i.steps);
+            let open: Vec<String> = steps
+                .filter(|step| !step.done)
+                .map(|step| format!("{} ({:?})", step.text, step.waits))
+                .collect();
+            let what = format!(
+                "{id}, {title}, is not done after the calm: {}",
+                open.join("; ")
+            );
+            return self.broken("L1", what);
         }
         for w in 0..self.workloads.len() {
             if !self.in_force().workloads.contains_key(&self.workloads[w]) {
