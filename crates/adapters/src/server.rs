@@ -11,6 +11,7 @@ use karst_core::replica::{Action, Done, Observation, Presence};
 use karst_core::spec::WorkloadSpec;
 use std::net::SocketAddr;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -25,6 +26,8 @@ pub struct Server {
     driver: Box<dyn Driver>,
     /// Why this run of the server ended, as it said itself.
     ended: Mutex<Option<String>>,
+    /// Whether the last look found a server that Karst did not start.
+    strange: AtomicBool,
 }
 
 /// Whom a client reaches at the addresses that it is given.
@@ -75,6 +78,7 @@ impl Server {
             host,
             driver,
             ended: Mutex::default(),
+            strange: AtomicBool::default(),
         }
     }
 
@@ -113,7 +117,7 @@ impl Server {
     /// What the server or its programs said, in words.
     pub async fn act(&self, action: Action) -> Result<Done> {
         let driver = &self.driver;
-        self.may_touch()?;
+        self.may_touch(&action)?;
         match action {
             Action::Create => self.create().await?,
             Action::StartPrimary => self.start(Start::Primary).await?,
@@ -147,15 +151,27 @@ impl Server {
         Ok(Done::Ok)
     }
 
-    /// What somebody else started is left alone, unless the spec says that it is Karst's from now on.
-    fn may_touch(&self) -> Result<()> {
-        if self.host.site.adopt || !self.is_strange()? {
+    /// What somebody else started is left alone, unless the spec says that it is Karst's from now on. A
+    /// stop at once takes authority away, and waits for no disk (F5): it goes by the last look.
+    fn may_touch(&self, action: &Action) -> Result<()> {
+        let strange = match action {
+            Action::StopNow => self.strange.load(Ordering::Relaxed),
+            _ if self.host.site.adopt => false,
+            _ => self.is_strange()?,
+        };
+        if self.host.site.adopt || !strange {
             return Ok(());
         }
         Err(Trouble::Wrong(format!(
             "a server that Karst did not start runs on {}: `adopt = true` in the spec lets Karst stop it and start it as its own",
             self.data_dir().display()
         )))
+    }
+
+    fn looks_strange(&self) -> bool {
+        let strange = self.driver.is_strange();
+        self.strange.store(strange, Ordering::Relaxed);
+        strange
     }
 
     fn is_strange(&self) -> Result<bool> {
@@ -279,7 +295,7 @@ impl Server {
         }
         let seen = if self.host.has_lost_first() {
             self.just_exited()
-        } else if self.driver.is_strange() {
+        } else if self.looks_strange() {
             Observation {
                 presence: Presence::Runs,
                 strange: true,

@@ -276,7 +276,10 @@ impl Postgres {
     /// else wrote there is put aside, with what was changed by `ALTER SYSTEM`.
     pub(super) fn write_include(&self) -> Result<()> {
         let (files, data) = (self.host.files(), &self.host.site.data);
-        let (path, ours) = (data.join(SETTINGS), self.is_ours());
+        let path = data.join(SETTINGS);
+        let ours = self
+            .has_our_settings()
+            .map_err(Trouble::io(path.display().to_string()))?;
         let server = self.host.site.runtime.join("server.conf");
         let text = format!("{OURS}include {}\n", quoted(&server.display().to_string()));
         if ours && files.read_text(&path).is_ok_and(|now| now == text) {
@@ -296,18 +299,27 @@ impl Postgres {
     }
 
     /// Whether a server that runs on these data was started by Karst: every start writes that line
-    /// first.
+    /// first. What cannot be looked at is no stranger for that: it is stopped when it has to be.
     pub(super) fn is_ours(&self) -> bool {
         if self.remember(|m| m.ours) {
             return true;
         }
+        let pid = self.host.site.data.join("postmaster.pid");
+        match self.has_our_settings() {
+            Ok(true) | Err(_) => true,
+            // Nothing is known of a directory that has neither (a volume that is not there).
+            Ok(false) => !matches!(self.host.files().exists(&pid), Ok(true)),
+        }
+    }
+
+    fn has_our_settings(&self) -> std::io::Result<bool> {
         let path = self.host.site.data.join(SETTINGS);
-        let ours = self
-            .host
-            .files()
-            .read_text(&path)
-            .is_ok_and(|now| now.starts_with(OURS));
+        let ours = match self.host.files().read_text(&path) {
+            Ok(text) => text.starts_with(OURS),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => false,
+            Err(error) => return Err(error),
+        };
         self.remember(|m| m.ours = ours);
-        ours
+        Ok(ours)
     }
 }
