@@ -4,7 +4,7 @@
 
 use karst_core::NodeId;
 use karst_core::spec::{Spec, Timings};
-use karst_sim::{Fault, Run, Script, Shape, World, ferry_spec, powered_spec, shrink};
+use karst_sim::{Edit, Fault, Run, Script, Shape, World, ferry_spec, powered_spec, shrink};
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -160,6 +160,44 @@ fn nothing_moves_without_a_fault() {
                 world.acknowledged()
             );
         }
+    }
+}
+
+/// K1: whoever rests gets no vote, and has the one that the spec gives it once it takes part again.
+#[test]
+fn a_node_in_maintenance_gains_no_vote() {
+    for seed in 0..6 {
+        let mut world = World::new(spec_of(seed), seed, None);
+        let run = |world: &mut World, until_ms: u64, faults: Vec<(u64, Fault)>| {
+            let script = Script {
+                faults,
+                until_ms,
+                calm_ms: 0,
+            };
+            world.run(&script).unwrap_or_else(|f| panic!("{f}"));
+            let leader = world.coordinator().expect("somebody leads").clone();
+            let votes = world.status(&leader).expect("it runs").quorum.total;
+            (leader, votes)
+        };
+        let (of, votes) = run(&mut world, 8_000, Vec::new());
+        assert_eq!(votes, 3);
+        let rest = |end| Fault::Rest {
+            of: of.clone(),
+            nodes: vec!["uvala".into()],
+            end,
+        };
+        let edit = Fault::Submit {
+            of: of.clone(),
+            edit: Edit::Votes("uvala".into(), 1),
+        };
+        let (_, votes) = run(
+            &mut world,
+            20_000,
+            vec![(8_100, rest(false)), (11_000, edit)],
+        );
+        assert_eq!(votes, 3, "it rests");
+        let (_, votes) = run(&mut world, 30_000, vec![(20_100, rest(true))]);
+        assert_eq!(votes, 4, "it is back");
     }
 }
 
