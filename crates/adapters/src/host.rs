@@ -260,11 +260,6 @@ impl Host {
             .then(|| Pid::from_raw(pid))?
     }
 
-    /// The number of whoever's first process runs on the data, for a look at it.
-    pub fn first_number_of_any(&self) -> Option<i32> {
-        Some(self.first_number()?.as_raw_nonzero().get())
-    }
-
     /// Whether it is known that nothing of the server runs.
     ///
     /// # Errors

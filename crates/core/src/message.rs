@@ -6,12 +6,13 @@ use crate::authority::{Claim, Lease};
 use crate::consensus::Talk;
 use crate::heads::Head;
 use crate::health::Hears;
-use crate::ids::{Epoch, Term, WorkloadId};
+use crate::ids::{Epoch, Index, NodeId, Term, WorkloadId};
 use crate::members::Members;
 use crate::replica::{Parts, Report};
 use crate::request::{Answer, Request};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Message {
@@ -23,6 +24,15 @@ pub enum Message {
         /// How far the primaries on this node are (F2), and those that were not heard lately; a few
         /// at a time.
         heads: Vec<(WorkloadId, Head)>,
+        /// The entry from which the sender has who votes.
+        #[serde(default)]
+        votes: Index,
+    },
+    /// To a member whose beat has an older one: these vote, at these addresses, by the committed
+    /// entry `at` (V7).
+    Vouch {
+        at: Index,
+        voters: Vec<(NodeId, SocketAddr)>,
     },
     Talk(Talk),
     /// A node to the coordinator, each heartbeat and at once when something changed: what it sees,

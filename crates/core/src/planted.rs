@@ -88,6 +88,8 @@ pub enum Planted {
     GrantsFromAnybody,
     /// A node without a vote may lead.
     LeadsWithoutVote,
+    /// V7: a node may vouch for itself.
+    VouchesForItself,
     /// What a check-in changes is taken whatever it refers to.
     MixReports,
 }

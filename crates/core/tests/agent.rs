@@ -814,12 +814,22 @@ fn data_of_another_identity_are_not_touched() {
     let (action, failed) = act(seen(Some("theirs")));
     assert_eq!(action, None);
     assert!(failed.is_some_and(|why| why.contains("known as theirs")));
+    let (action, failed) = act(seen(None));
+    assert_eq!(action, None, "what cannot be read may be anybody's");
+    assert!(failed.is_some_and(|why| why.contains("cannot be read")));
     let start = Action::StartStandby {
         upstream: "polje".into(),
     };
-    for identity in [Some("ours"), None] {
-        assert_eq!(act(seen(identity)).0, Some(start.clone()), "{identity:?}");
-    }
+    assert_eq!(act(seen(Some("ours"))).0, Some(start));
+    // Nothing is there any more: whatever was known of it before keeps no copy away.
+    let moved = Observation {
+        data: Data::Empty,
+        ..seen(Some("theirs"))
+    };
+    let copy = Action::Clone {
+        from: "polje".into(),
+    };
+    assert_eq!(act(moved).0, Some(copy));
     let strange = Observation {
         presence: Presence::Runs,
         strange: true,

@@ -21,7 +21,7 @@ use karst_core::spec::{
     Alone, Clock, Loss, NodeSpec, Readmit, ReplicaSpec, Spec, Timings, WorkloadSpec,
 };
 use karst_core::state::ClusterState;
-use karst_core::{BootId, Epoch, Node, NodeId, Position, SwitchPoint, Term, Time};
+use karst_core::{BootId, Epoch, Index, Node, NodeId, Position, SwitchPoint, Term, Time};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -405,6 +405,7 @@ fn rounds(members: usize, workloads: usize) -> (Vec<Round>, Duration) {
                     number: beat,
                     hears: hears.clone(),
                     heads: Vec::new(),
+                    votes: Index(0),
                 };
                 receive(&mut node, now, from, message);
             }

@@ -591,7 +591,7 @@ impl Dice {
 
     fn message(&mut self) -> Message {
         let (number, sent, news) = (self.number(), self.time(), self.yes());
-        match self.of(9) {
+        match self.of(10) {
             0 => {
                 let lately = self
                     .nodes
@@ -616,6 +616,7 @@ impl Dice {
                         of: self.number(),
                     },
                     heads,
+                    votes: Index(self.number()),
                 }
             }
             1..=3 => Message::Talk(self.talk()),
@@ -669,6 +670,10 @@ impl Dice {
                     connections: vec![connection; self.of(4)],
                 }
             }
+            8 => Message::Vouch {
+                at: Index(self.number()),
+                voters: self.some(|d| (d.node(), ([192, 0, 2, 1], 7).into())),
+            },
             _ if self.yes() => Message::Answer {
                 number,
                 answer: Answer::NoCoordinator,

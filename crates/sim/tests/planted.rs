@@ -418,6 +418,12 @@ fn rules_of_consensus_and_leases() {
             Shape::Hostile.spec(false),
             |_| hostile(),
         ),
+        scene(
+            VouchesForItself,
+            Check("S8"),
+            Shape::Hostile.spec(false),
+            |_| hostile(),
+        ),
         scene(MixReports, Check("report"), ferry_spec(), |_| {
             let lossy = Fault::Lossy {
                 percent: 30,

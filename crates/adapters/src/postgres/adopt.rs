@@ -5,9 +5,12 @@ use super::keeper::Postgres;
 use super::words::copied;
 use crate::trouble::{Result, Trouble};
 use karst_core::replica::Data;
+use rustix::io::Errno;
+use std::collections::BTreeSet;
+use std::io::{ErrorKind, Read};
 use std::net::TcpListener;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Less than this is no room for a copy.
 const ROOM: u64 = 1 << 30;
@@ -103,16 +106,13 @@ impl Found {
 
 impl Postgres {
     /// Of the control file, at its beginning (`src/include/catalog/pg_control.h`).
+    /// Read with each look: somebody may have put other data there.
     pub(super) fn system_identifier(&self) -> Option<String> {
-        if let Some(known) = self.remember(|m| m.identifier.clone()) {
-            return Some(known);
-        }
         let path = self.host.site.data.join("global/pg_control");
-        let bytes = self.host.files().read(&path).ok()?;
-        let number = u64::from_ne_bytes(*bytes.first_chunk()?);
-        let identifier = Some(number.to_string());
-        self.remember(|m| m.identifier.clone_from(&identifier));
-        identifier
+        let mut number = [0; 8];
+        let mut file = self.host.files().open(&path).ok()?;
+        file.read_exact(&mut number).ok()?;
+        Some(u64::from_ne_bytes(number).to_string())
     }
 
     /// What stands in the way of a replica here that was not here before.
@@ -122,14 +122,16 @@ impl Postgres {
         match self.data_kind() {
             Data::Foreign(why) => all.push(format!("{why}: give it a directory of its own")),
             Data::Empty => all.extend(no_room(&site.data)),
-            Data::Present { .. } => all.extend(self.wrong_owner()),
-            Data::Unusable(_) => {}
+            Data::Present { .. } => {
+                all.extend(self.wrong_owner());
+                all.extend(self.others_who_start_it());
+            }
+            Data::Unusable(_) => all.extend(self.others_who_start_it()),
         }
         if let Err(error) = TcpListener::bind((site.address.ip(), 0)) {
             let ip = site.address.ip();
             all.push(format!("this host does not have the address {ip}: {error}"));
         }
-        all.extend(self.others_who_start_it());
         match self.host.nothing_runs() {
             Err(error) => all.push(error.to_string()),
             Ok(true) => {}
@@ -154,13 +156,14 @@ impl Postgres {
     fn wrong_owner(&self) -> Option<String> {
         let (uid, _) = self.host.site.owner?;
         let data = &self.host.site.data;
-        let is = std::fs::metadata(data).ok()?.uid();
-        (is != uid).then(|| {
-            format!(
+        match std::fs::metadata(data).map(|metadata| metadata.uid()) {
+            Ok(is) if is == uid => None,
+            Ok(is) => Some(format!(
                 "{} belongs to user {is}, and the server runs as user {uid}: say in the settings who it is (`user`)",
                 data.display()
-            )
-        })
+            )),
+            Err(error) => Some(not_known(data, &error, "whose data they are")),
+        }
     }
 
     /// By the socket that its own file names, as its own user: nobody needs a password there.
@@ -184,36 +187,56 @@ impl Postgres {
     /// Whoever would start the server behind Karst's back: the unit that it runs in, and timetables.
     fn others_who_start_it(&self) -> Vec<String> {
         let mut all = Vec::new();
-        let first = self.host.first_number_of_any();
-        let unit = first.and_then(|pid| {
-            let groups = std::fs::read_to_string(format!("/proc/{pid}/cgroup")).ok()?;
-            unit_of(&groups).map(String::from)
-        });
-        if let Some(unit) = unit.filter(|_| !self.is_ours()) {
-            all.push(format!(
+        // Where they cannot be listed the look at what runs says so.
+        let processes = self.host.site.processes.list().unwrap_or_default();
+        let groups = processes.iter().map(|pid| format!("/proc/{pid}/cgroup"));
+        let mut units = BTreeSet::new();
+        for path in groups.filter(|_| !self.is_ours()) {
+            match std::fs::read_to_string(&path) {
+                Ok(text) => units.extend(unit_of(&text).map(String::from)),
+                Err(error) if is_gone(&error) => {}
+                Err(error) => all.push(not_known(path.as_ref(), &error, "which unit started it")),
+            }
+        }
+        all.extend(units.into_iter().map(|unit| {
+            format!(
                 "{unit} started the server that runs, and may start it again: `systemctl disable {unit}`, and `systemctl mask {unit}` once it is adopted"
-            ));
-        }
+            )
+        }));
         let data = self.host.site.data.display().to_string();
-        for place in TIMETABLES {
-            all.extend(
-                lines_about(Path::new(place), &data)
-                    .into_iter()
-                    .map(|line| {
-                        format!("a timetable runs something on its data: {line}; take it out")
-                    }),
-            );
-        }
+        all.extend(
+            TIMETABLES
+                .iter()
+                .flat_map(|place| timetabled(Path::new(place), &data)),
+        );
         all
     }
 }
 
+/// What could not be looked at is no "no".
+fn not_known(path: &Path, error: &std::io::Error, what: &str) -> String {
+    format!(
+        "{}: {error}: {what} is not known; let Karst read it",
+        path.display()
+    )
+}
+
+fn is_gone(error: &std::io::Error) -> bool {
+    error.kind() == ErrorKind::NotFound || error.raw_os_error() == Some(Errno::SRCH.raw_os_error())
+}
+
 fn no_room(data: &Path) -> Option<String> {
-    let nearest = data.ancestors().find(|dir| dir.exists())?;
-    let volume = rustix::fs::statvfs(nearest).ok()?;
-    let free = volume.f_bavail.saturating_mul(volume.f_frsize);
+    let mut above = data.ancestors();
+    let volume = above.find_map(|dir| match rustix::fs::statvfs(dir) {
+        Err(Errno::NOENT) => None,
+        looked => Some((dir, looked)),
+    });
+    let (dir, free) = match volume? {
+        (dir, Ok(volume)) => (dir, volume.f_bavail.saturating_mul(volume.f_frsize)),
+        (dir, Err(error)) => return Some(not_known(dir, &error.into(), "how much room it has")),
+    };
     (free < ROOM).then(|| {
-        let (of, free) = (nearest.display(), karst_core::text::size(free));
+        let (of, free) = (dir.display(), karst_core::text::size(free));
         format!("{of} has {free} left, which is no room for a copy")
     })
 }
@@ -225,25 +248,48 @@ fn unit_of(groups: &str) -> Option<&str> {
     (!unit.starts_with("karst") && !unit.starts_with("user@")).then_some(unit)
 }
 
-/// Lines of a file, or of the files of a directory, that name this path and are no comments.
-fn lines_about(place: &Path, path: &str) -> Vec<String> {
-    let files: Vec<_> = match std::fs::read_dir(place) {
-        Ok(entries) => entries.flatten().map(|entry| entry.path()).collect(),
-        Err(_) => vec![place.to_path_buf()],
+/// What a file, or the files of a directory, have to do with this path, but for comments.
+fn timetabled(place: &Path, path: &str) -> Vec<String> {
+    let unknown = |of: &Path, error| not_known(of, &error, "whether it runs something on the data");
+    let files = match std::fs::read_dir(place) {
+        Ok(entries) => entries
+            .map(|entry| entry.map(|entry| entry.path()))
+            .collect(),
+        Err(error) if error.kind() == ErrorKind::NotADirectory => Ok(vec![place.to_path_buf()]),
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(Vec::new()),
+        Err(error) => Err(error),
+    };
+    let files: Vec<PathBuf> = match files {
+        Ok(files) => files,
+        Err(error) => return vec![unknown(place, error)],
     };
     let mut found = Vec::new();
     for file in files {
-        let text = std::fs::read_to_string(&file).unwrap_or_default();
+        let text = match std::fs::read(&file) {
+            Ok(bytes) => String::from_utf8_lossy(&bytes).into_owned(),
+            // Nobody runs what is in a directory further down, or is gone.
+            Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::IsADirectory) => {
+                continue;
+            }
+            Err(error) => {
+                found.push(unknown(&file, error));
+                continue;
+            }
+        };
         let lines = text.lines().map(str::trim);
         let about = lines.filter(|line| line.contains(path) && !line.starts_with('#'));
-        found.extend(about.map(|line| format!("{}: {line}", file.display())));
+        let file = file.display();
+        found.extend(about.map(|line| {
+            format!("a timetable runs something on its data: {file}: {line}; take it out")
+        }));
     }
     found
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{Found, lines_about, unit_of};
+    use super::{Found, no_room, timetabled, unit_of};
+    use std::path::Path;
 
     #[test]
     fn a_running_server_says_what_has_to_be_put_right() {
@@ -285,9 +331,36 @@ mod tests {
             "# /srv/data\n* * * * * root pg_ctl -D /srv/data start\n",
         )
         .unwrap();
-        let found = lines_about(&dir, "/srv/data");
+        std::fs::create_dir_all(dir.join("further down")).unwrap();
+        let found = timetabled(&dir, "/srv/data");
         assert!(found.len() == 1 && found[0].contains("pg_ctl"), "{found:?}");
-        assert!(lines_about(&dir.join("nothing"), "/srv/data").is_empty());
+        let one = timetabled(&dir.join("quay"), "/srv/data");
+        assert_eq!(found, one);
+        assert!(timetabled(&dir.join("nothing"), "/srv/data").is_empty());
+        std::fs::remove_dir_all(&dir).unwrap();
+    }
+
+    /// A link to itself is one that nobody can follow, whoever looks.
+    #[test]
+    fn what_cannot_be_looked_at_stands_in_the_way() {
+        let dir = std::env::temp_dir().join(format!("karst-unknown-{}", std::process::id()));
+        std::fs::create_dir_all(&dir).unwrap();
+        let round = dir.join("round");
+        std::os::unix::fs::symlink(&round, &round).unwrap();
+        let named =
+            |said: &str| said.starts_with(round.to_str().unwrap()) && said.contains("not known");
+        for found in [
+            timetabled(&dir, "/srv/data"),
+            timetabled(&round, "/srv/data"),
+        ] {
+            assert!(found.len() == 1 && named(&found[0]), "{found:?}");
+        }
+        let room = no_room(&round.join("data"));
+        assert!(room.as_deref().is_some_and(named), "{room:?}");
+        assert_eq!(
+            no_room(Path::new("/nowhere/at/all")),
+            no_room(Path::new("/"))
+        );
         std::fs::remove_dir_all(&dir).unwrap();
     }
 }

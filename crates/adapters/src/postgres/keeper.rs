@@ -40,9 +40,8 @@ pub(super) struct Memory {
     pub(super) unprotected: bool,
     /// The synchronous setting that was written last, and when.
     pub(super) written_sync: Option<(String, std::time::Instant)>,
-    /// The data directory has Karst's settings, and whose copies its data are.
+    /// The data directory has Karst's settings.
     pub(super) ours: bool,
-    pub(super) identifier: Option<String>,
     /// What the server reads is what the spec of this driver says.
     pub(super) taken_up: bool,
     /// When a new connection was last tried, and whether it was in vain.

@@ -455,10 +455,10 @@ impl Consensus {
             (self.voters, self.voters_at) = (voters.clone(), at);
             return;
         }
-        let kept = self.snapshot.as_ref();
-        let kept = kept.and_then(|s| s.state.charter.voters.clone());
-        self.voters = kept.unwrap_or_else(|| self.founders.clone());
-        self.voters_at = Index(0);
+        let kept = self.snapshot.as_ref().map(|s| &s.state.charter);
+        let (voters, at) = kept.map_or((None, Index(0)), |c| (c.voters.clone(), c.voters_at));
+        self.voters = voters.unwrap_or_else(|| self.founders.clone());
+        self.voters_at = at;
     }
 
     /// Entries from `first` on are others than before.
@@ -507,6 +507,10 @@ impl Consensus {
     }
     pub fn voters(&self) -> &Voters {
         &self.voters
+    }
+    /// The entry that says who votes; none is there before votes have changed for the first time.
+    pub fn voters_at(&self) -> Index {
+        self.voters_at
     }
     /// Whether that member has everything that this leader has, and its store counts.
     pub fn has_all(&self, member: &NodeId) -> bool {
@@ -668,9 +672,6 @@ impl Consensus {
     }
 
     pub fn on_talk(&mut self, from: &NodeId, talk: Talk, now: Time, chance: f64) {
-        if !self.members.contains(from) && self.voters.weight(from) == 0 {
-            return;
-        }
         match talk {
             Talk::PreVote { term, last } => self.on_would_you_vote(from, term, last, now),
             Talk::PreVoteReply { term, yes, own } => {

@@ -151,6 +151,7 @@ impl Node {
                 number: self.links.beats,
                 hears,
                 heads: heads.clone(),
+                votes: self.consensus.voters_at(),
             };
             self.send(to, message);
         }

@@ -6,6 +6,7 @@
 //! decided on the word of a message, and on whose, is looked at where it is decided.
 
 use super::Node;
+use super::vouch::Vouched;
 use crate::about::About;
 use crate::address::Connection;
 use crate::authority::{Claim, Lease};
@@ -77,9 +78,12 @@ impl Node {
                 number,
                 hears,
                 heads,
+                votes,
             } => {
                 ensure(
-                    *number < LARGEST && hears.you.is_none_or(|age| age <= LONGEST),
+                    *number < LARGEST
+                        && votes.0 < LARGEST
+                        && hears.you.is_none_or(|age| age <= LONGEST),
                     "a number that cannot be",
                 )?;
                 heads.iter().try_for_each(|(_, head)| {
@@ -88,6 +92,12 @@ impl Node {
                         "a number that cannot be",
                     )
                 })
+            }
+            Message::Vouch { at, voters } => {
+                ensure(at.0 < LARGEST, "a number that cannot be")?;
+                let fits = voters.len() <= Vouched::MOST
+                    && voters.iter().all(|(node, _)| is_name(node.as_str()));
+                ensure(fits, "voters that cannot be")
             }
             Message::Talk(talk) => self.look_at_talk(from, talk),
             Message::Checkin {
@@ -202,8 +212,9 @@ impl Node {
     /// Acknowledgements come from everybody.
     fn look_at_talk(&self, from: &NodeId, talk: &Talk) -> Verdict {
         let votes = || {
-            let so =
-                self.voters().weight(from) > 0 || self.planted == Some(Planted::LeadsWithoutVote);
+            let so = self.voters().weight(from) > 0
+                || self.is_vouched_for(from)
+                || self.planted == Some(Planted::LeadsWithoutVote);
             ensure(so, "consensus from a node without a vote")
         };
         let near = |term: Term| {

@@ -17,6 +17,7 @@ use crate::request::{Answer, Request};
 use crate::spec::Revision;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -157,6 +158,11 @@ pub enum Effect {
     Way {
         to: NodeId,
         via: Option<NodeId>,
+    },
+    /// These are talked to as if the spec named them, at these addresses, and nobody else whom it
+    /// does not name (V7).
+    Reach {
+        strangers: BTreeMap<NodeId, SocketAddr>,
     },
     /// Make these durable, in order, then say [`Input::Persisted`].
     Persist {

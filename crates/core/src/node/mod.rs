@@ -39,6 +39,7 @@ mod shape;
 mod status;
 mod step;
 mod timers;
+mod vouch;
 
 pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 
@@ -50,6 +51,7 @@ use links::Links;
 use outbox::{Mark, Outbox};
 use questions::{Asker, Questions};
 use timers::Timers;
+use vouch::Vouched;
 
 use crate::about::About;
 use crate::address::AddressSeen;
@@ -118,6 +120,7 @@ pub struct Node {
     // What this node knows of the others, and they of it.
     health: Health,
     heads: Heads,
+    vouched: Vouched,
     links: Links,
     checkins: Checkins,
     questions: Questions,
@@ -194,6 +197,7 @@ impl Node {
             outline_due: false,
             journal: Journal::default(),
             heads: Heads::default(),
+            vouched: Vouched::default(),
             links: Links::default(),
             checkins: Checkins::default(),
             questions: Questions::default(),
@@ -443,7 +447,10 @@ impl Node {
     }
 
     fn on_message(&mut self, from: &NodeId, message: Message) {
-        if !self.spec.nodes.contains_key(from) || *from == self.me {
+        // Of a stranger for whom members vouch, consensus is heard, and nothing else (V7).
+        let is_heard = self.spec.nodes.contains_key(from)
+            || (matches!(message, Message::Talk(_)) && self.is_vouched_for(from));
+        if !is_heard || *from == self.me {
             return;
         }
         if !self.admits(from, &message) {
@@ -454,13 +461,16 @@ impl Node {
                 number,
                 hears,
                 heads,
+                votes,
             } => {
+                self.vouch_to(from, votes);
                 self.hear_of_heads(from, heads);
                 if let Some(verdict) = self.health.on_beat(from, number, hears, self.now) {
                     self.note_news(from);
                     self.record_verdict(verdict);
                 }
             }
+            Message::Vouch { at, voters } => self.note_vouched(from, at, voters),
             Message::Talk(talk) => {
                 if matches!(
                     talk,

@@ -662,12 +662,8 @@ impl Agent {
         if let Data::Foreign(_) = seen.data {
             return;
         }
-        if let Some((theirs, ours)) = seen.identity.as_ref().zip(w.identity.as_ref())
-            && theirs != ours
-        {
-            self.failed = Some(format!(
-                "its data are known as {theirs}, and those of the workload as {ours}: nobody touches them; move them away, and a copy is made"
-            ));
+        if let Some(why) = w.identity.as_ref().and_then(|ours| foreign(&seen, ours)) {
+            self.failed = Some(why);
             return;
         }
         match primary {
@@ -781,6 +777,23 @@ impl Agent {
             }),
             failed: self.failed.clone(),
         }
+    }
+}
+
+/// Why nobody touches the data here, where they are not known to be of the workload (R9): an
+/// identity that cannot be read may be anybody's.
+fn foreign(seen: &Observation, ours: &str) -> Option<String> {
+    if !matches!(seen.data, Data::Present { .. }) {
+        return None;
+    }
+    match seen.identity.as_deref() {
+        Some(theirs) if theirs == ours => None,
+        Some(theirs) => Some(format!(
+            "its data are known as {theirs}, and those of the workload as {ours}: nobody touches them; move them away, and a copy is made"
+        )),
+        None => Some(format!(
+            "whose data are here cannot be read, and those of the workload are known as {ours}: nobody touches them; mend that, or move them away, and a copy is made"
+        )),
     }
 }
 

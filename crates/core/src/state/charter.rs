@@ -24,6 +24,9 @@ pub struct Charter {
     /// The spec in force; none before the first coordinator has put it into the log.
     pub revision: Option<Arc<Revision>>,
     pub voters: Option<Voters>,
+    /// The entry that says so.
+    #[serde(default)]
+    pub voters_at: Index,
     /// Timings that were in force before, and that somebody may still rely on; by the entry that
     /// ended them.
     pub live: BTreeMap<Index, Timings>,

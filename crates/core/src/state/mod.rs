@@ -97,7 +97,7 @@ impl ClusterState {
             ClusterAct::Close { intent, outcome } => self.charter.close(*intent, outcome),
             ClusterAct::Adopt { intent } => self.adopt(index, *intent),
             ClusterAct::Voters(voters) => {
-                self.charter.voters = Some(voters.clone());
+                (self.charter.voters, self.charter.voters_at) = (Some(voters.clone()), index);
                 true
             }
             ClusterAct::Retire { since } => self.charter.live.remove(since).is_some(),

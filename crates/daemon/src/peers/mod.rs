@@ -89,6 +89,8 @@ pub struct Peers {
     parting: Vec<(Instant, NodeId, Queues)>,
     endpoint: Endpoint,
     spec: Arc<Spec>,
+    /// Peers that the spec does not name, and for whom members vouch (V7).
+    vouched: Addresses,
     local: Arc<Local>,
     port: Arc<Port>,
     pub disagreements: Disagreements,
@@ -157,8 +159,16 @@ impl Local {
     }
 }
 
-fn places(spec: &Spec, me: &NodeId) -> Places {
-    Places::new(spec.nodes.iter().map(|(name, node)| (name, node.peer)), me)
+type Addresses = BTreeMap<NodeId, SocketAddr>;
+
+/// The peers that the spec names, and those for whom members vouch.
+fn peers_of(spec: &Spec, vouched: &Addresses) -> Addresses {
+    let named = spec.nodes.iter().map(|(name, node)| (name, node.peer));
+    let vouched = vouched.iter().map(|(name, at)| (name, *at));
+    vouched
+        .chain(named)
+        .map(|(name, at)| (name.clone(), at))
+        .collect()
 }
 
 impl Peers {
@@ -176,7 +186,8 @@ impl Peers {
     ) -> Result<Self> {
         let (server, client) = configurations(identity)?;
         let hear = receive.clone();
-        let own = places(spec, me);
+        let named = peers_of(spec, &Addresses::new());
+        let own = Places::new(named.iter().map(|(n, at)| (n, *at)), me);
         let address = own.address_of(me).context("this node is not in the spec")?;
         let port = Port::bind(own, move |from, came, mut said| {
             while let Ok(message) = ciborium::from_reader::<Message, _>(&mut said) {
@@ -222,6 +233,7 @@ impl Peers {
             parting: Vec::new(),
             endpoint,
             spec: Arc::new(spec.clone()),
+            vouched: Addresses::new(),
             local,
             port,
             disagreements,
@@ -233,28 +245,41 @@ impl Peers {
     /// From here on these are the peers: each is dialled at its address, on the tokio runtime around
     /// it, and whoever is none any more is talked to no longer.
     pub fn reshape(&mut self, spec: &Spec, is_logged: bool) {
-        let local = &self.local;
         if is_logged {
-            lock(&local.hello).given = None;
+            lock(&self.local.hello).given = None;
         }
-        let places = places(spec, &local.me);
+        *lock(&self.local.silence) = silence(spec);
+        self.spec = Arc::new(spec.clone());
+        let known = self.port.places().address_of(&self.local.me);
+        if spec.nodes.get(&self.local.me).map(|node| node.peer) != known {
+            tracing::error!(
+                "this node's own peer address is another one: it is taken up at a restart"
+            );
+        }
+        self.meet();
+    }
+
+    /// These are peers too, and nobody else whom the spec does not name (V7).
+    pub fn reach(&mut self, vouched: Addresses) {
+        self.vouched = vouched;
+        self.meet();
+    }
+
+    /// Dials whoever is a peer by now, and lets go of whoever is none any more.
+    fn meet(&mut self) {
+        let peers = peers_of(&self.spec, &self.vouched);
         let gone = |_: &NodeId, queues: &mut Queues| {
-            let known = places.nodes().any(|(_, at)| at == queues.address);
+            let known = peers.values().any(|at| *at == queues.address);
             !known
         };
         let now = Instant::now();
         let parting = self.queues.extract_if(.., gone);
         self.parting
             .extend(parting.map(|(node, queues)| (now, node, queues)));
-        if places.address_of(&local.me) != self.port.places().address_of(&local.me) {
-            tracing::error!(
-                "this node's own peer address is another one: it is taken up at a restart"
-            );
-        }
-        *lock(&local.silence) = silence(spec);
         self.queues
-            .retain(|node, queues| places.address_of(node) == Some(queues.address));
-        for (node, address) in places.nodes().filter(|(n, _)| **n != local.me) {
+            .retain(|node, queues| peers.get(node) == Some(&queues.address));
+        let local = &self.local;
+        for (node, address) in peers.iter().filter(|(n, _)| **n != local.me) {
             if self.queues.contains_key(node) {
                 continue;
             }
@@ -267,28 +292,28 @@ impl Peers {
             tokio::spawn(dial(
                 self.endpoint.clone(),
                 node.clone(),
-                address,
+                *address,
                 local.clone(),
                 waiting,
             ));
             let queues = Queues {
-                address,
+                address: *address,
                 talk,
                 people,
             };
             self.queues.insert(node.clone(), queues);
         }
-        self.spec = Arc::new(spec.clone());
         self.set_places();
     }
 
     fn set_places(&self) {
-        let (spec, me) = (&self.spec, &self.local.me);
-        let now = spec.nodes.iter().map(|(name, node)| (name, node.peer));
+        let peers = peers_of(&self.spec, &self.vouched);
+        let now = peers.iter().map(|(node, at)| (node, *at));
         let parting = self.parting.iter();
         let parting = parting.map(|(_, node, queues)| (node, queues.address));
-        let parting = parting.filter(|(node, _)| !spec.nodes.contains_key(*node));
-        self.port.set_places(Places::new(now.chain(parting), me));
+        let parting = parting.filter(|(node, _)| !peers.contains_key(*node));
+        self.port
+            .set_places(Places::new(now.chain(parting), &self.local.me));
     }
 
     /// Queues a message; a full queue drops it.
@@ -621,11 +646,11 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
 #[cfg(test)]
 mod tests {
     use super::*;
-    use karst_core::Epoch;
     use karst_core::heads::Head;
     use karst_core::health::Hears;
     use karst_core::members::Ordered;
     use karst_core::message::heads_beside;
+    use karst_core::{Epoch, Index};
     use proptest::prelude::*;
 
     fn beat() -> Message {
@@ -637,6 +662,7 @@ mod tests {
             number: 7,
             hears,
             heads: vec![],
+            votes: Index(0),
         }
     }
 
@@ -664,6 +690,7 @@ mod tests {
             number: u64::MAX,
             hears,
             heads,
+            votes: Index(u64::MAX),
         };
         let length = encode(&beat).len() - 4;
         assert!((900..=sealed::LARGEST).contains(&length), "{length} bytes");

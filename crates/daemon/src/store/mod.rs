@@ -324,10 +324,20 @@ fn within<T: Send + 'static>(
 
 fn refused(name: &str, error: impl Into<redb::Error>) -> StoreError {
     match error.into() {
-        redb::Error::Corrupted(_) | redb::Error::UpgradeRequired(_) => {
-            StoreError::Broken(name.into())
-        }
-        redb::Error::Io(error) if error.kind() == ErrorKind::InvalidData => {
+        // A changed bit may have the file longer than it is, or a table of a type that nobody gave
+        // it.
+        redb::Error::Corrupted(_)
+        | redb::Error::UpgradeRequired(_)
+        | redb::Error::TableTypeMismatch { .. }
+        | redb::Error::TypeDefinitionChanged { .. }
+        | redb::Error::TableIsMultimap(_)
+        | redb::Error::TableIsNotMultimap(_) => StoreError::Broken(name.into()),
+        redb::Error::Io(error)
+            if matches!(
+                error.kind(),
+                ErrorKind::InvalidData | ErrorKind::UnexpectedEof
+            ) =>
+        {
             StoreError::Broken(name.into())
         }
         source => StoreError::Database {

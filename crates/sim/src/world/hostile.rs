@@ -63,7 +63,7 @@ impl World {
         };
         let clock = self.hosts[to].clock.at(self.now);
         let number = self.chance.random_range(0..1_000_000);
-        match self.chance.random_range(0..9) {
+        match self.chance.random_range(0..10) {
             0 | 1 => {
                 let epoch = if w == 0 {
                     state.epoch
@@ -95,6 +95,13 @@ impl World {
                 Message::Connections {
                     workload: id,
                     connections,
+                }
+            }
+            8 => {
+                let voter = (speaker.clone(), ([192, 0, 2, 7], 9).into());
+                Message::Vouch {
+                    at: Index(1 << 50),
+                    voters: vec![voter],
                 }
             }
             _ => {
@@ -178,6 +185,7 @@ impl World {
                 number: 1,
                 hears: Hears::default(),
                 heads,
+                votes: Index(0),
             };
         }
         Message::Talk(talk)

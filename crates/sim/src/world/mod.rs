@@ -505,7 +505,7 @@ impl World {
     }
 
     /// A host that the spec names by now, and that has never been part of it, joins: somebody gives it
-    /// the spec in force, again where that has changed before it was heard.
+    /// the spec in force, once. Whoever coordinates later it knows by the word of the others (V7).
     pub(super) fn join(&mut self) {
         let Some(now) = self.truth.state.charter.revision.clone() else {
             return;
@@ -515,10 +515,9 @@ impl World {
             let stored = &host.disk.stored;
             let is_new = stored.entries.is_empty() && stored.snapshot.is_none();
             let expected = now.spec.nodes.contains_key(name);
-            let has_it = host.given.as_ref().is_some_and(|g| g.number == now.number);
             if is_new
                 && expected
-                && !has_it
+                && host.given.is_none()
                 && !self.founding.spec.nodes.contains_key(name)
                 && host.node.is_some()
                 && !host.stands()
@@ -629,6 +628,8 @@ impl World {
                 let to = self.place(&to);
                 self.deliver(h, to, message);
             }
+            // Here every host has every other's address.
+            Effect::Reach { .. } => {}
             Effect::Way { to, via } => {
                 let to = self.place(&to);
                 let via = via.map(|via| self.place(&via));

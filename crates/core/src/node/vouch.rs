@@ -1,0 +1,77 @@
+//! Whom else to heed (V7). Who votes changes while a node is away, and the entries that say so come
+//! from somebody who has a vote only since then, or whom its spec does not even name. Consensus from
+//! a node without a vote is heeded where another member says, of a later entry than is here, that it
+//! votes: nobody speaks for itself, so that one key alone never makes a coordinator.
+
+use super::{Effect, Node};
+use crate::ids::{Index, NodeId};
+use crate::message::Message;
+use crate::planted::Planted;
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+
+/// What each member says who votes, and by which entry.
+#[derive(Debug, Default)]
+pub(super) struct Vouched {
+    by: BTreeMap<NodeId, (Index, Vec<(NodeId, SocketAddr)>)>,
+    /// Those of them that the spec here does not name.
+    reached: BTreeMap<NodeId, SocketAddr>,
+}
+
+impl Vouched {
+    /// No cluster has as many voters, even while they change.
+    pub(super) const MOST: usize = 64;
+}
+
+impl Node {
+    /// Tells a member that has an older entry about the votes who votes now.
+    pub(super) fn vouch_to(&mut self, member: &NodeId, has: Index) {
+        let charter = &self.state.charter;
+        let Some(voters) = charter.voters.as_ref().filter(|_| has < charter.voters_at) else {
+            return;
+        };
+        let address = |n: &NodeId| Some((n.clone(), self.spec.nodes.get(n)?.peer));
+        let vouch = Message::Vouch {
+            at: charter.voters_at,
+            voters: voters.all().into_iter().filter_map(address).collect(),
+        };
+        self.send(member.clone(), vouch);
+    }
+
+    pub(super) fn note_vouched(
+        &mut self,
+        by: &NodeId,
+        at: Index,
+        voters: Vec<(NodeId, SocketAddr)>,
+    ) {
+        self.vouched.by.insert(by.clone(), (at, voters));
+        self.reach_vouched();
+    }
+
+    /// What the log here says by now counts for more than anybody's word.
+    pub(super) fn reach_vouched(&mut self) {
+        let own = self.consensus.voters_at();
+        let nodes = &self.spec.nodes;
+        self.vouched
+            .by
+            .retain(|by, (at, _)| *at > own && nodes.contains_key(by));
+        let names = self.vouched.by.values().flat_map(|(_, voters)| voters);
+        let strangers: BTreeMap<NodeId, SocketAddr> = names
+            .filter(|(node, _)| !nodes.contains_key(node) && self.is_vouched_for(node))
+            .cloned()
+            .collect();
+        if self.vouched.reached != strangers {
+            self.vouched.reached = strangers.clone();
+            self.outbox.emit_now(Effect::Reach { strangers });
+        }
+    }
+
+    /// Whether another member says that it votes.
+    pub(super) fn is_vouched_for(&self, node: &NodeId) -> bool {
+        let own = self.consensus.voters_at();
+        let alone = self.planted == Some(Planted::VouchesForItself);
+        self.vouched.by.iter().any(|(by, (at, voters))| {
+            *at > own && (by != node || alone) && voters.iter().any(|(voter, _)| voter == node)
+        })
+    }
+}
