@@ -48,15 +48,23 @@ const SAID: usize = 64;
 /// how far the primary was.
 const UNHEARD: u64 = 3_500_000_000;
 
+#[derive(Clone, Copy)]
+struct Acknowledged {
+    write: u64,
+    /// `u64::MAX` where nobody else heard the primary.
+    at: u64,
+    /// What the spec in force said by then: whoever got this answer was promised so much.
+    loss: Loss,
+}
+
 /// What is true of the cluster as a whole.
 pub struct Truth {
     leaders: BTreeMap<Term, NodeId>,
     committed: Vec<Entry>,
     seen: BTreeMap<NodeId, Index>,
     pub state: ClusterState,
-    /// Per workload: writes whose commit returned to the client, and when; `u64::MAX` where nobody
-    /// else heard the primary.
-    acknowledged: Vec<Vec<(u64, u64)>>,
+    /// Per workload: writes whose commit returned to the client.
+    acknowledged: Vec<Vec<Acknowledged>>,
     /// Since when a node is fenced.
     pub fenced_at: BTreeMap<NodeId, u64>,
     pub restarted_in_place: BTreeSet<(usize, u64)>,
@@ -91,23 +99,32 @@ impl Truth {
         }
     }
 
-    pub fn acknowledge(&mut self, workload: usize, writes: &[u64], now: u64) {
-        self.acknowledged[workload].extend(writes.iter().map(|w| (*w, now)));
+    pub fn acknowledge(&mut self, workload: (usize, &WorkloadId), writes: &[u64], at: u64) {
+        let (number, id) = workload;
+        let loss = self.loss_of(id);
+        let all = writes.iter().map(|&write| Acknowledged { write, at, loss });
+        self.acknowledged[number].extend(all);
+    }
+
+    fn loss_of(&self, workload: &WorkloadId) -> Loss {
+        let revision = self.state.charter.revision.as_ref();
+        let spec = revision.and_then(|r| r.spec.workloads.get(workload));
+        spec.map_or(Loss::None, |spec| spec.loss)
     }
 
     pub fn acknowledged(&self) -> usize {
         self.acknowledged.iter().map(Vec::len).sum()
     }
 
-    /// Acknowledged writes that are not in this log; of those only that were acknowledged before
-    /// some moment.
-    pub fn lacks(&self, workload: usize, log: &[u64], before: Option<u64>) -> Vec<u64> {
+    /// Acknowledged writes that are not in this log.
+    pub fn lacks(&self, workload: usize, log: &[u64]) -> Vec<u64> {
+        self.missing(workload, log).map(|a| a.write).collect()
+    }
+
+    fn missing(&self, workload: usize, log: &[u64]) -> impl Iterator<Item = Acknowledged> {
         let has: BTreeSet<u64> = log.iter().copied().collect();
-        let counts = |at: &u64| before.is_none_or(|before| *at < before);
-        let all = self.acknowledged[workload].iter();
-        all.filter(|(w, at)| counts(at) && !has.contains(w))
-            .map(|(w, _)| *w)
-            .collect()
+        let all = self.acknowledged[workload].iter().copied();
+        all.filter(move |a| !has.contains(&a.write))
     }
 
     /// S1: at most one coordinator per term.
@@ -248,9 +265,7 @@ impl Truth {
                 let accepted = forced
                     .filter(|o| o.kind == Kind::ForcedFailover)
                     .map_or(0, |o| o.accept_loss);
-                let spec = self.state.charter.revision.as_ref();
-                let loss = spec.and_then(|r| Some(r.spec.workloads.get(workload)?.loss));
-                self.check_open(w, workload, loss.unwrap_or(Loss::None), accepted, data, now)?;
+                self.check_open((w, workload), accepted, data, now)?;
             }
             _ => {}
         }
@@ -258,13 +273,11 @@ impl Truth {
         Ok(())
     }
 
-    /// S5: a new primary has every write that was acknowledged before; or lacks no more than may be
-    /// lost.
+    /// S5: a new primary has every write that was acknowledged before; or lacks no more of them
+    /// than might be lost when they were acknowledged, or now by a person's word.
     fn check_open(
         &mut self,
-        w: usize,
-        workload: &WorkloadId,
-        loss: Loss,
+        (w, workload): (usize, &WorkloadId),
         accepted: u64,
         data: &dyn Data,
         now: u64,
@@ -272,25 +285,29 @@ impl Truth {
         let Some(opened) = self.state.workload(workload).opened.clone() else {
             return Ok(());
         };
-        let log = data.log_of(&opened.holder, w);
-        let before = matches!(loss, Loss::Bytes(_)).then(|| now.saturating_sub(UNHEARD));
-        let allowed = match loss {
-            Loss::Bytes(bytes) => bytes.max(accepted),
-            Loss::None => accepted,
-        };
-        let missing = self.lacks(w, log, before);
-        if missing.len() as u64 > allowed {
-            let (holder, first, count) = (&opened.holder, missing[0], missing.len());
-            let what = format!(
-                "{holder} opened epoch {} without {count} acknowledged writes from {first} on",
-                opened.epoch
-            );
-            return Err(("S5", what));
+        let lost: Vec<Acknowledged> = self.missing(w, data.log_of(&opened.holder, w)).collect();
+        let lately = |a: &&Acknowledged| a.at >= now.saturating_sub(UNHEARD);
+        let (bounded, never): (Vec<_>, Vec<_>) = lost.iter().partition(|a| a.loss != Loss::None);
+        let bounded: Vec<_> = bounded.into_iter().filter(|a| !lately(a)).collect();
+        let allowed = bounded.iter().filter_map(|a| match a.loss {
+            Loss::Bytes(bytes) => Some(bytes),
+            Loss::None => None,
+        });
+        let allowed = allowed.max().unwrap_or(0).max(accepted);
+        for (missing, allowed) in [(never, accepted), (bounded, allowed)] {
+            if missing.len() as u64 > allowed {
+                let (holder, first, count) = (&opened.holder, missing[0].write, missing.len());
+                let what = format!(
+                    "{holder} opened epoch {} without {count} acknowledged writes from {first} on",
+                    opened.epoch
+                );
+                return Err(("S5", what));
+            }
         }
         // What may be lost is lost.
-        let lost: BTreeSet<u64> = self.lacks(w, log, None).into_iter().collect();
+        let lost: BTreeSet<u64> = lost.iter().map(|a| a.write).collect();
         if !lost.is_empty() {
-            self.acknowledged[w].retain(|(write, _)| !lost.contains(write));
+            self.acknowledged[w].retain(|a| !lost.contains(&a.write));
         }
         Ok(())
     }

@@ -96,8 +96,17 @@ impl Script {
                     nodes,
                     end,
                 };
-                let edit = Edit::AllBack;
-                faults.extend([(at, ends), (at + 2_500, Fault::Submit { of, edit })]);
+                let submit = Fault::Submit {
+                    of: of.clone(),
+                    edit: Edit::AllBack,
+                };
+                // Whoever was fenced and taken out comes back fenced.
+                let again = draw.nodes.iter().map(|node| Fault::Ask {
+                    of: of.clone(),
+                    request: readmit(node),
+                });
+                faults.extend(again.map(|ask| (at + 4_000, ask)));
+                faults.extend([(at, ends), (at + 2_500, submit)]);
             }
         }
         faults.sort_by_key(|(at, _)| *at);

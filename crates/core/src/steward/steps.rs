@@ -408,6 +408,7 @@ pub(super) fn doing(scene: &Scene, id: &WorkloadId, node: &NodeId) -> String {
     let replica = scene.replica(node, id);
     match replica.and_then(|r| r.doing.as_ref()) {
         Some(doing) => format!("{node}: {}", doing.action.describe()),
+        None if scene.state.fenced(node).is_some() => format!("{node} is fenced: readmit it"),
         None if !scene.is_up(node) => format!("{node} is not heard"),
         None => format!("{node} does not follow yet"),
     }

@@ -483,7 +483,7 @@ impl World {
         // What a primary writes that nobody hears counts for no bound by size.
         let heard = (0..self.hosts.len())
             .any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
-        self.truth
-            .acknowledge(w, &done, if heard { self.now } else { u64::MAX });
+        let at = if heard { self.now } else { u64::MAX };
+        self.truth.acknowledge((w, &self.workloads[w]), &done, at);
     }
 }

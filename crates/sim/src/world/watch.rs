@@ -250,7 +250,7 @@ impl World {
             return Ok(());
         };
         let primary = &self.hosts[self.place(holder)].slots[w].server;
-        if let Some(write) = self.truth.lacks(w, &primary.wal, None).first() {
+        if let Some(write) = self.truth.lacks(w, &primary.wal).first() {
             return self.broken(
                 "S5",
                 format!("{holder} lacks acknowledged write {write} at the end"),
