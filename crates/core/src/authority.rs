@@ -168,39 +168,42 @@ impl GateLease {
     }
 }
 
-/// The coordinator's side: when it last granted what.
+/// The coordinator's side: until when what it granted may hold.
 #[derive(Clone, Debug, Default)]
 pub struct Ledger {
-    last: BTreeMap<Claim, Granted>,
+    granted: BTreeMap<Claim, Granted>,
 }
 
-#[derive(Clone, Debug)]
+#[derive(Clone, Copy, Debug, Default)]
 struct Granted {
-    at: Time,
-    /// Another grant may be of another length (A2).
-    length: Duration,
+    until: Time,
+    /// The same by the slowest clock that a holder may have.
+    over: Time,
 }
 
 impl Ledger {
+    /// A shorter lease ends no longer one of before: whoever has that goes by it (A2).
     pub fn on_grant(&mut self, lease: &Lease, now: Time) {
-        let granted = Granted {
-            at: now,
-            length: lease.length,
-        };
-        self.last.insert(lease.claim.clone(), granted);
+        let granted = self.granted.entry(lease.claim.clone()).or_default();
+        granted.until = granted.until.max(now + lease.length);
+        granted.over = granted.over.max(now + stretched(lease.length));
     }
 
-    /// For how long the last grant holds at the most.
+    /// As if nothing had been granted.
+    pub(crate) fn forget(&mut self, claim: &Claim) {
+        self.granted.remove(claim);
+    }
+
+    /// For how long what was granted holds at the most.
     pub fn left(&self, claim: &Claim, now: Time) -> Option<Duration> {
-        let granted = self.last.get(claim)?;
-        Some((granted.at + granted.length).since(now))
+        Some(self.granted.get(claim)?.until.since(now))
     }
 
-    /// When no lease of the claim can be valid any more (A2): the own last grant is over, and so is
-    /// the longest that an earlier coordinator can have given.
+    /// When no lease of the claim can be valid any more (A2): all that was granted here is over, and
+    /// so is the longest that an earlier coordinator can have given.
     pub fn over_at(&self, claim: &Claim, elected_at: Time, longest: Duration) -> Time {
         let others = elected_at + stretched(longest);
-        let own = self.last.get(claim).map(|g| g.at + stretched(g.length));
+        let own = self.granted.get(claim).map(|granted| granted.over);
         own.map_or(others, |own| own.max(others))
     }
 }
@@ -230,6 +233,9 @@ mod tests {
         ledger.on_grant(&lease(1, ms(5_000)), at(1_000));
         let over = ledger.over_at(&Claim::Primary("w".into()), at(0), ms(2_000));
         assert_eq!(over, at(1_000) + stretched(ms(5_000)));
+        ledger.on_grant(&lease(1, ms(800)), at(1_100));
+        let still = ledger.over_at(&Claim::Primary("w".into()), at(0), ms(2_000));
+        assert_eq!(still, over, "a shorter one ends no longer one");
         let mut authority = Authority::default();
         let deadline = authority.on_grant(&lease(1, ms(2_000)), at(0), ms(150));
         authority.on_armed(deadline);

@@ -88,6 +88,8 @@ pub enum Planted {
     GrantsFromAnybody,
     /// A node without a vote may lead.
     LeadsWithoutVote,
+    /// A2: a shorter lease is taken to end a longer one that was granted before.
+    LastGrantCounts,
     /// V7: a node may vouch for itself.
     VouchesForItself,
     /// What a check-in changes is taken whatever it refers to.

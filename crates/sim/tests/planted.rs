@@ -366,12 +366,20 @@ fn rules_of_consensus_and_leases() {
             let to = Request::HandOver { to: None, by: by() };
             vec![(AT, ask(c.coordinator.as_str(), to))]
         }),
-        // A lease of before is longer than those that are granted now, and whoever granted it is
-        // gone.
         scene(RestartInSet, Check("K4"), ferry_spec(), |c| {
             let (of, workload) = (c.coordinator.clone(), "sailings".into());
             vec![(AT, Fault::Restart { of, workload })]
         }),
+        // A lease of before is longer than those that are granted now, and its holder was granted
+        // one of those too.
+        scene(LastGrantCounts, Check("S3"), ferry_spec(), |c| {
+            let edit = Edit::Timings(Box::new(Timings::brisk()));
+            vec![
+                (AT, submit(c.coordinator.as_str(), edit)),
+                (AT + 60 + c.seed * 7, isolate("doline", 8_000)),
+            ]
+        }),
+        // The same, and whoever granted it is gone.
         scene(RetireAtOnce, Check("S3"), ferry_spec(), |c| {
             let at = AT + 30 + c.seed * 7;
             vec![

@@ -437,7 +437,11 @@ impl Node {
             return None;
         }
         if holder == to {
-            self.lead.as_mut()?.ledger.on_grant(&lease, self.now);
+            let ledger = &mut self.lead.as_mut()?.ledger;
+            if self.planted == Some(Planted::LastGrantCounts) {
+                ledger.forget(&claim);
+            }
+            ledger.on_grant(&lease, self.now);
         } else if !(matches!(claim, Claim::Primary(_))
             && self.spec.workloads.get(id)?.gates.contains_key(to))
         {
