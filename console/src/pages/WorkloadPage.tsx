@@ -8,6 +8,7 @@ import { WorkloadMenu } from '../act/Menus'
 import { Copy } from '../parts/Copy'
 import { LagChart } from '../parts/LagChart'
 import { OperationRows } from '../parts/OperationRows'
+import { Readers } from '../parts/Readers'
 import { Runbook } from '../parts/Runbook'
 import { ConditionBadge, Shape, WritesWord } from '../parts/State'
 import { WayOfWrite } from '../parts/WayOfWrite'
@@ -39,6 +40,7 @@ export function WorkloadPage() {
         <Candidates workload={w} />
         <Settings workload={w} />
       </div>
+      {w.reads && <Readers reads={w.reads} />}
       <Endpoints workload={w.workload} />
       <Card>
         <Card.Header as="h2">Its last operations</Card.Header>
@@ -173,7 +175,7 @@ function Endpoints({ workload }: { workload: string }) {
                   <td>
                     <code>{e.text}</code>
                   </td>
-                  <td>{e.reaches ?? 'no primary, connections wait'}</td>
+                  <td>{e.reaches.join(', ') || 'nobody, connections wait'}</td>
                   <td>
                     <Copy text={e.text} what={e.purpose} />
                   </td>

@@ -11,6 +11,17 @@ use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
 use std::path::PathBuf;
 
+/// Whom a client reaches at the addresses that it is given.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reach {
+    /// Each leads where the client wants to go.
+    Through,
+    /// They are the servers' own, and the client has to find the primary among them.
+    Primary,
+    /// The same, and a standby is better.
+    Reader,
+}
+
 /// As what a server is started.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Start {

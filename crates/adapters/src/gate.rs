@@ -1,66 +1,205 @@
-//! The gate: a TCP proxy that clients dial instead of the server (SAFETY C8).
+//! Gates: TCP proxies that clients dial instead of a server (SAFETY C8).
 //!
-//! It does not move during a failover: it closes the connections to the old primary at once, holds new
-//! connections, and releases them to the new primary, so that a client sees a pause and not an
-//! error. It forwards only while it is told to, to nobody in between, and never sends a byte twice.
+//! The one for writers does not move during a failover: it closes the connections to the old primary
+//! at once, holds new connections, and releases them to the new primary, so that a client sees a
+//! pause and not an error. It forwards only while it is told to, to nobody in between, and never
+//! sends a byte twice. The one for readers spreads them over those that serve them, in the same way.
 
 use crate::seats::{Bounds, Seat, Seats};
-use karst_core::Epoch;
-use karst_core::gate::GateOrder;
-use karst_core::replica::GateReport;
+use karst_core::gate::{GateOrder, ReadOrder};
+use karst_core::replica::{GateReport, ReadReport};
+use karst_core::{Epoch, NodeId};
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::io::{Interest, copy_bidirectional};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
-/// Between two tries to reach a primary that does not accept connections yet.
+/// Between two tries to reach a server that does not accept connections yet.
 const RETRY: Duration = Duration::from_millis(5);
 /// How often it is looked whether a client is still there that has sent something and waits.
 const LOOK: Duration = Duration::from_millis(250);
 
-#[derive(Debug, Default)]
-struct Counts {
-    connections: AtomicU64,
-    waiting: AtomicU64,
-    refused: AtomicU64,
+/// What a gate is told.
+pub trait Order: Clone + Send + Sync + 'static {
+    /// To whom a client is forwarded.
+    type To: Clone + Ord + Send + Sync + std::fmt::Debug;
+    /// What the gate says of itself.
+    type Report: Clone + PartialEq + Send;
+
+    /// New clients wait, and those who are there stay.
+    fn hold() -> Self;
+    /// Whom the next client may be forwarded to, and where that is.
+    fn all(&self) -> Vec<(Self::To, SocketAddr)>;
+    /// Whether those who were forwarded there may stay.
+    fn keeps(&self, to: &Self::To) -> bool;
+    fn report(&self, connections: u64, waiting: u64, refused: u64) -> Self::Report;
 }
 
-/// Counts one thing for as long as it lives.
-struct Counted<'a>(&'a AtomicU64);
+impl Order for GateOrder {
+    type To = Epoch;
+    type Report = GateReport;
 
-impl<'a> Counted<'a> {
+    fn hold() -> Self {
+        Self::Hold { cut: false }
+    }
+
+    fn all(&self) -> Vec<(Epoch, SocketAddr)> {
+        match self {
+            Self::Forward { epoch, to, .. } => vec![(*epoch, *to)],
+            Self::Hold { .. } => Vec::new(),
+        }
+    }
+
+    fn keeps(&self, of: &Epoch) -> bool {
+        match self {
+            Self::Hold { cut } => !cut,
+            Self::Forward { epoch, .. } => epoch == of,
+        }
+    }
+
+    fn report(&self, connections: u64, waiting: u64, refused: u64) -> GateReport {
+        let forwarding = match self {
+            Self::Forward { epoch, .. } => Some(*epoch),
+            Self::Hold { .. } => None,
+        };
+        GateReport {
+            listening: true,
+            forwarding,
+            connections,
+            waiting,
+            refused,
+        }
+    }
+}
+
+impl Order for ReadOrder {
+    type To = NodeId;
+    type Report = ReadReport;
+
+    fn hold() -> Self {
+        None
+    }
+
+    fn all(&self) -> Vec<(NodeId, SocketAddr)> {
+        let known = self.iter().flatten();
+        known.map(|(node, at)| (node.clone(), *at)).collect()
+    }
+
+    fn keeps(&self, node: &NodeId) -> bool {
+        self.as_ref().is_none_or(|all| all.contains_key(node))
+    }
+
+    fn report(&self, connections: u64, waiting: u64, refused: u64) -> ReadReport {
+        ReadReport {
+            listening: true,
+            to: self
+                .iter()
+                .flatten()
+                .map(|(node, _)| node.clone())
+                .collect(),
+            connections,
+            waiting,
+            refused,
+        }
+    }
+}
+
+#[derive(Debug)]
+struct Counts<To> {
+    waiting: AtomicU64,
+    refused: AtomicU64,
+    /// Those who are forwarded, by whom to.
+    flows: Mutex<BTreeMap<To, u64>>,
+}
+
+impl<To: Clone + Ord> Counts<To> {
+    fn new() -> Self {
+        Self {
+            waiting: AtomicU64::new(0),
+            refused: AtomicU64::new(0),
+            flows: Mutex::new(BTreeMap::new()),
+        }
+    }
+
+    fn flows<T>(&self, with: impl FnOnce(&mut BTreeMap<To, u64>) -> T) -> T {
+        with(&mut self.flows.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The one of them with the fewest clients, whom somebody has not just tried in vain.
+    fn least<'a>(
+        &self,
+        all: &'a [(To, SocketAddr)],
+        in_vain: Option<&To>,
+    ) -> Option<&'a (To, SocketAddr)> {
+        let others = all.len() > 1;
+        self.flows(|flows| {
+            all.iter()
+                .filter(|(to, _)| !(others && Some(to) == in_vain))
+                .min_by_key(|(to, _)| flows.get(to).copied().unwrap_or(0))
+        })
+    }
+}
+
+/// Counts a client who waits for as long as it lives.
+struct Waits<'a>(&'a AtomicU64);
+
+impl<'a> Waits<'a> {
     fn new(count: &'a AtomicU64) -> Self {
         count.fetch_add(1, Ordering::Relaxed);
         Self(count)
     }
 }
 
-impl Drop for Counted<'_> {
+impl Drop for Waits<'_> {
     fn drop(&mut self) {
         self.0.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
+/// Counts a client who is forwarded, or about to be, for as long as it lives.
+struct Flow<'a, To: Clone + Ord>(&'a Counts<To>, To);
+
+impl<'a, To: Clone + Ord> Flow<'a, To> {
+    fn new(counts: &'a Counts<To>, to: &To) -> Self {
+        counts.flows(|flows| *flows.entry(to.clone()).or_default() += 1);
+        Self(counts, to.clone())
+    }
+}
+
+impl<To: Clone + Ord> Drop for Flow<'_, To> {
+    fn drop(&mut self) {
+        self.0.flows(|flows| {
+            if let Some(count) = flows.get_mut(&self.1) {
+                *count -= 1;
+                if *count == 0 {
+                    flows.remove(&self.1);
+                }
+            }
+        });
+    }
+}
+
 /// A running gate. Dropping it closes everything.
 #[derive(Debug)]
-pub struct Gate {
-    orders: watch::Sender<GateOrder>,
-    counts: Arc<Counts>,
+pub struct Gate<O: Order> {
+    orders: watch::Sender<O>,
+    counts: Arc<Counts<O::To>>,
     accepting: tokio::task::JoinHandle<()>,
 }
 
-impl Gate {
+impl<O: Order> Gate<O> {
     /// Listens on `address` and holds until told otherwise.
     ///
     /// # Errors
     /// If the address cannot be bound.
     pub async fn open(address: SocketAddr, bounds: Bounds) -> std::io::Result<Self> {
         let listener = TcpListener::bind(address).await?;
-        let (orders, order) = watch::channel(GateOrder::Hold { cut: false });
-        let counts = Arc::new(Counts::default());
+        let (orders, order) = watch::channel(O::hold());
+        let counts = Arc::new(Counts::new());
         let accepting = tokio::spawn(accept(listener, order, counts.clone(), Seats::new(bounds)));
         Ok(Self {
             orders,
@@ -69,35 +208,30 @@ impl Gate {
         })
     }
 
-    pub fn order(&self, order: GateOrder) {
+    pub fn order(&self, order: O) {
         self.orders.send_replace(order);
     }
 
-    pub fn report(&self) -> GateReport {
-        let forwarding = match &*self.orders.borrow() {
-            GateOrder::Forward { epoch, .. } => Some(*epoch),
-            GateOrder::Hold { .. } => None,
-        };
-        GateReport {
-            listening: true,
-            forwarding,
-            connections: self.counts.connections.load(Ordering::Relaxed),
-            waiting: self.counts.waiting.load(Ordering::Relaxed),
-            refused: self.counts.refused.load(Ordering::Relaxed),
-        }
+    pub fn report(&self) -> O::Report {
+        let connections = self.counts.flows(|flows| flows.values().sum());
+        self.orders.borrow().report(
+            connections,
+            self.counts.waiting.load(Ordering::Relaxed),
+            self.counts.refused.load(Ordering::Relaxed),
+        )
     }
 }
 
-impl Drop for Gate {
+impl<O: Order> Drop for Gate<O> {
     fn drop(&mut self) {
         self.accepting.abort();
     }
 }
 
-async fn accept(
+async fn accept<O: Order>(
     listener: TcpListener,
-    orders: watch::Receiver<GateOrder>,
-    counts: Arc<Counts>,
+    orders: watch::Receiver<O>,
+    counts: Arc<Counts<O::To>>,
     seats: Seats,
 ) {
     loop {
@@ -126,58 +260,61 @@ async fn accept(
 }
 
 /// One client, from its connection to its end.
-async fn serve(
+async fn serve<O: Order>(
     mut client: TcpStream,
     _seat: Seat,
-    mut orders: watch::Receiver<GateOrder>,
-    counts: Arc<Counts>,
+    mut orders: watch::Receiver<O>,
+    counts: Arc<Counts<O::To>>,
 ) {
-    let Some((epoch, mut server)) = reach(&client, &mut orders, &counts).await else {
+    let Some((flow, mut server)) = reach(&client, &mut orders, &counts).await else {
         return;
     };
     let _ = client.set_nodelay(true);
     let _ = server.set_nodelay(true);
-    let _flow = Counted::new(&counts.connections);
     tokio::select! {
         _ = copy_bidirectional(&mut client, &mut server) => {}
-        () = cut(&mut orders, epoch) => {}
+        () = cut(&mut orders, &flow.1) => {}
     }
 }
 
-/// Waits for a primary to forward to, and connects to it. None if the client or the gate is gone.
-async fn reach(
+/// Waits for somebody to forward to, and connects to it. None if the client or the gate is gone.
+async fn reach<'a, O: Order>(
     client: &TcpStream,
-    orders: &mut watch::Receiver<GateOrder>,
-    counts: &Counts,
-) -> Option<(Epoch, TcpStream)> {
-    let _waiting = Counted::new(&counts.waiting);
+    orders: &mut watch::Receiver<O>,
+    counts: &'a Counts<O::To>,
+) -> Option<(Flow<'a, O::To>, TcpStream)> {
+    let _waiting = Waits::new(&counts.waiting);
+    let mut in_vain: Option<O::To> = None;
     loop {
-        let order = orders.borrow_and_update().clone();
-        let GateOrder::Forward { epoch, to, .. } = order else {
+        let all = orders.borrow_and_update().all();
+        let Some((to, at)) = counts.least(&all, in_vain.as_ref()) else {
             tokio::select! {
                 changed = orders.changed() => changed.ok()?,
                 () = gone(client) => return None,
             }
             continue;
         };
-        // A primary that does not accept yet, or an order that changes meanwhile: look again.
+        // One that does not accept yet, or an order that changes meanwhile: look again.
+        let flow = Flow::new(counts, to);
         let connected = tokio::select! {
-            connected = TcpStream::connect(to) => connected,
+            connected = TcpStream::connect(at) => connected,
             changed = orders.changed() => { changed.ok()?; continue }
         };
         match connected {
-            Ok(server) if matches!(&*orders.borrow(), GateOrder::Forward { epoch: e, .. } if *e == epoch) =>
-            {
-                return Some((epoch, server));
+            Ok(server) if orders.borrow().all().iter().any(|(now, _)| now == to) => {
+                return Some((flow, server));
             }
             Ok(_) => {}
-            Err(_) => tokio::time::sleep(RETRY).await,
+            Err(_) => {
+                in_vain = Some(to.clone());
+                tokio::time::sleep(RETRY).await;
+            }
         }
     }
 }
 
 /// Returns when the waiting client has gone away. What it sent so far stays in its socket for the
-/// primary.
+/// server.
 async fn gone(client: &TcpStream) {
     loop {
         match client.ready(Interest::READABLE).await {
@@ -190,14 +327,9 @@ async fn gone(client: &TcpStream) {
     }
 }
 
-/// Returns when connections to the primary of `epoch` have to be closed.
-async fn cut(orders: &mut watch::Receiver<GateOrder>, epoch: Epoch) {
-    loop {
-        match &*orders.borrow_and_update() {
-            GateOrder::Hold { cut: true } => return,
-            GateOrder::Forward { epoch: other, .. } if *other != epoch => return,
-            _ => {}
-        }
+/// Returns when connections to there have to be closed.
+async fn cut<O: Order>(orders: &mut watch::Receiver<O>, to: &O::To) {
+    while orders.borrow_and_update().keeps(to) {
         if orders.changed().await.is_err() {
             return;
         }
@@ -253,7 +385,7 @@ mod tests {
             .unwrap()
             .local_addr()
             .unwrap();
-        let gate = Gate::open(port, BOUNDS).await.unwrap();
+        let gate = Gate::<GateOrder>::open(port, BOUNDS).await.unwrap();
 
         let mut early = TcpStream::connect(port).await.unwrap();
         early.write_all(b"hello").await.unwrap();
@@ -287,7 +419,7 @@ mod tests {
             .unwrap()
             .local_addr()
             .unwrap();
-        let gate = Gate::open(port, BOUNDS).await.unwrap();
+        let gate = Gate::<GateOrder>::open(port, BOUNDS).await.unwrap();
         let waiting = async |count: u64| {
             while gate.report().waiting != count {
                 tokio::time::sleep(Duration::from_millis(1)).await;
@@ -307,5 +439,50 @@ mod tests {
         waiting(2).await;
         clients.clear();
         waiting(0).await;
+    }
+
+    /// Readers are spread; whoever is served by one that serves no more is closed, and nobody while
+    /// nothing is known.
+    #[tokio::test]
+    async fn readers_are_spread_over_those_that_serve_them() {
+        let (polje, uvala) = (server("polje").await, server("uvala").await);
+        let port = std::net::TcpListener::bind("127.0.0.1:0")
+            .unwrap()
+            .local_addr()
+            .unwrap();
+        let gate = Gate::<ReadOrder>::open(port, BOUNDS).await.unwrap();
+        let to = |all: &[(&str, SocketAddr)]| -> ReadOrder {
+            Some(all.iter().map(|(n, at)| ((*n).into(), *at)).collect())
+        };
+        gate.order(to(&[("polje", polje), ("uvala", uvala)]));
+        let mut first = TcpStream::connect(port).await.unwrap();
+        hear(&mut first, "polje").await;
+        let mut second = TcpStream::connect(port).await.unwrap();
+        hear(&mut second, "uvala").await;
+        gate.order(None);
+        first.write_all(b"still").await.unwrap();
+        hear(&mut first, "still").await;
+        gate.order(to(&[("uvala", uvala)]));
+        hear(&mut first, "").await;
+        second.write_all(b"still").await.unwrap();
+        hear(&mut second, "still").await;
+        // One that is not there is passed over.
+        let gone = std::net::TcpListener::bind("127.0.0.1:0")
+            .unwrap()
+            .local_addr()
+            .unwrap();
+        gate.order(to(&[("polje", gone), ("uvala", uvala)]));
+        let mut third = TcpStream::connect(port).await.unwrap();
+        hear(&mut third, "uvala").await;
+        assert_eq!(gate.report().connections, 2);
+        // Nobody serves them: they wait.
+        gate.order(to(&[]));
+        hear(&mut second, "").await;
+        let mut fourth = TcpStream::connect(port).await.unwrap();
+        while gate.report().waiting == 0 {
+            tokio::task::yield_now().await;
+        }
+        gate.order(to(&[("polje", polje)]));
+        hear(&mut fourth, "polje").await;
     }
 }

@@ -22,7 +22,7 @@ pub mod site;
 pub mod trouble;
 
 pub use address::Address;
-pub use gate::Gate;
+pub use gate::{Gate, Order};
 pub use guard::Guard;
 pub use power::Power;
 pub use seats::{Bounds, Seat, Seats};

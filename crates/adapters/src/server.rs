@@ -1,6 +1,7 @@
 //! One replica's server: the actions, the starts and stops, and what is seen of it. What is the
 //! same for every program is here; the rest is its driver's.
 
+pub use crate::driver::Reach;
 use crate::driver::{Driver, Life, Start};
 use crate::host::{Host, exit_of};
 use crate::lines::Lines;
@@ -30,19 +31,10 @@ pub struct Server {
     strange: AtomicBool,
 }
 
-/// Whom a client reaches at the addresses that it is given.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Reach {
-    /// Each leads to the primary.
-    Through,
-    /// They are the servers' own, and the client has to find the primary among them.
-    Primary,
-}
-
 /// What clients of that program's kind paste to connect: each kind of client with its string.
 pub fn connections(driver: &str, to: &[SocketAddr], reach: Reach) -> Vec<(&'static str, String)> {
     if driver == "postgres" {
-        return postgres::strings(to, reach == Reach::Primary).into();
+        return postgres::strings(to, reach).into();
     }
     let addresses: Vec<String> = to.iter().map(ToString::to_string).collect();
     vec![("address", addresses.join(","))]

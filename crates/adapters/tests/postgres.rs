@@ -134,6 +134,7 @@ fn pair(dir: &Path) -> [Server; 2] {
         restart: false,
         replicas: nodes.iter().enumerate().map(replica).collect(),
         gates: Default::default(),
+        reads: None,
         address: None,
         settings: [
             ("secret".into(), format!("file:{}", secret.display())),

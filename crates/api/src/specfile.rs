@@ -27,24 +27,26 @@
 //! data = "/var/lib/karst/sailings"
 //! [workload.sailings.gate]
 //! ponor = "10.30.0.13:26900"
+//! [workload.sailings.reads]
+//! age = "10s"                    # so old may be what readers see
+//! [workload.sailings.reads.gate]
+//! ponor = "10.30.0.13:26950"
 //! [workload.sailings.address]
 //! on = ["10.30.0.50/24", "fd30::50/64"]
 //! follows = "gate"               # or "primary"
 //! ```
 
-use crate::serversettings;
+mod workload;
+
 use karst_core::spec::{
-    AddressSpec, After, Alone, Clock, Finding, FindingKind, Follows, KeyPath, Loss, NodeSpec,
-    PowerSpec, Readmit, ReplicaSpec, Rules, Severity, Spec, Timings, WorkloadSpec, check,
-    may_carry_secrets, nearest,
+    After, Clock, Finding, FindingKind, KeyPath, NodeSpec, PowerSpec, Readmit, Severity, Spec,
+    Timings, check, may_carry_secrets, nearest,
 };
-use karst_core::{NodeId, WorkloadId};
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::net::SocketAddr;
 use std::ops::Range;
-use std::path::Path;
 use std::time::Duration;
 use toml_edit::{ImDocument, Item, TableLike};
 
@@ -564,218 +566,6 @@ impl Reader {
             }
         }
         texts
-    }
-
-    fn workload(&mut self, mut level: Level) -> WorkloadSpec {
-        let driver = self
-            .choice(
-                &mut level,
-                "driver",
-                &[("postgres", "postgres"), ("lines", "lines")],
-            )
-            .unwrap_or("postgres")
-            .to_string();
-        let loss = self.loss(&mut level);
-        let alone = self.choice(
-            &mut level,
-            "alone",
-            &[("block", Alone::Block), ("continue", Alone::Continue)],
-        );
-        let restart = self.flag(&mut level, "restart");
-        let adopt = self.flag(&mut level, "adopt");
-        let replicas = self.tables(&mut level, "replica");
-        let mut never = BTreeSet::new();
-        let replicas = replicas
-            .into_iter()
-            .map(|(name, mut level)| {
-                if self.flag(&mut level, "standby_only") {
-                    never.insert(NodeId::from(name.as_str()));
-                }
-                (name.into(), self.replica(level))
-            })
-            .collect();
-        let gate = self.table(&mut level, "gate");
-        let mut gates = BTreeMap::new();
-        for (name, item) in gate.table.iter().flat_map(|t| t.iter()) {
-            let path = joined(&gate.path, name);
-            if item.as_str().is_none() {
-                self.error(
-                    path.clone(),
-                    "not an address",
-                    "write it as \"10.30.0.13:26900\"",
-                );
-            }
-            if let Some(address) = self.address(path, item.as_str()) {
-                gates.insert(name.into(), address);
-            }
-        }
-        let address = self.floating(&mut level);
-        let settings = self.settings(&mut level, &driver);
-        let rules = self.rules(&mut level, never);
-        self.finish(&level);
-        WorkloadSpec {
-            driver,
-            loss,
-            alone: alone.unwrap_or_default(),
-            restart,
-            adopt,
-            replicas,
-            gates,
-            address,
-            settings,
-            rules,
-        }
-    }
-
-    fn rules(&mut self, level: &mut Level, never: BTreeSet<NodeId>) -> Rules {
-        let [spread, together, needs] =
-            ["spread", "together", "needs"].map(|key| self.workloads(level, key));
-        Rules {
-            keep: self.number(level, "keep", 0),
-            never,
-            spread,
-            together,
-            needs,
-        }
-    }
-
-    /// A list of workloads' names.
-    fn workloads(&mut self, level: &mut Level, key: &'static str) -> BTreeSet<WorkloadId> {
-        let path = joined(&level.path, key);
-        let Some(item) = level.get(key) else {
-            return BTreeSet::new();
-        };
-        let list = item.as_array().map(|list| {
-            let names = list
-                .iter()
-                .map(|name| Some(WorkloadId::from(name.as_str()?)));
-            names.collect::<Option<BTreeSet<_>>>()
-        });
-        list.flatten().unwrap_or_else(|| {
-            self.error(
-                path,
-                "not a list of names",
-                "write it as [\"fares\", \"crew\"]",
-            );
-            BTreeSet::new()
-        })
-    }
-
-    fn floating(&mut self, level: &mut Level) -> Option<AddressSpec> {
-        let mut inner = self.table(level, "address");
-        inner.table?;
-        let path = joined(&inner.path, "on");
-        let list = inner.get("on");
-        let items: Vec<Option<&str>> = match list.and_then(Item::as_array) {
-            Some(array) => array.iter().map(|v| v.as_str()).collect(),
-            None => list.map(Item::as_str).into_iter().collect(),
-        };
-        self.need(&inner, "on", list.map(|_| ()));
-        let mut on = Vec::new();
-        for item in items {
-            match item.and_then(|text| text.parse().ok()) {
-                Some(subnet) => on.push(subnet),
-                None => {
-                    let what = format!(
-                        "`{}` is not an address with its subnet's prefix",
-                        item.unwrap_or_default()
-                    );
-                    self.error(
-                        path.clone(),
-                        what,
-                        "write it as \"10.30.0.50/24\" or \"fd30::50/64\"",
-                    );
-                }
-            }
-        }
-        let words = [("gate", Follows::Gate), ("primary", Follows::Primary)];
-        let follows = self
-            .choice(&mut inner, "follows", &words)
-            .unwrap_or_default();
-        self.finish(&inner);
-        Some(AddressSpec { on, follows })
-    }
-
-    fn settings(&mut self, level: &mut Level, driver: &str) -> BTreeMap<String, String> {
-        let known: &[&str] = match driver {
-            "lines" => &["program", "user", "launcher"],
-            _ => &[
-                "programs",
-                "user",
-                "launcher",
-                "secret",
-                "database",
-                "client",
-                "client-secret",
-            ],
-        };
-        let mut inner = self.table(level, "settings");
-        let mut settings = self.texts(&mut inner, known);
-        let set = self.table(&mut inner, "set");
-        for (key, item) in set.table.iter().flat_map(|t| t.iter()) {
-            let refused = item
-                .as_str()
-                .and_then(|value| serversettings::refused(key, value));
-            if let Some((what, remedy)) = refused {
-                self.error(joined(&set.path, key), what, remedy);
-                continue;
-            }
-            match item.as_str() {
-                Some(value) => {
-                    settings.insert(format!("set.{key}"), value.to_string());
-                }
-                None => self.error(
-                    joined(&set.path, key),
-                    "not a text",
-                    "write the setting in double quotes",
-                ),
-            }
-        }
-        self.finish(&inner);
-        settings
-    }
-
-    fn loss(&mut self, level: &mut Level) -> Loss {
-        let Some(text) = self.text(level, "loss") else {
-            return Loss::None;
-        };
-        if text == "none" {
-            return Loss::None;
-        }
-        let size = size(&text);
-        if size.is_none() {
-            let what = format!("`{text}` is neither `none` nor a size");
-            self.error(
-                joined(&level.path, "loss"),
-                what,
-                "write \"none\", or a size such as \"16MB\"",
-            );
-        }
-        size.map_or(Loss::None, Loss::Bytes)
-    }
-
-    fn replica(&mut self, mut level: Level) -> ReplicaSpec {
-        let rank = self.number(&mut level, "rank", 50);
-        let address = self.address_at(&mut level, "address");
-        self.need(&level, "address", address.map(|_| ()));
-        let data = self.path(&mut level, "data");
-        let data = self.need(&level, "data", data);
-        let log = self.path(&mut level, "log");
-        let within = |log: &String| !data.is_empty() && Path::new(log).starts_with(&data);
-        if log.as_ref().is_some_and(within) {
-            self.error(
-                joined(&level.path, "log"),
-                "within the data directory",
-                "leave it out, or name one elsewhere",
-            );
-        }
-        self.finish(&level);
-        ReplicaSpec {
-            rank,
-            address: address.unwrap_or_else(nowhere),
-            data,
-            log,
-        }
     }
 
     fn path(&mut self, level: &mut Level, key: &'static str) -> Option<String> {

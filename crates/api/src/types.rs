@@ -394,7 +394,8 @@ pub struct Endpoint {
     /// programs.
     pub client: String,
     pub text: String,
-    pub reaches: Option<NodeId>,
+    /// Whom it leads to now; nobody: connections wait.
+    pub reaches: Vec<NodeId>,
 }
 
 /// Something that a host needs to be a node, as `karstd examine` finds it.

@@ -2,7 +2,7 @@
 
 use crate::ending::Ending;
 use crate::output::{Format, columns, print};
-use crate::words::pick;
+use crate::words::{names, pick};
 use anyhow::{Result, bail};
 use karst_api::Client;
 
@@ -34,10 +34,10 @@ pub async fn show(
         columns(
             ["WORKLOAD", "PURPOSE", "LEADS TO", "STRING"],
             list.iter().map(|e| {
-                let reaches = e.reaches.as_ref().map_or(
-                    "no primary, connections wait".to_string(),
-                    ToString::to_string,
-                );
+                let reaches = match e.reaches.as_slice() {
+                    [] => "nobody, connections wait".to_string(),
+                    some => names(some),
+                };
                 [
                     e.workload.clone(),
                     e.purpose.clone(),

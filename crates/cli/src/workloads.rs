@@ -5,7 +5,7 @@ use crate::output::{Format, columns, print, size, state};
 use crate::words::{lasting, mode_text, names, pick};
 use anyhow::Result;
 use karst_api::Client;
-use karst_api::core::view::WorkloadView;
+use karst_api::core::view::{ReaderView, ReadsView, WorkloadView};
 use std::fmt::Write as _;
 
 pub async fn show(client: &Client, name: Option<&str>, format: Format) -> Result<Ending> {
@@ -78,7 +78,32 @@ pub fn workload_part(w: &WorkloadView) -> String {
         });
         let _ = writeln!(text, "  gate {} {} {seen}", g.node, g.address);
     }
+    w.reads.iter().for_each(|reads| readers(&mut text, reads));
     text
+}
+
+/// Who serves readers, who does not and why, and what comes through their gates.
+fn readers(text: &mut String, reads: &ReadsView) {
+    let serving = |r: &ReaderView| match (r.serves, &r.why) {
+        (Some(true), _) => r.node.to_string(),
+        (Some(false), Some(why)) => format!("not {} ({why})", r.node),
+        _ => format!("{} unknown", r.node),
+    };
+    let all: Vec<String> = reads.readers.iter().map(serving).collect();
+    let _ = writeln!(text, "  readers {}", all.join(", "));
+    for g in &reads.gates {
+        let seen = g.seen.as_ref().map_or("not heard".to_string(), |seen| {
+            let to = match g.forwards_to.as_slice() {
+                [] => "holds new connections".to_string(),
+                some => format!("forwards to {}", names(some)),
+            };
+            format!(
+                "{to}, {} connections, {} waiting",
+                seen.connections, seen.waiting
+            )
+        });
+        let _ = writeln!(text, "  read gate {} {} {seen}", g.node, g.address);
+    }
 }
 
 /// How far the furthest standby is behind; none where nobody knows.

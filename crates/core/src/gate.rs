@@ -4,6 +4,7 @@ use crate::authority::GateLease;
 use crate::ids::{Epoch, NodeId};
 use crate::replica::GateReport;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 
 /// What a gate does.
@@ -17,6 +18,10 @@ pub enum GateOrder {
         to: SocketAddr,
     },
 }
+
+/// What a read gate is told: to whom it may forward; none where that is not known (any more): then
+/// new readers wait, and those who are there stay.
+pub type ReadOrder = Option<BTreeMap<NodeId, SocketAddr>>;
 
 pub(crate) struct Gate {
     pub lease: GateLease,

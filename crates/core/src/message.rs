@@ -12,6 +12,7 @@ use crate::replica::{Parts, Report};
 use crate::request::{Answer, Request};
 use crate::time::Time;
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -52,6 +53,9 @@ pub enum Message {
         sent: Time,
         term: Term,
         leases: Vec<Lease>,
+        /// Of the workloads that have readers, and a read gate or a replica there: who serves them.
+        #[serde(default)]
+        readers: BTreeMap<WorkloadId, BTreeSet<NodeId>>,
         /// As the check-in said.
         news: bool,
     },

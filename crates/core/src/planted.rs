@@ -90,6 +90,8 @@ pub enum Planted {
     LeadsWithoutVote,
     /// A2: a shorter lease is taken to end a longer one that was granted before.
     LastGrantCounts,
+    /// A read gate goes on by what it was told once.
+    ReadersForEver,
     /// V7: a node may vouch for itself.
     VouchesForItself,
     /// What a check-in changes is taken whatever it refers to.

@@ -12,7 +12,7 @@ use crate::health::Hearing;
 use crate::ids::{BootId, Epoch, History, NodeId, OperationId, RunId, StoreId, WorkloadId};
 use crate::position::{Position, SwitchPoint};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 /// What a server is at the moment.
@@ -397,6 +397,8 @@ pub struct Parts {
     pub replicas: BTreeMap<WorkloadId, ReplicaReport>,
     pub gates: BTreeMap<WorkloadId, GateReport>,
     pub addresses: BTreeMap<WorkloadId, AddressReport>,
+    #[serde(default)]
+    pub read_gates: BTreeMap<WorkloadId, ReadReport>,
     /// Whether this host has what the revision needs here that is not in force yet.
     #[serde(default)]
     pub examined: Option<Examined>,
@@ -447,6 +449,7 @@ impl Parts {
             replicas: differ(self.replicas, &before.replicas, &still.replicas),
             gates: differ(self.gates, &before.gates, &still.gates),
             addresses: differ(self.addresses, &before.addresses, &still.addresses),
+            read_gates: differ(self.read_gates, &before.read_gates, &still.read_gates),
             examined: self.examined,
             about: self.about,
         }
@@ -463,6 +466,7 @@ impl Parts {
         self.replicas.extend(changed.replicas);
         self.gates.extend(changed.gates);
         self.addresses.extend(changed.addresses);
+        self.read_gates.extend(changed.read_gates);
         self.examined = changed.examined;
         self.about = changed.about.or(self.about.take());
     }
@@ -522,6 +526,30 @@ pub struct GateReport {
 impl GateReport {
     /// What others act on at once.
     pub fn without_counts(&self) -> Self {
+        Self {
+            connections: 0,
+            waiting: 0,
+            refused: 0,
+            ..self.clone()
+        }
+    }
+}
+
+/// A read gate as its node sees it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReadReport {
+    /// Clients can connect to it.
+    pub listening: bool,
+    /// Those that it forwards to; nobody while it holds.
+    pub to: BTreeSet<NodeId>,
+    pub connections: u64,
+    pub waiting: u64,
+    pub refused: u64,
+}
+
+impl ReadReport {
+    /// What others act on at once.
+    pub(crate) fn without_counts(&self) -> Self {
         Self {
             connections: 0,
             waiting: 0,

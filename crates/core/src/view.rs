@@ -427,6 +427,8 @@ pub struct WorkloadView {
     pub replicas: Vec<ReplicaView>,
     pub candidates: Vec<Candidate>,
     pub gates: Vec<GateView>,
+    /// Who serves readers, where the spec has them spread over standbys.
+    pub reads: Option<ReadsView>,
     pub address: Option<AddressView>,
     pub operation: Option<OperationId>,
 }
@@ -564,6 +566,40 @@ pub struct GateView {
     pub forwards_to: Option<NodeId>,
     /// What it says of its clients; none while it is not heard.
     pub seen: Option<GateCounts>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ReadsView {
+    /// So old may be what a reader sees, and of so many bytes less, if that is bounded.
+    pub age_ms: u64,
+    pub behind: Option<u64>,
+    pub gates: Vec<ReadGateView>,
+    pub readers: Vec<ReaderView>,
+}
+
+/// A gate for those who only read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ReadGateView {
+    pub node: NodeId,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub address: SocketAddr,
+    /// The nodes it forwards to now; none while readers wait or it is not heard.
+    pub forwards_to: Vec<NodeId>,
+    /// What it says of its clients; none while it is not heard.
+    pub seen: Option<GateCounts>,
+}
+
+/// A replica as one that may serve readers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ReaderView {
+    pub node: NodeId,
+    /// None where that is not known.
+    pub serves: Option<bool>,
+    /// Why it does not.
+    pub why: Option<String>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

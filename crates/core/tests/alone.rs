@@ -54,6 +54,7 @@ fn spec(voters: &[&str]) -> Spec {
         restart: false,
         replicas: BTreeMap::from([(first.clone(), replica)]),
         gates: BTreeMap::from([(first, address(0, 3))]),
+        reads: None,
         address: None,
         settings: BTreeMap::new(),
     };

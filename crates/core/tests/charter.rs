@@ -46,6 +46,7 @@ fn spec() -> Spec {
         rules: Default::default(),
         restart: false,
         replicas: names.iter().cloned().zip((1..4).map(replica)).collect(),
+        reads: None,
         gates: names.iter().map(|n| (n.clone(), at(3))).collect(),
         address: Some(AddressSpec {
             on: vec![Subnet {

@@ -2,9 +2,8 @@
 //! serves, one task per floating address, one per power device.
 
 use crate::heart::{Glance, Tell};
-use karst_adapters::{Address, Bounds, Gate, Power, Server};
+use karst_adapters::{Address, Bounds, Gate, Order, Power, Server};
 use karst_core::address::{AddressOrder, AddressSeen, Connection};
-use karst_core::gate::GateOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
 use karst_core::replica::{Action, Done, Observation, Role};
@@ -347,15 +346,15 @@ pub async fn power(
 
 /// Keeps one gate: passes orders on and reports, at once after an order, and now and then what it
 /// counts.
-pub async fn gate(
+pub async fn gate<O: Order>(
     workload: WorkloadId,
     (address, bounds): (SocketAddr, Bounds),
     report_every: Duration,
-    mut orders: UnboundedReceiver<GateOrder>,
-    heart: Tell,
+    mut orders: UnboundedReceiver<O>,
+    say: impl Fn(O::Report),
 ) {
     let gate = loop {
-        match Gate::open(address, bounds).await {
+        match Gate::<O>::open(address, bounds).await {
             Ok(gate) => break gate,
             Err(error) => {
                 tracing::error!(%workload, %address, %error, "the gate cannot listen; trying again");
@@ -369,10 +368,7 @@ pub async fn gate(
         let report = gate.report();
         if at_once || last.as_ref() != Some(&report) {
             last = Some(report.clone());
-            heart.input(Input::GateSeen {
-                workload: workload.clone(),
-                report,
-            });
+            say(report);
         }
         at_once = tokio::select! {
             order = orders.recv() => {

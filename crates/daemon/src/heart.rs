@@ -47,6 +47,8 @@ pub struct WorkloadGlance {
     pub primary: Option<NodeId>,
     /// What this node's own server is, under a lease if it is a primary.
     pub role: Option<Role>,
+    /// This node's own server serves readers.
+    pub reads: bool,
     pub sync_set: usize,
 }
 
@@ -259,6 +261,7 @@ fn glance_of(node: &Node) -> Glance {
             epoch: w.epoch,
             primary,
             role,
+            reads: node.serves_readers(id),
             sync_set: w.sync.sure.len(),
         }
     };
@@ -289,9 +292,9 @@ fn is_so(shown: &Glance, node: &Node) -> bool {
         && shown.cutting == cutting(node)
         && shown.workloads.len() == node.spec().workloads.len()
         && node.replicas().all(|id| {
-            shown
-                .workloads
-                .get(id)
-                .is_some_and(|w| w.role == role_of(node, id, w.primary.as_ref()))
+            shown.workloads.get(id).is_some_and(|w| {
+                let role = role_of(node, id, w.primary.as_ref());
+                (w.role, w.reads) == (role, node.serves_readers(id))
+            })
         })
 }

@@ -10,7 +10,7 @@ use hands::Hand;
 use karst_adapters::{Address, Bounds, Placed, Power, Server};
 use karst_core::address::{AddressOrder, Connection};
 use karst_core::authority::Claim;
-use karst_core::gate::GateOrder;
+use karst_core::gate::{GateOrder, ReadOrder};
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
 use karst_core::spec::{Finding, FindingKind, PowerSpec, Revision, Severity, Subnet, WorkloadSpec};
@@ -102,6 +102,7 @@ type PowerOrders = (PowerOrder, Option<String>);
 struct Hands {
     replicas: BTreeMap<WorkloadId, Task<WorkloadSpec, Hand>>,
     gates: BTreeMap<WorkloadId, Task<SocketAddr, GateOrder>>,
+    read_gates: BTreeMap<WorkloadId, Task<SocketAddr, ReadOrder>>,
     addresses: BTreeMap<WorkloadId, Task<Vec<Subnet>, AddressOrders>>,
     power: BTreeMap<NodeId, Task<PowerSpec, PowerOrders>>,
 }
@@ -171,6 +172,9 @@ impl Wiring {
                 connections,
             } => tell(&self.hands.addresses, &workload, (order, connections)),
             Effect::Gate { workload, order } => tell(&self.hands.gates, &workload, order),
+            Effect::Readers { workload, order } => {
+                tell(&self.hands.read_gates, &workload, order);
+            }
             Effect::Power {
                 node,
                 order,
@@ -316,11 +320,18 @@ impl Wiring {
     fn shape_gates(&mut self, spec: &Spec) {
         let me = &self.host.me;
         let here = |id: &WorkloadId| spec.workloads.get(id)?.gates.get(me);
+        let reads_here = |id: &WorkloadId| {
+            let reads = spec.workloads.get(id)?.reads.as_ref();
+            reads?.gates.get(me)
+        };
+        let ids = || spec.workloads.keys();
+        let all = ids().filter_map(here).chain(ids().filter_map(reads_here));
+        let bounds = Bounds::of_gate(all.count());
+        let every = spec.timings.heartbeat * CALM_LOOKS;
+
         let gates = &mut self.hands.gates;
         gates.retain(|id, task| here(id) == Some(&task.of));
-        let with_gate = spec.workloads.iter().filter(|(id, _)| here(id).is_some());
-        let bounds = Bounds::of_gate(with_gate.clone().count());
-        for (id, workload) in with_gate {
+        for (id, workload) in &spec.workloads {
             let Some(of) = here(id).copied().filter(|_| !gates.contains_key(id)) else {
                 continue;
             };
@@ -332,9 +343,29 @@ impl Wiring {
             } else {
                 of
             };
-            let (at, every) = ((listen, bounds), spec.timings.heartbeat * CALM_LOOKS);
-            let tell = self.host.tell.clone();
-            tokio::spawn(hands::gate(id.clone(), at, every, told, tell));
+            let (tell, workload) = (self.host.tell.clone(), id.clone());
+            let say = move |report| {
+                let workload = workload.clone();
+                tell.input(Input::GateSeen { workload, report });
+            };
+            tokio::spawn(hands::gate(id.clone(), (listen, bounds), every, told, say));
+            gates.insert(id.clone(), Task { of, orders });
+        }
+
+        let gates = &mut self.hands.read_gates;
+        gates.retain(|id, task| reads_here(id) == Some(&task.of));
+        for id in ids() {
+            let of = reads_here(id).copied();
+            let Some(of) = of.filter(|_| !gates.contains_key(id)) else {
+                continue;
+            };
+            let (orders, told) = mpsc::unbounded_channel();
+            let (tell, workload) = (self.host.tell.clone(), id.clone());
+            let say = move |report| {
+                let workload = workload.clone();
+                tell.input(Input::ReadersSeen { workload, report });
+            };
+            tokio::spawn(hands::gate(id.clone(), (of, bounds), every, told, say));
             gates.insert(id.clone(), Task { of, orders });
         }
     }

@@ -127,6 +127,7 @@ fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
         gates: (3..5)
             .map(|j| (name(on(j)), address(on(j), 20_000 + k)))
             .collect(),
+        reads: None,
         address: None,
         settings: BTreeMap::new(),
     }

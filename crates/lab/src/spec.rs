@@ -76,6 +76,13 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
     }
     let _ = write!(
         text,
+        "\n[workload.{WORKLOAD}.reads]\nage = \"5s\"\n\n[workload.{WORKLOAD}.reads.gate]\n"
+    );
+    for node in GATES.into_iter().filter_map(host) {
+        let _ = writeln!(text, "{} = \"{}:26950\"", node.name, node.client());
+    }
+    let _ = write!(
+        text,
         "\n[workload.{WORKLOAD}.address]\non = [\"{FLOATING}/24\", \"{FLOATING6}/64\"]\nfollows = \"{follows}\"\n"
     );
     if shape.lines {

@@ -121,6 +121,14 @@ impl Truth {
         self.missing(workload, log).map(|a| a.write).collect()
     }
 
+    /// The newest write that was acknowledged before that moment, and that is not in this log.
+    pub fn lacks_of(&self, workload: usize, log: &[u64], before: u64) -> Option<u64> {
+        let all = self.acknowledged[workload].iter().rev();
+        let newest = all.map(|a| (a.at, a.write)).find(|(at, _)| *at < before)?;
+        // Writes are numbered in their order.
+        log.binary_search(&newest.1).is_err().then_some(newest.1)
+    }
+
     fn missing(&self, workload: usize, log: &[u64]) -> impl Iterator<Item = Acknowledged> {
         let has: BTreeSet<u64> = log.iter().copied().collect();
         let all = self.acknowledged[workload].iter().copied();

@@ -1,12 +1,13 @@
 //! The clusters that the seeds run: the ferry company's own, and others of every shape.
 
 use karst_core::spec::{
-    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
-    Spec, Subnet, Timings, WorkloadSpec,
+    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, Reads,
+    ReplicaSpec, Spec, Subnet, Timings, WorkloadSpec,
 };
 use karst_core::{NodeId, WorkloadId};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
+use std::time::Duration;
 
 fn address(host: u8, port: u16) -> SocketAddr {
     SocketAddr::from(([10, 20, 0, host], port))
@@ -71,6 +72,16 @@ fn sailings() -> WorkloadSpec {
             ("ponor".into(), address(13, 7433)),
             ("uvala".into(), address(14, 7433)),
         ]),
+        reads: Some(Reads {
+            gates: BTreeMap::from([
+                ("ponor".into(), address(13, 7434)),
+                ("uvala".into(), address(14, 7434)),
+            ]),
+            age: Duration::from_secs(4),
+            behind: None,
+            primary: true,
+            except: Default::default(),
+        }),
         address: Some(AddressSpec {
             on: vec![Subnet {
                 ip: [10, 30, 0, 50].into(),
@@ -195,6 +206,17 @@ impl Shape {
     }
 }
 
+/// Readers have their gates where there are nodes for them.
+pub fn fit_readers(spec: &mut Spec) {
+    for workload in spec.workloads.values_mut() {
+        let reads = workload.reads.take().map(|mut reads| {
+            reads.gates.retain(|n, _| spec.nodes.contains_key(n));
+            reads
+        });
+        workload.reads = reads.filter(|reads| !reads.gates.is_empty());
+    }
+}
+
 /// Only these nodes; one of them has the gate.
 fn keep(spec: &mut Spec, names: &[&str]) {
     spec.nodes.retain(|n, _| names.contains(&n.as_str()));
@@ -206,6 +228,7 @@ fn keep(spec: &mut Spec, names: &[&str]) {
             workload.alone = Alone::Continue;
         }
     }
+    fit_readers(spec);
 }
 
 /// Everybody votes, and so many more nodes with a replica each.
@@ -236,6 +259,7 @@ fn second(first: &WorkloadSpec) -> WorkloadSpec {
             ("ponor".into(), address(13, 7434)),
             ("uvala".into(), address(14, 7434)),
         ]),
+        reads: None,
         address: None,
         ..first.clone()
     }

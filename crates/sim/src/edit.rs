@@ -1,5 +1,6 @@
 //! Edits of the spec that somebody submits while the world runs.
 
+use crate::cluster::fit_readers;
 use karst_core::spec::{Alone, Loss, Spec, Timings};
 use karst_core::{NodeId, WorkloadId};
 
@@ -85,6 +86,10 @@ impl Edit {
             }
             Edit::AllBack => spec = world.clone(),
         }
+        for (id, workload) in &mut spec.workloads {
+            workload.reads.clone_from(&world.workloads[id].reads);
+        }
+        fit_readers(&mut spec);
         spec
     }
 }

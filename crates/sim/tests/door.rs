@@ -15,7 +15,7 @@ use karst_core::message::{Message, Says};
 use karst_core::operation::Mode;
 use karst_core::replica::{
     Action, Copied, Data, Doing, Downstream, Examined, GateReport, Observation, Parts, Presence,
-    Promotion, ReplicaReport, Report, Role,
+    Promotion, ReadReport, ReplicaReport, Report, Role,
 };
 use karst_core::request::{Answer, Request};
 use karst_core::spec::Spec;
@@ -548,6 +548,10 @@ impl Dice {
                 .some(|d| (d.workload(), address(d)))
                 .into_iter()
                 .collect(),
+            read_gates: self
+                .some(|d| (d.workload(), ReadReport::default()))
+                .into_iter()
+                .collect(),
             about: self.maybe(|d| Box::new(d.about())),
         }
     }
@@ -657,6 +661,7 @@ impl Dice {
                     sent,
                     term: self.term(),
                     leases,
+                    readers: Default::default(),
                     news,
                 }
             }

@@ -432,6 +432,10 @@ fn rules_of_consensus_and_leases() {
             Shape::Hostile.spec(false),
             |_| hostile(),
         ),
+        // It has a gate for readers and a standby, and hears nobody.
+        scene(ReadersForEver, Check("readers"), ferry_spec(), |_| {
+            vec![(AT, isolate("uvala", 20_000))]
+        }),
         scene(MixReports, Check("report"), ferry_spec(), |_| {
             let lossy = Fault::Lossy {
                 percent: 30,

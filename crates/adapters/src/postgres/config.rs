@@ -2,6 +2,7 @@
 
 use super::keeper::Postgres;
 use super::plan::KEY;
+use crate::driver::Reach;
 use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
 use std::fmt::Write as _;
@@ -55,15 +56,14 @@ pub(super) fn quoted(value: &str) -> String {
     format!("'{}'", value.replace('\'', "''"))
 }
 
-/// What a client's library takes (manual, section 34.1.1); `search` where it has to find the primary
-/// among these.
-pub fn connection(to: &[SocketAddr], search: bool) -> String {
+/// What a client's library takes (manual, section 34.1.1).
+pub fn connection(to: &[SocketAddr], reach: Reach) -> String {
     let hosts: Vec<String> = to.iter().map(|a| a.ip().to_string()).collect();
     let ports: Vec<String> = to.iter().map(|a| a.port().to_string()).collect();
-    let target = if search {
-        " target_session_attrs=read-write"
-    } else {
-        ""
+    let target = match reach {
+        Reach::Through => "",
+        Reach::Primary => " target_session_attrs=read-write",
+        Reach::Reader => " target_session_attrs=prefer-standby",
     };
     format!("host={} port={}{target}", hosts.join(","), ports.join(","))
 }

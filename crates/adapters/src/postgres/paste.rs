@@ -4,25 +4,30 @@
 //! Timeouts are such that a client notices within seconds that nobody answers, and tries the next
 //! address; an answered connection is never cut by them.
 
+use crate::driver::Reach;
 use std::net::SocketAddr;
 
-/// Each client with its string; `search` where it has to find the primary among these.
-pub fn strings(to: &[SocketAddr], search: bool) -> [(&'static str, String); 5] {
+/// Each client with its string.
+pub fn strings(to: &[SocketAddr], reach: Reach) -> [(&'static str, String); 5] {
     let list: Vec<String> = to.iter().map(ToString::to_string).collect();
     let list = list.join(",");
     let libpq = format!(
         "{} dbname=DATABASE user=USER connect_timeout=3 keepalives_idle=2 keepalives_interval=1 keepalives_count=3 \
          tcp_user_timeout=5000",
-        super::connection(to, search)
+        super::connection(to, reach)
     );
-    let [jdbc, uri, npgsql] = if search {
-        [
+    let [jdbc, uri, npgsql] = match reach {
+        Reach::Through => [""; 3],
+        Reach::Primary => [
             "&targetServerType=primary",
             "&target_session_attrs=read-write",
             ";Target Session Attributes=primary",
-        ]
-    } else {
-        [""; 3]
+        ],
+        Reach::Reader => [
+            "&targetServerType=preferSecondary",
+            "&target_session_attrs=prefer-standby",
+            ";Target Session Attributes=prefer-standby",
+        ],
     };
     [
         ("psql", format!("psql \"{libpq}\"")),
@@ -48,20 +53,24 @@ pub fn strings(to: &[SocketAddr], search: bool) -> [(&'static str, String); 5] {
 
 #[cfg(test)]
 mod tests {
-    use super::strings;
+    use super::{Reach, strings};
 
     #[test]
-    fn each_client_gets_both_addresses_and_the_word_for_a_primary() {
+    fn each_client_gets_both_addresses_and_the_word_for_whom_it_wants() {
         let to = ["10.0.0.1:26900", "[fd00::2]:26900"].map(|a| a.parse().unwrap());
-        for (client, text) in strings(&to, true) {
-            assert!(
-                text.contains("10.0.0.1") && text.contains("fd00::2"),
-                "{client}"
-            );
-            let says = ["read-write", "primary"]
-                .iter()
-                .any(|word| text.contains(word));
-            assert!(says, "{client}: {text}");
+        let words = [
+            (Reach::Primary, ["read-write", "primary"]),
+            (Reach::Reader, ["prefer-standby", "preferSecondary"]),
+        ];
+        for (reach, words) in words {
+            for (client, text) in strings(&to, reach) {
+                assert!(
+                    text.contains("10.0.0.1") && text.contains("fd00::2"),
+                    "{client}"
+                );
+                let says = words.iter().any(|word| text.contains(word));
+                assert!(says, "{client}: {text}");
+            }
         }
     }
 }

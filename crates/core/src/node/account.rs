@@ -6,6 +6,7 @@ use super::lead::Lead;
 use crate::ids::WorkloadId;
 use crate::steward::Scene;
 use crate::steward::outlook::Lasting;
+use crate::steward::readers::Readers;
 use std::collections::BTreeMap;
 
 /// What one node says: as coordinator from what all reported, else from what it knows itself.
@@ -14,6 +15,7 @@ pub(super) struct Account<'a> {
     pub scene: Scene<'a>,
     pub devices: &'a Devices,
     pub outlooks: &'a BTreeMap<WorkloadId, Lasting>,
+    pub readers: &'a BTreeMap<WorkloadId, Readers>,
     pub leads: bool,
 }
 
@@ -24,6 +26,7 @@ impl Node {
             scene: self.scene_of(lead),
             devices: &lead.devices,
             outlooks: &lead.outlooks,
+            readers: &lead.readers,
             leads: self.lead.is_some(),
         }
     }

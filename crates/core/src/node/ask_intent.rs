@@ -10,7 +10,7 @@ use crate::intent::{Intended, Intent, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::outage::PROMOTE_ALLOWANCE;
 use crate::request::{IntentPlan, Plea};
-use crate::spec::{Alone, Change, Finding, Loss, Revision, Severity, check, fixed};
+use crate::spec::{Alone, Change, Finding, Loss, Revision, Severity, WorkloadSpec, check, fixed};
 use crate::steward::Scene;
 use crate::steward::steps::{Todo, steps};
 use crate::view::TodoView;
@@ -248,6 +248,18 @@ impl Node {
                 all.push(format!(
                     "the gate of {id} on {node} closes: whoever is connected there connects anew elsewhere"
                 ));
+            }
+        }
+        for (id, was) in &scene.spec.workloads {
+            let is = revision.spec.workloads.get(id);
+            let gates = |w: &WorkloadSpec| w.reads.as_ref().map(|reads| reads.gates.clone());
+            let (was, is) = (gates(was), is.map(|is| gates(is).unwrap_or_default()));
+            for (node, at) in was.into_iter().flatten() {
+                if is.as_ref().is_some_and(|is| is.get(&node) != Some(&at)) {
+                    all.push(format!(
+                        "the read gate of {id} on {node} closes: whoever reads there connects anew elsewhere"
+                    ));
+                }
             }
         }
         for id in &change.settings {

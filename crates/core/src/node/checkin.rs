@@ -2,6 +2,7 @@
 
 use super::checkins::Said;
 use super::lead::Waiting;
+use super::readers::ServedBy;
 use super::{CALM_LOOKS, Effect, Node};
 use crate::authority::{Claim, Lease};
 use crate::command::{Command, NodeAct, WorkloadAct};
@@ -45,11 +46,14 @@ impl Node {
             .iter()
             .map(|(id, k)| (id.clone(), self.address_report(id, k)))
             .collect();
+        let read_gates = self.here.read_gates.iter();
+        let read_gates = read_gates.map(|(id, g)| (id.clone(), g.report.clone()));
         let parts = Parts {
             hears_ill: None,
             replicas,
             gates,
             addresses,
+            read_gates: read_gates.collect(),
             examined: self.examined(),
             about: None,
         };
@@ -94,6 +98,7 @@ impl Node {
             if let Some(lead) = &mut self.lead {
                 lead.agenda.add_all();
             }
+            self.judge_readers();
             self.beat();
         }
         let report = self.report();
@@ -368,8 +373,16 @@ impl Node {
             .filter_map(|(claim, epoch)| self.grant(from, claim, epoch))
             .collect();
         let term = self.term();
+        let leads = self.consensus.is_established()
+            && self.consensus.leadership_until(self.now) > Some(self.now);
+        let readers = if leads {
+            self.readers_for(from)
+        } else {
+            ServedBy::new()
+        };
         if *from == self.me {
             self.on_grant(sent, &leases);
+            self.on_readers(sent, readers);
         } else {
             self.send(
                 from.clone(),
@@ -378,6 +391,7 @@ impl Node {
                     sent,
                     term,
                     leases,
+                    readers,
                     news,
                 },
             );
@@ -523,6 +537,9 @@ fn essence(still: Parts) -> Parts {
         replica.looks = 0;
     }
     for gate in essence.gates.values_mut() {
+        *gate = gate.without_counts();
+    }
+    for gate in essence.read_gates.values_mut() {
         *gate = gate.without_counts();
     }
     for address in essence.addresses.values_mut() {

@@ -35,10 +35,12 @@ pub(super) struct Said {
 }
 
 impl Checkins {
-    /// The coordinator of `term` has what the check-in of that number said.
-    pub fn on_answer(&mut self, number: u64, term: Term) {
+    /// The coordinator of `term` has what the check-in of that number said, and not one that an
+    /// earlier run of this daemon gave the same number.
+    pub fn on_answer(&mut self, number: u64, sent: Time, term: Term) {
         let said = self.said.as_mut();
-        if let Some(said) = said.filter(|s| s.number == number && s.term == term) {
+        let is_it = |s: &&mut Said| (s.number, s.sent, s.term) == (number, sent, term);
+        if let Some(said) = said.filter(is_it) {
             said.is_there = true;
         }
     }

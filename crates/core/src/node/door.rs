@@ -6,6 +6,7 @@
 //! decided on the word of a message, and on whose, is looked at where it is decided.
 
 use super::Node;
+use super::readers::reads_at;
 use super::vouch::Vouched;
 use crate::about::About;
 use crate::address::Connection;
@@ -17,6 +18,7 @@ use crate::planted::Planted;
 use crate::replica::{Examined, Parts, ReplicaReport};
 use crate::request::LONGEST_NOTE;
 use crate::time::Time;
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 /// Terms by which a message may be ahead. A cluster that elects a coordinator each second needs
@@ -29,6 +31,8 @@ const LARGEST: u64 = 1 << 60;
 const LONGEST: Duration = Duration::from_secs(100 * 365 * 24 * 3_600);
 /// No spec grants a longer one.
 const LONGEST_LEASE: Duration = Duration::from_secs(3_600);
+/// Replicas of one workload that serve readers.
+const MOST_READERS: usize = 1_000;
 /// Connections over one address that its holder tells of.
 const CONNECTIONS: usize = 20_000;
 
@@ -125,8 +129,13 @@ impl Node {
                 sent,
                 term,
                 leases,
+                readers,
                 ..
-            } => self.look_at_grant(from, (*number, *sent), *term, leases),
+            } => {
+                let fits = |by: &BTreeSet<NodeId>| by.len() <= MOST_READERS;
+                ensure(readers.values().all(fits), "more readers than there are")?;
+                self.look_at_grant(from, (*number, *sent), *term, leases)
+            }
             Message::Connections {
                 workload,
                 connections,
@@ -342,6 +351,9 @@ impl Node {
                 .chain(run)
                 .chain(identity);
             ensure(names.all(is_name), "a name that is none")?;
+        }
+        for id in parts.read_gates.keys() {
+            is_placed(reads_at(spec(id)?.reads.as_ref(), from))?;
         }
         for id in parts.gates.keys() {
             is_placed(spec(id)?.gates.contains_key(from))?;

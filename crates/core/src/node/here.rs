@@ -1,5 +1,6 @@
 //! What of the spec is on this node.
 
+use super::readers::{ReadGate, Served, reads_at};
 use crate::address::Keeper;
 use crate::authority::{Authority, Deadline};
 use crate::consensus::Pace;
@@ -19,6 +20,9 @@ pub(super) struct Here {
     pub agents: BTreeMap<WorkloadId, Agent>,
     pub gates: BTreeMap<WorkloadId, Gate>,
     pub addresses: BTreeMap<WorkloadId, Keeper>,
+    pub read_gates: BTreeMap<WorkloadId, ReadGate>,
+    /// Who serves readers, of workloads with a read gate or a replica here.
+    pub readers: BTreeMap<WorkloadId, Served>,
     /// Whose servers are looked at now and then only.
     pub calm: BTreeSet<WorkloadId>,
     /// Replicas that the spec has elsewhere now, until nothing of them runs here.
@@ -86,6 +90,9 @@ impl Here {
             if workload.gates.contains_key(me) {
                 self.gates.entry(id.clone()).or_default();
             }
+            if reads_at(workload.reads.as_ref(), me) {
+                self.read_gates.entry(id.clone()).or_default();
+            }
         }
     }
 
@@ -102,6 +109,9 @@ impl Here {
         self.vacated.extend(keepers);
         self.gates
             .retain(|id, _| workload(id).is_some_and(|w| w.gates.contains_key(me)));
+        self.read_gates
+            .retain(|id, _| workload(id).is_some_and(|w| reads_at(w.reads.as_ref(), me)));
+        self.readers.retain(|id, _| workload(id).is_some());
         self.calm.retain(|id| self.agents.contains_key(id));
     }
 }

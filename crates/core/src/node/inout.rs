@@ -6,13 +6,13 @@ use crate::author::Level;
 use crate::authority::{Claim, Deadline};
 use crate::consensus::{Durable, Stored};
 use crate::event::Event;
-use crate::gate::GateOrder;
+use crate::gate::{GateOrder, ReadOrder};
 use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
 use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::Kept;
-use crate::replica::{Action, Done, Examined, GateReport, Observation};
+use crate::replica::{Action, Done, Examined, GateReport, Observation, ReadReport};
 use crate::request::{Answer, Request};
 use crate::spec::Revision;
 use serde::{Deserialize, Serialize};
@@ -87,6 +87,10 @@ pub enum Input {
     GateSeen {
         workload: WorkloadId,
         report: GateReport,
+    },
+    ReadersSeen {
+        workload: WorkloadId,
+        report: ReadReport,
     },
     /// What a power device said.
     Powered {
@@ -204,6 +208,10 @@ pub enum Effect {
     Gate {
         workload: WorkloadId,
         order: GateOrder,
+    },
+    Readers {
+        workload: WorkloadId,
+        order: ReadOrder,
     },
     /// Ask the power device of a node. A cut is allowed only while [`Node::cutting`] still names it
     /// (C7).

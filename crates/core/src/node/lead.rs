@@ -8,6 +8,7 @@ use crate::authority::{Claim, Ledger};
 use crate::ids::{Epoch, Index, NodeId, WorkloadId};
 use crate::spec::Spec;
 use crate::steward::outlook::Lasting;
+use crate::steward::readers::Readers;
 use crate::steward::{Heard, Notes};
 use crate::time::Time;
 use std::collections::{BTreeMap, VecDeque};
@@ -22,6 +23,8 @@ pub(super) struct Lead {
     pub notes: BTreeMap<WorkloadId, Notes>,
     /// How each workload stands for those outside, and since when.
     pub outlooks: BTreeMap<WorkloadId, Lasting>,
+    /// Who serves each workload's readers.
+    pub readers: BTreeMap<WorkloadId, Readers>,
     pub agenda: Agenda,
     pub devices: Devices,
     /// Check-ins that a coordinator whose clock may stop has not answered yet (C4).

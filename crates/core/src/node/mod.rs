@@ -34,6 +34,7 @@ mod outbox;
 mod plan;
 mod power;
 mod questions;
+mod readers;
 mod sentence;
 mod shape;
 mod status;
@@ -345,6 +346,7 @@ impl Node {
                     gate.report = report;
                 }
             }
+            Input::ReadersSeen { workload, report } => self.on_readers_seen(&workload, report),
             Input::Powered {
                 node,
                 order,
@@ -443,6 +445,7 @@ impl Node {
         }
         due.min(self.dismissed_due())
             .min(self.gates_due())
+            .min(self.readers_due())
             .min(self.addresses_due())
     }
 
@@ -502,10 +505,12 @@ impl Node {
                 sent,
                 term,
                 leases,
+                readers,
                 ..
             } => {
-                self.checkins.on_answer(number, term);
+                self.checkins.on_answer(number, sent, term);
                 self.on_grant(sent, &leases);
+                self.on_readers(sent, readers);
             }
             Message::Connections {
                 workload,

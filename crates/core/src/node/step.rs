@@ -82,6 +82,7 @@ impl Node {
             self.step_dismissed();
             self.attend();
             self.step_gates();
+            self.step_read_gates();
             self.step_addresses();
             self.check_in();
             self.decide();

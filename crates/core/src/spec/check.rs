@@ -7,6 +7,12 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
+use std::time::Duration;
+
+/// How old what a reader sees may be: how far a server is, is looked at once a second where all is
+/// calm.
+const LEAST_AGE: Duration = Duration::from_secs(2);
+const MOST_AGE: Duration = Duration::from_secs(3_600);
 
 /// `node.doline.zone` as its parts.
 pub type KeyPath = Vec<String>;
@@ -51,10 +57,11 @@ pub enum FindingKind {
     DiskFills,
     HostLacks,
     NoTarget,
+    ReadersWait,
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 25] = [
+    pub const ALL: [FindingKind; 26] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -80,6 +87,7 @@ impl FindingKind {
         FindingKind::DiskFills,
         FindingKind::HostLacks,
         FindingKind::NoTarget,
+        FindingKind::ReadersWait,
     ];
 }
 
@@ -126,6 +134,7 @@ impl FindingKind {
             FindingKind::DiskFills => "disk-fills",
             FindingKind::HostLacks => "host-lacks",
             FindingKind::NoTarget => "no-target",
+            FindingKind::ReadersWait => "readers-wait",
         }
     }
 }
@@ -413,6 +422,14 @@ fn addresses(spec: &Spec, found: &mut Findings) {
                 found,
             );
         }
+        for (n, address) in workload.reads.iter().flat_map(|reads| &reads.gates) {
+            claim(
+                false,
+                *address,
+                &["workload", w.as_str(), "reads", "gate", n.as_str()],
+                found,
+            );
+        }
     }
 }
 
@@ -469,6 +486,7 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
         }
     }
     losses(w, workload, found);
+    reads(w, workload, found);
     rules(spec, id, workload, found);
     address(w, workload, found);
     if workload.gates.is_empty() {
@@ -483,13 +501,12 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
 
 /// Replicas and gates are on nodes that can have them.
 fn places(spec: &Spec, w: &str, workload: &WorkloadSpec, found: &mut Findings) {
-    let named = workload
-        .replicas
-        .keys()
-        .map(|n| ("replica", n))
-        .chain(workload.gates.keys().map(|n| ("gate", n)));
-    for (kind, node) in named {
-        let path = ["workload", w, kind, node.as_str()];
+    let replicas = workload.replicas.keys().map(|n| (vec!["replica"], n));
+    let gates = workload.gates.keys().map(|n| (vec!["gate"], n));
+    let readers = workload.reads.iter().flat_map(|reads| reads.gates.keys());
+    let readers = readers.map(|n| (vec!["reads", "gate"], n));
+    for (kind, node) in replicas.chain(gates).chain(readers) {
+        let path = [&["workload", w], kind.as_slice(), &[node.as_str()]].concat();
         match spec.nodes.get(node) {
             None => {
                 let near = nearest(node.as_str(), spec.nodes.keys().map(|n| n.as_str()));
@@ -499,13 +516,56 @@ fn places(spec: &Spec, w: &str, workload: &WorkloadSpec, found: &mut Findings) {
                     did_you_mean(near, "add a [node.NAME] table, or name one that is there"),
                 );
             }
-            Some(n) if n.witness && kind == "replica" => found.error(
+            Some(n) if n.witness && kind == ["replica"] => found.error(
                 &path,
                 format!("`{node}` is a witness, and a witness never runs a workload"),
                 "put the replica on another node, or remove `witness = true`",
             ),
             Some(_) => {}
         }
+    }
+}
+
+/// Readers have a way in, somebody who serves them, and a limit that can be told from where they are.
+fn reads(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
+    let Some(reads) = &workload.reads else { return };
+    let path = |key| ["workload", w, "reads", key];
+    if reads.gates.is_empty() {
+        found.error(
+            &path("gate"),
+            "no gate for readers",
+            "add `[workload.NAME.reads.gate]` with an address on two nodes",
+        );
+    }
+    let bounds = LEAST_AGE..=MOST_AGE;
+    if !bounds.contains(&reads.age) {
+        found.error(
+            &path("age"),
+            format!("{} is out of bounds", crate::text::span(reads.age)),
+            "use 2s to 1h: how far a server is, is looked at once a second",
+        );
+    }
+    for node in &reads.except {
+        if !workload.replicas.contains_key(node) {
+            let near = nearest(node.as_str(), workload.replicas.keys().map(|n| n.as_str()));
+            found.error(
+                &path("except"),
+                format!("there is no replica on `{node}`"),
+                did_you_mean(near, "name nodes that have one"),
+            );
+        }
+    }
+    // While any of them is primary another one is needed.
+    let serve = workload
+        .replicas
+        .keys()
+        .filter(|n| !reads.except.contains(*n));
+    if serve.count() < 2 && !reads.primary && !workload.replicas.is_empty() {
+        found.error(
+            &path("except"),
+            "nobody is left to serve readers while the other one is primary",
+            "leave two replicas for them, or write `primary = true`",
+        );
     }
 }
 

@@ -13,8 +13,8 @@ mod url;
 pub use change::{Change, Fixed, fixed};
 pub use check::{Finding, FindingKind, KeyPath, Severity, check, nearest};
 pub use model::{
-    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, ReplicaSpec,
-    Rules, Spec, Subnet, WorkloadSpec,
+    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, Reads,
+    ReplicaSpec, Rules, Spec, Subnet, WorkloadSpec,
 };
 pub use revision::Revision;
 pub use timings::{COMMIT_ALLOWANCE, Inequality, Timings};

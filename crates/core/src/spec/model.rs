@@ -6,6 +6,7 @@ use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
 
 /// The whole cluster. Every node has the same one; nodes with different ones refuse each other.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -125,6 +126,9 @@ pub struct WorkloadSpec {
     pub replicas: BTreeMap<NodeId, ReplicaSpec>,
     /// Where clients connect for writes.
     pub gates: BTreeMap<NodeId, SocketAddr>,
+    /// Where clients connect that only read.
+    #[serde(default)]
+    pub reads: Option<Reads>,
     /// The one address that clients keep.
     pub address: Option<AddressSpec>,
     /// Settings of the driver, as the spec file gives them.
@@ -132,6 +136,20 @@ pub struct WorkloadSpec {
     /// What the cluster keeps to where it decides by itself.
     #[serde(default)]
     pub rules: Rules,
+}
+
+/// Reads, spread over the standbys whose view is not too old.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reads {
+    pub gates: BTreeMap<NodeId, SocketAddr>,
+    /// So old may be what a reader sees; 2 s to 1 h, default 10 s.
+    pub age: Duration,
+    /// Bytes of the log that a standby may lack; none: as many as that age allows.
+    pub behind: Option<u64>,
+    /// The primary serves readers while no standby may; default false: they wait.
+    pub primary: bool,
+    /// Replicas that serve no readers.
+    pub except: BTreeSet<NodeId>,
 }
 
 /// Where a workload may go by itself, and beside which others.

@@ -19,6 +19,7 @@ mod choice;
 pub mod fencing;
 mod leaving;
 pub mod outlook;
+pub(crate) mod readers;
 mod readiness;
 mod rolling;
 mod scene;

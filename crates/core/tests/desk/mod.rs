@@ -97,6 +97,7 @@ impl Case {
                 .map(|n| (NodeId::from(NODES[n]), replica(n)))
                 .into(),
             gates: BTreeMap::new(),
+            reads: None,
             address: None,
             settings: BTreeMap::new(),
         };

@@ -470,7 +470,7 @@ pub async fn ask_cluster(
 }
 
 /// For load balancers: 200 if this node has that role now, else 503.
-#[utoipa::path(get, path = "/role/{workload}/{role}", params(("workload" = String, Path), ("role" = String, Path, description = "primary or standby")),
+#[utoipa::path(get, path = "/role/{workload}/{role}", params(("workload" = String, Path), ("role" = String, Path, description = "primary, standby, or reader: a server that readers may go to now")),
     security(()), responses((status = 200, body = String, content_type = "text/plain")))]
 async fn role(
     service: web::Data<Service>,
@@ -480,21 +480,18 @@ async fn role(
     let (workload, role) = path.into_inner();
     let glance = service.heart.glance.borrow().clone();
     let known = glance.workloads.get(&WorkloadId::from(workload.clone()));
-    let own = known
-        .ok_or_else(|| {
-            Refusal::new(
-                ProblemType::NotFound,
-                format!("there is no workload `{workload}`"),
-            )
-        })?
-        .role;
+    let own = known.ok_or_else(|| {
+        let what = format!("there is no workload `{workload}`");
+        Refusal::new(ProblemType::NotFound, what)
+    })?;
     let has = match role.as_str() {
-        "primary" => own == Some(Role::Primary),
-        "standby" => own == Some(Role::Standby),
+        "primary" => own.role == Some(Role::Primary),
+        "standby" => own.role == Some(Role::Standby),
+        "reader" => own.reads,
         _ => {
             return Err(Refusal::new(
                 ProblemType::NotFound,
-                format!("there is no role `{role}`: primary, standby"),
+                format!("there is no role `{role}`: primary, standby, reader"),
             ));
         }
     };

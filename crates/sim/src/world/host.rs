@@ -4,6 +4,7 @@
 use crate::server::Server;
 use karst_core::authority::Deadline;
 use karst_core::consensus::Stored;
+use karst_core::gate::ReadOrder;
 use karst_core::node::Write;
 use karst_core::replica::GateReport;
 use karst_core::replica::agent::Kept;
@@ -94,6 +95,8 @@ pub struct Slot {
     pub address_deadline: Option<Deadline>,
     pub acting: BTreeSet<u64>,
     pub gate: GateReport,
+    /// What the gate for readers was told.
+    pub readers: ReadOrder,
 }
 
 /// A store's thread has one sync under way; all that comes meanwhile goes into the next.

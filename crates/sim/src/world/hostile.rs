@@ -83,6 +83,7 @@ impl World {
                     sent: clock,
                     term,
                     leases,
+                    readers: Default::default(),
                     news: true,
                 }
             }

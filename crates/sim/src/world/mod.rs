@@ -13,6 +13,7 @@ mod servers;
 mod watch;
 
 use crate::check::{Failure, Truth, Verdict};
+use crate::fault::Fault;
 use crate::script::Script;
 use happening::Happening;
 use host::{Clock, Disk, Host, Slot, Syncs};
@@ -506,9 +507,9 @@ impl World {
 
     /// A host that the spec names by now, and that has never been part of it, joins: somebody gives it
     /// the spec in force, once. Whoever coordinates later it knows by the word of the others (V7).
-    pub(super) fn join(&mut self) {
+    pub(super) fn join(&mut self) -> Verdict {
         let Some(now) = self.truth.state.charter.revision.clone() else {
-            return;
+            return Ok(());
         };
         for h in 0..self.hosts.len() {
             let (name, host) = (&self.names[h], &self.hosts[h]);
@@ -522,11 +523,12 @@ impl World {
                 && host.node.is_some()
                 && !host.stands()
             {
+                let node = name.clone();
                 self.hosts[h].given = Some(now.clone());
-                self.stop_daemon(h);
-                self.start_daemon(h);
+                self.begin_fault(Fault::KillDaemon { node, down_ms: 80 })?;
             }
         }
+        Ok(())
     }
 
     /// What the spec places on a host.
@@ -560,7 +562,9 @@ impl World {
         host.paused = 0;
         host.waiting.clear();
         // Gates are the daemon's own.
-        host.slots.iter_mut().for_each(|s| s.gate.forwarding = None);
+        for slot in &mut host.slots {
+            (slot.gate.forwarding, slot.readers) = (None, None);
+        }
     }
 
     /// Gives one input to a node, and carries out what follows.
@@ -627,6 +631,10 @@ impl World {
             Effect::Send { to, message } => {
                 let to = self.place(&to);
                 self.deliver(h, to, message);
+            }
+            Effect::Readers { workload, order } => {
+                let w = self.place_of(&workload);
+                self.hosts[h].slots[w].readers = order;
             }
             // Here every host has every other's address.
             Effect::Reach { .. } => {}

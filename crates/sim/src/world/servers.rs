@@ -362,8 +362,11 @@ impl World {
 
     /// Four milliseconds of the servers' and clients' lives; every 20th, the drivers probe.
     pub(super) fn tick(&mut self) -> Verdict {
-        self.join();
+        self.join()?;
         let millis = self.now / MS;
+        if millis % 100 < 4 {
+            self.check_readers()?;
+        }
         for w in 0..self.workloads.len() {
             for h in 0..self.hosts.len() {
                 if !self.hosts[h].slots[w].server.runs {

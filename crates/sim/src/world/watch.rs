@@ -244,6 +244,35 @@ impl World {
         Ok(())
     }
 
+    /// No reader is let to data older than the spec allows, but for the time that a word of the
+    /// coordinator's counts.
+    pub(super) fn check_readers(&self) -> Verdict {
+        for (w, id) in self.workloads.iter().enumerate() {
+            let Some(spec) = self.in_force().workloads.get(id) else {
+                continue;
+            };
+            let Some(reads) = &spec.reads else { continue };
+            let timings = &self.spec.timings;
+            let slack = timings.lease * 2 + timings.heartbeat * 4;
+            let allowed = (reads.age + slack).as_millis() as u64 * MS;
+            for host in self.hosts.iter().filter(|host| !host.is_still()) {
+                for node in host.slots[w].readers.iter().flatten().map(|(n, _)| n) {
+                    let server = &self.hosts[self.place(node)].slots[w].server;
+                    let before = self.now.saturating_sub(allowed);
+                    let lacks = self.truth.lacks_of(w, &server.wal, before);
+                    if let Some(write) = lacks.filter(|_| server.runs) {
+                        let what = format!(
+                            "readers are let to {node}, which lacks write {write} of more than {} s ago",
+                            allowed / MS / 1_000
+                        );
+                        return self.broken("readers", what);
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
     fn check_copies(&self, w: usize) -> Verdict {
         let state = self.truth.state.workload(&self.workloads[w]);
         let Tenure::Open { holder, .. } = &state.tenure else {

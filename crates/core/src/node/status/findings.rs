@@ -4,6 +4,7 @@ use super::super::account::Account;
 use crate::ids::{NodeId, WorkloadId};
 use crate::spec::{Finding, FindingKind, Severity, WorkloadSpec, check};
 use crate::steward::candidates::{self, Candidate, Exclusion};
+use crate::steward::readers::Readers;
 use crate::text::size;
 use crate::view::FindingView;
 
@@ -31,6 +32,7 @@ impl Account<'_> {
             .chain(self.overruled())
             .chain(self.waiting_settings())
             .chain(self.without_target())
+            .chain(self.waiting_readers())
             .chain(self.of_hosts());
         check(self.scene.spec).into_iter().chain(seen).collect()
     }
@@ -121,6 +123,32 @@ impl Account<'_> {
             })
         };
         scene.spec.workloads.iter().filter_map(finding).collect()
+    }
+
+    /// Workloads whose readers nobody serves, while writers are served.
+    fn waiting_readers(&self) -> Vec<Finding> {
+        let finding = |(id, readers): (&WorkloadId, &Readers)| {
+            let open = self.scene.state.workload(id).is_open();
+            let spec = self.scene.spec.workloads.get(id).filter(|_| open)?;
+            if spec.reads.is_none() || !readers.is_known() || !readers.fit().is_empty() {
+                return None;
+            }
+            let why = |node: &NodeId| Some(format!("{node}: {}", readers.unfit(node)?));
+            let why: Vec<String> = spec.replicas.keys().filter_map(why).collect();
+            Some(Finding {
+                kind: FindingKind::ReadersWait,
+                severity: Severity::Warning,
+                path: vec!["workload".into(), id.to_string(), "reads".into()],
+                what: format!(
+                    "readers of {id} wait, as nobody serves them: {}",
+                    why.join("; ")
+                ),
+                remedy: format!(
+                    "bring its standbys back, raise `age`, or let the primary serve them meanwhile (`primary = true` in workload.{id}.reads)"
+                ),
+            })
+        };
+        self.readers.iter().filter_map(finding).collect()
     }
 
     /// Servers that have to be started again before the spec's settings are in force.

@@ -6,15 +6,17 @@ use crate::address::AddressReport;
 use crate::authority::Claim;
 use crate::ids::{NodeId, WorkloadId};
 use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
-use crate::spec::Loss;
+use crate::spec::{Loss, Reads};
 use crate::state::Tenure;
 use crate::steward::candidates;
 use crate::steward::outlook::{Lasting, Outlook, Writes, outlook, writes_wait};
 use crate::time::Time;
 use crate::view::{
-    AddressView, DoingView, GateCounts, GateView, NeedView, ReplicaState, ReplicaView, ServerView,
-    SettingsView, StandbyView, SyncView, Work, WorkloadView, WritesView,
+    AddressView, DoingView, GateCounts, GateView, NeedView, ReadGateView, ReaderView, ReadsView,
+    ReplicaState, ReplicaView, ServerView, SettingsView, StandbyView, SyncView, Work, WorkloadView,
+    WritesView,
 };
+use std::net::SocketAddr;
 use std::time::Duration;
 
 const NOTHING_KNOWN: Outlook = Outlook {
@@ -97,6 +99,7 @@ impl Account<'_> {
                 unprotected: w.sync.unprotected,
             },
             gates,
+            reads: spec.reads.as_ref().map(|reads| self.reads_view(id, reads)),
             address: self.address_view(id),
             replicas,
             candidates,
@@ -182,6 +185,41 @@ impl Account<'_> {
                 waiting: r.waiting,
                 refused: r.refused,
             }),
+        }
+    }
+
+    fn reads_view(&self, id: &WorkloadId, reads: &Reads) -> ReadsView {
+        let scene = &self.scene;
+        let gate = |(node, address): (&NodeId, &SocketAddr)| {
+            let heard = scene.reports.get(node).filter(|_| scene.reports_in(node));
+            let report = heard.and_then(|h| h.report.parts.read_gates.get(id));
+            ReadGateView {
+                node: node.clone(),
+                address: *address,
+                forwards_to: report.map_or(Vec::new(), |r| r.to.iter().cloned().collect()),
+                seen: report.map(|r| GateCounts {
+                    listening: r.listening,
+                    connections: r.connections,
+                    waiting: r.waiting,
+                    refused: r.refused,
+                }),
+            }
+        };
+        let judged = self.readers.get(id).filter(|readers| readers.is_known());
+        let reader = |node: &NodeId| ReaderView {
+            node: node.clone(),
+            serves: judged.map(|readers| readers.fit().contains(node)),
+            why: judged.and_then(|readers| Some(readers.unfit(node)?.to_string())),
+        };
+        ReadsView {
+            age_ms: reads.age.as_millis() as u64,
+            behind: reads.behind,
+            gates: reads.gates.iter().map(gate).collect(),
+            readers: scene.spec.workloads[id]
+                .replicas
+                .keys()
+                .map(reader)
+                .collect(),
         }
     }
 

@@ -1,0 +1,277 @@
+//! Readers by the strings that people paste: spread over the standbys, never to data older than the
+//! spec allows, and left alone while the primary moves.
+
+mod rig;
+
+use anyhow::{Context, Result, ensure};
+use karst_api::core::spec::FindingKind;
+use karst_api::core::view::ReadsView;
+use karst_api::{Endpoint, StatusReply};
+use karst_lab::drill::start_load;
+use karst_lab::layout::{CLIENT, CLIENT_ROLE, DATABASE, SERVER_PROGRAMS, WORKLOAD};
+use karst_lab::{Lab, find};
+use rig::{LIMIT, TestLab};
+use rustix::process::Signal;
+use std::collections::BTreeSet;
+use std::process::{Child, Command, Stdio};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn readers_are_spread_and_never_see_old_data() {
+    let lab = TestLab::start("test-reads", 9820).await.unwrap();
+    let load = start_load(&lab.layout, "reads", 2, 2).unwrap();
+    spread(&lab).await.unwrap();
+    held_back(&lab).await.unwrap();
+    left_alone(&lab).await.unwrap();
+    drop(load.finish().unwrap());
+}
+
+async fn pasted(lab: &Lab, purpose: &str) -> Result<String> {
+    let all: Vec<Endpoint> = lab.client.endpoints(WORKLOAD).await?;
+    let mut fitting = all.into_iter().filter(|e| e.client == "psql");
+    let found = fitting.find(|e| e.purpose == purpose);
+    let text = found
+        .with_context(|| format!("a string for {purpose}"))?
+        .text;
+    let text = text
+        .strip_prefix("psql \"")
+        .and_then(|t| t.strip_suffix('"'));
+    let text = text.context("what psql takes")?;
+    Ok(text
+        .replace("DATABASE", DATABASE)
+        .replace("USER", CLIENT_ROLE))
+}
+
+/// On the clients' host, as whoever pasted it.
+fn psql(lab: &Lab, string: &str, query: &str) -> Result<Command> {
+    let mut psql = find::enter(&lab.layout, CLIENT)?;
+    psql.arg(format!("{SERVER_PROGRAMS}/psql"))
+        .args([
+            "-X",
+            "-A",
+            "-t",
+            "-v",
+            "ON_ERROR_STOP=1",
+            string,
+            "-c",
+            query,
+        ])
+        .env("PGPASSWORD", lab.layout.client_password()?)
+        .stdin(Stdio::null());
+    Ok(psql)
+}
+
+const WHO: &str = "select pg_is_in_recovery()::text || ' ' || host(inet_server_addr())";
+
+/// Whom so many connections lead to.
+fn who(lab: &Lab, string: &str, connections: usize) -> Result<BTreeSet<String>> {
+    let one = |_| {
+        let output = psql(lab, string, WHO)?.output()?;
+        let error = String::from_utf8_lossy(&output.stderr).into_owned();
+        ensure!(output.status.success(), "a reader was refused: {error}");
+        Ok(String::from_utf8_lossy(&output.stdout).trim().to_string())
+    };
+    (0..connections).map(one).collect()
+}
+
+async fn reads(lab: &Lab) -> Result<ReadsView> {
+    lab.workload().await?.reads.context("its readers")
+}
+
+fn serves(reply: &StatusReply, node: &str) -> Option<bool> {
+    let reads = reply.status.workloads[0].reads.as_ref()?;
+    reads
+        .readers
+        .iter()
+        .find(|r| r.node.as_str() == node)?
+        .serves
+}
+
+async fn standbys(lab: &Lab) -> Result<Vec<String>> {
+    let all = reads(lab).await?.readers.into_iter();
+    let serve = all.filter(|r| r.serves == Some(true));
+    Ok(serve.map(|r| r.node.to_string()).collect())
+}
+
+/// 200 where this node's server is one for readers.
+fn probe(lab: &Lab, node: &str) -> Result<String> {
+    let socket = lab.layout.runtime(node).join("api.sock");
+    let mut curl = Command::new("curl");
+    curl.args([
+        "-s",
+        "-o",
+        "/dev/null",
+        "-w",
+        "%{http_code}",
+        "--unix-socket",
+    ]);
+    let url = format!("http://node/role/{WORKLOAD}/reader");
+    let output = curl.arg(socket).arg(url).output()?;
+    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+}
+
+async fn spread(lab: &Lab) -> Result<()> {
+    let both = |r: &StatusReply| {
+        let serve = ["doline", "polje", "uvala"].map(|n| serves(r, n) == Some(true));
+        serve.into_iter().filter(|serves| *serves).count() == 2
+    };
+    lab.wait("both standbys serve readers", LIMIT, both).await?;
+    let any = pasted(lab, "reads, any read gate").await?;
+    let seen = who(lab, &any, 12)?;
+    ensure!(
+        seen.iter().all(|who| who.starts_with("true ")),
+        "a reader was let to a primary: {seen:?}"
+    );
+    // With one there already the next goes to the other.
+    let first = hold(lab, &any)?;
+    let next = who(lab, &any, 1)?;
+    ensure!(
+        next.iter().all(|who| *who != first.to),
+        "two readers at {}, and nobody at the other",
+        first.to
+    );
+    first.end()?;
+    let (primary, standbys) = (lab.primary().await?, standbys(lab).await?);
+    for (node, code) in [(primary.as_str(), "503"), (standbys[0].as_str(), "200")] {
+        ensure!(
+            probe(lab, node)? == code,
+            "{node} answers {}",
+            probe(lab, node)?
+        );
+    }
+    Ok(())
+}
+
+/// A reader that stays.
+struct Held {
+    to: String,
+    child: Child,
+}
+
+impl Held {
+    fn end(mut self) -> Result<()> {
+        self.child.kill()?;
+        self.child.wait()?;
+        Ok(())
+    }
+}
+
+/// It says where it is before it stays.
+fn hold(lab: &Lab, string: &str) -> Result<Held> {
+    use std::io::BufRead;
+    let mut psql = psql(lab, string, WHO)?;
+    psql.args(["-c", "select pg_sleep(600)"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null());
+    let mut child = psql.spawn()?;
+    let mut said = std::io::BufReader::new(child.stdout.take().context("its output")?);
+    let mut line = String::new();
+    said.read_line(&mut line)?;
+    Ok(Held {
+        to: line.trim().into(),
+        child,
+    })
+}
+
+/// Standbys that replay nothing any more are let go one after the other; readers wait then, and are
+/// served again once one of them is back.
+async fn held_back(lab: &Lab) -> Result<()> {
+    let any = pasted(lab, "reads, any read gate").await?;
+    let (mut first, mut second) = (hold(lab, &any)?, hold(lab, &any)?);
+    ensure!(first.to != second.to, "{}", first.to);
+    let all = standbys(lab).await?;
+    lab.administrator(&all[0])
+        .await?
+        .execute("select pg_wal_replay_pause()", &[])
+        .await?;
+    let gone = |r: &StatusReply| serves(r, &all[0]) == Some(false);
+    let reply = lab.wait("the first is let go", LIMIT, gone).await?;
+    let said = reply.status.workloads[0]
+        .reads
+        .clone()
+        .context("its readers")?;
+    let why = said
+        .readers
+        .iter()
+        .find_map(|r| r.why.clone().filter(|_| r.node.as_str() == all[0]));
+    ensure!(
+        why.as_ref().is_some_and(|why| why.contains(" old")),
+        "{why:?}"
+    );
+    let begun = std::time::Instant::now();
+    while first.child.try_wait()?.is_none() && second.child.try_wait()?.is_none() {
+        ensure!(
+            begun.elapsed() < LIMIT,
+            "a reader stays where the data are old"
+        );
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    ensure!(who(lab, &any, 6)?.len() == 1, "only one serves them");
+    let one_left = first.child.try_wait()?.is_some() != second.child.try_wait()?.is_some();
+    ensure!(one_left, "a reader was closed whose data are not old");
+
+    lab.administrator(&all[1])
+        .await?
+        .execute("select pg_wal_replay_pause()", &[])
+        .await?;
+    let waits = |r: &StatusReply| {
+        let mut all = r.status.findings.iter();
+        all.any(|f| f.finding.kind == FindingKind::ReadersWait)
+    };
+    lab.wait("readers wait", LIMIT, waits).await?;
+    let mut waiting = psql(lab, &any, WHO)?.stdout(Stdio::piped()).spawn()?;
+    let held = |r: &StatusReply| {
+        let reads = r.status.workloads[0].reads.as_ref();
+        let seen = reads.into_iter().flat_map(|reads| &reads.gates);
+        seen.filter_map(|g| g.seen)
+            .map(|seen| seen.waiting)
+            .sum::<u64>()
+            > 0
+    };
+    lab.wait("one of them is held", LIMIT, held).await?;
+    for node in &all {
+        lab.administrator(node)
+            .await?
+            .execute("select pg_wal_replay_resume()", &[])
+            .await?;
+    }
+    ensure!(waiting.wait()?.success(), "whoever waited was not served");
+    lab.wait("nobody waits", LIMIT, |r| !waits(r)).await?;
+    drop((first.end(), second.end()));
+    Ok(())
+}
+
+/// While the primary is lost and another takes over, whoever reads from the third goes on.
+async fn left_alone(lab: &Lab) -> Result<()> {
+    let both = |r: &StatusReply| {
+        let serve = ["doline", "polje", "uvala"].map(|n| serves(r, n) == Some(true));
+        serve.into_iter().filter(|serves| *serves).count() == 2
+    };
+    lab.wait("both standbys serve readers", LIMIT, both).await?;
+    let any = pasted(lab, "reads, any read gate").await?;
+    let (mut first, mut second) = (hold(lab, &any)?, hold(lab, &any)?);
+    let from = lab.primary().await?;
+    find::signal(find::postmaster(&lab.layout, &from)?, Signal::KILL)?;
+    let moved = |r: &StatusReply| {
+        let primary = &r.status.workloads[0].primary;
+        primary.as_ref().is_some_and(|p| p.as_str() != from) && both(r)
+    };
+    lab.wait(
+        "another is primary and both others serve readers",
+        LIMIT,
+        moved,
+    )
+    .await?;
+    let gone = [&mut first, &mut second].map(|held| held.child.try_wait());
+    let mut closed = 0;
+    for gone in gone {
+        closed += usize::from(gone?.is_some());
+    }
+    ensure!(
+        closed == 1,
+        "{closed} of two readers were closed, and only one read from the new primary"
+    );
+    let seen = who(lab, &any, 6)?;
+    ensure!(seen.iter().all(|who| who.starts_with("true ")), "{seen:?}");
+    drop((first.end(), second.end()));
+    Ok(())
+}
