@@ -55,6 +55,7 @@ fn guarantees_hold_while_the_cluster_changes() {
         1_795_995_013_544,
         1_795_995_010_943,
         1_795_995_011_304,
+        1_796_002_102_023,
     ];
     for seed in seeds().chain(once) {
         let run = Run::changing(seed);

@@ -221,9 +221,7 @@ impl Node {
     /// Acknowledgements come from everybody.
     fn look_at_talk(&self, from: &NodeId, talk: &Talk) -> Verdict {
         let votes = || {
-            let so = self.voters().weight(from) > 0
-                || self.is_vouched_for(from)
-                || self.planted == Some(Planted::LeadsWithoutVote);
+            let so = self.is_heeded(from) || self.planted == Some(Planted::LeadsWithoutVote);
             ensure(so, "consensus from a node without a vote")
         };
         let near = |term: Term| {

@@ -450,9 +450,10 @@ impl Node {
     }
 
     fn on_message(&mut self, from: &NodeId, message: Message) {
-        // Of a stranger for whom members vouch, consensus is heard, and nothing else (V7).
+        // Of one that votes and that the spec here does not name yet, consensus is heard, and nothing
+        // else (V7).
         let is_heard = self.spec.nodes.contains_key(from)
-            || (matches!(message, Message::Talk(_)) && self.is_vouched_for(from));
+            || (matches!(message, Message::Talk(_)) && self.is_heeded(from));
         if !is_heard || *from == self.me {
             return;
         }

@@ -48,16 +48,19 @@ impl Node {
         self.reach_vouched();
     }
 
-    /// What the log here says by now counts for more than anybody's word.
+    /// What the log here says by now counts for more than anybody's word; where somebody is that the
+    /// spec here does not name yet, it does not say.
     pub(super) fn reach_vouched(&mut self) {
         let own = self.consensus.voters_at();
-        let nodes = &self.spec.nodes;
-        self.vouched
-            .by
-            .retain(|by, (at, _)| *at > own && nodes.contains_key(by));
-        let names = self.vouched.by.values().flat_map(|(_, voters)| voters);
-        let strangers: BTreeMap<NodeId, SocketAddr> = names
-            .filter(|(node, _)| !nodes.contains_key(node) && self.is_vouched_for(node))
+        let (spec, voters) = (&self.spec, self.consensus.voters());
+        let is_new = |node: &NodeId| !spec.nodes.contains_key(node) && voters.weight(node) > 0;
+        self.vouched.by.retain(|by, (at, named)| {
+            let says_more = *at > own || named.iter().any(|(node, _)| is_new(node));
+            spec.nodes.contains_key(by) && says_more
+        });
+        let named = self.vouched.by.values().flat_map(|(_, named)| named);
+        let strangers: BTreeMap<NodeId, SocketAddr> = named
+            .filter(|(node, _)| !spec.nodes.contains_key(node) && self.is_heeded(node))
             .cloned()
             .collect();
         if self.vouched.reached != strangers {
@@ -66,12 +69,14 @@ impl Node {
         }
     }
 
-    /// Whether another member says that it votes.
-    pub(super) fn is_vouched_for(&self, node: &NodeId) -> bool {
+    /// Whether consensus is taken from a node: it votes, as the log here says, or as another member
+    /// says of a later entry.
+    pub(super) fn is_heeded(&self, node: &NodeId) -> bool {
         let own = self.consensus.voters_at();
         let alone = self.planted == Some(Planted::VouchesForItself);
-        self.vouched.by.iter().any(|(by, (at, voters))| {
-            *at > own && (by != node || alone) && voters.iter().any(|(voter, _)| voter == node)
-        })
+        self.voters().weight(node) > 0
+            || self.vouched.by.iter().any(|(by, (at, named))| {
+                *at > own && (by != node || alone) && named.iter().any(|(named, _)| named == node)
+            })
     }
 }

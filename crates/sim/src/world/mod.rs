@@ -536,6 +536,10 @@ impl World {
         let me = self.names[h].clone();
         for (w, id) in self.workloads.clone().into_iter().enumerate() {
             let here = spec.workloads.get(&id);
+            let reads = here.and_then(|workload| workload.reads.as_ref());
+            if !reads.is_some_and(|reads| reads.gates.contains_key(&me)) {
+                self.hosts[h].slots[w].readers = None;
+            }
             if here.is_some_and(|workload| workload.gates.contains_key(&me)) {
                 let report = self.hosts[h].slots[w].gate.clone();
                 self.after(
