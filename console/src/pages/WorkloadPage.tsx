@@ -40,7 +40,7 @@ export function WorkloadPage() {
         <Candidates workload={w} />
         <Settings workload={w} />
       </div>
-      {w.reads && <Readers reads={w.reads} />}
+      {w.reads && <Readers reads={w.reads} primary={w.primary} />}
       <Endpoints workload={w.workload} />
       <Card>
         <Card.Header as="h2">Its last operations</Card.Header>

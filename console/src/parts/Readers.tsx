@@ -6,7 +6,7 @@ import { Heads } from './Facts'
 import { Shape } from './State'
 
 /** Who serves those who only read, who does not and why, and what comes through their gates. */
-export function Readers({ reads }: { reads: Reads }) {
+export function Readers({ reads, primary }: { reads: Reads; primary?: string | null }) {
   const limit = `data at most ${span(reads.age_ms)} old` + (reads.behind == null ? '' : ` and ${bytes(reads.behind)} behind`)
   return (
     <Card id="readers">
@@ -18,7 +18,7 @@ export function Readers({ reads }: { reads: Reads }) {
         <div className="d-flex flex-wrap gap-3">
           {reads.readers.map((r) => (
             <span key={r.node}>
-              <Shape condition={r.serves === true ? 'healthy' : 'degraded'} /> <strong>{r.node}</strong>{' '}
+              {r.node !== primary && <Shape condition={r.serves === true ? 'healthy' : 'degraded'} />} <strong>{r.node}</strong>{' '}
               {r.serves === true ? 'serves readers' : r.serves === false ? `does not: ${r.why ?? 'no reason is known'}` : 'is not known about here'}
             </span>
           ))}

@@ -89,7 +89,10 @@ fn readers(text: &mut String, reads: &ReadsView) {
         (Some(false), Some(why)) => format!("not {} ({why})", r.node),
         _ => format!("{} unknown", r.node),
     };
-    let all: Vec<String> = reads.readers.iter().map(serving).collect();
+    let (serve, others): (Vec<&ReaderView>, Vec<_>) =
+        reads.readers.iter().partition(|r| r.serves == Some(true));
+    let all = serve.into_iter().chain(others).map(serving);
+    let all: Vec<String> = all.collect();
     let _ = writeln!(text, "  readers {}", all.join(", "));
     for g in &reads.gates {
         let seen = g.seen.as_ref().map_or("not heard".to_string(), |seen| {

@@ -340,8 +340,10 @@ impl World {
             && self.connected(from, h)
             && self.connected(h, from)
             && self.hosts[from].serves(w, self.now, self.guarded());
-        let mut server = std::mem::take(&mut self.hosts[h].slots[w].server);
-        let primary = &self.hosts[from].slots[w].server;
+        let Ok([host, source]) = self.hosts.get_disjoint_mut([h, from]) else {
+            return;
+        };
+        let (server, primary) = (&mut host.slots[w].server, &source.slots[w].server);
         server.receiving = linked && server.can_stream_from(primary);
         if server.receiving {
             let have = server.wal.len();
@@ -357,7 +359,6 @@ impl World {
                     .collect();
             }
         }
-        self.hosts[h].slots[w].server = server;
     }
 
     /// Four milliseconds of the servers' and clients' lives; every 20th, the drivers probe.
