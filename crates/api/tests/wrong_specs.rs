@@ -36,6 +36,11 @@ address = "10.30.0.12:5432"
 data = "/srv/sailings"
 [workload.sailings.gate]
 ponor = "10.30.0.13:26900"
+[workload.sailings.reads]
+age = "10s"
+primary = true
+[workload.sailings.reads.gate]
+ponor = "10.30.0.13:26950"
 [workload.fares]
 needs = ["sailings"]
 settings.secret = "file:/etc/karst/replication"
@@ -101,6 +106,23 @@ const MISTAKES: &[(&str, &str)] = &[
     (
         "ponor = \"10.30.0.13:26900\"",
         "ponor = \"10.30.0.13:26910\"",
+    ),
+    ("age = \"10s\"", "age = \"1s\""),
+    ("age = \"10s\"", "age = \"ten\""),
+    ("age = \"10s\"", "behind = \"64\""),
+    ("age = \"10s\"", "except = \"polje\""),
+    ("age = \"10s\"", "except = [\"poljee\"]"),
+    ("age = \"10s\"", "lag = \"10s\""),
+    ("primary = true", "primary = \"yes\""),
+    ("primary = true", "except = [\"polje\"]"),
+    ("ponor = \"10.30.0.13:26950\"", ""),
+    (
+        "ponor = \"10.30.0.13:26950\"",
+        "pnor = \"10.30.0.13:26950\"",
+    ),
+    (
+        "ponor = \"10.30.0.13:26950\"",
+        "ponor = \"10.30.0.13:26900\"",
     ),
     ("replica.polje = { address", "replica.polje = { adress"),
     ("needs = [\"sailings\"]", "driver = \"abacus\""),

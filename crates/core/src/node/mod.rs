@@ -467,7 +467,7 @@ impl Node {
                 heads,
                 votes,
             } => {
-                self.vouch_to(from, votes);
+                self.vouch_to(from, number, votes);
                 self.hear_of_heads(from, heads);
                 if let Some(verdict) = self.health.on_beat(from, number, hears, self.now) {
                     self.note_news(from);

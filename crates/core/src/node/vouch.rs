@@ -21,19 +21,28 @@ pub(super) struct Vouched {
 impl Vouched {
     /// No cluster has as many voters, even while they change.
     pub(super) const MOST: usize = 64;
+    /// Beats of a member from one word to the next.
+    const EVERY: u64 = 10;
 }
 
 impl Node {
-    /// Tells a member that has an older entry about the votes who votes now.
-    pub(super) fn vouch_to(&mut self, member: &NodeId, has: Index) {
+    /// Tells a member that has an older entry about the votes who votes now: with its first beat, and
+    /// now and then, as everybody does and it may be told by a thousand.
+    pub(super) fn vouch_to(&mut self, member: &NodeId, beat: u64, has: Index) {
         let charter = &self.state.charter;
-        let Some(voters) = charter.voters.as_ref().filter(|_| has < charter.voters_at) else {
+        let due = beat % Vouched::EVERY == 1 && has < charter.voters_at;
+        let Some(voters) = charter.voters.as_ref().filter(|_| due) else {
             return;
         };
         let address = |n: &NodeId| Some((n.clone(), self.spec.nodes.get(n)?.peer));
         let vouch = Message::Vouch {
             at: charter.voters_at,
-            voters: voters.all().into_iter().filter_map(address).collect(),
+            voters: voters
+                .all()
+                .into_iter()
+                .filter_map(address)
+                .take(Vouched::MOST)
+                .collect(),
         };
         self.send(member.clone(), vouch);
     }

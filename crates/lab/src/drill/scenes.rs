@@ -53,7 +53,7 @@ pub async fn cut_off_with_a_writer_on_it(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStop)?;
     lab.healthy(LIMIT).await?;
     let primary = lab.primary().await?;
-    let longest = longest_authority(lab).await?;
+    let longest = longest_authority(lab, &[&primary]).await?;
     let writing = InHost::start(lab, &primary).await?;
     apply(
         lab,
@@ -141,15 +141,15 @@ pub async fn frozen_whole_and_thawed(lab: &Lab) -> Result<String> {
     )
 }
 
-/// From a cut to the end of the last lease: the lease, and only where the primary is the
-/// coordinator too, one window of election_timeout more, in which it goes on granting and nobody else can
-/// be elected (A3).
-pub(super) async fn longest_authority(lab: &Lab) -> Result<Duration> {
+/// From a cut to the end of the last lease: the lease, and where the coordinator is left with the
+/// primary one window of election_timeout more, in which it goes on granting and nobody else can be
+/// elected (A3).
+pub(super) async fn longest_authority(lab: &Lab, left: &[&str]) -> Result<Duration> {
     let (timings, status) = (lab.timings().await?, lab.status().await?.status);
-    let grants_itself =
-        status.coordinator.is_some() && status.workloads[0].primary == status.coordinator;
+    let coordinator = status.coordinator.context("a coordinator")?;
+    let grants = left.contains(&coordinator.as_str());
     Ok(timings.lease
-        + if grants_itself {
+        + if grants {
             timings.election_timeout
         } else {
             Duration::ZERO
@@ -270,7 +270,6 @@ pub async fn loss_of_a_fifth(lab: &Lab, time: Duration) -> Result<String> {
 /// missing, nothing is promoted; when they return, it heals alone.
 pub async fn majority_lost(lab: &Lab) -> Result<String> {
     lab.healthy(LIMIT).await?;
-    let longest = longest_authority(lab).await?;
     let primary = lab.primary().await?;
     let voters: Vec<&str> = NODES
         .iter()
@@ -279,6 +278,12 @@ pub async fn majority_lost(lab: &Lab) -> Result<String> {
         .collect();
     // With the primary on the node without a vote all three voters but one go.
     let off = &voters[..2];
+    let left: Vec<&str> = NODES
+        .iter()
+        .map(|n| n.name)
+        .filter(|n| !off.contains(n))
+        .collect();
+    let longest = longest_authority(lab, &left).await?;
     for host in off {
         apply(
             lab,

@@ -171,7 +171,8 @@ pub async fn store_moved_away(lab: &Lab) -> Result<String> {
 /// before its lease, and another host has the workload.
 pub async fn deadman_gone(lab: &Lab) -> Result<String> {
     lab.healthy(LIMIT).await?;
-    let (primary, longest) = (lab.primary().await?, longest_authority(lab).await?);
+    let primary = lab.primary().await?;
+    let longest = longest_authority(lab, &[&primary]).await?;
     let writing = InHost::start(lab, &primary).await?;
     let at = boot_nanos();
     apply(
@@ -201,7 +202,7 @@ pub async fn disk_hangs(lab: &Lab) -> Result<String> {
     apply(lab, Fault::ControllerStop)?;
     let well = lab.healthy(LIMIT).await?;
     let (primary, epoch) = (lab.primary().await?, well.status.workloads[0].epoch);
-    let longest = longest_authority(lab).await?;
+    let longest = longest_authority(lab, &[&primary]).await?;
     apply(
         lab,
         Fault::HangDisk {
