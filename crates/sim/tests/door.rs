@@ -95,6 +95,59 @@ impl Subject {
     }
 }
 
+/// V7: what members without a vote say of who votes counts only where no majority of those who vote
+/// here is heard any more; and nobody's word counts for itself.
+#[test]
+fn who_votes_is_not_said_by_those_who_do_not() {
+    // Everybody is heard for two seconds.
+    let heard = || {
+        let mut subject = Subject::new(Shape::Hostile.spec(false), "polje", 1, false);
+        for number in 1..20 {
+            for from in ["doline", "ponor", "uvala", "weir"] {
+                let message = Message::Beat {
+                    number,
+                    hears: Hears::default(),
+                    heads: Vec::new(),
+                    votes: Index(0),
+                };
+                let from = from.into();
+                subject.take(Input::Received { from, message });
+            }
+            subject.pass(Duration::from_millis(100));
+        }
+        subject
+    };
+    let leads = |subject: &mut Subject, vouches: &str| {
+        let (from, at) = (vouches.into(), Index(1 << 40));
+        let voters = vec![("weir".into(), ([192, 0, 2, 1], 7).into())];
+        let message = Message::Vouch { at, voters };
+        subject.take(Input::Received { from, message });
+        let talk = Talk::AppendEntries {
+            term: subject.node.term().next(),
+            prev: LogId::default(),
+            entries: Vec::new(),
+            commit: Index(0),
+            sent: subject.now,
+            news: false,
+            keep: Duration::from_millis(600),
+        };
+        let (from, message) = ("weir".into(), Message::Talk(talk));
+        subject.take(Input::Received { from, message });
+        subject.node.coordinator() == Some(&"weir".into())
+    };
+    let mut subject = heard();
+    assert!(!leads(&mut subject, "weir"), "for itself");
+    assert!(!leads(&mut subject, "uvala"), "by one without a vote");
+    let mut subject = heard();
+    subject.pass(Duration::from_secs(3));
+    assert!(
+        !leads(&mut subject, "weir"),
+        "for itself, with nobody heard"
+    );
+    assert!(leads(&mut subject, "uvala"), "the voters are gone");
+    assert!(leads(&mut heard(), "doline"), "by one that votes");
+}
+
 /// What a voter says who agrees with everything.
 fn agreed(talk: Talk) -> Option<Talk> {
     Some(match talk {

@@ -1,7 +1,7 @@
 //! Whom else to heed (V7). Who votes changes while a node is away, and the entries that say so come
 //! from somebody who has a vote only since then, or whom its spec does not even name. Consensus from
 //! a node without a vote is heeded where another member says, of a later entry than is here, that it
-//! votes: nobody speaks for itself, so that one key alone never makes a coordinator.
+//! votes. Nobody speaks for itself.
 
 use super::{Effect, Node};
 use crate::ids::{Index, NodeId};
@@ -79,13 +79,20 @@ impl Node {
     }
 
     /// Whether consensus is taken from a node: it votes, as the log here says, or as another member
-    /// says of a later entry.
+    /// says of a later entry. While a majority of those who vote here is heard only their word counts
+    /// for that: keys without a vote make nobody a coordinator, however many they are.
     pub(super) fn is_heeded(&self, node: &NodeId) -> bool {
-        let own = self.consensus.voters_at();
+        let (own, voters) = (self.consensus.voters_at(), self.voters());
+        if voters.weight(node) > 0 {
+            return true;
+        }
         let alone = self.planted == Some(Planted::VouchesForItself);
-        self.voters().weight(node) > 0
-            || self.vouched.by.iter().any(|(by, (at, named))| {
-                *at > own && (by != node || alone) && named.iter().any(|(named, _)| named == node)
-            })
+        let is_heard = |n: &&NodeId| **n == self.me || !self.health.is_suspected(n, self.now);
+        let all = voters.all();
+        let lost = !voters.is_majority(all.into_iter().filter(is_heard));
+        self.vouched.by.iter().any(|(by, (at, named))| {
+            let counts = alone || (by != node && (lost || voters.weight(by) > 0));
+            *at > own && counts && named.iter().any(|(named, _)| named == node)
+        })
     }
 }
