@@ -86,6 +86,11 @@ fn serves(reply: &StatusReply, node: &str) -> Option<bool> {
         .serves
 }
 
+fn both_serve(reply: &StatusReply) -> bool {
+    let serve = ["doline", "polje", "uvala"].map(|n| serves(reply, n) == Some(true));
+    serve.into_iter().filter(|serves| *serves).count() == 2
+}
+
 async fn standbys(lab: &Lab) -> Result<Vec<String>> {
     let all = reads(lab).await?.readers.into_iter();
     let serve = all.filter(|r| r.serves == Some(true));
@@ -110,11 +115,8 @@ fn probe(lab: &Lab, node: &str) -> Result<String> {
 }
 
 async fn spread(lab: &Lab) -> Result<()> {
-    let both = |r: &StatusReply| {
-        let serve = ["doline", "polje", "uvala"].map(|n| serves(r, n) == Some(true));
-        serve.into_iter().filter(|serves| *serves).count() == 2
-    };
-    lab.wait("both standbys serve readers", LIMIT, both).await?;
+    lab.wait("both standbys serve readers", LIMIT, both_serve)
+        .await?;
     let any = pasted(lab, "reads, any read gate").await?;
     let seen = who(lab, &any, 12)?;
     ensure!(
@@ -218,7 +220,8 @@ async fn held_back(lab: &Lab) -> Result<()> {
         all.any(|f| f.finding.kind == FindingKind::ReadersWait)
     };
     lab.wait("readers wait", LIMIT, waits).await?;
-    let mut waiting = psql(lab, &any, WHO)?.stdout(Stdio::piped()).spawn()?;
+    let patient = any.replace("connect_timeout=3", "connect_timeout=60");
+    let mut waiting = psql(lab, &patient, WHO)?.stdout(Stdio::piped()).spawn()?;
     let held = |r: &StatusReply| {
         let reads = r.status.workloads[0].reads.as_ref();
         let seen = reads.into_iter().flat_map(|reads| &reads.gates);
@@ -242,18 +245,15 @@ async fn held_back(lab: &Lab) -> Result<()> {
 
 /// While the primary is lost and another takes over, whoever reads from the third goes on.
 async fn left_alone(lab: &Lab) -> Result<()> {
-    let both = |r: &StatusReply| {
-        let serve = ["doline", "polje", "uvala"].map(|n| serves(r, n) == Some(true));
-        serve.into_iter().filter(|serves| *serves).count() == 2
-    };
-    lab.wait("both standbys serve readers", LIMIT, both).await?;
+    lab.wait("both standbys serve readers", LIMIT, both_serve)
+        .await?;
     let any = pasted(lab, "reads, any read gate").await?;
     let (mut first, mut second) = (hold(lab, &any)?, hold(lab, &any)?);
     let from = lab.primary().await?;
     find::signal(find::postmaster(&lab.layout, &from)?, Signal::KILL)?;
     let moved = |r: &StatusReply| {
         let primary = &r.status.workloads[0].primary;
-        primary.as_ref().is_some_and(|p| p.as_str() != from) && both(r)
+        primary.as_ref().is_some_and(|p| p.as_str() != from) && both_serve(r)
     };
     lab.wait(
         "another is primary and both others serve readers",
@@ -261,14 +261,15 @@ async fn left_alone(lab: &Lab) -> Result<()> {
         moved,
     )
     .await?;
-    let gone = [&mut first, &mut second].map(|held| held.child.try_wait());
-    let mut closed = 0;
-    for gone in gone {
-        closed += usize::from(gone?.is_some());
+    let begun = std::time::Instant::now();
+    let is_gone = |held: &mut Held| held.child.try_wait().map(|ended| ended.is_some());
+    while !is_gone(&mut first)? && !is_gone(&mut second)? {
+        ensure!(begun.elapsed() < LIMIT, "a reader stays on the new primary");
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
     }
     ensure!(
-        closed == 1,
-        "{closed} of two readers were closed, and only one read from the new primary"
+        is_gone(&mut first)? != is_gone(&mut second)?,
+        "both readers were closed, and only one read from the new primary"
     );
     let seen = who(lab, &any, 6)?;
     ensure!(seen.iter().all(|who| who.starts_with("true ")), "{seen:?}");
