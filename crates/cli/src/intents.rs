@@ -241,6 +241,8 @@ fn without(text: &str, what: &Removed) -> Result<String> {
                         let part = workload.get_mut(part).and_then(Item::as_table_like_mut);
                         part.map(|part| part.remove(node));
                     }
+                    without_reader(workload, node);
+                    without_read_gate(workload, node);
                 }
             }
             let nodes = document.get_mut("node").and_then(Item::as_table_like_mut);
@@ -254,7 +256,10 @@ fn without(text: &str, what: &Removed) -> Result<String> {
         }
         Removed::Replica(name, node) => {
             let all = document.get_mut("workload");
-            let workload = all.and_then(|all| all.get_mut(name));
+            let mut workload = all.and_then(|all| all.get_mut(name));
+            if let Some(workload) = &mut workload {
+                without_reader(workload, node);
+            }
             let replicas = workload.and_then(|w| w.get_mut("replica"));
             let replicas = replicas.and_then(Item::as_table_like_mut);
             replicas.and_then(|r| r.remove(node)).is_some()
@@ -269,6 +274,26 @@ fn without(text: &str, what: &Removed) -> Result<String> {
         bail!("nothing was changed: the spec in force has no {what}");
     }
     Ok(document.to_string())
+}
+
+/// What is said of a replica as one for readers.
+fn without_reader(workload: &mut Item, node: &str) {
+    let except = workload.get_mut("reads").and_then(|r| r.get_mut("except"));
+    if let Some(except) = except.and_then(Item::as_array_mut) {
+        except.retain(|name| name.as_str() != Some(node));
+    }
+}
+
+/// With its last gate the readers have none, and go as others do.
+fn without_read_gate(workload: &mut Item, node: &str) {
+    let reads = workload.get_mut("reads").and_then(|r| r.get_mut("gate"));
+    let Some(gates) = reads.and_then(Item::as_table_like_mut) else {
+        return;
+    };
+    gates.remove(node);
+    if let (true, Some(workload)) = (gates.is_empty(), workload.as_table_like_mut()) {
+        workload.remove("reads");
+    }
 }
 
 /// Nodes are to hold nothing for a while.
@@ -493,14 +518,20 @@ mod tests {
     fn what_is_taken_out_leaves_the_rest_as_it_was_written() {
         let text = "cluster = \"skerry\" # ours\n[node.doline]\nzone = \"a\"\n[node.polje]\nzone = \"b\"\n\
                     [workload.sailings]\ndriver = \"lines\"\n[workload.sailings.replica.doline]\ndata = \"/d\"\n\
-                    [workload.sailings.replica.polje]\ndata = \"/d\"\n[workload.sailings.gate]\npolje = \"x\"\n";
+                    [workload.sailings.replica.polje]\ndata = \"/d\"\n[workload.sailings.gate]\npolje = \"x\"\n\
+                    [workload.sailings.reads]\nexcept = [\"polje\"]\n[workload.sailings.reads.gate]\npolje = \"y\"\n";
         let less = without(text, &Removed::Node("polje")).unwrap();
         assert!(!less.contains("polje") && less.contains("# ours"), "{less}");
+        assert!(
+            !less.contains("reads"),
+            "nobody reads without a gate: {less}"
+        );
         let less = without(text, &Removed::Replica("sailings", "polje")).unwrap();
         assert!(
             less.contains("[node.polje]") && !less.contains("replica.polje"),
             "{less}"
         );
+        assert!(less.contains("except = []"), "{less}");
         let less = without(text, &Removed::Workload("sailings")).unwrap();
         assert!(!less.contains("sailings"), "{less}");
         let wrong = without(text, &Removed::Replica("fares", "polje")).unwrap_err();

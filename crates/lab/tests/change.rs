@@ -241,6 +241,8 @@ async fn nodes(lab: &Lab) -> Result<()> {
             let part = spec["workload"][WORKLOAD][part].as_table_mut();
             part.expect("it has them").remove("uvala");
         }
+        let gates = spec["workload"][WORKLOAD]["reads"]["gate"].as_table_mut();
+        gates.expect("it has them").remove("uvala");
     })
     .await?;
     ensure!(lab.status().await?.status.nodes.len() == 3, "uvala is out");
