@@ -213,6 +213,9 @@ fn a_node_that_is_heard_again_keeps_its_power_unless_a_person_fenced_it() {
         );
         case.pass(100 * MS);
         assert_eq!(!case.with(|scene, _| to_cut(scene)).is_empty(), cut, "{by}");
+        case.reports.get_mut(&doline()).unwrap().report.boot = BootId::from("new");
+        let again = case.with(|scene, _| to_cut(scene));
+        assert_eq!(again, [], "{by}: it has booted since");
     }
 }
 

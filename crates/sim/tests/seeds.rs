@@ -135,8 +135,21 @@ fn guarantees_hold_beside_a_hostile_node() {
 #[test]
 fn seeds_that_failed_once_pass() {
     for seed in [
-        307, 489, 977, 1_102, 1_178, 102_212, 103_738, 107_311, 111_469, 1_002_622, 1_006_555,
-        1_012_896, 2_003_399,
+        307,
+        489,
+        977,
+        1_102,
+        1_178,
+        102_212,
+        103_738,
+        107_311,
+        111_469,
+        1_002_622,
+        1_006_555,
+        1_012_896,
+        2_003_399,
+        1_796_005_671_798,
+        1_796_007_700_002,
     ] {
         let run = Run::of(seed);
         if let Err(failure) = run.play(None) {
@@ -486,6 +499,55 @@ fn a_move_to_somebody_who_never_opens_ends_with_a_primary() {
             });
             result.unwrap_or_else(|f| panic!("{shape:?}, {trouble:?} after {delta} ms: {f}"));
         }
+    }
+}
+
+/// A fence that would take the majority is refused: it would be recorded by nobody, and done again
+/// whenever the host is back.
+#[test]
+fn a_fence_that_takes_the_majority_is_refused() {
+    use karst_core::request::{Answer, Request};
+    // Of four nodes three vote: one of those may go, and no second one right after it.
+    for (shape, with_power, asked, refused) in [
+        (
+            Shape::TwoNodes,
+            true,
+            [("doline", "polje"), ("polje", "doline")],
+            1,
+        ),
+        (
+            Shape::TwoNodes,
+            false,
+            [("doline", "polje"), ("polje", "doline")],
+            0,
+        ),
+        (
+            Shape::Ferry,
+            true,
+            [("polje", "ponor"), ("doline", "ponor")],
+            1,
+        ),
+    ] {
+        let mut world = World::new(shape.spec(with_power), 3, None);
+        let fence = |node: &str, of: &str| Fault::Ask {
+            of: of.into(),
+            request: Request::Fence {
+                node: node.into(),
+                by: "marlin".into(),
+            },
+        };
+        // One of the two coordinates, and nobody cuts its own power.
+        let [(first, by), (second, by_other)] = asked;
+        let faults = vec![(8_000, fence(first, by)), (8_030, fence(second, by_other))];
+        let result = world.run(&Script {
+            faults,
+            until_ms: 8_500,
+            calm_ms: 0,
+        });
+        result.unwrap_or_else(|f| panic!("{shape:?}: {f}"));
+        let said = |a: &Answer| matches!(a, Answer::Refused { why } if why.contains("majority"));
+        let count = world.answers().iter().filter(|a| said(a)).count();
+        assert_eq!(count, refused, "{shape:?}: {:?}", world.answers());
     }
 }
 

@@ -295,10 +295,8 @@ impl Node {
                 fenced.by, fenced.why
             ));
         }
-        if node == self.me {
-            return Err(format!(
-                "{node} is the coordinator and cannot cut its own power; stop its daemon first"
-            ));
+        if let Some(why) = self.obstacle_to_cut(scene, &node) {
+            return Err(why);
         }
         let after = scene.after(&node);
         Ok(cut_off(scene, node, by, after))

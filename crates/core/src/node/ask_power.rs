@@ -29,6 +29,30 @@ impl Node {
         cut_off(scene, node, by, after)
     }
 
+    /// Why nobody may ask for this host to be cut off now, if so. Where the others that are heard are
+    /// no majority nothing is decided while it is down: nobody takes over, and the cut itself is not
+    /// recorded, so that it is made again whenever the host is back.
+    pub(super) fn obstacle_to_cut(&self, scene: &Scene, node: &NodeId) -> Option<String> {
+        if *node == self.me {
+            return Some(format!(
+                "{node} is the coordinator and cannot cut its own power; stop its daemon first"
+            ));
+        }
+        let powered = |n: &NodeId| self.spec.nodes.get(n).is_some_and(|n| n.power.is_some());
+        // What is fenced already may be off at any moment.
+        let stays = |n: &&NodeId| scene.is_up(n) && (self.state.fenced(n).is_none() || !powered(n));
+        let voters = self.consensus.voters();
+        let without = voters.all().into_iter().filter(|v| *v != node);
+        let decides = voters.is_majority(without.filter(stays));
+        (powered(node) && !decides).then(|| {
+            format!(
+                "without {node} the voters that are heard are no majority: nobody could take over \
+                 from it, nor record that it is off; rest it first, which moves its vote \
+                 (`karst node maintenance {node}`), or move what it holds (`karst switchover`)"
+            )
+        })
+    }
+
     /// What it would do.
     ///
     /// # Errors
@@ -44,10 +68,11 @@ impl Node {
         let (mut steps, mut unmet) = (Vec::new(), None);
         if self.spec.nodes.get(node).is_none_or(|n| n.power.is_none()) {
             unmet = Some(format!("{node} has no power device in the spec"));
-        } else if *node == self.me && what != PowerWish::On {
-            unmet = Some(format!(
-                "{node} is the coordinator and cannot cut its own power; stop its daemon first"
-            ));
+        } else if let Some(why) = self
+            .obstacle_to_cut(&scene, node)
+            .filter(|_| what != PowerWish::On)
+        {
+            unmet = Some(why);
         } else if what == PowerWish::On
             && lead.devices.power_of(&self.spec, node) == Some(PowerView::On)
         {

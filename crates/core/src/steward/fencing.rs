@@ -228,13 +228,18 @@ pub fn to_turn_on(scene: &Scene) -> Vec<(NodeId, Index, bool)> {
     scene.state.nodes.iter().filter_map(wanted).collect()
 }
 
-/// The fences whose power has still to be cut: a node that is heard again is left its power.
+/// The fences whose power has still to be cut: a node that is heard again is left its power, and so
+/// is one that was to be turned on again and has booted since, as nothing of before runs there.
 pub fn to_cut(scene: &Scene) -> Vec<(NodeId, Index)> {
     let wanted = |(node, state): (&NodeId, &NodeState)| {
         let fenced = state.fenced.as_ref()?;
         let powered = scene.spec.nodes.get(node)?.power.is_some();
         let open = powered && !fenced.off && scene.off.get(node) != Some(&fenced.id);
-        (open && (fenced.by.is_person() || !scene.is_up(node))).then(|| (node.clone(), fenced.id))
+        let report = scene.reports.get(node).filter(|_| scene.is_up(node));
+        let anew = fenced.after == After::On
+            && report.is_some_and(|h| fenced.boot.as_ref().is_some_and(|b| *b != h.report.boot));
+        let spared = scene.is_up(node) && (anew || !fenced.by.is_person());
+        (open && !spared).then(|| (node.clone(), fenced.id))
     };
     scene.state.nodes.iter().filter_map(wanted).collect()
 }

@@ -484,10 +484,12 @@ impl World {
                 .max(self.now - service.last_acknowledged);
         }
         service.last_acknowledged = self.now;
-        // What a primary writes that nobody hears counts for no bound by size.
+        // What a primary writes that nobody hears counts for no bound by size; it is its own daemon
+        // that says how far it is.
+        let speaks = self.hosts[h].node.is_some() && !self.hosts[h].is_still();
         let heard = (0..self.hosts.len())
             .any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
-        let at = if heard { self.now } else { u64::MAX };
+        let at = if speaks && heard { self.now } else { u64::MAX };
         self.truth.acknowledge((w, &self.workloads[w]), &done, at);
     }
 }
