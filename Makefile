@@ -7,14 +7,14 @@ SHELL := /bin/bash
 .PHONY: demo test faults soak bench install packages toolchain console build
 
 RUST_NEEDED := 1.95
-PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux mount e2fsprogs tcpdump curl chromium chromium-driver nodejs npm build-essential
+PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux mount e2fsprogs tcpdump curl knot knot-dnsutils chromium chromium-driver nodejs npm build-essential
 
 toolchain:
 	@have=$$(rustc --version 2>/dev/null | cut -d' ' -f2); \
 	if [ "$$(printf '%s\n' $(RUST_NEEDED) "$${have:-0}" | sort -V | head -1)" != $(RUST_NEEDED) ]; then \
 	  echo "Karst needs a Rust toolchain of $(RUST_NEEDED) or newer on the PATH; found: $${have:-none}."; exit 1; fi
 
-# Debian's package starts a cluster of its own at install: not wanted here.
+# Debian's packages start a database and a name server of their own at install: not wanted here.
 packages:
 	@missing=""; for p in $(PACKAGES); do \
 	  case $$p in nodejs) command -v node >/dev/null && continue;; npm) command -v npm >/dev/null && continue;; esac; \
@@ -25,8 +25,10 @@ packages:
 	  sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
 	  $$sudo mkdir -p /etc/postgresql-common && \
 	  { [ -e /etc/postgresql-common/createcluster.conf ] || echo 'create_main_cluster = false' | $$sudo tee /etc/postgresql-common/createcluster.conf >/dev/null; } && \
+	  case $$missing in *" knot "*) [ ! -d /run/systemd/system ] || $$sudo systemctl --quiet mask knot;; esac; \
 	  $$sudo apt-get update -qq && \
 	  $$sudo env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	  case $$missing in *" knot "*) [ ! -d /run/systemd/system ] || { $$sudo systemctl --quiet unmask knot; $$sudo systemctl --quiet disable knot; };; esac; \
 	fi
 
 console/node_modules: console/package-lock.json console/package.json
@@ -41,7 +43,7 @@ build: toolchain console
 
 demo: toolchain console
 	cargo build --workspace --bins --locked
-	target/debug/karst-lab demo
+	target/debug/karst-lab demo --name
 
 test: build
 	cargo fmt --all --check

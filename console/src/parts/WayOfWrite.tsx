@@ -1,7 +1,7 @@
 import { ArrowRight, SlashCircle } from 'react-bootstrap-icons'
 import type { ReactNode } from 'react'
 import { Link } from 'react-router'
-import type { Gate, Replica, Workload } from '../api/types'
+import type { Gate, Name, Replica, Workload } from '../api/types'
 import { bytes, span } from '../words'
 
 type Look = 'whole' | 'waits' | 'broken'
@@ -63,6 +63,17 @@ function StandbyBox({ replica, workload }: { replica: Replica; workload: Workloa
   )
 }
 
+function NameBox({ name }: { name: Name }) {
+  const list = (to?: string[] | null) => (to ?? []).join(', ')
+  const settled = name.wanted == null || list(name.to) === list(name.wanted)
+  return (
+    <Box look={name.remark != null ? 'broken' : settled ? 'whole' : 'waits'} kind="name" name={name.record}>
+      {name.to == null ? 'was not read yet' : name.to.length ? `leads to ${list(name.to)}` : 'leads nowhere yet'}
+      {name.remark && `; ${name.remark}`}
+    </Box>
+  )
+}
+
 /** The way of a client's write, from left to right, with the piece that is broken. */
 export function WayOfWrite({ workload: w }: { workload: Workload }) {
   const connected = w.gates.reduce((sum, gate) => sum + (gate.seen?.connections ?? 0), 0)
@@ -77,14 +88,17 @@ export function WayOfWrite({ workload: w }: { workload: Workload }) {
           {waiting > 0 ? `${waiting} wait for an answer` : `writes ${w.writes.state}`}
         </Box>
       </div>
-      {w.address && (
+      {(w.name ?? w.address) && (
         <>
-          <Hop whole={w.address.held} />
+          <Hop whole={w.name?.remark == null && w.address?.held !== false} />
           <div className="stop">
-            <Box look={w.address.held ? (w.address.remark ? 'waits' : 'whole') : 'broken'} kind="address" name={w.address.on.map((on) => on.split('/')[0]).join(' ')}>
-              {w.address.holder ? `${w.address.held ? 'on' : 'goes to'} ${w.address.holder}` : 'nowhere'}
-              {w.address.remark && `; ${w.address.remark}`}
-            </Box>
+            {w.name && <NameBox name={w.name} />}
+            {w.address && (
+              <Box look={w.address.held ? (w.address.remark ? 'waits' : 'whole') : 'broken'} kind="address" name={w.address.on.map((on) => on.split('/')[0]).join(' ')}>
+                {w.address.holder ? `${w.address.held ? 'on' : 'goes to'} ${w.address.holder}` : 'nowhere'}
+                {w.address.remark && `; ${w.address.remark}`}
+              </Box>
+            )}
           </div>
         </>
       )}

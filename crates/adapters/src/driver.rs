@@ -9,7 +9,34 @@ use async_trait::async_trait;
 use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
 use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
+use std::net::SocketAddr;
 use std::path::PathBuf;
+
+/// Where a client connects: an address or a name, and a port.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    pub host: String,
+    pub port: u16,
+}
+
+impl From<SocketAddr> for Target {
+    fn from(at: SocketAddr) -> Self {
+        Self {
+            host: at.ip().to_string(),
+            port: at.port(),
+        }
+    }
+}
+
+impl std::fmt::Display for Target {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        if self.host.contains(':') {
+            write!(f, "[{}]:{}", self.host, self.port)
+        } else {
+            write!(f, "{}:{}", self.host, self.port)
+        }
+    }
+}
 
 /// Whom a client reaches at the addresses that it is given.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,8 +1,8 @@
 //! One replica's server: the actions, the starts and stops, and what is seen of it. What is the
 //! same for every program is here; the rest is its driver's.
 
-pub use crate::driver::Reach;
 use crate::driver::{Driver, Life, Start};
+pub use crate::driver::{Reach, Target};
 use crate::host::{Host, exit_of};
 use crate::lines::Lines;
 use crate::postgres::{self, Postgres};
@@ -10,7 +10,6 @@ use crate::site::{Placed, SiteError};
 use crate::trouble::{Result, Trouble, until};
 use karst_core::replica::{Action, Done, Observation, Presence};
 use karst_core::spec::WorkloadSpec;
-use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
@@ -32,7 +31,7 @@ pub struct Server {
 }
 
 /// What clients of that program's kind paste to connect: each kind of client with its string.
-pub fn connections(driver: &str, to: &[SocketAddr], reach: Reach) -> Vec<(&'static str, String)> {
+pub fn connections(driver: &str, to: &[Target], reach: Reach) -> Vec<(&'static str, String)> {
     if driver == "postgres" {
         return postgres::strings(to, reach).into();
     }

@@ -135,6 +135,7 @@ fn pair(dir: &Path) -> [Server; 2] {
         replicas: nodes.iter().enumerate().map(replica).collect(),
         gates: Default::default(),
         reads: None,
+        name: None,
         address: None,
         settings: [
             ("secret".into(), format!("file:{}", secret.display())),

@@ -34,6 +34,12 @@
 //! [workload.sailings.address]
 //! on = ["10.30.0.50/24", "fd30::50/64"]
 //! follows = "gate"               # or "primary"
+//! [workload.sailings.name]
+//! record = "sailings.ferries.example"
+//! zone = "ferries.example"
+//! server = "10.30.0.53:53"
+//! key = "karst-update"           # whose secret is in base64
+//! secret = "file:/etc/karst/secrets/dns"
 //! ```
 
 mod workload;

@@ -41,6 +41,13 @@ age = "10s"
 primary = true
 [workload.sailings.reads.gate]
 ponor = "10.30.0.13:26950"
+[workload.sailings.name]
+record = "sailings.ferries.example"
+zone = "ferries.example"
+server = "10.30.0.53:53"
+key = "karst-update"
+secret = "file:/etc/karst/dns"
+ttl = "5s"
 [workload.fares]
 needs = ["sailings"]
 settings.secret = "file:/etc/karst/replication"
@@ -54,6 +61,16 @@ const MISTAKES: &[(&str, &str)] = &[
     ("cluster = \"skerry\"", ""),
     ("cluster = \"skerry\"", "cluster = \"Skerry Coast\""),
     ("cluster = \"skerry\"", "cluster = 7"),
+    ("zone = \"ferries.example\"", "zone = \"other.example\""),
+    (
+        "record = \"sailings.ferries.example\"",
+        "record = \"sailings of the ferries.example\"",
+    ),
+    ("server = \"10.30.0.53:53\"", ""),
+    ("secret = \"file:/etc/karst/dns\"", "secret = \"c2VjcmV0\""),
+    ("ttl = \"5s\"", "ttl = \"1500ms\""),
+    ("ttl = \"5s\"", "leads = \"address\""),
+    ("ttl = \"5s\"", "algorithm = \"hmac-md5\""),
     ("timings = \"default\"", "timings = \"fast\""),
     ("timings = \"default\"", "timing.lease = \"2\""),
     ("timings = \"default\"", "timing.lease = \"2 hours\""),

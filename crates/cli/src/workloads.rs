@@ -5,8 +5,11 @@ use crate::output::{Format, columns, print, size, state};
 use crate::words::{lasting, mode_text, names, pick};
 use anyhow::Result;
 use karst_api::Client;
-use karst_api::core::view::{ReaderView, ReadsView, WorkloadView};
+use karst_api::core::text::span;
+use karst_api::core::view::{NameView, ReaderView, ReadsView, WorkloadView};
 use std::fmt::Write as _;
+use std::net::IpAddr;
+use std::time::Duration;
 
 pub async fn show(client: &Client, name: Option<&str>, format: Format) -> Result<Ending> {
     let status = client.status().await?.status;
@@ -63,6 +66,7 @@ pub fn workload_part(w: &WorkloadView) -> String {
             .map_or(String::new(), |r| format!("; {r}"));
         let _ = writeln!(text, "  address {} {place}{remark}", a.on.join(", "));
     }
+    w.name.iter().for_each(|name| dns_name(&mut text, name));
     for g in &w.gates {
         let to = g
             .forwards_to
@@ -80,6 +84,31 @@ pub fn workload_part(w: &WorkloadView) -> String {
     }
     w.reads.iter().for_each(|reads| readers(&mut text, reads));
     text
+}
+
+/// Where its name leads, and what is against it.
+fn dns_name(text: &mut String, name: &NameView) {
+    let list = |to: &[IpAddr]| {
+        let all: Vec<String> = to.iter().map(ToString::to_string).collect();
+        all.join(", ")
+    };
+    let leads = match name.to.as_deref() {
+        Some([]) => "leads nowhere yet".to_string(),
+        Some(to) => format!("leads to {}", list(to)),
+        None => "was not read yet".to_string(),
+    };
+    let wanted = name.wanted.as_ref().filter(|w| name.to.as_ref() != Some(w));
+    let wanted = wanted.map_or(String::new(), |w| format!(", is to lead to {}", list(w)));
+    let remark = name
+        .remark
+        .as_ref()
+        .map_or(String::new(), |r| format!("; {r}"));
+    let ttl = span(Duration::from_millis(name.ttl_ms));
+    let _ = writeln!(
+        text,
+        "  name {} {leads}{wanted}, remembered for {ttl}{remark}",
+        name.record
+    );
 }
 
 /// Who serves readers, who does not and why, and what comes through their gates.

@@ -3,7 +3,7 @@
 use crate::authority::Authority;
 use crate::ids::Epoch;
 use serde::{Deserialize, Serialize};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 
 /// What the hands do about an address; `turn` grows with each order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -27,6 +27,9 @@ pub struct AddressSeen {
     /// The last order that was carried out.
     pub turn: u64,
     pub held: bool,
+    /// Those that are held: of a holder's own subnets.
+    #[serde(default)]
+    pub on: Vec<IpAddr>,
     /// Who else answers for it: a hardware address.
     pub conflict: Option<String>,
     pub trouble: Option<String>,
@@ -50,6 +53,9 @@ impl AddressSeen {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AddressReport {
     pub held: bool,
+    /// Those that are held.
+    #[serde(default)]
+    pub on: Vec<IpAddr>,
     pub conflict: Option<String>,
     /// Why it cannot be held here.
     pub trouble: Option<String>,

@@ -11,7 +11,9 @@ use crate::text::utc;
 use crate::votes::{Voters, Votes};
 
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use std::fmt;
+use std::net::IpAddr;
 use std::time::Duration;
 
 /// How much a line of the record matters.
@@ -71,6 +73,8 @@ kinds! {
     AddressLeaves = "address-leaves",
     AddressPlaced = "address-placed",
     AddressTrouble = "address-trouble",
+    NameLeads = "name-leads",
+    NameFails = "name-fails",
     /// Somebody answered a request for a change.
     Answered = "answered",
     Approved = "approved",
@@ -205,6 +209,17 @@ pub enum Fact {
         node: NodeId,
         why: String,
     },
+    /// The name server has it lead there now.
+    NameLeads {
+        workload: WorkloadId,
+        record: String,
+        to: BTreeSet<IpAddr>,
+    },
+    NameFails {
+        workload: WorkloadId,
+        record: String,
+        why: String,
+    },
     /// A replica's node did something about it, or saw something of it.
     Replica {
         workload: WorkloadId,
@@ -264,6 +279,8 @@ impl Fact {
             } => FactKind::PowerDevice,
             Self::AddressConflict { .. } => FactKind::AddressConflict,
             Self::AddressTrouble { .. } => FactKind::AddressTrouble,
+            Self::NameLeads { .. } => FactKind::NameLeads,
+            Self::NameFails { .. } => FactKind::NameFails,
             Self::Replica { what, .. } => what.kind(),
             Self::OfCluster(act) => of_cluster(act),
             Self::OfNode(_, act) => of_node(act),
@@ -293,7 +310,8 @@ impl Fact {
             | Self::StoreRegressed { .. }
             | Self::PowerFails { .. }
             | Self::AddressConflict { .. }
-            | Self::AddressTrouble { .. } => Level::Warning,
+            | Self::AddressTrouble { .. }
+            | Self::NameFails { .. } => Level::Warning,
             _ => Level::Notice,
         }
     }
@@ -365,6 +383,19 @@ impl Fact {
             } => {
                 format!("{workload}: its address cannot be held on {node}: {why}")
             }
+            Self::NameLeads {
+                workload,
+                record,
+                to,
+            } => {
+                let to: Vec<String> = to.iter().map(ToString::to_string).collect();
+                format!("{workload}: {record} leads to {}", to.join(", "))
+            }
+            Self::NameFails {
+                workload,
+                record,
+                why,
+            } => format!("{workload}: {record} cannot be kept in DNS: {why}"),
             Self::Replica {
                 workload,
                 node,
@@ -381,6 +412,8 @@ impl Fact {
         match self {
             Self::AddressConflict { workload, .. }
             | Self::AddressTrouble { workload, .. }
+            | Self::NameLeads { workload, .. }
+            | Self::NameFails { workload, .. }
             | Self::Replica { workload, .. }
             | Self::OfWorkload(workload, _) => Some(workload),
             _ => None,

@@ -28,6 +28,7 @@ pub mod ids;
 pub mod intent;
 pub mod members;
 pub mod message;
+pub mod name;
 pub mod node;
 pub mod operation;
 pub mod outage;

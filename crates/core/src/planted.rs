@@ -92,6 +92,8 @@ pub enum Planted {
     LastGrantCounts,
     /// A read gate goes on by what it was told once.
     ReadersForEver,
+    /// What a name server was told is taken for what it has.
+    NameTakenAsOrdered,
     /// V7: a node may vouch for itself.
     VouchesForItself,
     /// What a check-in changes is taken whatever it refers to.

@@ -7,7 +7,7 @@ use crate::operation::{Mode, ModeSet, Outcome};
 use crate::position::Position;
 use crate::progress::Progress;
 use crate::replica::{Copied, Role, Setting};
-use crate::spec::{Alone, Finding};
+use crate::spec::{Alone, Finding, Leads};
 use crate::state::Acknowledged;
 use crate::steward::candidates::Candidate;
 use crate::steward::outlook::Writes;
@@ -15,7 +15,7 @@ use crate::time::Time;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 
 /// How the whole or a workload is, in one fixed word each.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -430,6 +430,8 @@ pub struct WorkloadView {
     /// Who serves readers, where the spec has them spread over standbys.
     pub reads: Option<ReadsView>,
     pub address: Option<AddressView>,
+    /// Its name in DNS.
+    pub name: Option<NameView>,
     pub operation: Option<OperationId>,
 }
 
@@ -553,6 +555,24 @@ pub struct AddressView {
     /// Clients' connections over it; whoever has it next tells these clients.
     pub connections: usize,
     /// What is against it: a conflict, a trouble.
+    pub remark: Option<String>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NameView {
+    pub record: String,
+    /// What of the workload it leads to.
+    pub leads: Leads,
+    /// For how long others may remember what it said.
+    pub ttl_ms: u64,
+    /// Where it led when the coordinator read it last; none while that is not known.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Vec<String>>))]
+    pub to: Option<Vec<IpAddr>>,
+    /// Where it is to lead; none while nobody is there to be led to: it stays as it is.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Vec<String>>))]
+    pub wanted: Option<Vec<IpAddr>>,
+    /// Why it cannot be kept.
     pub remark: Option<String>,
 }
 

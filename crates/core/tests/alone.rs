@@ -55,6 +55,7 @@ fn spec(voters: &[&str]) -> Spec {
         replicas: BTreeMap::from([(first.clone(), replica)]),
         gates: BTreeMap::from([(first, address(0, 3))]),
         reads: None,
+        name: None,
         address: None,
         settings: BTreeMap::new(),
     };

@@ -47,6 +47,7 @@ fn spec() -> Spec {
         restart: false,
         replicas: names.iter().cloned().zip((1..4).map(replica)).collect(),
         reads: None,
+        name: None,
         gates: names.iter().map(|n| (n.clone(), at(3))).collect(),
         address: Some(AddressSpec {
             on: vec![Subnet {

@@ -2,8 +2,9 @@
 //! serves, one task per floating address, one per power device.
 
 use crate::heart::{Glance, Tell};
-use karst_adapters::{Address, Bounds, Gate, Order, Power, Server};
+use karst_adapters::{Address, Bounds, Gate, Name, Order, Power, Server};
 use karst_core::address::{AddressOrder, AddressSeen, Connection};
+use karst_core::name::NameOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
 use karst_core::replica::{Action, Done, Observation, Role};
@@ -258,7 +259,7 @@ pub async fn address(
         let before = seen.clone();
         seen.turn = turn;
         let done = match hold {
-            Some(_) if fresh || !address.is_here() => {
+            Some(_) if fresh || address.here().is_empty() => {
                 // Whoever else had it may keep it: it is asked for again, and not fought over (RFC
                 // 5227, 2.4).
                 let wait = before.trouble.is_some() && !fresh && !looks.is_multiple_of(TRY_AGAIN);
@@ -269,13 +270,19 @@ pub async fn address(
                 }
             }
             Some(_) => Ok(()),
-            None if fresh || address.is_here() => {
+            None if fresh || !address.left().is_empty() => {
                 address.give_up().await.map_err(|e| e.to_string())
             }
             None => Ok(()),
         };
         seen.trouble = done.err();
-        seen.held = address.is_here();
+        // Gone is what has left as a whole.
+        seen.on = if hold.is_some() {
+            address.here()
+        } else {
+            address.left()
+        };
+        seen.held = !seen.on.is_empty();
         if seen.held && hold.is_some() && !strayed.is_empty() {
             tokio::spawn(rouse(workload.clone(), std::mem::take(&mut strayed)));
         }
@@ -310,6 +317,24 @@ async fn rouse(workload: WorkloadId, connections: Vec<Connection>) {
             tracing::warn!(%workload, %error, "clients that wait for an answer over the address cannot be told");
             return;
         }
+    }
+}
+
+/// Has one workload's name lead where it is ordered to, one order after the other.
+pub async fn name(
+    workload: WorkloadId,
+    name: Name,
+    mut orders: UnboundedReceiver<NameOrder>,
+    heart: Tell,
+) {
+    while let Some(order) = orders.recv().await {
+        let result = name.carry_out(&order).await.map_err(|e| e.to_string());
+        let workload = workload.clone();
+        heart.input(Input::Named {
+            workload,
+            order,
+            result,
+        });
     }
 }
 

@@ -193,7 +193,9 @@ fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
         .values()
         .filter_map(|n| n.power.as_ref())
         .flat_map(|p| p.settings.values());
+    let names = spec.workloads.values().filter_map(|w| w.name.as_ref());
     let secrets = secrets
+        .chain(names.filter_map(|name| name.secret.strip_prefix("file:")))
         .chain(power.filter_map(|v| v.strip_prefix("file:")))
         .map(PathBuf::from);
     let others_read = |m: &Metadata| m.mode() & 0o077 != 0;

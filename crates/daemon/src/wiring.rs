@@ -7,13 +7,16 @@ use crate::lock::{lock, write};
 use crate::{deadman, hands, peers, readiness};
 use anyhow::{Context, Result};
 use hands::Hand;
-use karst_adapters::{Address, Bounds, Placed, Power, Server};
+use karst_adapters::{Address, Bounds, Name, Placed, Power, Server};
 use karst_core::address::{AddressOrder, Connection};
 use karst_core::authority::Claim;
 use karst_core::gate::{GateOrder, ReadOrder};
+use karst_core::name::NameOrder;
 use karst_core::node::CALM_LOOKS;
 use karst_core::power::PowerOrder;
-use karst_core::spec::{Finding, FindingKind, PowerSpec, Revision, Severity, Subnet, WorkloadSpec};
+use karst_core::spec::{
+    Finding, FindingKind, NameSpec, PowerSpec, Revision, Severity, Subnet, WorkloadSpec,
+};
 use karst_core::{Effect, Input, NodeId, Spec, WorkloadId};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -104,6 +107,7 @@ struct Hands {
     gates: BTreeMap<WorkloadId, Task<SocketAddr, GateOrder>>,
     read_gates: BTreeMap<WorkloadId, Task<SocketAddr, ReadOrder>>,
     addresses: BTreeMap<WorkloadId, Task<Vec<Subnet>, AddressOrders>>,
+    names: BTreeMap<WorkloadId, Task<NameSpec, NameOrder>>,
     power: BTreeMap<NodeId, Task<PowerSpec, PowerOrders>>,
 }
 
@@ -175,6 +179,7 @@ impl Wiring {
             Effect::Readers { workload, order } => {
                 tell(&self.hands.read_gates, &workload, order);
             }
+            Effect::Name { workload, order } => tell(&self.hands.names, &workload, order),
             Effect::Power {
                 node,
                 order,
@@ -228,6 +233,20 @@ impl Wiring {
             note(
                 format!("the address of {id}"),
                 self.shape_address(id, workload),
+            );
+        }
+        self.hands.names.retain(|id, task| {
+            let of = spec.workloads.get(id).and_then(|w| w.name.as_ref());
+            of == Some(&task.of)
+        });
+        for (id, name) in spec
+            .workloads
+            .iter()
+            .filter_map(|(id, w)| Some((id, w.name.as_ref()?)))
+        {
+            note(
+                format!("the name of {id}"),
+                self.shape_name(id, name, &spec.cluster),
             );
         }
         self.hands.power.retain(|node, task| {
@@ -385,6 +404,20 @@ impl Wiring {
         let tell = self.host.tell.clone();
         tokio::spawn(hands::address(id.clone(), hand, told, tell));
         self.hands.addresses.insert(id.clone(), Task { of, orders });
+        Ok(())
+    }
+
+    /// Every node can have every name led elsewhere: whoever is coordinator does.
+    fn shape_name(&mut self, id: &WorkloadId, of: &NameSpec, cluster: &str) -> Result<()> {
+        if self.hands.names.contains_key(id) {
+            return Ok(());
+        }
+        let name = Name::new(of, cluster, id)?;
+        let (orders, told) = mpsc::unbounded_channel();
+        let tell = self.host.tell.clone();
+        tokio::spawn(hands::name(id.clone(), name, told, tell));
+        let of = of.clone();
+        self.hands.names.insert(id.clone(), Task { of, orders });
         Ok(())
     }
 

@@ -136,6 +136,20 @@ pub fn controller(layout: &Layout) -> Result<i32> {
         .context("the power controller does not run")
 }
 
+/// The lab's name server.
+pub fn name_server(layout: &Layout) -> Result<i32> {
+    let dir = layout.dir.to_string_lossy().into_owned();
+    let is = |pid: &i32| {
+        let words = words(*pid);
+        words.first().is_some_and(|w| w.ends_with("knotd"))
+            && words.iter().any(|w| w.starts_with(&dir))
+    };
+    all()
+        .into_iter()
+        .find(is)
+        .context("the name server does not run")
+}
+
 /// Every process of a host, its first one included: those of its PID namespace.
 pub fn on_host(layout: &Layout, host: &str) -> Result<Vec<i32>> {
     let namespace = |pid: i32| fs::read_link(format!("/proc/{pid}/ns/pid")).ok();

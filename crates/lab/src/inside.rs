@@ -3,7 +3,7 @@
 
 use crate::disk::{self, Volume};
 use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, GATES, Layout, RunAs, host, program};
-use crate::{certs, keep, network};
+use crate::{certs, keep, named, network};
 use anyhow::{Context, Result};
 use rustix::process::WaitOptions;
 use std::fs::{self, File};
@@ -153,6 +153,12 @@ pub fn run(layout: &Layout) -> Result<()> {
             command.spawn().context("the power controller")
         },
     ));
+    if layout.shape.name {
+        layout.prepare_named()?;
+        let (hold, layout) = (layout.host(CLIENT).join("hold"), layout.clone());
+        let start = move || named::start(&layout);
+        kept.push(Kept::new("name server", hold, start));
+    }
     kept.extend(leads(layout, &me)?);
     supervise(kept)
 }
@@ -186,7 +192,7 @@ fn sh(script: &str) -> Result<()> {
     Ok(())
 }
 
-fn log_file(path: &Path) -> Result<File> {
+pub(crate) fn log_file(path: &Path) -> Result<File> {
     fs::OpenOptions::new()
         .create(true)
         .append(true)

@@ -73,6 +73,7 @@ pub const GATES: [&str; 2] = ["ponor", "uvala"];
 /// The host that clients run on, and the one of the history store.
 pub const CLIENT: &str = "quayside";
 pub const ARCHIVE: &str = "archive";
+pub const CLIENT_ADDRESS: &str = "10.30.0.100";
 /// What clients dial, wherever it is.
 pub const FLOATING: &str = "10.30.0.50";
 pub const FLOATING6: &str = "fd30::50";

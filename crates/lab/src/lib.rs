@@ -23,6 +23,7 @@ pub mod inside;
 pub mod journal;
 pub mod keep;
 pub mod layout;
+pub mod named;
 pub mod network;
 pub mod power;
 mod prepare;

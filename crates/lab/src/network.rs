@@ -1,7 +1,9 @@
 //! Three networks, each a bridge in a switch of its own kind: peers, clients, management. Hosts are
 //! network namespaces.
 
-use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, CONTROLLER_ADDRESS, Host, Layout};
+use crate::layout::{
+    ARCHIVE, CLIENT, CLIENT_ADDRESS, CONTROLLER, CONTROLLER_ADDRESS, Host, Layout,
+};
 use anyhow::{Context, Result, bail};
 use std::fmt::Write as _;
 use std::io::Write as _;
@@ -39,7 +41,7 @@ fn ports(nodes: &[Host]) -> Vec<Port> {
     ports.push(Port {
         host: CLIENT,
         network: "client",
-        address: "10.30.0.100".into(),
+        address: CLIENT_ADDRESS.into(),
     });
     ports.push(Port {
         host: ARCHIVE,

@@ -31,7 +31,14 @@ impl Layout {
                 .open(path)?;
             Ok(file.write_all(text.as_bytes())?)
         };
-        for name in ["captain", "replication", "client", "history", "power"] {
+        for name in [
+            "captain",
+            "replication",
+            "client",
+            "history",
+            "power",
+            "dns",
+        ] {
             let path = self.secret(name);
             if !path.exists() {
                 put(&path, &format!("{:032x}\n", rand::random::<u128>()))?;

@@ -128,6 +128,7 @@ fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
             .map(|j| (name(on(j)), address(on(j), 20_000 + k)))
             .collect(),
         reads: None,
+        name: None,
         address: None,
         settings: BTreeMap::new(),
     }

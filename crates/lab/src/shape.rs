@@ -19,6 +19,10 @@ pub struct Shape {
     #[arg(long)]
     #[serde(default)]
     pub lines: bool,
+    /// A name server, and the workload's name in it
+    #[arg(long)]
+    #[serde(default)]
+    pub name: bool,
     /// A setting of every server, such as `wal_keep_size=8MB`
     #[arg(long = "set", value_name = "NAME=VALUE")]
     pub settings: Vec<String>,

@@ -1,9 +1,10 @@
 //! The spec file that a lab's daemons get.
 
 use crate::layout::{
-    CLIENT_ROLE, CONTROLLER_ADDRESS, CONTROLLER_USER, DATABASE, FLEET, FLOATING, FLOATING6, GATES,
-    Host, LINES, LINES_PORT, Layout, RunAs, SERVER_PROGRAMS, WORKLOAD, host,
+    CLIENT_ADDRESS, CLIENT_ROLE, CONTROLLER_ADDRESS, CONTROLLER_USER, DATABASE, FLEET, FLOATING,
+    FLOATING6, GATES, Host, LINES, LINES_PORT, Layout, RunAs, SERVER_PROGRAMS, WORKLOAD, host,
 };
+use crate::named;
 use std::fmt::Write as _;
 
 /// The port of the servers of a workload: each has its own, as on a host that several share.
@@ -85,6 +86,17 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
         text,
         "\n[workload.{WORKLOAD}.address]\non = [\"{FLOATING}/24\", \"{FLOATING6}/64\"]\nfollows = \"{follows}\"\n"
     );
+    if shape.name {
+        let secret = layout.secret("dns");
+        let _ = write!(
+            text,
+            "\n[workload.{WORKLOAD}.name]\nrecord = \"{}\"\nzone = \"{}\"\nserver = \"{CLIENT_ADDRESS}:53\"\nleads = \"gates\"\nkey = \"{}\"\nsecret = \"file:{}\"\n",
+            named::RECORD,
+            named::ZONE,
+            named::KEY,
+            secret.display()
+        );
+    }
     if shape.lines {
         text += &lines_text(layout, run_as);
     }

@@ -4,12 +4,13 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::StatusReply;
 use karst_api::core::spec::FindingKind;
 use karst_api::core::view::ReadsView;
-use karst_api::{Endpoint, StatusReply};
 use karst_lab::drill::start_load;
-use karst_lab::layout::{CLIENT, CLIENT_ROLE, DATABASE, SERVER_PROGRAMS, WORKLOAD};
+use karst_lab::layout::WORKLOAD;
 use karst_lab::{Lab, find};
+use rig::clients::{pasted, psql};
 use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
 use std::collections::BTreeSet;
@@ -23,41 +24,6 @@ async fn readers_are_spread_and_never_see_old_data() {
     held_back(&lab).await.unwrap();
     left_alone(&lab).await.unwrap();
     drop(load.finish().unwrap());
-}
-
-async fn pasted(lab: &Lab, purpose: &str) -> Result<String> {
-    let all: Vec<Endpoint> = lab.client.endpoints(WORKLOAD).await?;
-    let mut fitting = all.into_iter().filter(|e| e.client == "psql");
-    let found = fitting.find(|e| e.purpose == purpose);
-    let text = found
-        .with_context(|| format!("a string for {purpose}"))?
-        .text;
-    let text = text
-        .strip_prefix("psql \"")
-        .and_then(|t| t.strip_suffix('"'));
-    let text = text.context("what psql takes")?;
-    Ok(text
-        .replace("DATABASE", DATABASE)
-        .replace("USER", CLIENT_ROLE))
-}
-
-/// On the clients' host, as whoever pasted it.
-fn psql(lab: &Lab, string: &str, query: &str) -> Result<Command> {
-    let mut psql = find::enter(&lab.layout, CLIENT)?;
-    psql.arg(format!("{SERVER_PROGRAMS}/psql"))
-        .args([
-            "-X",
-            "-A",
-            "-t",
-            "-v",
-            "ON_ERROR_STOP=1",
-            string,
-            "-c",
-            query,
-        ])
-        .env("PGPASSWORD", lab.layout.client_password()?)
-        .stdin(Stdio::null());
-    Ok(psql)
 }
 
 const WHO: &str = "select pg_is_in_recovery()::text || ' ' || host(inet_server_addr())";

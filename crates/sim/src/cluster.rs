@@ -1,8 +1,8 @@
 //! The clusters that the seeds run: the ferry company's own, and others of every shape.
 
 use karst_core::spec::{
-    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, Reads,
-    ReplicaSpec, Spec, Subnet, Timings, WorkloadSpec,
+    AddressSpec, After, Algorithm, Alone, Clock, Follows, Leads, Loss, NameSpec, NodeSpec,
+    PowerSpec, Readmit, Reads, ReplicaSpec, Spec, Subnet, Timings, WorkloadSpec,
 };
 use karst_core::{NodeId, WorkloadId};
 use std::collections::BTreeMap;
@@ -81,6 +81,16 @@ fn sailings() -> WorkloadSpec {
             behind: None,
             primary: true,
             except: Default::default(),
+        }),
+        name: Some(NameSpec {
+            record: "sailings.ferries.example".into(),
+            zone: "ferries.example".into(),
+            server: address(53, 53),
+            ttl: Duration::from_secs(5),
+            leads: Leads::Primary,
+            key: "karst".into(),
+            secret: "file:/dns.key".into(),
+            algorithm: Algorithm::default(),
         }),
         address: Some(AddressSpec {
             on: vec![Subnet {
@@ -260,6 +270,7 @@ fn second(first: &WorkloadSpec) -> WorkloadSpec {
             ("uvala".into(), address(14, 7434)),
         ]),
         reads: None,
+        name: None,
         address: None,
         ..first.clone()
     }

@@ -436,6 +436,23 @@ fn rules_of_consensus_and_leases() {
         scene(ReadersForEver, Check("readers"), ferry_spec(), |_| {
             vec![(AT, isolate("uvala", 20_000))]
         }),
+        // Answers get lost, and it is not looked at again.
+        Scene {
+            until: 30_000,
+            calm: 12_000,
+            ..scene(NameTakenAsOrdered, Check("name"), ferry_spec(), |_| {
+                let move_to = |to: &str| Fault::Ask {
+                    of: n("ponor"),
+                    request: Request::Switchover {
+                        workload: "sailings".into(),
+                        to: Some(n(to)),
+                        by: "marlin".into(),
+                        plan_only: false,
+                    },
+                };
+                vec![(AT, move_to("polje"))]
+            })
+        },
         scene(MixReports, Check("report"), ferry_spec(), |_| {
             let lossy = Fault::Lossy {
                 percent: 30,

@@ -10,6 +10,7 @@ use pnet_datalink::NetworkInterface;
 use rtnetlink::packet_route::address::{AddressHeaderFlags, AddressMessage};
 use rtnetlink::{AddressMessageBuilder, Handle};
 use std::net::IpAddr;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 /// How long others have to say that they have it, before it is used.
@@ -28,11 +29,14 @@ pub enum AddressError {
 
 type Result<T> = std::result::Result<T, AddressError>;
 
-/// The addresses of one workload, which come and go together.
+/// The addresses of one workload, which come and go together: on each host those of its own subnets.
 #[derive(Debug)]
 pub struct Address {
     on: Vec<Subnet>,
     netlink: Handle,
+    /// Those that were taken up here, until they are given up: an interface that is lost meanwhile
+    /// takes none of them out of account.
+    taken: Mutex<Vec<Subnet>>,
 }
 
 /// The name of this host's interface for an address of that subnet.
@@ -51,7 +55,12 @@ impl Address {
     pub fn new(on: Vec<Subnet>) -> std::io::Result<Self> {
         let (connection, netlink, _) = rtnetlink::new_connection()?;
         tokio::spawn(connection);
-        Ok(Self { on, netlink })
+        let taken = Mutex::default();
+        Ok(Self { on, netlink, taken })
+    }
+
+    fn taken(&self) -> MutexGuard<'_, Vec<Subnet>> {
+        self.taken.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Takes them up: nobody else answers, then they are here, then everyone is told. What is here
@@ -61,8 +70,16 @@ impl Address {
     /// If somebody else answers for one, or it cannot be put on an interface: then none of them is
     /// left here.
     pub async fn take_up(&self) -> Result<()> {
+        let mine = match of_this_host(&self.on) {
+            Ok(mine) => mine,
+            Err(error) => {
+                self.give_up().await?;
+                return Err(error);
+            }
+        };
+        self.taken().clone_from(&mine);
         let all =
-            futures_util::future::join_all(self.on.iter().map(|subnet| self.take_up_one(*subnet)));
+            futures_util::future::join_all(mine.iter().map(|subnet| self.take_up_one(*subnet)));
         let taken: Result<Vec<()>> = all.await.into_iter().collect();
         if let Err(error) = taken {
             self.give_up().await?;
@@ -105,15 +122,31 @@ impl Address {
                 })?;
             }
         }
+        self.taken().clear();
         Ok(())
     }
 
-    /// Whether all of them are here.
-    pub fn is_here(&self) -> bool {
+    /// Those that are here; none unless all are that were taken up here, or, after a restart of the
+    /// daemon, all that this host can have.
+    pub fn here(&self) -> Vec<IpAddr> {
+        let mut wanted = self.taken().clone();
+        if wanted.is_empty() {
+            wanted = of_this_host(&self.on).unwrap_or_default();
+        }
         let interfaces = pnet_datalink::interfaces();
-        self.on
-            .iter()
-            .all(|subnet| interfaces.iter().any(|i| has(i, subnet.ip)))
+        let is_here = |subnet: &Subnet| interfaces.iter().any(|i| has(i, subnet.ip));
+        if wanted.iter().all(is_here) {
+            wanted.iter().map(|subnet| subnet.ip).collect()
+        } else {
+            Vec::new()
+        }
+    }
+
+    /// Any of them that is here, whether or not it is to be.
+    pub fn left(&self) -> Vec<IpAddr> {
+        let interfaces = pnet_datalink::interfaces();
+        let is_here = |ip: &IpAddr| interfaces.iter().any(|i| has(i, *ip));
+        self.on.iter().map(|s| s.ip).filter(is_here).collect()
     }
 
     /// The clients' connections over them.
@@ -137,7 +170,8 @@ impl Address {
     /// # Errors
     /// If that cannot be asked.
     pub async fn conflict(&self) -> Result<Option<String>> {
-        for subnet in &self.on {
+        let mine = self.taken().clone();
+        for subnet in &mine {
             if let Some(other) = self.who_else(*subnet).await? {
                 return Ok(Some(other));
             }
@@ -191,6 +225,20 @@ fn message(interface: &NetworkInterface, ip: IpAddr) -> AddressMessage {
 
 fn has(interface: &NetworkInterface, ip: IpAddr) -> bool {
     interface.ips.iter().any(|n| n.ip() == ip)
+}
+
+/// Those for which this host has an interface: of each family at least one.
+fn of_this_host(on: &[Subnet]) -> Result<Vec<Subnet>> {
+    let has_one = |subnet: &&Subnet| interface_of(**subnet).is_ok();
+    let mine: Vec<Subnet> = on.iter().filter(has_one).copied().collect();
+    let missed = |subnet: &&Subnet| {
+        let is_alike = |mine: &Subnet| mine.ip.is_ipv4() == subnet.ip.is_ipv4();
+        !mine.iter().any(is_alike)
+    };
+    match on.iter().find(missed) {
+        Some(subnet) => Err(AddressError::NoInterface(*subnet)),
+        None => Ok(mine),
+    }
 }
 
 /// The interface that has an address of its own in the subnet.

@@ -2,11 +2,10 @@
 
 use super::keeper::Postgres;
 use super::plan::KEY;
-use crate::driver::Reach;
+use crate::driver::{Reach, Target};
 use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
 use std::fmt::Write as _;
-use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::{MutexGuard, PoisonError};
 use tokio::process::Command;
@@ -57,9 +56,9 @@ pub(super) fn quoted(value: &str) -> String {
 }
 
 /// What a client's library takes (manual, section 34.1.1).
-pub fn connection(to: &[SocketAddr], reach: Reach) -> String {
-    let hosts: Vec<String> = to.iter().map(|a| a.ip().to_string()).collect();
-    let ports: Vec<String> = to.iter().map(|a| a.port().to_string()).collect();
+pub(super) fn connection(to: &[Target], reach: Reach) -> String {
+    let hosts: Vec<String> = to.iter().map(|a| a.host.clone()).collect();
+    let ports: Vec<String> = to.iter().map(|a| a.port.to_string()).collect();
     let target = match reach {
         Reach::Through => "",
         Reach::Primary => " target_session_attrs=read-write",

@@ -22,7 +22,6 @@ mod standby;
 mod start;
 mod words;
 
-pub use config::connection;
 pub use keeper::Postgres;
 pub use lsn::Lsn;
 pub use paste::strings;

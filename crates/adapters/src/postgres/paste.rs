@@ -4,17 +4,17 @@
 //! Timeouts are such that a client notices within seconds that nobody answers, and tries the next
 //! address; an answered connection is never cut by them.
 
-use crate::driver::Reach;
-use std::net::SocketAddr;
+use super::config::connection;
+use crate::driver::{Reach, Target};
 
 /// Each client with its string.
-pub fn strings(to: &[SocketAddr], reach: Reach) -> [(&'static str, String); 5] {
+pub fn strings(to: &[Target], reach: Reach) -> [(&'static str, String); 5] {
     let list: Vec<String> = to.iter().map(ToString::to_string).collect();
     let list = list.join(",");
     let libpq = format!(
         "{} dbname=DATABASE user=USER connect_timeout=3 keepalives_idle=2 keepalives_interval=1 keepalives_count=3 \
          tcp_user_timeout=5000",
-        super::connection(to, reach)
+        connection(to, reach)
     );
     let [jdbc, uri, npgsql] = match reach {
         Reach::Through => [""; 3],
@@ -53,11 +53,13 @@ pub fn strings(to: &[SocketAddr], reach: Reach) -> [(&'static str, String); 5] {
 
 #[cfg(test)]
 mod tests {
-    use super::{Reach, strings};
+    use super::{Reach, Target, strings};
+    use std::net::SocketAddr;
 
     #[test]
     fn each_client_gets_both_addresses_and_the_word_for_whom_it_wants() {
-        let to = ["10.0.0.1:26900", "[fd00::2]:26900"].map(|a| a.parse().unwrap());
+        let to = ["10.0.0.1:26900", "[fd00::2]:26900"]
+            .map(|a| Target::from(a.parse::<SocketAddr>().unwrap()));
         let words = [
             (Reach::Primary, ["read-write", "primary"]),
             (Reach::Reader, ["prefer-standby", "preferSecondary"]),

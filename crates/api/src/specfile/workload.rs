@@ -4,7 +4,8 @@ use super::{Level, Reader, joined, nowhere, size};
 use crate::serversettings;
 use karst_core::NodeId;
 use karst_core::spec::{
-    AddressSpec, Alone, Follows, Loss, Reads, ReplicaSpec, Rules, WorkloadSpec,
+    AddressSpec, Algorithm, Alone, Follows, Leads, Loss, NameSpec, Reads, ReplicaSpec, Rules,
+    WorkloadSpec,
 };
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
@@ -44,6 +45,12 @@ impl Reader {
         let gates = self.gates(&mut level);
         let reads = self.reads(&mut level);
         let address = self.floating(&mut level);
+        let best = match (&address, gates.is_empty()) {
+            (Some(_), _) => Leads::Address,
+            (None, false) => Leads::Gates,
+            (None, true) => Leads::Primary,
+        };
+        let name = self.name(&mut level, best);
         let settings = self.settings(&mut level, &driver);
         let rules = self.rules(&mut level, never);
         self.finish(&level);
@@ -57,6 +64,7 @@ impl Reader {
             gates,
             reads,
             address,
+            name,
             settings,
             rules,
         }
@@ -181,6 +189,42 @@ impl Reader {
             .unwrap_or_default();
         self.finish(&inner);
         Some(AddressSpec { on, follows })
+    }
+
+    fn name(&mut self, level: &mut Level, best: Leads) -> Option<NameSpec> {
+        let mut inner = self.table(level, "name");
+        inner.table?;
+        let keys = ["record", "zone", "key", "secret"];
+        let texts = self.texts(&mut inner, &keys);
+        let [record, zone, key, secret] =
+            keys.map(|key| self.need(&inner, key, texts.get(key).cloned()));
+        let server = self.address_at(&mut inner, "server");
+        self.need(&inner, "server", server.map(|_| ()));
+        let mut ttl = Duration::from_secs(5);
+        self.duration(&mut inner, "ttl", &mut ttl);
+        let leads = [
+            ("address", Leads::Address),
+            ("gates", Leads::Gates),
+            ("primary", Leads::Primary),
+        ];
+        let leads = self.choice(&mut inner, "leads", &leads).unwrap_or(best);
+        let algorithms = [
+            ("hmac-sha256", Algorithm::HmacSha256),
+            ("hmac-sha384", Algorithm::HmacSha384),
+            ("hmac-sha512", Algorithm::HmacSha512),
+        ];
+        let algorithm = self.choice(&mut inner, "algorithm", &algorithms);
+        self.finish(&inner);
+        Some(NameSpec {
+            record,
+            zone,
+            server: server.unwrap_or_else(nowhere),
+            ttl,
+            leads,
+            key,
+            secret,
+            algorithm: algorithm.unwrap_or_default(),
+        })
     }
 
     fn settings(&mut self, level: &mut Level, driver: &str) -> BTreeMap<String, String> {

@@ -3,6 +3,7 @@
 use super::Node;
 use super::devices::Devices;
 use super::lead::Lead;
+use super::names::Names;
 use crate::ids::WorkloadId;
 use crate::steward::Scene;
 use crate::steward::outlook::Lasting;
@@ -14,6 +15,7 @@ pub(super) struct Account<'a> {
     pub node: &'a Node,
     pub scene: Scene<'a>,
     pub devices: &'a Devices,
+    pub names: &'a Names,
     pub outlooks: &'a BTreeMap<WorkloadId, Lasting>,
     pub readers: &'a BTreeMap<WorkloadId, Readers>,
     pub leads: bool,
@@ -25,6 +27,7 @@ impl Node {
             node: self,
             scene: self.scene_of(lead),
             devices: &lead.devices,
+            names: &lead.names,
             outlooks: &lead.outlooks,
             readers: &lead.readers,
             leads: self.lead.is_some(),

@@ -150,6 +150,7 @@ impl Node {
         let leaving = place.holder.as_ref() == Some(&self.me) && place.leaving;
         let AddressSeen {
             held,
+            on,
             conflict,
             mut trouble,
             unlisted,
@@ -161,6 +162,7 @@ impl Node {
         let (connections, gone) = (keeper.seen.connections.len(), leaving && keeper.is_gone());
         AddressReport {
             held,
+            on,
             conflict,
             trouble,
             connections,

@@ -10,7 +10,9 @@ use crate::intent::{Intended, Intent, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::outage::PROMOTE_ALLOWANCE;
 use crate::request::{IntentPlan, Plea};
-use crate::spec::{Alone, Change, Finding, Loss, Revision, Severity, WorkloadSpec, check, fixed};
+use crate::spec::{
+    Alone, Change, Finding, Leads, Loss, Revision, Severity, Spec, WorkloadSpec, check, fixed,
+};
 use crate::steward::Scene;
 use crate::steward::steps::{Todo, steps};
 use crate::view::TodoView;
@@ -262,6 +264,7 @@ impl Node {
                 }
             }
         }
+        all.extend(names_changed(scene.spec, &revision.spec));
         for id in &change.settings {
             let was = scene.spec.workloads.get(id).map(|w| &w.settings);
             let is = revision.spec.workloads.get(id).map(|w| &w.settings);
@@ -495,6 +498,34 @@ fn of_maintenance(scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
                 "{left} of {} votes are heard meanwhile, and {} are needed",
                 outside.total(),
                 outside.needed()
+            ));
+        }
+    }
+    all
+}
+
+/// Names that begin to lead somewhere, and those that nobody keeps any more.
+fn names_changed(was: &Spec, is: &Spec) -> Vec<String> {
+    let name = |spec: &Spec, id: &WorkloadId| {
+        let name = spec.workloads.get(id)?.name.as_ref()?;
+        Some((name.record.clone(), name.leads))
+    };
+    let ids: BTreeSet<&WorkloadId> = was.workloads.keys().chain(is.workloads.keys()).collect();
+    let mut all = Vec::new();
+    for id in ids {
+        let (was, is) = (name(was, id), name(is, id));
+        if let Some((record, leads)) = is.clone().filter(|_| was != is) {
+            let to = match leads {
+                Leads::Address => "the floating address",
+                Leads::Gates => "the gates",
+                Leads::Primary => "the primary",
+            };
+            all.push(format!("{record} leads to {to} of {id} from then on"));
+        }
+        let kept = is.map(|(record, _)| record);
+        if let Some((record, _)) = was.filter(|(record, _)| kept.as_ref() != Some(record)) {
+            all.push(format!(
+                "{record} stays at its name server and is kept no more: remove it there"
             ));
         }
     }

@@ -9,6 +9,7 @@ use crate::event::Event;
 use crate::gate::{GateOrder, ReadOrder};
 use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
+use crate::name::{NameOrder, NameSeen};
 use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::Kept;
@@ -91,6 +92,12 @@ pub enum Input {
     ReadersSeen {
         workload: WorkloadId,
         report: ReadReport,
+    },
+    /// What the name server said to this order.
+    Named {
+        workload: WorkloadId,
+        order: NameOrder,
+        result: Result<NameSeen, String>,
     },
     /// What a power device said.
     Powered {
@@ -212,6 +219,12 @@ pub enum Effect {
     Readers {
         workload: WorkloadId,
         order: ReadOrder,
+    },
+    /// Have a workload's name lead there, unless it does or a later order has had it lead elsewhere; say
+    /// what the name server has then.
+    Name {
+        workload: WorkloadId,
+        order: NameOrder,
     },
     /// Ask the power device of a node. A cut is allowed only while [`Node::cutting`] still names it
     /// (C7).

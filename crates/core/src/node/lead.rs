@@ -3,6 +3,7 @@
 
 use super::agenda::Agenda;
 use super::devices::Devices;
+use super::names::Names;
 use super::questions::Asker;
 use crate::authority::{Claim, Ledger};
 use crate::ids::{Epoch, Index, NodeId, WorkloadId};
@@ -27,6 +28,7 @@ pub(super) struct Lead {
     pub readers: BTreeMap<WorkloadId, Readers>,
     pub agenda: Agenda,
     pub devices: Devices,
+    pub names: Names,
     /// Check-ins that a coordinator whose clock may stop has not answered yet (C4).
     pub unanswered: VecDeque<Waiting>,
     /// Who is answered when an entry is committed.

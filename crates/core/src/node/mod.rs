@@ -30,6 +30,7 @@ mod inout;
 mod journal;
 mod lead;
 mod links;
+mod names;
 mod outbox;
 mod plan;
 mod power;
@@ -347,6 +348,11 @@ impl Node {
                 }
             }
             Input::ReadersSeen { workload, report } => self.on_readers_seen(&workload, report),
+            Input::Named {
+                workload,
+                order,
+                result,
+            } => self.on_named(&workload, &order, result),
             Input::Powered {
                 node,
                 order,
@@ -438,7 +444,8 @@ impl Node {
         if let Some(lead) = &self.lead {
             due = due
                 .min(lead.agenda.due())
-                .min(self.power_due(&lead.devices));
+                .min(self.power_due(&lead.devices))
+                .min(lead.names.due(self.now + self.spec.timings.heartbeat / 4));
         }
         for agent in self.here.agents.values() {
             due = due.min(agent.next_due());

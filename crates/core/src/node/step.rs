@@ -87,6 +87,7 @@ impl Node {
             self.check_in();
             self.decide();
             self.step_power();
+            self.step_names();
             self.end_acknowledgements();
             self.run_consensus_orders();
             if before == (self.state.applied, self.consensus.log().last())

@@ -1,188 +1,13 @@
 //! Whether a spec is sound: findings with the path of the key at fault. Lines and columns are the
 //! parser's side's work.
 
-use super::model::{Alone, Clock, Follows, Loss, Readmit, Spec, WorkloadSpec};
+use super::endpoints::endpoints;
+use super::finding::{Finding, FindingKind, Findings, did_you_mean, nearest};
+use super::model::{Alone, Clock, Loss, Readmit, Spec, WorkloadSpec};
 use crate::ids::{NodeId, WorkloadId};
-use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
-use std::time::Duration;
-
-/// How old what a reader sees may be: how far a server is, is looked at once a second where all is
-/// calm.
-const LEAST_AGE: Duration = Duration::from_secs(2);
-const MOST_AGE: Duration = Duration::from_secs(3_600);
-
-/// `node.doline.zone` as its parts.
-pub type KeyPath = Vec<String>;
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "lowercase")]
-pub enum Severity {
-    /// The spec is refused.
-    Error,
-    /// The spec is taken, and this stands until it is mended or acknowledged.
-    Warning,
-}
-
-/// What a finding is about; `docs/runbook.md` has a section for each.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-pub enum FindingKind {
-    SpecRefused,
-    SpecDiffers,
-    ReadmitAsks,
-    ClockNotSaid,
-    EvenVotes,
-    FewVoters,
-    ZoneHoldsMajority,
-    NoGate,
-    SingleReplica,
-    WritesUnprotected,
-    TwoReplicasBlock,
-    VoteNotCounted,
-    SettingOverruled,
-    RestartNeeded,
-    PrimaryNotInSpec,
-    ConnectionsNotListed,
-    NoPacketGuard,
-    PowerDeviceFails,
-    PowerIsOff,
-    CertificateEnds,
-    ChangeNotTaken,
-    SecretReadable,
-    DiskFills,
-    HostLacks,
-    NoTarget,
-    ReadersWait,
-}
-
-impl FindingKind {
-    pub const ALL: [FindingKind; 26] = [
-        FindingKind::SpecRefused,
-        FindingKind::SpecDiffers,
-        FindingKind::ReadmitAsks,
-        FindingKind::ClockNotSaid,
-        FindingKind::EvenVotes,
-        FindingKind::FewVoters,
-        FindingKind::ZoneHoldsMajority,
-        FindingKind::NoGate,
-        FindingKind::SingleReplica,
-        FindingKind::WritesUnprotected,
-        FindingKind::TwoReplicasBlock,
-        FindingKind::VoteNotCounted,
-        FindingKind::SettingOverruled,
-        FindingKind::RestartNeeded,
-        FindingKind::PrimaryNotInSpec,
-        FindingKind::ConnectionsNotListed,
-        FindingKind::NoPacketGuard,
-        FindingKind::PowerDeviceFails,
-        FindingKind::PowerIsOff,
-        FindingKind::CertificateEnds,
-        FindingKind::ChangeNotTaken,
-        FindingKind::SecretReadable,
-        FindingKind::DiskFills,
-        FindingKind::HostLacks,
-        FindingKind::NoTarget,
-        FindingKind::ReadersWait,
-    ];
-}
-
-/// Something about the cluster that a guarantee or an expectation depends on.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Finding {
-    pub kind: FindingKind,
-    pub severity: Severity,
-    /// The key at fault; empty where it is about the whole.
-    pub path: KeyPath,
-    /// What is so, and what follows from it.
-    pub what: String,
-    /// What to do about it.
-    pub remedy: String,
-}
-
-impl FindingKind {
-    /// As it is written everywhere.
-    pub fn word(self) -> &'static str {
-        match self {
-            FindingKind::SpecRefused => "spec-refused",
-            FindingKind::SpecDiffers => "spec-differs",
-            FindingKind::ReadmitAsks => "readmit-asks",
-            FindingKind::ClockNotSaid => "clock-not-said",
-            FindingKind::EvenVotes => "even-votes",
-            FindingKind::FewVoters => "few-voters",
-            FindingKind::ZoneHoldsMajority => "zone-holds-majority",
-            FindingKind::NoGate => "no-gate",
-            FindingKind::SingleReplica => "single-replica",
-            FindingKind::WritesUnprotected => "writes-unprotected",
-            FindingKind::TwoReplicasBlock => "two-replicas-block",
-            FindingKind::VoteNotCounted => "vote-not-counted",
-            FindingKind::SettingOverruled => "setting-overruled",
-            FindingKind::RestartNeeded => "restart-needed",
-            FindingKind::PrimaryNotInSpec => "primary-not-in-spec",
-            FindingKind::ConnectionsNotListed => "connections-not-listed",
-            FindingKind::NoPacketGuard => "no-packet-guard",
-            FindingKind::PowerDeviceFails => "power-device-fails",
-            FindingKind::PowerIsOff => "power-is-off",
-            FindingKind::CertificateEnds => "certificate-ends",
-            FindingKind::ChangeNotTaken => "change-not-taken",
-            FindingKind::SecretReadable => "secret-readable",
-            FindingKind::DiskFills => "disk-fills",
-            FindingKind::HostLacks => "host-lacks",
-            FindingKind::NoTarget => "no-target",
-            FindingKind::ReadersWait => "readers-wait",
-        }
-    }
-}
-
-impl Finding {
-    /// What it is called where somebody speaks of it: `disk-fills:node.doline`.
-    pub fn name(&self) -> String {
-        if self.path.is_empty() {
-            self.kind.word().into()
-        } else {
-            format!("{}:{}", self.kind.word(), self.path.join("."))
-        }
-    }
-}
-
-struct Findings(Vec<Finding>);
-
-impl Findings {
-    fn push(
-        &mut self,
-        (kind, severity): (FindingKind, Severity),
-        path: &[&str],
-        what: impl Into<String>,
-        remedy: impl Into<String>,
-    ) {
-        let path = path.iter().map(|p| (*p).to_string()).collect();
-        self.0.push(Finding {
-            kind,
-            severity,
-            path,
-            what: what.into(),
-            remedy: remedy.into(),
-        });
-    }
-    fn error(&mut self, path: &[&str], what: impl Into<String>, remedy: impl Into<String>) {
-        let what_it_is = (FindingKind::SpecRefused, Severity::Error);
-        self.push(what_it_is, path, what, remedy);
-    }
-    fn warn(
-        &mut self,
-        kind: FindingKind,
-        path: &[&str],
-        what: impl Into<String>,
-        remedy: impl Into<String>,
-    ) {
-        self.push((kind, Severity::Warning), path, what, remedy);
-    }
-}
 
 /// Everything that is wrong or worth knowing, errors first.
 pub fn check(spec: &Spec) -> Vec<Finding> {
@@ -486,9 +311,8 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
         }
     }
     losses(w, workload, found);
-    reads(w, workload, found);
     rules(spec, id, workload, found);
-    address(w, workload, found);
+    endpoints(w, workload, found);
     if workload.gates.is_empty() {
         found.warn(
             FindingKind::NoGate,
@@ -523,49 +347,6 @@ fn places(spec: &Spec, w: &str, workload: &WorkloadSpec, found: &mut Findings) {
             ),
             Some(_) => {}
         }
-    }
-}
-
-/// Readers have a way in, somebody who serves them, and a limit that can be told from where they are.
-fn reads(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
-    let Some(reads) = &workload.reads else { return };
-    let path = |key| ["workload", w, "reads", key];
-    if reads.gates.is_empty() {
-        found.error(
-            &path("gate"),
-            "no gate for readers",
-            "add `[workload.NAME.reads.gate]` with an address on two nodes",
-        );
-    }
-    let bounds = LEAST_AGE..=MOST_AGE;
-    if !bounds.contains(&reads.age) {
-        found.error(
-            &path("age"),
-            format!("{} is out of bounds", crate::text::span(reads.age)),
-            "use 2s to 1h: how far a server is, is looked at once a second",
-        );
-    }
-    for node in &reads.except {
-        if !workload.replicas.contains_key(node) {
-            let near = nearest(node.as_str(), workload.replicas.keys().map(|n| n.as_str()));
-            found.error(
-                &path("except"),
-                format!("there is no replica on `{node}`"),
-                did_you_mean(near, "name nodes that have one"),
-            );
-        }
-    }
-    // While any of them is primary another one is needed.
-    let serve = workload
-        .replicas
-        .keys()
-        .filter(|n| !reads.except.contains(*n));
-    if serve.count() < 2 && !reads.primary && !workload.replicas.is_empty() {
-        found.error(
-            &path("except"),
-            "nobody is left to serve readers while the other one is primary",
-            "leave two replicas for them, or write `primary = true`",
-        );
     }
 }
 
@@ -688,52 +469,4 @@ fn losses(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
             "add a third replica",
         );
     }
-}
-
-fn address(w: &str, workload: &WorkloadSpec, found: &mut Findings) {
-    let Some(address) = &workload.address else {
-        return;
-    };
-    let path = ["workload", w, "address"];
-    if address.on.is_empty() {
-        found.error(
-            &path,
-            "no address is given",
-            "write `on = [\"10.30.0.50/24\"]`",
-        );
-    }
-    if address.follows == Follows::Gate && workload.gates.is_empty() {
-        found.error(
-            &path,
-            "it follows a gate, and there is none",
-            "add `[workload.NAME.gate]`, or `follows = \"primary\"`",
-        );
-    }
-    for subnet in &address.on {
-        let there = workload
-            .replicas
-            .values()
-            .map(|r| r.address.ip())
-            .chain(workload.gates.values().map(|g| g.ip()));
-        if there.into_iter().any(|ip| ip == subnet.ip) {
-            found.error(
-                &path,
-                format!("{} is a node's own address", subnet.ip),
-                "give it one that no node has",
-            );
-        }
-    }
-}
-
-/// The closest of the known names by edit distance, if it is close at all.
-pub fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
-    known
-        .map(|k| (strsim::levenshtein(wrong, k), k))
-        .filter(|(d, k)| *d <= 1 + k.len() / 3)
-        .min()
-        .map(|(_, k)| k)
-}
-
-fn did_you_mean(near: Option<&str>, otherwise: &str) -> String {
-    near.map_or_else(|| otherwise.to_string(), |n| format!("did you mean `{n}`?"))
 }

@@ -5,16 +5,19 @@
 
 mod change;
 mod check;
+mod endpoints;
+mod finding;
 mod model;
 mod revision;
 mod timings;
 mod url;
 
 pub use change::{Change, Fixed, fixed};
-pub use check::{Finding, FindingKind, KeyPath, Severity, check, nearest};
+pub use check::check;
+pub use finding::{Finding, FindingKind, KeyPath, Severity, nearest};
 pub use model::{
-    AddressSpec, After, Alone, Clock, Follows, Loss, NodeSpec, PowerSpec, Readmit, Reads,
-    ReplicaSpec, Rules, Spec, Subnet, WorkloadSpec,
+    AddressSpec, After, Algorithm, Alone, Clock, Follows, Leads, Loss, MARK_OF_NAME, NameSpec,
+    NodeSpec, PowerSpec, Readmit, Reads, ReplicaSpec, Rules, Spec, Subnet, WorkloadSpec,
 };
 pub use revision::Revision;
 pub use timings::{COMMIT_ALLOWANCE, Inequality, Timings};

@@ -131,6 +131,9 @@ pub struct WorkloadSpec {
     pub reads: Option<Reads>,
     /// The one address that clients keep.
     pub address: Option<AddressSpec>,
+    /// The name in DNS that clients keep.
+    #[serde(default)]
+    pub name: Option<NameSpec>,
     /// Settings of the driver, as the spec file gives them.
     pub settings: BTreeMap<String, String>,
     /// What the cluster keeps to where it decides by itself.
@@ -167,11 +170,58 @@ pub struct Rules {
     pub needs: BTreeSet<WorkloadId>,
 }
 
-/// A floating address: one IPv4, one IPv6, or one of each.
+/// A floating address, one for each subnet that its holders are in: a holder has those of its own
+/// subnets, and at least one of each family.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AddressSpec {
     pub on: Vec<Subnet>,
     pub follows: Follows,
+}
+
+/// A name in DNS whose addresses are those of where writes are taken, kept by updates that are
+/// signed (RFC 2136, RFC 8945).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NameSpec {
+    /// The whole name, `sailings.ferries.example`; 1 to 246 characters, so that its mark has
+    /// a name as well ([`MARK_OF_NAME`]).
+    pub record: String,
+    /// The zone that it is in, as the name server has it.
+    pub zone: String,
+    /// The zone's primary name server, by TCP.
+    pub server: SocketAddr,
+    /// For how long others may remember what it said; whole seconds, 1 s to 1 h, default 5 s.
+    pub ttl: Duration,
+    pub leads: Leads,
+    /// The name of the key that signs, and where it is: a reference, as for every secret.
+    pub key: String,
+    pub secret: String,
+    pub algorithm: Algorithm,
+}
+
+/// What is put before a name for the name of its mark, which says who wrote it and by which entry.
+pub const MARK_OF_NAME: &str = "_karst.";
+
+/// Where a name leads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum Leads {
+    /// To the floating address, of each subnet that its holder is in.
+    Address,
+    /// To every gate that listens.
+    Gates,
+    /// To the primary itself.
+    Primary,
+}
+
+/// How a name's updates are signed (RFC 8945, 6).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Algorithm {
+    #[default]
+    HmacSha256,
+    HmacSha384,
+    HmacSha512,
 }
 
 /// An address with the length of its subnet's prefix, `10.30.0.50/24`. A node's interface is the

@@ -18,6 +18,7 @@ pub mod candidates;
 mod choice;
 pub mod fencing;
 mod leaving;
+pub(crate) mod names;
 pub mod outlook;
 pub(crate) mod readers;
 mod readiness;

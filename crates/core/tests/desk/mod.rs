@@ -98,6 +98,7 @@ impl Case {
                 .into(),
             gates: BTreeMap::new(),
             reads: None,
+            name: None,
             address: None,
             settings: BTreeMap::new(),
         };

@@ -3,6 +3,8 @@
 #![allow(dead_code, reason = "each test program uses its part")]
 
 pub mod browser;
+pub mod changes;
+pub mod clients;
 
 use anyhow::{Context, Result, ensure};
 use karst_lab::fault::{self, Fault};

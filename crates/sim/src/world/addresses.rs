@@ -7,6 +7,7 @@ use crate::check::Verdict;
 use karst_core::address::{AddressOrder, AddressSeen, Connection};
 use karst_core::{Input, NodeId, Planted};
 use rand::Rng;
+use std::net::IpAddr;
 
 /// How often the hands look at an address that they hold.
 const LOOK_EVERY: u64 = 1_000 * MS;
@@ -57,6 +58,7 @@ impl World {
         let seen = AddressSeen {
             turn: order.turn,
             held,
+            on: self.floating(w),
             ..AddressSeen::default()
         };
         self.input(
@@ -79,6 +81,7 @@ impl World {
         let seen = AddressSeen {
             turn,
             held: true,
+            on: self.floating(w),
             connections: vec![client_of(h)],
             ..AddressSeen::default()
         };
@@ -90,6 +93,12 @@ impl World {
                 seen,
             },
         )
+    }
+
+    fn floating(&self, w: usize) -> Vec<IpAddr> {
+        let spec = self.in_force().workloads.get(&self.workloads[w]);
+        let on = spec.and_then(|spec| spec.address.as_ref()).into_iter();
+        on.flat_map(|address| &address.on).map(|s| s.ip).collect()
     }
 
     pub(super) fn answers_for(&self, host: &Host, w: usize) -> bool {

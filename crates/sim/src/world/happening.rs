@@ -1,5 +1,6 @@
 //! What can happen in the world.
 
+use super::names::Swap;
 use crate::fault::Fault;
 use karst_core::Input;
 use karst_core::address::AddressOrder;
@@ -18,6 +19,7 @@ pub(super) enum Happening {
     Address(usize, u64, usize, AddressOrder),
     AddressLook(usize, u64, usize, u64),
     Device(usize, u64, usize, PowerOrder, Step),
+    Swap(Box<Swap>),
     Fault(Fault),
     /// Of a fault that was begun in this run and boot of its host.
     End(Fault, (u64, u64)),

@@ -8,6 +8,7 @@ mod disturb;
 mod happening;
 mod host;
 mod hostile;
+mod names;
 mod progress;
 mod servers;
 mod watch;
@@ -27,6 +28,7 @@ use karst_core::spec::{Revision, Spec};
 use karst_core::view::Status;
 use karst_core::votes::Voters;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Planted, StoreId, WorkloadId};
+use names::NameServer;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::cmp::Ordering;
@@ -133,6 +135,7 @@ pub struct World {
     holders: Vec<NodeId>,
     roused: BTreeSet<NodeId>,
     answers: Vec<Answer>,
+    name_server: NameServer,
     /// Hosts have a packet guard (C3).
     guarded: bool,
 }
@@ -192,6 +195,7 @@ impl World {
             slots: workloads.iter().map(|_| Slot::default()).collect(),
         };
         let hosts: Vec<Host> = names.iter().map(&mut host).collect();
+        let names_of = workloads.len();
         let mut world = Self {
             seed,
             truth: Truth::new(workloads.len()),
@@ -221,6 +225,7 @@ impl World {
             holders: Vec::new(),
             roused: BTreeSet::new(),
             answers: Vec::new(),
+            name_server: NameServer::new(names_of, seed),
             guarded: true,
         };
         (0..world.hosts.len()).for_each(|h| world.start_daemon(h));
@@ -342,6 +347,8 @@ impl World {
 
     /// Runs the script to its end; the first broken guarantee stops it.
     pub fn run(&mut self, script: &Script) -> Result<(), Box<Failure>> {
+        let calm_from = script.until_ms.saturating_sub(script.calm_ms);
+        self.name_server.is_well_from(calm_from * MS);
         for (at, fault) in &script.faults {
             self.at(at * MS, Happening::Fault(fault.clone()));
         }
@@ -429,6 +436,7 @@ impl World {
             Happening::Address(h, run, w, order) => self.address(h, run, w, order)?,
             Happening::AddressLook(h, run, w, turn) => self.look_at_address(h, run, w, turn)?,
             Happening::Device(by, run, h, order, step) => self.device(by, run, h, order, step)?,
+            Happening::Swap(swap) => self.swap_name(*swap),
             Happening::Fault(fault) => self.begin_fault(fault)?,
             Happening::End(fault, when) => self.end_fault(fault, when)?,
             Happening::Resume(h, when) => self.resume(h, when)?,
@@ -684,6 +692,10 @@ impl World {
             Effect::Disarm { claim } => self.arm(h, run, claim, None),
             Effect::Gate { workload, order } => {
                 self.order_gate(h, run, workload, &order);
+            }
+            Effect::Name { workload, order } => {
+                let w = self.place_of(&workload);
+                self.ask_for_name((h, run), w, order);
             }
             Effect::Power { node, order, .. } => {
                 let to = self.place(&node);

@@ -405,6 +405,7 @@ impl World {
         self.check_tick()?;
         if millis.is_multiple_of(100) {
             self.check_progress()?;
+            self.note_primaries();
         }
         self.after(TICK, Happening::Tick);
         Ok(())

@@ -49,7 +49,7 @@ impl Data for Servers<'_> {
 }
 
 impl World {
-    fn broken(&self, guarantee: &'static str, what: String) -> Verdict {
+    pub(super) fn broken(&self, guarantee: &'static str, what: String) -> Verdict {
         Err((guarantee, what))
     }
 
@@ -239,6 +239,9 @@ impl World {
             }
             if calm_ms >= 20_000 {
                 self.check_copies(w)?;
+            }
+            if calm_ms > 0 {
+                self.check_name(w)?;
             }
         }
         Ok(())

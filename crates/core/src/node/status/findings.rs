@@ -25,7 +25,8 @@ impl Account<'_> {
             .unguarded()
             .into_iter()
             .chain(self.unlisted())
-            .chain(self.devices.findings());
+            .chain(self.devices.findings())
+            .chain(self.names.findings());
         let seen = seen
             .chain(self.uncounted())
             .chain(self.unnamed())

@@ -101,6 +101,7 @@ impl Account<'_> {
             gates,
             reads: spec.reads.as_ref().map(|reads| self.reads_view(id, reads)),
             address: self.address_view(id),
+            name: spec.name.as_ref().map(|of| self.names.view(id, of)),
             replicas,
             candidates,
             operation: w.operation,
