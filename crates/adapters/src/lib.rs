@@ -20,6 +20,7 @@ pub mod seats;
 mod secret;
 pub mod server;
 pub mod site;
+pub mod step;
 pub mod trouble;
 
 pub use address::Address;
@@ -30,3 +31,4 @@ pub use power::Power;
 pub use seats::{Bounds, Seat, Seats};
 pub use server::Server;
 pub use site::Placed;
+pub use step::Steps;

@@ -152,7 +152,7 @@ fn runs_as(
     Ok((words.into(), Some((uid, gid))))
 }
 
-fn ids_of(user: &str) -> Option<Owner> {
+pub(crate) fn ids_of(user: &str) -> Option<Owner> {
     let users = std::fs::read_to_string("/etc/passwd").ok()?;
     let line = users.lines().find(|l| l.split(':').next() == Some(user))?;
     let mut fields = line.split(':').skip(2);

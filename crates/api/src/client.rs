@@ -6,7 +6,7 @@ use crate::types::{
     AcknowledgeBody, ChangedReply, Endpoint, HandOverBody, HistoryReply, HostNeed, InvitationReply,
     InviteBody, JoinBody, JoinReply, MaintenanceBody, ModeBody, MoveBody, PastRevision, PowerBody,
     RenewBody, RenewReply, RestartBody, RevisionReply, SelfReply, SpecBody, SpecReply,
-    StartedReply, StatusReply,
+    StartedReply, StatusReply, StepView, TriedReply, TryBody,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -127,7 +127,12 @@ impl Client {
                 // A daemon that stands still accepts connections and never answers: do not wait for
                 // it for long.
                 let quick = method == Method::GET && !path.ends_with("/examination");
-                let patience = if quick { 1_500 } else { 10_000 };
+                let patience = match quick {
+                    true => 1_500,
+                    // As long as a step may take.
+                    false if path.ends_with("/try") => 3_610_000,
+                    false => 10_000,
+                };
                 request = request.timeout(Duration::from_millis(patience));
             }
             if let Some(number) = self.based_on {
@@ -317,6 +322,17 @@ impl Client {
     /// What the asked node's host has and lacks.
     pub async fn examination(&self) -> Result<Vec<HostNeed>, ClientError> {
         self.get("/api/v1/examination").await
+    }
+
+    /// The site's own steps.
+    pub async fn steps(&self) -> Result<Vec<StepView>, ClientError> {
+        self.get("/api/v1/steps").await
+    }
+
+    /// Runs one on the asked node.
+    pub async fn try_step(&self, step: &str, body: &TryBody) -> Result<TriedReply, ClientError> {
+        let path = format!("/api/v1/steps/{}/try", step);
+        self.call(Method::POST, &path, Some(body)).await
     }
 
     /// The same client for one node alone.

@@ -40,8 +40,13 @@
 //! server = "10.30.0.53:53"
 //! key = "karst-update"           # whose secret is in base64
 //! secret = "file:/etc/karst/secrets/dns"
+//! [step.warm]                    # the site's own program, at a named point
+//! at = "after-promotion"
+//! program = "warm"               # a file of the hosts' directory of steps
+//! limit = "10s"
 //! ```
 
+mod step;
 mod workload;
 
 use karst_core::spec::{
@@ -421,6 +426,11 @@ impl Reader {
             .into_iter()
             .map(|(name, level)| (name.into(), self.workload(level)))
             .collect();
+        let steps = self.tables(&mut top, "step");
+        let steps = steps
+            .into_iter()
+            .map(|(name, level)| (name, self.step(level)))
+            .collect();
         self.finish(&top);
         Spec {
             cluster,
@@ -428,6 +438,7 @@ impl Reader {
             zones,
             nodes,
             workloads,
+            steps,
         }
     }
 

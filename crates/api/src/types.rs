@@ -3,6 +3,7 @@
 use karst_core::event::Level;
 use karst_core::operation::Mode;
 use karst_core::outage::WorstCase;
+use karst_core::ownstep::{IfFails, Point};
 use karst_core::request::{NodePlan, PowerWish};
 use karst_core::spec::Finding;
 use karst_core::view::Status;
@@ -396,6 +397,47 @@ pub struct Endpoint {
     pub text: String,
     /// Whom it leads to now; nobody: connections wait.
     pub reaches: Vec<NodeId>,
+}
+
+/// A step of the site's own, as the spec has it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StepView {
+    pub name: String,
+    pub at: Point,
+    /// A file of the hosts' directory of steps.
+    pub program: String,
+    pub args: Vec<String>,
+    /// The user that it runs as; none: the daemon's own.
+    pub user: Option<String>,
+    pub limit_ms: u64,
+    pub if_fails: IfFails,
+    /// The workloads that it is about; none: all.
+    pub workloads: Vec<WorkloadId>,
+    /// The nodes that it runs on; none: all.
+    pub nodes: Vec<NodeId>,
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TryBody {
+    /// The workload that it is told of; by itself the first that it is about.
+    #[serde(default)]
+    pub workload: Option<String>,
+}
+
+/// What came of a step that was tried by hand.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TriedReply {
+    pub node: NodeId,
+    pub step: String,
+    pub well: bool,
+    /// How it failed, if it did.
+    pub why: Option<String>,
+    pub took_ms: u64,
+    /// The end of what it wrote, 4,096 bytes at most.
+    pub output: String,
+    /// What it was told by its environment.
+    pub told: BTreeMap<String, String>,
 }
 
 /// Something that a host needs to be a node, as `karstd examine` finds it.

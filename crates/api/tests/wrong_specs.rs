@@ -48,6 +48,10 @@ server = "10.30.0.53:53"
 key = "karst-update"
 secret = "file:/etc/karst/dns"
 ttl = "5s"
+[step.warm]
+at = "after-promotion"
+program = "warm"
+limit = "30s"
 [workload.fares]
 needs = ["sailings"]
 settings.secret = "file:/etc/karst/replication"
@@ -71,6 +75,26 @@ const MISTAKES: &[(&str, &str)] = &[
     ("ttl = \"5s\"", "ttl = \"1500ms\""),
     ("ttl = \"5s\"", "leads = \"address\""),
     ("ttl = \"5s\"", "algorithm = \"hmac-md5\""),
+    ("at = \"after-promotion\"", ""),
+    ("at = \"after-promotion\"", "at = \"after-promotions\""),
+    (
+        "at = \"after-promotion\"",
+        "at = \"after-promotion\"\nif_fails = \"stop\"",
+    ),
+    (
+        "at = \"after-promotion\"",
+        "at = \"before-fence\"\nworkloads = [\"sailings\"]",
+    ),
+    (
+        "at = \"after-promotion\"",
+        "at = \"after-promotion\"\nnodes = [\"poljes\"]",
+    ),
+    (
+        "at = \"after-promotion\"",
+        "at = \"after-promotion\"\nargs = \"--all\"",
+    ),
+    ("program = \"warm\"", "program = \"/usr/bin/warm\""),
+    ("limit = \"30s\"", "limit = \"10ms\""),
     ("timings = \"default\"", "timings = \"fast\""),
     ("timings = \"default\"", "timing.lease = \"2\""),
     ("timings = \"default\"", "timing.lease = \"2 hours\""),

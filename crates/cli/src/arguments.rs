@@ -125,6 +125,9 @@ pub enum Command {
     /// What clients paste, and where it leads now
     #[command(subcommand)]
     Endpoint(EndpointCommand),
+    /// The site's own programs, run at named points of what the cluster does
+    #[command(subcommand)]
+    Step(StepCommand),
     /// The spec file
     #[command(subcommand)]
     Spec(SpecCommand),
@@ -559,6 +562,21 @@ pub enum OperationCommand {
     /// Let it go on, where it waits for that (mode `ask`)
     Approve {
         id: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum StepCommand {
+    List,
+    /// Run one by hand, and show what it was told and what it wrote
+    Try {
+        step: String,
+        /// The node to run it on [default: the one that answers]
+        #[arg(long, value_name = "NODE")]
+        on: Option<String>,
+        /// The workload that it is told of [default: the first that it is about]
+        #[arg(long)]
+        workload: Option<String>,
     },
 }
 

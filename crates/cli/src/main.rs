@@ -23,6 +23,7 @@ mod runbook;
 mod spec;
 mod spec_init;
 mod status;
+mod steps;
 mod why;
 mod words;
 mod workloads;
@@ -30,7 +31,7 @@ mod workloads;
 use anyhow::Context as _;
 use arguments::{
     Changed, Cli, Command, EndpointCommand, FindingCommand, NodeCommand, OperationCommand,
-    QuorumCommand, ReplicaCommand, SpecCommand, WorkloadCommand,
+    QuorumCommand, ReplicaCommand, SpecCommand, StepCommand, WorkloadCommand,
 };
 use clap::{CommandFactory, Parser};
 use ending::Ending;
@@ -95,6 +96,10 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
             workload,
             client: kind,
         }) => endpoints::show(&client()?, workload.as_deref(), kind.as_deref(), format).await,
+        Command::Step(StepCommand::List) => steps::list(&client()?, format).await,
+        Command::Step(StepCommand::Try { step, on, workload }) => {
+            steps::try_one(&client()?, &step, on.as_deref(), workload, format).await
+        }
         Command::Spec(SpecCommand::Init(init)) => spec_init::run(&init),
         Command::Spec(SpecCommand::Check { file }) => spec::check(&file, format),
         Command::Spec(command) => spec_in_force(command, &client()?, format).await,

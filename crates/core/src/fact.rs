@@ -5,6 +5,7 @@ use crate::author::Author;
 use crate::command::{ClusterAct, Ended, NodeAct, Restarting, Standing, WorkloadAct};
 use crate::ids::{Epoch, History, Index, NodeId, Term, WorkloadId};
 use crate::operation::{ModeSet, Operation, Outcome};
+use crate::ownstep::{Occasion, Ran};
 use crate::power::PowerOrder;
 use crate::replica::Action;
 use crate::text::utc;
@@ -75,6 +76,8 @@ kinds! {
     AddressTrouble = "address-trouble",
     NameLeads = "name-leads",
     NameFails = "name-fails",
+    StepDone = "step-done",
+    StepFailed = "step-failed",
     /// Somebody answered a request for a change.
     Answered = "answered",
     Approved = "approved",
@@ -220,6 +223,12 @@ pub enum Fact {
         record: String,
         why: String,
     },
+    /// A step of the site's own has run.
+    OwnStep {
+        by: NodeId,
+        occasion: Occasion,
+        ran: Ran,
+    },
     /// A replica's node did something about it, or saw something of it.
     Replica {
         workload: WorkloadId,
@@ -281,6 +290,8 @@ impl Fact {
             Self::AddressTrouble { .. } => FactKind::AddressTrouble,
             Self::NameLeads { .. } => FactKind::NameLeads,
             Self::NameFails { .. } => FactKind::NameFails,
+            Self::OwnStep { ran, .. } if ran.ended.is_well() => FactKind::StepDone,
+            Self::OwnStep { .. } => FactKind::StepFailed,
             Self::Replica { what, .. } => what.kind(),
             Self::OfCluster(act) => of_cluster(act),
             Self::OfNode(_, act) => of_node(act),
@@ -290,7 +301,9 @@ impl Fact {
 
     pub fn level(&self) -> Level {
         match self {
+            Self::OwnStep { ran, .. } if !ran.ended.is_well() => Level::Warning,
             Self::HeardAgain { .. }
+            | Self::OwnStep { .. }
             | Self::Replica { .. }
             | Self::OfCluster(ClusterAct::Retire { .. })
             | Self::OfNode(_, NodeAct::System { .. }) => Level::Info,
@@ -396,6 +409,7 @@ impl Fact {
                 record,
                 why,
             } => format!("{workload}: {record} cannot be kept in DNS: {why}"),
+            Self::OwnStep { by, occasion, ran } => own_step_text(by, occasion, ran),
             Self::Replica {
                 workload,
                 node,
@@ -416,6 +430,7 @@ impl Fact {
             | Self::NameFails { workload, .. }
             | Self::Replica { workload, .. }
             | Self::OfWorkload(workload, _) => Some(workload),
+            Self::OwnStep { occasion, .. } => occasion.workload.as_ref(),
             _ => None,
         }
     }
@@ -437,6 +452,13 @@ impl Fact {
                     .map(|b| of(&format!("vote.{}", b.node), &b.yes));
                 std::iter::once(of("term", term)).chain(votes).collect()
             }
+            Self::OwnStep { occasion, ran, .. } => vec![
+                of("step", &ran.step),
+                of("at", &occasion.at.word()),
+                of("node", &occasion.node),
+                of("took_ms", &ran.took.as_millis()),
+                of("output", &ran.output),
+            ],
             Self::SteppedDown { term, .. } => vec![of("term", term)],
             Self::AddressConflict { other, .. } => vec![of("other", other)],
             Self::OfWorkload(_, WorkloadAct::Finish { phases, .. }) => {
@@ -787,6 +809,21 @@ fn end_of_epoch(how: &Ended) -> String {
         Ended::PowerOff => "the old primary's host confirmed off by its power controller".into(),
         Ended::LeaseOver => "the old primary's lease has expired".into(),
     }
+}
+
+fn own_step_text(by: &NodeId, occasion: &Occasion, ran: &Ran) -> String {
+    let about = match (&occasion.workload, occasion.at.is_of_workload()) {
+        (Some(workload), _) => format!(" of {workload}"),
+        (None, false) if occasion.node != *by => format!(" of {}", occasion.node),
+        _ => String::new(),
+    };
+    format!(
+        "own step {} on {by}, {}{about}: {} ({} ms)",
+        ran.step,
+        occasion.at.word(),
+        ran.ended,
+        ran.took.as_millis()
+    )
 }
 
 fn end_of_place(how: &Ended) -> &'static str {

@@ -32,6 +32,7 @@ pub mod name;
 pub mod node;
 pub mod operation;
 pub mod outage;
+pub mod ownstep;
 pub mod planted;
 pub mod position;
 pub mod power;

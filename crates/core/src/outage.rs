@@ -1,6 +1,7 @@
 //! The worst-case outage, as a sum of its terms.
 
-use crate::spec::{COMMIT_ALLOWANCE, Timings};
+use crate::ownstep::Point;
+use crate::spec::{COMMIT_ALLOWANCE, Spec, Timings};
 use crate::time::stretched;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
@@ -70,6 +71,37 @@ impl WorstCase {
     pub fn total(&self) -> Duration {
         self.terms.iter().map(|share| share.took).sum()
     }
+}
+
+/// The same with the site's own steps, of which clients wait for those of the workload and the node
+/// that have most.
+pub fn worst_cases_of(spec: &Spec) -> Vec<WorstCase> {
+    let nodes = || spec.nodes.keys();
+    let promotion = |node| {
+        let of = |id| spec.time_of_steps(Point::BeforePromotion, Some(id), node);
+        spec.workloads.keys().map(of).max()
+    };
+    let promotion = nodes().filter_map(promotion).max().unwrap_or_default();
+    let fence = nodes().map(|node| spec.time_of_steps(Point::BeforeFence, None, node));
+    let fence = fence.max().unwrap_or_default();
+    let mut cases = worst_cases(&spec.timings);
+    for case in &mut cases {
+        let cuts = matches!(case.kind, Case::HostLostAndOff | Case::BothLostAndOff);
+        let own = [
+            ("own steps before a fence", fence, cuts),
+            (
+                "own steps before a promotion",
+                promotion,
+                case.kind != Case::StandbyLost,
+            ),
+        ];
+        let own = own
+            .into_iter()
+            .filter(|(_, time, is)| *is && !time.is_zero());
+        case.terms
+            .extend(own.map(|(what, time, _)| share(what, time)));
+    }
+    cases
 }
 
 /// The losses that the spec check prints, each with where its time goes.

@@ -10,6 +10,7 @@ use crate::about::About;
 use crate::address::AddressReport;
 use crate::health::Hearing;
 use crate::ids::{BootId, Epoch, History, NodeId, OperationId, RunId, StoreId, WorkloadId};
+use crate::ownstep::Prepared;
 use crate::position::{Position, SwitchPoint};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -363,6 +364,10 @@ pub enum Done {
     Settled {
         at: Position,
     },
+    /// It was not begun: the site's own step before it says so.
+    Refused {
+        why: String,
+    },
     /// A rewind cannot bring these data there, for certain: a copy has to take their place.
     MustClone {
         why: String,
@@ -402,6 +407,9 @@ pub struct Parts {
     /// Whether this host has what the revision needs here that is not in force yet.
     #[serde(default)]
     pub examined: Option<Examined>,
+    /// What its own steps before it rests came to.
+    #[serde(default)]
+    pub prepared: Option<Prepared>,
     /// For people; none where what it said last is still so.
     #[serde(default)]
     pub about: Option<Box<About>>,
@@ -451,6 +459,7 @@ impl Parts {
             addresses: differ(self.addresses, &before.addresses, &still.addresses),
             read_gates: differ(self.read_gates, &before.read_gates, &still.read_gates),
             examined: self.examined,
+            prepared: self.prepared,
             about: self.about,
         }
     }
@@ -468,6 +477,7 @@ impl Parts {
         self.addresses.extend(changed.addresses);
         self.read_gates.extend(changed.read_gates);
         self.examined = changed.examined;
+        self.prepared = changed.prepared;
         self.about = changed.about.or(self.about.take());
     }
 }
@@ -491,6 +501,9 @@ pub struct ReplicaReport {
     pub sync_held: Option<(Epoch, u64)>,
     /// Ready for this switchover's stop.
     pub prepared: Option<OperationId>,
+    /// This switchover is not to be: the site's own step before it says why.
+    #[serde(default)]
+    pub refused: Option<(OperationId, String)>,
     /// The data were rewound to the history of this epoch's primary, or are a complete copy of it.
     pub rejoined: Option<Epoch>,
     /// A promotion was tried here and never opened (D5).

@@ -4,6 +4,7 @@
 use karst_core::authority::{Claim, Deadline, Lease};
 use karst_core::command::{Ended, Standing};
 use karst_core::operation::Kind;
+use karst_core::ownstep::StepTimes;
 use karst_core::replica::agent::{Agent, Kept, Order, Scene};
 use karst_core::replica::{Action, Data, Done, Observation, Presence, Promotion, Role};
 use karst_core::spec::Timings;
@@ -100,6 +101,7 @@ impl Rig {
             operation,
             timings: &timings,
             fenced: false,
+            own_steps: StepTimes::default(),
             planted: None,
         };
         self.agent.step(&scene);

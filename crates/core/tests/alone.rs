@@ -69,6 +69,7 @@ fn spec(voters: &[&str]) -> Spec {
             .map(|(host, n)| (NodeId::from(*n), node(host)))
             .collect(),
         workloads: BTreeMap::from([("w".into(), workload)]),
+        steps: BTreeMap::new(),
     }
 }
 

@@ -64,6 +64,7 @@ fn spec() -> Spec {
         zones: vec!["quay".into()],
         nodes: names.iter().map(|n| (n.clone(), node())).collect(),
         workloads: [("sailings".into(), workload)].into(),
+        steps: BTreeMap::new(),
     }
 }
 

@@ -1,9 +1,10 @@
 //! What `karstd` is told when it is started.
 
 use clap::{Args, Parser, Subcommand};
+use karst_adapters::Steps;
 use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
-use karst_core::WorkloadId;
 use karst_core::node::SNAPSHOT_AFTER;
+use karst_core::{NodeId, WorkloadId};
 use std::path::{Path, PathBuf};
 
 #[derive(Parser)]
@@ -98,6 +99,10 @@ pub struct Run {
     /// Who may use the HTTP service: lines of NAME LEVEL SHA256-IN-HEX
     #[arg(long, default_value = "/etc/karst/tokens")]
     pub tokens: PathBuf,
+    /// The programs that the spec's own steps may name: they and this directory belong to root or to the
+    /// daemon's user, and nobody else may write there
+    #[arg(long, default_value = "/etc/karst/steps")]
+    pub steps: PathBuf,
     /// Where the host says which hardware it is, so that a power device can be matched with it
     #[arg(long, default_value = "/sys/class/dmi/id/product_uuid")]
     pub system_uuid: PathBuf,
@@ -110,4 +115,15 @@ pub struct Run {
     /// A file with the history store's password
     #[arg(long)]
     pub history_password: Option<PathBuf>,
+}
+
+impl Run {
+    /// Where this host's own steps are.
+    pub fn steps_of(&self, cluster: &str, me: &NodeId) -> Steps {
+        Steps {
+            dir: self.steps.clone(),
+            cluster: cluster.into(),
+            me: me.clone(),
+        }
+    }
 }

@@ -4,6 +4,7 @@ use crate::arguments::Run;
 use crate::given::Given;
 use crate::heart::{self, Tell};
 use crate::measured::Measured;
+use crate::steps::OwnSteps;
 use crate::wiring::{self, Wiring};
 use crate::{
     about, clock, deadman, examine, http, nightly, peers, pulse, readiness, renew, ship, store,
@@ -12,6 +13,7 @@ use crate::{
 use actix_web::dev::ServerHandle;
 use actix_web::web;
 use anyhow::{Context, Result};
+use karst_adapters::Steps;
 use karst_core::spec::Revision;
 use karst_core::{BootId, Input, Node, NodeConfig, NodeId};
 use karst_history::History;
@@ -112,6 +114,7 @@ struct Engine {
     strange_datagrams: Arc<AtomicU64>,
     in_force: watch::Receiver<Arc<Revision>>,
     lacks: about::Own,
+    steps: Steps,
 }
 
 fn start_engine(
@@ -148,7 +151,13 @@ fn start_engine(
         tell.clone(),
     ));
     let lacks = about::Own::default();
+    let steps = OwnSteps {
+        here: run.steps_of(&spec.cluster, me),
+        in_force: in_force.subscribe(),
+        tell: tell.clone(),
+    };
     let host = wiring::Host {
+        steps: steps.clone(),
         lacks: lacks.clone(),
         examine,
         me: me.clone(),
@@ -194,6 +203,7 @@ fn start_engine(
         strange_datagrams,
         in_force: in_force.subscribe(),
         lacks,
+        steps: steps.here,
     })
 }
 
@@ -242,6 +252,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
             nightly::note(&seen_of_host, me, &needs);
             Ok(needs)
         }),
+        steps: engine.steps.clone(),
         files: http::Files {
             tls: run.tls.clone(),
             tokens: run.tokens.clone(),

@@ -6,6 +6,7 @@ use crate::{clock, deadman, given, renew, tls};
 use karst_adapters::process::find_hierarchy;
 use karst_adapters::{Guard, Placed, Power, Server};
 use karst_api::{HostNeed, Met};
+use karst_core::ownstep::OwnStep;
 use karst_core::power::PowerOrder;
 use karst_core::spec::{Spec, WorkloadSpec};
 use karst_core::{NodeId, WorkloadId};
@@ -76,6 +77,7 @@ async fn of_node(run: &Run, spec: &Spec, me: &NodeId, mut needs: Vec<HostNeed>) 
     needs.push(cgroup(run));
     needs.push(watchdog(run));
     ports(run, spec, me, &mut needs);
+    needs.extend(steps(run, spec, me));
     for (id, workload) in &spec.workloads {
         needs.extend(replica(run, me, id, workload));
         needs.extend(subnets(me, id, workload));
@@ -250,6 +252,21 @@ fn ports(run: &Run, spec: &Spec, me: &NodeId, needs: &mut Vec<HostNeed>) {
             look(format!("port {gate} (TCP, gate of {id})"), tcp(*gate));
         }
     }
+}
+
+/// The site's own steps that may run here.
+fn steps(run: &Run, spec: &Spec, me: &NodeId) -> Vec<HostNeed> {
+    let here = run.steps_of(&spec.cluster, me);
+    let mine = |step: &OwnStep| step.nodes.is_empty() || step.nodes.contains(me);
+    let mine = spec.steps.iter().filter(|(_, step)| mine(step));
+    let look = |(name, step): (&String, &OwnStep)| {
+        let what = format!("own step {name}");
+        match here.lacks(step) {
+            None => yes(what, here.dir.join(&step.program).display().to_string()),
+            Some(why) => no(what, why, "put its program there, the same on every host"),
+        }
+    };
+    mine.map(look).collect()
 }
 
 /// What the driver needs, as it says itself.

@@ -2,15 +2,18 @@
 //! serves, one task per floating address, one per power device.
 
 use crate::heart::{Glance, Tell};
+use crate::lock::lock;
+use crate::steps::OwnSteps;
 use karst_adapters::{Address, Bounds, Gate, Name, Order, Power, Server};
 use karst_core::address::{AddressOrder, AddressSeen, Connection};
 use karst_core::name::NameOrder;
 use karst_core::node::CALM_LOOKS;
+use karst_core::ownstep::{Occasion, Point};
 use karst_core::power::PowerOrder;
 use karst_core::replica::{Action, Done, Observation, Role};
-use karst_core::{Input, NodeId, WorkloadId};
+use karst_core::{Input, NodeId, OperationId, WorkloadId};
 use std::net::SocketAddr;
-use std::sync::{Arc, LazyLock};
+use std::sync::{Arc, LazyLock, Mutex};
 use std::time::Duration;
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::sync::watch;
@@ -35,6 +38,7 @@ pub enum Hand {
     Act {
         id: u64,
         action: Action,
+        operation: Option<OperationId>,
     },
     Cancel {
         id: u64,
@@ -97,6 +101,7 @@ struct Driven {
     heart: Tell,
     /// The server may be another one now, whose exit is waited for.
     rewatch: watch::Sender<()>,
+    steps: OwnSteps,
 }
 
 impl Driven {
@@ -121,9 +126,31 @@ impl Driven {
         }
     }
 
-    async fn act(self, id: u64, action: Action) {
+    /// The site's own steps at that point of it; why it is not to be done, if one says so.
+    async fn own_steps(&self, at: Option<Point>, operation: Option<OperationId>) -> Option<String> {
+        let (workload, node) = (self.workload.clone(), self.steps.here.me.clone());
+        let occasion = Occasion {
+            operation,
+            ..Occasion::of(at?, Some(workload), node)
+        };
+        self.steps.run(occasion).await
+    }
+
+    async fn act(self, id: u64, action: Action, operation: Option<OperationId>) {
         let awaited = is_awaited(&action);
-        let result = self.server.act(action).await.map_err(|e| e.to_string());
+        let (before, after) = match &action {
+            Action::Checkpoint => (Some(Point::BeforeSwitchover), None),
+            Action::Promote { .. } => (Some(Point::BeforePromotion), None),
+            Action::Clone { .. } => (Some(Point::BeforeClone), Some(Point::AfterClone)),
+            _ => (None, None),
+        };
+        let result = match self.own_steps(before, operation).await {
+            Some(why) => Ok(Done::Refused { why }),
+            None => self.server.act(action).await.map_err(|e| e.to_string()),
+        };
+        if matches!(result, Ok(Done::Ok)) {
+            self.own_steps(after, operation).await;
+        }
         let _ = self.rewatch.send(());
         let stopped = matches!(result, Ok(Done::Stopped { .. }));
         let acted = Input::Acted {
@@ -161,6 +188,7 @@ pub async fn replica(
     mut heartbeat: Duration,
     mut told: UnboundedReceiver<Hand>,
     heart: Tell,
+    steps: OwnSteps,
 ) {
     let (rewatch, watched) = watch::channel(());
     let mut driven = Driven {
@@ -168,6 +196,7 @@ pub async fn replica(
         server,
         heart,
         rewatch,
+        steps,
     };
     let mut exits = tokio::spawn(driven.clone().watch_exits(watched.clone()));
     let mut acting: Option<(u64, JoinHandle<()>)> = None;
@@ -196,7 +225,7 @@ pub async fn replica(
                         task.abort();
                     }
                 }
-                Some(Hand::Act { id, action }) => {
+                Some(Hand::Act { id, action, operation }) => {
                     if let Some((_, task)) = acting.take() {
                         task.abort();
                     }
@@ -204,7 +233,7 @@ pub async fn replica(
                     if let Some(look) = look.take() {
                         look.abort();
                     }
-                    acting = Some((id, tokio::spawn(driven.clone().act(id, action))));
+                    acting = Some((id, tokio::spawn(driven.clone().act(id, action, operation))));
                 }
             },
             _ = probe.tick(), if look.is_none() => {
@@ -345,11 +374,32 @@ pub async fn power(
     mut orders: UnboundedReceiver<(PowerOrder, Option<String>)>,
     glance: watch::Receiver<Glance>,
     heart: Tell,
+    steps: OwnSteps,
 ) {
+    // The last fence before which, and after which, the site's own steps have run.
+    let mut begun = None;
+    let over = Arc::new(Mutex::new(None));
     while let Some((order, system)) = orders.recv().await {
         let (node, device, glance, heart) =
             (node.clone(), device.clone(), glance.clone(), heart.clone());
+        let fence = match order {
+            PowerOrder::Off { fence } => Some(fence),
+            PowerOrder::On { .. } | PowerOrder::Look => None,
+        };
+        let about = |at| Occasion {
+            fence,
+            ..Occasion::of(at, None, node.clone())
+        };
+        let before = fence
+            .filter(|_| begun != fence)
+            .map(|_| about(Point::BeforeFence));
+        let after = fence.map(|_| about(Point::AfterFence));
+        begun = fence.or(begun);
+        let (steps, over) = (steps.clone(), over.clone());
         tokio::spawn(async move {
+            if let Some(before) = before {
+                steps.run(before).await;
+            }
             let permit = || match order {
                 PowerOrder::Off { fence } => glance.borrow().may_cut(&node, fence),
                 PowerOrder::On { .. } => glance.borrow().is_coordinator,
@@ -359,11 +409,16 @@ pub async fn power(
                 .carry_out(order, system.as_deref(), permit)
                 .await
                 .map_err(|e| e.to_string());
+            let off = matches!(&result, Ok(seen) if !seen.on);
             heart.input(Input::Powered {
                 node,
                 order,
                 result,
             });
+            let first = off && std::mem::replace(&mut *lock(&over), fence) != fence;
+            if let Some(after) = after.filter(|_| first) {
+                steps.run(after).await;
+            }
         });
     }
     device.close().await;

@@ -22,6 +22,7 @@ mod pulse;
 mod readiness;
 mod renew;
 mod ship;
+mod steps;
 mod store;
 mod tls;
 mod whole;

@@ -65,7 +65,15 @@ fn bounded(lacks: Vec<String>) -> Vec<String> {
 
 async fn lacks(run: &Run, me: &NodeId, before: &Spec, after: &Spec) -> Vec<String> {
     let change = Change::between(before, after);
-    let mut all = Vec::new();
+    let here = run.steps_of(&after.cluster, me);
+    let steps = change
+        .steps
+        .iter()
+        .filter_map(|name| after.steps.get_key_value(name));
+    let steps = steps.filter(|(_, step)| step.nodes.is_empty() || step.nodes.contains(me));
+    let lacks =
+        steps.filter_map(|(name, step)| Some(format!("step {name}: {}", here.lacks(step)?)));
+    let mut all: Vec<String> = lacks.collect();
     for (id, workload) in &after.workloads {
         let Some(here) = workload.replicas.get(me) else {
             continue;

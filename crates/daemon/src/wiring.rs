@@ -4,6 +4,7 @@ use crate::about::Own;
 use crate::arguments::Common;
 use crate::heart::{Glance, Tell};
 use crate::lock::{lock, write};
+use crate::steps::OwnSteps;
 use crate::{deadman, hands, peers, readiness};
 use anyhow::{Context, Result};
 use hands::Hand;
@@ -13,6 +14,7 @@ use karst_core::authority::Claim;
 use karst_core::gate::{GateOrder, ReadOrder};
 use karst_core::name::NameOrder;
 use karst_core::node::CALM_LOOKS;
+use karst_core::ownstep::Occasion;
 use karst_core::power::PowerOrder;
 use karst_core::spec::{
     Finding, FindingKind, NameSpec, PowerSpec, Revision, Severity, Subnet, WorkloadSpec,
@@ -41,6 +43,8 @@ pub struct Host {
     pub in_force: watch::Sender<Arc<Revision>>,
     /// What cannot be had here, for people.
     pub lacks: Own,
+    /// The site's own steps here.
+    pub steps: OwnSteps,
     /// What this host is examined for.
     pub examine: watch::Sender<readiness::Wanted>,
     /// Where peers are dialled, and where everything else runs.
@@ -55,6 +59,7 @@ pub struct Wiring {
     deadman: UnboundedSender<deadman::Order>,
     pub servers: Servers,
     hands: Hands,
+    steps: UnboundedSender<Occasion>,
     heartbeat: Duration,
     /// What the spec places here and cannot be had, and when that is tried again.
     unmade: Vec<Unmade>,
@@ -114,8 +119,11 @@ struct Hands {
 impl Wiring {
     /// Without any task yet: they come with the node's shape.
     pub fn new(host: Host, peers: peers::Peers, deadman: UnboundedSender<deadman::Order>) -> Self {
+        let (steps, ordered) = mpsc::unbounded_channel();
+        host.workers.spawn(host.steps.clone().serve(ordered));
         Self {
             host,
+            steps,
             peers,
             deadman,
             servers: Servers::default(),
@@ -158,8 +166,16 @@ impl Wiring {
                 workload,
                 id,
                 action,
-                operation: _,
-            } => tell(&self.hands.replicas, &workload, Hand::Act { id, action }),
+                operation,
+            } => {
+                let act = Hand::Act {
+                    id,
+                    action,
+                    operation,
+                };
+                tell(&self.hands.replicas, &workload, act);
+            }
+            Effect::Steps { occasion } => drop(self.steps.send(occasion)),
             Effect::Cancel { workload, id } => {
                 tell(&self.hands.replicas, &workload, Hand::Cancel { id });
             }
@@ -330,7 +346,14 @@ impl Wiring {
         let (orders, told) = mpsc::unbounded_channel();
         let heartbeat = spec.timings.heartbeat;
         let tell = self.host.tell.clone();
-        tokio::spawn(hands::replica(id.clone(), server, heartbeat, told, tell));
+        tokio::spawn(hands::replica(
+            id.clone(),
+            server,
+            heartbeat,
+            told,
+            tell,
+            self.host.steps.clone(),
+        ));
         let of = of.clone();
         self.hands.replicas.insert(id.clone(), Task { of, orders });
         Ok(())
@@ -441,7 +464,14 @@ impl Wiring {
         };
         let (orders, told) = mpsc::unbounded_channel();
         let (glance, tell) = (self.host.glance.clone(), self.host.tell.clone());
-        tokio::spawn(hands::power(node.clone(), device, told, glance, tell));
+        tokio::spawn(hands::power(
+            node.clone(),
+            device,
+            told,
+            glance,
+            tell,
+            self.host.steps.clone(),
+        ));
         let of = power.clone();
         self.hands.power.insert(node.clone(), Task { of, orders });
         Ok(())

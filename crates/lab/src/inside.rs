@@ -370,6 +370,7 @@ impl Hosted {
             .arg("--system-uuid")
             .arg(self.dir().join("system_uuid"));
         command.arg("--tls").arg(self.dir().join("tls"));
+        command.arg("--steps").arg(self.dir().join("steps"));
         command.arg("--spec").arg(self.layout.spec());
         command.args(["--node", &self.name]);
         command.arg("--tokens").arg(self.layout.secret("tokens"));

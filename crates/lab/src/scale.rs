@@ -307,6 +307,7 @@ fn spec(members: usize, workloads: usize) -> Spec {
         workloads: (0..workloads)
             .map(|k| (format!("w{k:05}").into(), workload_spec(k, members)))
             .collect(),
+        steps: BTreeMap::new(),
     }
 }
 

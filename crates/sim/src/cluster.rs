@@ -1,5 +1,6 @@
 //! The clusters that the seeds run: the ferry company's own, and others of every shape.
 
+use karst_core::ownstep::{IfFails, OwnStep, Point};
 use karst_core::spec::{
     AddressSpec, After, Algorithm, Alone, Clock, Follows, Leads, Loss, NameSpec, NodeSpec,
     PowerSpec, Readmit, Reads, ReplicaSpec, Spec, Subnet, Timings, WorkloadSpec,
@@ -52,7 +53,31 @@ pub fn ferry_spec() -> Spec {
             ("uvala".into(), node("southquay", 0, false, 14)),
         ]),
         workloads: BTreeMap::from([("sailings".into(), sailings())]),
+        steps: BTreeMap::from([
+            step("ask", Point::BeforeSwitchover),
+            step("drain", Point::BeforeMaintenance),
+            step("look", Point::BeforePromotion),
+            step("warm", Point::AfterPromotion),
+        ]),
     }
+}
+
+fn step(name: &str, at: Point) -> (String, OwnStep) {
+    let step = OwnStep {
+        at,
+        program: name.into(),
+        args: Vec::new(),
+        user: None,
+        limit: Duration::from_secs(1),
+        if_fails: if at.may_stop() {
+            IfFails::Stop
+        } else {
+            IfFails::GoOn
+        },
+        workloads: Default::default(),
+        nodes: Default::default(),
+    };
+    (name.into(), step)
 }
 
 fn sailings() -> WorkloadSpec {

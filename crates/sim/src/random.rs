@@ -82,7 +82,9 @@ impl Run {
     /// The first guarantee that was broken.
     pub fn play(&self, planted: Option<Planted>) -> Result<World, Box<Failure>> {
         let (spec, founding) = (self.spec.clone(), self.founding.clone());
-        let mut world = World::of(spec, founding, self.seed, planted);
+        let calm_from = self.script.until_ms.saturating_sub(self.script.calm_ms);
+        let world = World::of(spec, founding, self.seed, planted);
+        let mut world = world.with_failing_steps(calm_from);
         world.run(&self.script).map(|()| world)
     }
 }

@@ -13,6 +13,7 @@ use karst_core::health::{Hearing, Hears};
 use karst_core::members::Ordered;
 use karst_core::message::{Message, Says};
 use karst_core::operation::Mode;
+use karst_core::ownstep::Prepared;
 use karst_core::replica::{
     Action, Copied, Data, Doing, Downstream, Examined, GateReport, Observation, Parts, Presence,
     Promotion, ReadReport, ReplicaReport, Report, Role,
@@ -535,6 +536,7 @@ impl Dice {
             surrendered: self.maybe(|d| (d.epoch(), d.maybe(Self::number))),
             sync_held: self.maybe(|d| (d.epoch(), d.number())),
             prepared: self.maybe(|d| OperationId(d.number())),
+            refused: self.maybe(|d| (OperationId(d.number()), "a step".into())),
             rejoined: self.maybe(Self::epoch),
             suspect: self.yes(),
             unguarded: None,
@@ -589,8 +591,13 @@ impl Dice {
                 }
             }),
         };
+        let prepared = |d: &mut Self| Prepared {
+            intent: OperationId(d.number()),
+            failed: d.some(|d| if d.yes() { "drain" } else { "\u{7}" }.to_string()),
+        };
         Parts {
             examined: self.maybe(examined),
+            prepared: self.maybe(prepared),
             hears_ill: self.maybe(|d| d.some(|d| (d.node(), hearing(d))).into_iter().collect()),
             replicas: self
                 .some(|d| (d.workload(), d.replica()))

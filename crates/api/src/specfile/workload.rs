@@ -135,7 +135,7 @@ impl Reader {
     }
 
     /// A list of names.
-    fn names<N: Ord + for<'n> From<&'n str>>(
+    pub(super) fn names<N: Ord + for<'n> From<&'n str>>(
         &mut self,
         level: &mut Level,
         key: &'static str,

@@ -9,6 +9,7 @@ use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Intent, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::outage::PROMOTE_ALLOWANCE;
+use crate::ownstep::{IfFails, OwnStep};
 use crate::request::{IntentPlan, Plea};
 use crate::spec::{
     Alone, Change, Finding, Leads, Loss, Revision, Severity, Spec, WorkloadSpec, check, fixed,
@@ -265,6 +266,7 @@ impl Node {
             }
         }
         all.extend(names_changed(scene.spec, &revision.spec));
+        all.extend(steps_changed(change, scene.spec, &revision.spec));
         for id in &change.settings {
             let was = scene.spec.workloads.get(id).map(|w| &w.settings);
             let is = revision.spec.workloads.get(id).map(|w| &w.settings);
@@ -530,4 +532,24 @@ fn names_changed(was: &Spec, is: &Spec) -> Vec<String> {
         }
     }
     all
+}
+
+/// Own steps that run from then on, and those that do not any more.
+fn steps_changed(change: &Change, was: &Spec, is: &Spec) -> Vec<String> {
+    let new = change.steps.iter();
+    let new = new.filter_map(|name| Some((name, is.steps.get(name)?)));
+    let runs = |(name, step): (&String, &OwnStep)| {
+        let so = match step.if_fails {
+            IfFails::GoOn => "and everything goes on if it fails",
+            IfFails::Stop => "and may keep it from being done",
+        };
+        let (at, limit) = (step.at.word(), crate::text::span(step.limit));
+        format!("own step {name} runs {at}, for {limit} at most, {so}")
+    };
+    let gone = was
+        .steps
+        .keys()
+        .filter(|name| !is.steps.contains_key(*name));
+    let gone = gone.map(|name| format!("own step {name} runs no more"));
+    new.map(runs).chain(gone).collect()
 }

@@ -55,6 +55,7 @@ impl Node {
             addresses,
             read_gates: read_gates.collect(),
             examined: self.examined(),
+            prepared: self.prepared(),
             about: None,
         };
         let (store, counts) = (self.consensus.store().cloned(), self.consensus.counts());

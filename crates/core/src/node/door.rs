@@ -14,6 +14,7 @@ use crate::authority::{Claim, Lease};
 use crate::consensus::{Entry, LogId, Talk};
 use crate::ids::{Epoch, History, Index, NodeId, RunId, Term, WorkloadId, is_name};
 use crate::message::{Message, Says};
+use crate::ownstep::Prepared;
 use crate::planted::Planted;
 use crate::replica::{Examined, Parts, ReplicaReport};
 use crate::request::LONGEST_NOTE;
@@ -319,7 +320,21 @@ impl Node {
                 "more than a host can lack",
             )?;
         }
+        if let Some(prepared) = &parts.prepared {
+            let fits = |text: &String| {
+                text.len() <= Prepared::LONGEST && !text.chars().any(char::is_control)
+            };
+            ensure(
+                prepared.failed.len() <= Prepared::MOST && prepared.failed.iter().all(fits),
+                "more steps than can have failed",
+            )?;
+        }
         for (id, replica) in &parts.replicas {
+            let refused = replica.refused.as_ref().map_or(0, |(_, why)| why.len());
+            ensure(
+                refused <= Prepared::LONGEST,
+                "a longer reason than there is",
+            )?;
             is_placed(spec(id)?.replicas.contains_key(from))?;
             let times = [
                 Some(replica.age),

@@ -5,7 +5,8 @@ use crate::address::Keeper;
 use crate::authority::{Authority, Deadline};
 use crate::consensus::Pace;
 use crate::gate::Gate;
-use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::ids::{Index, NodeId, OperationId, WorkloadId};
+use crate::ownstep::Prepared;
 use crate::replica::Examined;
 use crate::replica::agent::{Agent, Kept};
 use crate::spec::{Spec, Timings};
@@ -34,6 +35,12 @@ pub(super) struct Here {
     /// The revision that this host is examined for, and what came of that.
     pub examining: Option<OperationId>,
     pub examined: Option<Examined>,
+    /// The maintenance that this node's own steps were run before, and what came of them; and the one
+    /// that they are to be run after.
+    pub resting: Option<OperationId>,
+    pub prepared: Option<Prepared>,
+    /// The last entry that was in the store at this start: what was wanted before was seen to then.
+    pub stored: Index,
 }
 
 /// What was there before this run.

@@ -10,6 +10,7 @@ use crate::gate::{GateOrder, ReadOrder};
 use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
 use crate::name::{NameOrder, NameSeen};
+use crate::ownstep::{Occasion, Ran};
 use crate::planted::Planted;
 use crate::power::{PowerOrder, PowerSeen};
 use crate::replica::agent::Kept;
@@ -98,6 +99,12 @@ pub enum Input {
         workload: WorkloadId,
         order: NameOrder,
         result: Result<NameSeen, String>,
+    },
+    /// Own steps of this node have run, as ordered with [`Effect::Steps`] or before what else was
+    /// ordered: what each came to, and for what.
+    Stepped {
+        occasion: Occasion,
+        ran: Vec<Ran>,
     },
     /// What a power device said.
     Powered {
@@ -225,6 +232,10 @@ pub enum Effect {
     Name {
         workload: WorkloadId,
         order: NameOrder,
+    },
+    /// Run the site's own steps of this occasion here, one after the other; say what came of them.
+    Steps {
+        occasion: Occasion,
     },
     /// Ask the power device of a node. A cut is allowed only while [`Node::cutting`] still names it
     /// (C7).

@@ -32,6 +32,7 @@ mod lead;
 mod links;
 mod names;
 mod outbox;
+mod ownsteps;
 mod plan;
 mod power;
 mod questions;
@@ -207,6 +208,7 @@ impl Node {
             lead: None,
             outbox: Outbox::new(planted),
         };
+        node.here.stored = node.consensus.log().last().index;
         let number = node.revision.number;
         node.health.reshape(
             (
@@ -353,6 +355,7 @@ impl Node {
                 order,
                 result,
             } => self.on_named(&workload, &order, result),
+            Input::Stepped { occasion, ran } => self.on_stepped(&occasion, ran),
             Input::Powered {
                 node,
                 order,

@@ -4,6 +4,7 @@ use super::Node;
 use crate::ids::{NodeId, WorkloadId};
 use crate::operation::{Kind, Outcome, Stage};
 use crate::outage::PROMOTE_ALLOWANCE;
+use crate::ownstep::Point;
 use crate::replica::{ReplicaReport, Role};
 use crate::request::{Pause, Plan, Precondition};
 use crate::spec::{Loss, WorkloadSpec};
@@ -73,11 +74,16 @@ impl Node {
         } else {
             self.spec.timings.lease_is_over_after()
         };
+        let own = planned.target.as_ref().map(|target| {
+            let at = Point::BeforePromotion;
+            self.spec.time_of_steps(at, Some(id), target)
+        });
+        let bound = bound + own.unwrap_or_default();
         Ok(Plan {
             kind,
             workload: id.clone(),
             preconditions: planned.preconditions(),
-            steps: planned.steps(),
+            steps: self.with_own_steps(&planned),
             pause: Pause {
                 usual_ms: planned.usual_pause().as_millis() as u64,
                 longest_ms: (bound + PROMOTE_ALLOWANCE).as_millis() as u64,
@@ -87,6 +93,30 @@ impl Node {
             to: planned.target,
             candidates: planned.candidates,
         })
+    }
+}
+
+impl Node {
+    /// What it takes, the site's own steps among it.
+    fn with_own_steps(&self, planned: &Move) -> Vec<String> {
+        let own = |at, node: &Option<NodeId>| self.steps_text(at, Some(planned.id), node.as_ref()?);
+        let (old, new) = (&planned.from, &planned.target);
+        let mut all = Vec::new();
+        for (stage, text) in planned.kind.stages().iter().zip(planned.steps()) {
+            match stage {
+                Stage::Checkpoint => all.extend(own(Point::BeforeSwitchover, old)),
+                Stage::Promote => all.extend(own(Point::BeforePromotion, new)),
+                _ => {}
+            }
+            all.push(text);
+            if *stage == Stage::Release {
+                let planned = planned.kind == Kind::Switchover;
+                let after = planned.then(|| own(Point::AfterSwitchover, new));
+                all.extend(after.flatten());
+                all.extend(own(Point::AfterPromotion, new));
+            }
+        }
+        all
     }
 }
 

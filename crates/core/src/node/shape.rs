@@ -52,6 +52,7 @@ impl Node {
             self.reshape(in_force);
         }
         self.examine();
+        self.rest_steps();
     }
 
     /// Takes another spec. Who votes is not its business (V1): that is what the log says.

@@ -175,6 +175,7 @@ impl Node {
                 .map(|(op, o)| (op, o.what.kind)),
             timings: &self.spec.timings,
             fenced: self.state.fenced(&self.me).is_some(),
+            own_steps: self.spec.step_times(id, &self.me),
             planted: self.planted,
         }
     }
@@ -213,6 +214,7 @@ impl Node {
                 Order::Disarm => self.outbox.emit(Effect::Disarm {
                     claim: Claim::Primary(id.clone()),
                 }),
+                Order::Opened { epoch } => self.after_promotion(id, epoch),
                 Order::Note(what) => {
                     let fact = Fact::Replica {
                         workload: id.clone(),

@@ -39,6 +39,8 @@ struct Running {
     /// takes.
     epoch: Epoch,
     since: Time,
+    /// When it is given up (F6).
+    limit: Duration,
 }
 
 /// The replica's keeper.
@@ -63,6 +65,9 @@ pub struct Agent {
     clean_at: Option<u64>,
     sync_held: Option<(Epoch, u64)>,
     prepared: Option<OperationId>,
+    refused: Option<(OperationId, String)>,
+    /// The last promotion of this run that was told to be open.
+    told_open: Option<Epoch>,
     rejoined: Option<Epoch>,
     /// The data were rewound and their server was not seen streaming since.
     rewound: bool,
@@ -99,6 +104,8 @@ impl Agent {
             clean_at: None,
             sync_held: None,
             prepared: None,
+            refused: None,
+            told_open: None,
             rejoined: None,
             rewound: false,
             unrewindable: false,
@@ -182,6 +189,15 @@ impl Agent {
                     why,
                 });
             }
+            Ok(Done::Refused { why }) if running.action == Action::Checkpoint => {
+                self.refused = self.prepared.zip(Some(why.clone()));
+                self.note(OfReplica::ActionFailed {
+                    action: running.action,
+                    took,
+                    why,
+                });
+            }
+            Ok(Done::Refused { why }) => self.on_failure(running, took, why, now),
             Ok(done) => {
                 self.failures = 0;
                 self.failed = None;
@@ -191,26 +207,28 @@ impl Agent {
                 });
                 self.on_success(running.action, done, running.epoch);
             }
-            Err(why) => {
-                self.failures += 1;
-                match running.action {
-                    Action::Rewind { .. } => self.unrewindable = true,
-                    Action::StartStandby { .. } if self.rewound => {
-                        (self.unrewindable, self.rejoined) = (true, None)
-                    }
-                    _ => {}
-                }
-                let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
-                self.retry_at = now + pause;
-                let failed = OfReplica::ActionFailed {
-                    action: running.action,
-                    took,
-                    why,
-                };
-                self.failed = Some(failed.to_string());
-                self.note(failed);
-            }
+            Err(why) => self.on_failure(running, took, why, now),
         }
+    }
+
+    fn on_failure(&mut self, running: Running, took: Duration, why: String, now: Time) {
+        self.failures += 1;
+        match running.action {
+            Action::Rewind { .. } => self.unrewindable = true,
+            Action::StartStandby { .. } if self.rewound => {
+                (self.unrewindable, self.rejoined) = (true, None)
+            }
+            _ => {}
+        }
+        let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
+        self.retry_at = now + pause;
+        let failed = OfReplica::ActionFailed {
+            action: running.action,
+            took,
+            why,
+        };
+        self.failed = Some(failed.to_string());
+        self.note(failed);
     }
 
     fn on_success(&mut self, action: Action, done: Done, of: Epoch) {
@@ -260,11 +278,19 @@ impl Agent {
             action: action.clone(),
         });
         let (epoch, since) = (scene.workload.epoch, scene.now);
+        let own = match &action {
+            Action::Checkpoint => scene.own_steps.switchover,
+            Action::Promote { .. } => scene.own_steps.promotion,
+            Action::Clone { .. } => scene.own_steps.clone,
+            _ => Duration::ZERO,
+        };
+        let limit = action.limit() + own;
         self.running = Some(Running {
             id: self.next_id,
             action,
             epoch,
             since,
+            limit,
         });
         self.next_id += 1;
     }
@@ -296,7 +322,7 @@ impl Agent {
     /// When this has to be looked at again.
     pub fn next_due(&self) -> Time {
         let stop = self.is_primary().then(|| self.authority.stop_by());
-        let given_up = self.running.as_ref().map(|r| r.since + r.action.limit());
+        let given_up = self.running.as_ref().map(|r| r.since + r.limit);
         // What has passed was there to be acted on in the last step.
         let ahead = |at: &Time| *at > self.stepped_at;
         let again = (self.failures > 0 && self.running.is_none())
@@ -318,12 +344,12 @@ impl Agent {
     /// An action that is not over within its limit has failed: another is tried, here or elsewhere
     /// (F6).
     fn give_up_late(&mut self, scene: &Scene) {
-        let late = |r: &mut Running| r.since + r.action.limit() <= scene.now;
+        let late = |r: &mut Running| r.since + r.limit <= scene.now;
         if scene.planted != Some(Planted::NoDeadlines)
             && let Some(running) = self.running.take_if(late)
         {
             self.orders.push(Order::Cancel { id: running.id });
-            let limit = running.action.limit().as_secs();
+            let limit = running.limit.as_secs();
             self.conclude(
                 running,
                 Err(format!("it was not over within {limit} s")),
@@ -507,6 +533,13 @@ impl Agent {
             && (setting.epoch, setting.number) < asked
         {
             self.cancel();
+        }
+        // It was promoted in this run, and is told so once.
+        if self.opened.as_ref().is_some_and(|(e, _)| *e == w.epoch)
+            && self.told_open != Some(w.epoch)
+        {
+            self.told_open = Some(w.epoch);
+            self.orders.push(Order::Opened { epoch: w.epoch });
         }
         if !self.is_free(now) {
             return;
@@ -754,6 +787,11 @@ impl Agent {
         (self.failures, self.failed) = (0, None);
     }
 
+    fn refusal_of(&self, id: OperationId) -> Option<&str> {
+        let (of, why) = self.refused.as_ref()?;
+        (*of == id).then_some(why)
+    }
+
     pub fn report(&self, workload: &WorkloadState, now: Time) -> ReplicaReport {
         ReplicaReport {
             seen: self.seen().cloned(),
@@ -767,7 +805,10 @@ impl Agent {
             settled: self.settled.clone(),
             surrendered: self.kept.surrendered.filter(|_| self.keeping == 0),
             sync_held: self.sync_held,
-            prepared: self.prepared.filter(|_| self.running.is_none()),
+            prepared: self
+                .prepared
+                .filter(|id| self.running.is_none() && self.refusal_of(*id).is_none()),
+            refused: self.refused.clone(),
             rejoined: self.rejoined,
             suspect: self.is_suspect(workload),
             unguarded: self.unguarded.clone(),

@@ -4,6 +4,7 @@ use super::Action;
 use crate::fact::OfReplica;
 use crate::ids::{Epoch, OperationId};
 use crate::operation::Kind;
+use crate::ownstep::StepTimes;
 use crate::planted::Planted;
 use crate::spec::Timings;
 use crate::state::WorkloadState;
@@ -32,6 +33,10 @@ pub enum Order {
     /// Store this; `Agent::on_kept` is due when it is durable.
     Keep(Kept),
     Disarm,
+    /// What was promoted here is open.
+    Opened {
+        epoch: Epoch,
+    },
     /// For the record.
     Note(OfReplica),
 }
@@ -44,5 +49,7 @@ pub struct Scene<'a> {
     pub timings: &'a Timings,
     /// This node holds nothing until it is readmitted (S6).
     pub fenced: bool,
+    /// What the site's own steps may take here.
+    pub own_steps: StepTimes,
     pub planted: Option<Planted>,
 }

@@ -3,6 +3,7 @@
 
 use super::{KeyPath, NodeSpec, ReplicaSpec, Spec};
 use crate::ids::{NodeId, WorkloadId};
+use crate::ownstep::OwnStep;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
@@ -21,6 +22,9 @@ pub struct Change {
     pub holders_out: BTreeSet<(WorkloadId, NodeId)>,
     /// Workloads whose program has other settings now.
     pub settings: BTreeSet<WorkloadId>,
+    /// Own steps that are new, or other ones now.
+    #[serde(default)]
+    pub steps: BTreeSet<String>,
     pub votes: bool,
     pub timings: bool,
 }
@@ -49,6 +53,7 @@ impl Change {
             workloads_out: workloads_out(old, new),
             votes: old.votes() != new.votes(),
             timings: old.timings != new.timings,
+            steps: other_steps(old, new),
             ..Self::default()
         };
         for (id, was) in &old.workloads {
@@ -86,13 +91,25 @@ impl Change {
             .iter()
             .chain(&self.settings)
             .any(|id| here(&id))
+            || self.runs_on(new, node)
             || self.replicas_in.iter().any(|(_, n)| n == node)
+    }
+
+    fn runs_on(&self, new: &Spec, node: &NodeId) -> bool {
+        let mut steps = self.steps.iter().filter_map(|name| new.steps.get(name));
+        steps.any(|step| step.nodes.is_empty() || step.nodes.contains(node))
     }
 
     /// Nothing is different that anybody has to do something about.
     pub fn is_small(&self) -> bool {
         *self == Self::default()
     }
+}
+
+fn other_steps(old: &Spec, new: &Spec) -> BTreeSet<String> {
+    let other = |(name, step): &(&String, &OwnStep)| old.steps.get(*name) != Some(*step);
+    let all = new.steps.iter().filter(other);
+    all.map(|(name, _)| name.clone()).collect()
 }
 
 /// What of a change nobody can make while the cluster runs: each has another way.

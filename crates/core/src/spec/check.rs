@@ -4,6 +4,7 @@
 use super::endpoints::endpoints;
 use super::finding::{Finding, FindingKind, Findings, did_you_mean, nearest};
 use super::model::{Alone, Clock, Loss, Readmit, Spec, WorkloadSpec};
+use super::steps::steps;
 use crate::ids::{NodeId, WorkloadId};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
@@ -18,6 +19,7 @@ pub fn check(spec: &Spec) -> Vec<Finding> {
     votes(spec, &mut found);
     addresses(spec, &mut found);
     directories(spec, &mut found);
+    steps(spec, &mut found);
     for (id, workload) in &spec.workloads {
         workload_findings(spec, id, workload, &mut found);
     }
@@ -65,6 +67,7 @@ fn names(spec: &Spec, found: &mut Findings) {
             spec.zones.iter().map(String::as_str).collect::<Vec<_>>(),
         ),
         ("node", spec.nodes.keys().map(|n| n.as_str()).collect()),
+        ("step", spec.steps.keys().map(String::as_str).collect()),
         (
             "workload",
             spec.workloads.keys().map(|w| w.as_str()).collect(),

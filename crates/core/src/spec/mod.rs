@@ -9,6 +9,7 @@ mod endpoints;
 mod finding;
 mod model;
 mod revision;
+mod steps;
 mod timings;
 mod url;
 

@@ -2,6 +2,7 @@
 
 use super::timings::Timings;
 use crate::ids::{NodeId, WorkloadId};
+use crate::ownstep::{OwnStep, Point, StepTimes};
 use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -17,6 +18,9 @@ pub struct Spec {
     pub zones: Vec<String>,
     pub nodes: BTreeMap<NodeId, NodeSpec>,
     pub workloads: BTreeMap<WorkloadId, WorkloadSpec>,
+    /// The site's own programs, run at named points.
+    #[serde(default)]
+    pub steps: BTreeMap<String, OwnStep>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -308,6 +312,38 @@ impl NodeSpec {
 }
 
 impl Spec {
+    /// The steps that run at this point on that node, in the order of their names.
+    pub fn steps_at<'a>(
+        &'a self,
+        at: Point,
+        workload: Option<&'a WorkloadId>,
+        node: &'a NodeId,
+    ) -> impl Iterator<Item = (&'a String, &'a OwnStep)> {
+        self.steps
+            .iter()
+            .filter(move |(_, step)| step.runs(at, workload, node))
+    }
+
+    /// What those may take in all.
+    pub fn time_of_steps(
+        &self,
+        at: Point,
+        workload: Option<&WorkloadId>,
+        node: &NodeId,
+    ) -> Duration {
+        let all = self.steps_at(at, workload, node);
+        all.map(|(_, step)| step.limit).sum()
+    }
+
+    pub(crate) fn step_times(&self, workload: &WorkloadId, node: &NodeId) -> StepTimes {
+        let time = |at| self.time_of_steps(at, Some(workload), node);
+        StepTimes {
+            switchover: time(Point::BeforeSwitchover),
+            promotion: time(Point::BeforePromotion),
+            clone: time(Point::BeforeClone) + time(Point::AfterClone),
+        }
+    }
+
     pub fn votes(&self) -> Votes {
         Votes::new(self.nodes.iter().map(|(id, node)| (id.clone(), node.votes)))
     }

@@ -491,6 +491,10 @@ impl Desk<'_> {
             let what = &operation.what;
             let assigned_here = operation.target.is_some();
             let prepared = self.report(holder).is_some_and(|r| r.prepared == Some(id));
+            let refused = self.report(holder).and_then(|r| r.refused.as_ref());
+            if let Some((_, why)) = refused.filter(|(of, _)| *of == id && !assigned_here) {
+                return vec![self.finish(id, Outcome::Undone(why.clone()), stamps)];
+            }
             match what.kind {
                 kind if kind.takes(Stage::Checkpoint) && !assigned_here && prepared => {
                     if let Some(why) = self.obstacle_to_move(what.to.as_ref()) {
@@ -499,7 +503,8 @@ impl Desk<'_> {
                     return vec![self.revoke(format!("switchover asked for by {}", what.by))];
                 }
                 kind if kind.takes(Stage::Checkpoint) && !assigned_here => {
-                    let limit = self.scene.spec.timings.stop_limit * 3;
+                    let own = self.scene.spec.step_times(self.id, holder).switchover;
+                    let limit = self.scene.spec.timings.stop_limit * 3 + own;
                     let since = stamps.began.unwrap_or(self.scene.now);
                     if self.scene.now.since(since) > limit {
                         let why = format!("the primary was not ready to stop within {limit:?}");

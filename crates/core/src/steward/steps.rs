@@ -9,6 +9,7 @@ use crate::fact::listed;
 use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Maintenance, Want};
 use crate::operation::Outcome;
+use crate::ownstep::Point;
 use crate::replica::Observation;
 use crate::spec::{Alone, Loss, Revision, WorkloadSpec};
 use crate::state::{HoldsOn, Tenure};
@@ -230,6 +231,8 @@ fn of_maintenance(scene: &Scene, intended: &Intended, maintenance: &Maintenance)
         let text = format!("votes meanwhile: {}", listed(votes));
         todos.push(Todo::new(text, done).waiting(waits(scene)));
     }
+    let prepare = maintenance.nodes.iter();
+    todos.extend(prepare.filter_map(|node| prepares(scene, node, over)));
     for (id, spec) in &scene.spec.workloads {
         for node in spec.replicas.keys().filter(|n| inside(n)) {
             todos.extend(empty_replica(scene, intended, id, node, over));
@@ -279,6 +282,28 @@ fn of_maintenance(scene: &Scene, intended: &Intended, maintenance: &Maintenance)
         todos.push(todo.waiting(waits).by(next));
     }
     todos
+}
+
+/// A node's own steps before it rests; no primary leaves it before they have run. Whoever is not
+/// heard, or has no primary, is not waited for.
+fn prepares(scene: &Scene, node: &NodeId, over: bool) -> Option<Todo> {
+    let all = scene.spec.steps_at(Point::BeforeMaintenance, None, node);
+    let names: Vec<&str> = all.map(|(name, _)| name.as_str()).collect();
+    if names.is_empty() {
+        return None;
+    }
+    let mut workloads = scene.state.workloads.values();
+    let holds = workloads.any(|w| w.holder() == Some(node));
+    let report = scene.reports.get(node).filter(|_| scene.is_up(node));
+    let prepared = report.and_then(|heard| heard.report.parts.prepared.as_ref());
+    let waits = match prepared {
+        None => Some("they have not run yet".to_string()),
+        Some(prepared) if prepared.failed.is_empty() => None,
+        Some(prepared) => Some(prepared.failed.join("; ")),
+    };
+    let waits = waits.filter(|_| !over && holds && report.is_some());
+    let text = format!("{node} runs its own steps: {}", names.join(", "));
+    Some(Todo::new(text, waits.is_none()).waiting(waits))
 }
 
 /// A replica holds nothing any more: it is not primary, and no write waits for it.

@@ -112,6 +112,7 @@ impl Case {
                 .map(|(n, name)| (NodeId::from(*name), node(n)))
                 .collect(),
             workloads: BTreeMap::from([(w(), workload)]),
+            steps: BTreeMap::new(),
         };
         let mut state = ClusterState::default();
         let sync = vec!["polje".into(), "uvala".into()];

@@ -9,6 +9,7 @@ use super::problem::{Object, Refusal, json_config, resource};
 use super::records;
 use super::reports::report;
 use super::service::Service;
+use super::steps;
 use super::tokens::User;
 use super::writes::written;
 use actix_web::{HttpResponse, web};
@@ -53,6 +54,8 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         endpoints,
         super::writes::written,
         examination,
+        steps::list,
+        steps::try_one,
         acknowledge,
         forget,
         super::reports::report,
@@ -128,6 +131,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/nodes/{node}/power", "POST").route(web::post().to(power)))
         .service(at("/nodes/{node}/readmit", "POST").route(web::post().to(readmit)))
         .service(at("/nodes/{node}/certificates", "POST").route(web::post().to(join::renew)))
+        .service(at("/steps", "GET").route(web::get().to(steps::list)))
+        .service(at("/steps/{step}/try", "POST").route(web::post().to(steps::try_one)))
         .service(at("/nodes/{node}/enrol", "POST").route(web::post().to(enrol)))
         .service(resource("/role/{workload}/{role}", "GET").route(web::get().to(role)));
 }

@@ -41,7 +41,7 @@ pub async fn spec(service: web::Data<Service>, _user: User) -> HttpResponse {
             digest: digest(&revision.text),
             text: revision.text.to_string(),
             findings: check(&revision.spec),
-            worst_cases: outage::worst_cases(&revision.spec.timings),
+            worst_cases: outage::worst_cases_of(&revision.spec),
         })
 }
 

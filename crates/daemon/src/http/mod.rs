@@ -19,6 +19,7 @@ mod records;
 mod reports;
 mod service;
 mod sessions;
+mod steps;
 mod strangers;
 mod tickets;
 mod tokens;

@@ -79,7 +79,7 @@ async fn written_up(service: &Service, id: OperationId) -> Result<OperationRepor
         progress,
         &steps.records,
         &around,
-        &outage::worst_cases(&service.spec().timings),
+        &outage::worst_cases_of(&service.spec()),
     );
     known.ok_or_else(|| {
         let what = format!("nothing is known of {id}; see `karst operation list` and the history");

@@ -13,6 +13,7 @@ use crate::peers::Disagreements;
 use crate::store::Store;
 use crate::tls::Identity;
 use bytes::Bytes;
+use karst_adapters::Steps;
 use karst_api::{HistoryState, HostNeed, StatusReply};
 use karst_core::spec::{NodeSpec, Revision};
 use karst_core::{NodeId, Spec};
@@ -35,6 +36,8 @@ pub struct Service {
     pub examine: Examine,
     /// Held while it does.
     pub examining: Arc<tokio::sync::Mutex<()>>,
+    /// The site's own steps on this host.
+    pub steps: Steps,
     pub files: Files,
     /// This node's own.
     pub certificate_file: PathBuf,

@@ -6,6 +6,7 @@ use karst_core::Input;
 use karst_core::address::AddressOrder;
 use karst_core::message::Message;
 use karst_core::node::Write;
+use karst_core::ownstep::Occasion;
 use karst_core::power::{PowerOrder, PowerSeen};
 use karst_core::replica::Action;
 
@@ -20,6 +21,8 @@ pub(super) enum Happening {
     AddressLook(usize, u64, usize, u64),
     Device(usize, u64, usize, PowerOrder, Step),
     Swap(Box<Swap>),
+    /// Tried again by that run of a daemon.
+    Steps(usize, u64, Box<Occasion>),
     Fault(Fault),
     /// Of a fault that was begun in this run and boot of its host.
     End(Fault, (u64, u64)),

@@ -9,6 +9,7 @@ mod happening;
 mod host;
 mod hostile;
 mod names;
+mod ownsteps;
 mod progress;
 mod servers;
 mod watch;
@@ -29,6 +30,7 @@ use karst_core::view::Status;
 use karst_core::votes::Voters;
 use karst_core::{BootId, Effect, Input, Node, NodeConfig, NodeId, Planted, StoreId, WorkloadId};
 use names::NameServer;
+use ownsteps::OwnSteps;
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::cmp::Ordering;
@@ -136,6 +138,7 @@ pub struct World {
     roused: BTreeSet<NodeId>,
     answers: Vec<Answer>,
     name_server: NameServer,
+    own_steps: OwnSteps,
     /// Hosts have a packet guard (C3).
     guarded: bool,
 }
@@ -226,6 +229,7 @@ impl World {
             roused: BTreeSet::new(),
             answers: Vec::new(),
             name_server: NameServer::new(names_of, seed),
+            own_steps: OwnSteps::new(seed),
             guarded: true,
         };
         (0..world.hosts.len()).for_each(|h| world.start_daemon(h));
@@ -242,6 +246,12 @@ impl World {
     /// (C3), everything else is.
     pub fn without_guard(mut self) -> Self {
         self.guarded = false;
+        self
+    }
+
+    /// Until then the site's own steps fail now and then.
+    pub fn with_failing_steps(mut self, until_ms: u64) -> Self {
+        self.own_steps.fail_until(until_ms * MS);
         self
     }
 
@@ -437,6 +447,10 @@ impl World {
             Happening::AddressLook(h, run, w, turn) => self.look_at_address(h, run, w, turn)?,
             Happening::Device(by, run, h, order, step) => self.device(by, run, h, order, step)?,
             Happening::Swap(swap) => self.swap_name(*swap),
+            Happening::Steps(h, run, occasion) if self.hosts[h].run == run => {
+                self.run_steps(h, run, *occasion);
+            }
+            Happening::Steps(..) => {}
             Happening::Fault(fault) => self.begin_fault(fault)?,
             Happening::End(fault, when) => self.end_fault(fault, when)?,
             Happening::Resume(h, when) => self.resume(h, when)?,
@@ -693,6 +707,7 @@ impl World {
             Effect::Gate { workload, order } => {
                 self.order_gate(h, run, workload, &order);
             }
+            Effect::Steps { occasion } => self.run_steps(h, run, occasion),
             Effect::Name { workload, order } => {
                 let w = self.place_of(&workload);
                 self.ask_for_name((h, run), w, order);

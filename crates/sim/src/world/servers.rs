@@ -96,7 +96,9 @@ impl World {
         }
         host.slots[w].acting.remove(&number);
         let fails = self.weather.flaky > 0 && self.chance.random_range(0..100) < self.weather.flaky;
-        let result = if fails {
+        let result = if let Some(refused) = self.refusal_of(h, w, &action) {
+            Ok(refused)
+        } else if fails {
             if self.chance.random_range(0..2) == 0 {
                 let _: Result<Done, String> = self.act(h, w, action);
             }
