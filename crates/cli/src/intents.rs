@@ -238,17 +238,19 @@ fn without(text: &str, what: &Removed) -> Result<String> {
             {
                 for (_, workload) in workloads.iter_mut() {
                     for part in ["replica", "gate"] {
-                        let part = workload.get_mut(part).and_then(Item::as_table_like_mut);
+                        let part = below(workload, &[part]).and_then(Item::as_table_like_mut);
                         part.map(|part| part.remove(node));
                     }
                     without_reader(workload, node);
                     without_read_gate(workload, node);
                 }
             }
+            without_in_steps(document.get_mut("step"), "nodes", node);
             let nodes = document.get_mut("node").and_then(Item::as_table_like_mut);
             nodes.and_then(|nodes| nodes.remove(node)).is_some()
         }
         Removed::Workload(name) => {
+            without_in_steps(document.get_mut("step"), "workloads", name);
             let all = document
                 .get_mut("workload")
                 .and_then(Item::as_table_like_mut);
@@ -256,11 +258,11 @@ fn without(text: &str, what: &Removed) -> Result<String> {
         }
         Removed::Replica(name, node) => {
             let all = document.get_mut("workload");
-            let mut workload = all.and_then(|all| all.get_mut(name));
+            let mut workload = all.and_then(|all| below(all, &[name]));
             if let Some(workload) = &mut workload {
                 without_reader(workload, node);
             }
-            let replicas = workload.and_then(|w| w.get_mut("replica"));
+            let replicas = workload.and_then(|w| below(w, &["replica"]));
             let replicas = replicas.and_then(Item::as_table_like_mut);
             replicas.and_then(|r| r.remove(node)).is_some()
         }
@@ -276,9 +278,38 @@ fn without(text: &str, what: &Removed) -> Result<String> {
     Ok(document.to_string())
 }
 
+/// What is there: an index by itself would make what is not.
+fn below<'a>(item: &'a mut Item, path: &[&str]) -> Option<&'a mut Item> {
+    let mut at = item;
+    for key in path {
+        at = at.as_table_like_mut()?.get_mut(key)?;
+    }
+    Some(at)
+}
+
+/// What is said of a node or a workload as one of some that an own step is about; a step that was about
+/// nothing else goes as well, since without a list it would be about all.
+fn without_in_steps(steps: Option<&mut Item>, list: &str, name: &str) {
+    let Some(steps) = steps.and_then(Item::as_table_like_mut) else {
+        return;
+    };
+    let names: Vec<String> = steps.iter().map(|(step, _)| step.to_string()).collect();
+    for step in names {
+        let of = steps.get_mut(&step).and_then(|step| below(step, &[list]));
+        let Some(of) = of.and_then(Item::as_array_mut) else {
+            continue;
+        };
+        let before = of.len();
+        of.retain(|of| of.as_str() != Some(name));
+        if of.is_empty() && before > 0 {
+            steps.remove(&step);
+        }
+    }
+}
+
 /// What is said of a replica as one for readers.
 fn without_reader(workload: &mut Item, node: &str) {
-    let except = workload.get_mut("reads").and_then(|r| r.get_mut("except"));
+    let except = below(workload, &["reads", "except"]);
     if let Some(except) = except.and_then(Item::as_array_mut) {
         except.retain(|name| name.as_str() != Some(node));
     }
@@ -286,7 +317,7 @@ fn without_reader(workload: &mut Item, node: &str) {
 
 /// With its last gate the readers have none, and go as others do.
 fn without_read_gate(workload: &mut Item, node: &str) {
-    let reads = workload.get_mut("reads").and_then(|r| r.get_mut("gate"));
+    let reads = below(workload, &["reads", "gate"]);
     let Some(gates) = reads.and_then(Item::as_table_like_mut) else {
         return;
     };
@@ -534,6 +565,18 @@ mod tests {
         assert!(less.contains("except = []"), "{less}");
         let less = without(text, &Removed::Workload("sailings")).unwrap();
         assert!(!less.contains("sailings"), "{less}");
+        // What it is not said of stays as it is, to the letter.
+        let other = "[node.doline]\n[workload.fares]\ndriver = \"lines\"\n";
+        let plain = format!("[node.polje]\n{other}");
+        assert_eq!(without(&plain, &Removed::Node("polje")).unwrap(), other);
+        let steps =
+            "[step.a]\nnodes = [\"polje\"]\n[step.b]\nnodes = [\"doline\", \"polje\"]\n[step.c]\n";
+        let less = without(&format!("{plain}{steps}"), &Removed::Node("polje")).unwrap();
+        assert!(
+            !less.contains("[step.a]") && less.contains("[step.c]"),
+            "{less}"
+        );
+        assert!(less.contains("nodes = [\"doline\"]"), "{less}");
         let wrong = without(text, &Removed::Replica("fares", "polje")).unwrap_err();
         assert!(
             wrong

@@ -357,8 +357,8 @@ impl Hosted {
         };
         command.arg("run");
         // At its very first start, and never again: a store that is lost later must not vote.
-        let formed = self.dir().join("formed");
-        if !formed.exists() {
+        let (formed, own) = (self.dir().join("formed"), self.layout.own_spec(&self.name));
+        if !formed.exists() && !own.exists() {
             command.arg("--form");
             fs::write(&formed, "")?;
         }
@@ -371,7 +371,12 @@ impl Hosted {
             .arg(self.dir().join("system_uuid"));
         command.arg("--tls").arg(self.dir().join("tls"));
         command.arg("--steps").arg(self.dir().join("steps"));
-        command.arg("--spec").arg(self.layout.spec());
+        let spec = if own.exists() {
+            own
+        } else {
+            self.layout.spec()
+        };
+        command.arg("--spec").arg(spec);
         command.args(["--node", &self.name]);
         command.arg("--tokens").arg(self.layout.secret("tokens"));
         let history = format!(

@@ -171,6 +171,10 @@ impl Layout {
     pub fn data(&self, name: &str) -> PathBuf {
         self.host(name).join("data").join(WORKLOAD)
     }
+    /// The spec that a host was given when it became a node by `karst init` or `karst join`.
+    pub fn own_spec(&self, name: &str) -> PathBuf {
+        self.host(name).join("spec.toml")
+    }
     /// What stands for a host's watchdog device.
     pub fn watchdog(&self, name: &str) -> PathBuf {
         self.host(name).join("watchdog")

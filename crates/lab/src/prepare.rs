@@ -80,6 +80,9 @@ impl Layout {
             for dir in ["run", "state", "data", "wal", "log"] {
                 fs::create_dir_all(self.host(node.name).join(dir))?;
             }
+            if self.shape.empty && !self.own_spec(node.name).exists() {
+                fs::write(self.host(node.name).join("hold-daemon"), "")?;
+            }
             if !self.watchdog(node.name).exists() {
                 mkfifoat(CWD, self.watchdog(node.name), Mode::RUSR | Mode::WUSR)?;
             }

@@ -23,6 +23,10 @@ pub struct Shape {
     #[arg(long)]
     #[serde(default)]
     pub name: bool,
+    /// Nothing of Karst is on the hosts yet: no spec, no certificates, no daemon
+    #[arg(long)]
+    #[serde(default)]
+    pub empty: bool,
     /// A setting of every server, such as `wal_keep_size=8MB`
     #[arg(long = "set", value_name = "NAME=VALUE")]
     pub settings: Vec<String>,

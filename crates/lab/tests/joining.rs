@@ -8,10 +8,11 @@ use karst_api::StatusReply;
 use karst_api::core::view::NodeState;
 use karst_lab::fault::{self, Fault, Held};
 use karst_lab::{Lab, find};
+use rig::command::{karst, karst_on};
 use rig::{LIMIT, TestLab};
 use std::net::UdpSocket;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// One daemon and its files.
@@ -25,21 +26,6 @@ impl Drop for Host {
         self.stop();
         let _ = std::fs::remove_dir_all(&self.dir);
     }
-}
-
-fn karst(words: &[&str]) -> Result<(bool, String)> {
-    let mut command = Command::new(find::sibling("karst")?);
-    let Output {
-        status,
-        stdout,
-        stderr,
-    } = command
-        .env_clear()
-        .args(words)
-        .stdin(Stdio::null())
-        .output()?;
-    let text = [stdout, stderr].map(|text| String::from_utf8_lossy(&text).into_owned());
-    Ok((status.success(), text.concat()))
 }
 
 impl Host {
@@ -267,18 +253,8 @@ async fn invited(lab: &Lab) -> Result<String> {
 }
 
 fn join(lab: &Lab, line: &str, dir: &Path) -> Result<(bool, String)> {
-    let mut command = find::enter(&lab.layout, "uvala")?;
-    command
-        .arg(find::sibling("karst")?)
-        .args(["join", line, "--dir"])
-        .arg(dir);
-    let Output {
-        status,
-        stdout,
-        stderr,
-    } = command.stdin(Stdio::null()).output()?;
-    let text = [stdout, stderr].map(|text| String::from_utf8_lossy(&text).into_owned());
-    Ok((status.success(), text.concat()))
+    let dir = dir.display().to_string();
+    karst_on(lab, "uvala", &["join", line, "--dir", &dir])
 }
 
 /// None of these uses the invitation up.

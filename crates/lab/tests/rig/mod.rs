@@ -5,12 +5,14 @@
 pub mod browser;
 pub mod changes;
 pub mod clients;
+pub mod command;
+pub mod own;
 
 use anyhow::{Context, Result, ensure};
 use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{ARCHIVE, NODES};
 use karst_lab::shape::Shape;
-use karst_lab::{Lab, Layout, demo};
+use karst_lab::{Lab, Layout, demo, find};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -24,12 +26,36 @@ impl TestLab {
         Self::shaped(name, port, Shape::default()).await
     }
 
-    pub async fn shaped(name: &str, port: u16, shape: Shape) -> Result<Self> {
+    /// Hosts on which nothing of Karst is yet.
+    pub async fn empty(name: &str, port: u16) -> Result<Self> {
+        let shape = Shape {
+            empty: true,
+            ..Shape::default()
+        };
+        let lab = Self::made(name, port, shape)?;
+        let begun = std::time::Instant::now();
+        while lab
+            .layout
+            .nodes()
+            .iter()
+            .any(|n| find::daemon(&lab.layout, n.name, "deadman").is_err())
+        {
+            ensure!(begun.elapsed() < LIMIT, "its hosts have power");
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        Ok(lab)
+    }
+
+    fn made(name: &str, port: u16, shape: Shape) -> Result<Self> {
         let dir = PathBuf::from(format!("/var/tmp/karst-{name}"));
         if let Ok(old) = Layout::load(&dir) {
             Lab::attach(old)?.remove()?;
         }
-        let lab = Self(Some(Lab::up(Layout::new(&dir, port, shape)?)?));
+        Ok(Self(Some(Lab::up(Layout::new(&dir, port, shape)?)?)))
+    }
+
+    pub async fn shaped(name: &str, port: u16, shape: Shape) -> Result<Self> {
+        let lab = Self::made(name, port, shape)?;
         lab.healthy(LIMIT).await?;
         // What leases and deadmen do by themselves is seen only where no power device is quicker.
         fault::apply(&lab.layout, &Fault::ControllerStop)?;
