@@ -214,7 +214,20 @@ pub struct Prepared {
 impl Prepared {
     /// So many failures at most are told, of so many bytes each.
     pub const MOST: usize = 20;
-    pub const LONGEST: usize = 300;
+    pub const LONGEST: usize = 1_000;
+
+    pub(crate) fn nothing_failed(intent: OperationId) -> Self {
+        Self {
+            intent,
+            failed: Vec::new(),
+        }
+    }
+}
+
+/// Of a reason as much as others take: it goes to other nodes, and from there onto screens.
+pub(crate) fn bounded(why: &str) -> String {
+    let plain = why.chars().map(|c| if c.is_control() { ' ' } else { c });
+    plain.take(Prepared::LONGEST / 4).collect()
 }
 
 /// What a node's own steps may take in all, beside the actions that they run before.

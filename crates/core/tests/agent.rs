@@ -1,124 +1,17 @@
 //! One replica's agent: the stop before the deadline, the order of attempt, promotion and
 //! surrender, and what makes it clone.
 
-use karst_core::authority::{Claim, Deadline, Lease};
+mod keeper;
+
 use karst_core::command::{Ended, Standing};
 use karst_core::operation::Kind;
-use karst_core::ownstep::StepTimes;
-use karst_core::replica::agent::{Agent, Kept, Order, Scene};
-use karst_core::replica::{Action, Data, Done, Observation, Presence, Promotion, Role};
+use karst_core::replica::agent::{Agent, Kept, Order};
+use karst_core::replica::{Action, Data, Done, Observation, Presence, Role};
 use karst_core::spec::Timings;
 use karst_core::state::{Opened, SyncSet, Tenure, WorkloadState};
-use karst_core::{BootId, Epoch, NodeId, OperationId, Position, SwitchPoint, Time};
+use karst_core::{BootId, Epoch, OperationId, Position, SwitchPoint, Time};
+use keeper::{Rig, granted, me, second, until, up, workload};
 use std::time::Duration;
-
-fn me() -> NodeId {
-    "doline".into()
-}
-
-fn second() -> Promotion {
-    let point = SwitchPoint {
-        history: "2".into(),
-        parent: Some("1".into()),
-        began: 7,
-        writes_from: 7,
-    };
-    Promotion {
-        point,
-        unique: true,
-    }
-}
-
-fn granted(epoch: u64, ms: u64) -> Lease {
-    Lease {
-        claim: Claim::Primary("sailings".into()),
-        epoch: Epoch(epoch),
-        length: Duration::from_millis(ms),
-        kill_bound: Timings::default().kill_bound,
-    }
-}
-
-fn until(now: Time, ms: u64) -> Deadline {
-    Deadline {
-        at: now + Duration::from_millis(ms),
-        kill_bound: Timings::default().kill_bound,
-    }
-}
-
-fn up(role: Role) -> Observation {
-    let data = Data::Present {
-        standby: role == Role::Standby,
-    };
-    Observation {
-        presence: Presence::Runs,
-        role: Some(role),
-        upstream: Some("polje".into()),
-        ..Observation::down(data)
-    }
-}
-
-fn workload(epoch: u64, tenure: Tenure) -> WorkloadState {
-    WorkloadState {
-        epoch: Epoch(epoch),
-        tenure,
-        ..WorkloadState::default()
-    }
-}
-
-struct Rig {
-    agent: Agent,
-    now: Time,
-    operation: Option<(OperationId, Kind)>,
-}
-
-impl Rig {
-    fn new(seen: Observation) -> Self {
-        let mut agent = Agent::new(me(), Kept::default());
-        agent.on_observed(seen, Time::from_millis(1000));
-        Self {
-            agent,
-            now: Time::from_millis(1000),
-            operation: None,
-        }
-    }
-
-    /// A lease of the epoch, confirmed by the deadman.
-    fn lease(&mut self, epoch: u64, ms: u64) {
-        let lease = granted(epoch, ms);
-        let deadline = self
-            .agent
-            .authority
-            .on_grant(&lease, self.now, Duration::ZERO);
-        self.agent.authority.on_armed(deadline);
-    }
-
-    fn step(&mut self, workload: &WorkloadState) -> Vec<Order> {
-        let timings = Timings::default();
-        let operation = self.operation;
-        let scene = Scene {
-            now: self.now,
-            workload,
-            operation,
-            timings: &timings,
-            fenced: false,
-            own_steps: StepTimes::default(),
-            planted: None,
-        };
-        self.agent.step(&scene);
-        let orders = self.agent.take_orders();
-        orders
-            .into_iter()
-            .filter(|o| !matches!(o, Order::Note(_)))
-            .collect()
-    }
-
-    fn action(&mut self, workload: &WorkloadState) -> Option<(u64, Action)> {
-        self.step(workload).into_iter().find_map(|o| match o {
-            Order::Start { id, action } => Some((id, action)),
-            _ => None,
-        })
-    }
-}
 
 #[test]
 fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
@@ -307,6 +200,7 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
         agent,
         now: Time::from_millis(1000),
         operation: None,
+        own_steps: Default::default(),
     };
     let mut open = workload(
         3,

@@ -1,20 +1,19 @@
 //! The site's own steps: what one that fails keeps from being done, and what it does not.
 
 mod desk;
+mod keeper;
 
 use desk::{Case, asked, w};
-use karst_core::authority::{Claim, Lease};
+use karst_core::OperationId;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::operation::{Kind, Outcome};
-use karst_core::ownstep::StepTimes;
-use karst_core::replica::agent::{Agent, Kept, Order, Scene};
-use karst_core::replica::{
-    Action, Data, Done, Observation, Presence, Promotion, ReplicaReport, Role, SyncSetting,
-};
-use karst_core::spec::{Loss, Timings};
+use karst_core::ownstep::{Prepared, StepTimes};
+use karst_core::replica::agent::Order;
+use karst_core::replica::{Action, Done, ReplicaReport, Role};
+use karst_core::spec::Loss;
 use karst_core::state::{Tenure, WorkloadState};
 use karst_core::steward::Notes;
-use karst_core::{Epoch, OperationId, SwitchPoint, Time};
+use keeper::{Rig, second, up, workload};
 use std::time::Duration;
 
 const OWN: StepTimes = StepTimes {
@@ -23,69 +22,16 @@ const OWN: StepTimes = StepTimes {
     clone: Duration::ZERO,
 };
 
-fn up(role: Role) -> Observation {
-    let data = Data::Present {
-        standby: role == Role::Standby,
-    };
-    Observation {
-        presence: Presence::Runs,
-        role: Some(role),
-        ..Observation::down(data)
-    }
+/// With a long lease of epoch 2, and steps of its own.
+fn with_steps(role: Role) -> Rig {
+    let mut rig = Rig::new(up(role));
+    rig.own_steps = OWN;
+    rig.lease(2, 3_600_000);
+    rig
 }
 
-struct Rig {
-    agent: Agent,
-    now: Time,
-    operation: Option<(OperationId, Kind)>,
-}
-
-impl Rig {
-    /// With a long lease of epoch 2, confirmed by the deadman.
-    fn new(role: Role) -> Self {
-        let (now, mut agent) = (
-            Time::from_millis(1_000),
-            Agent::new("doline".into(), Kept::default()),
-        );
-        agent.on_observed(up(role), now);
-        let lease = Lease {
-            claim: Claim::Primary(w()),
-            epoch: Epoch(2),
-            length: Duration::from_secs(3_600),
-            kill_bound: Timings::default().kill_bound,
-        };
-        let deadline = agent.authority.on_grant(&lease, now, Duration::ZERO);
-        agent.authority.on_armed(deadline);
-        Self {
-            agent,
-            now,
-            operation: None,
-        }
-    }
-
-    fn step(&mut self, tenure: &Tenure) -> Vec<Order> {
-        let timings = Timings::default();
-        let workload = WorkloadState {
-            epoch: Epoch(2),
-            tenure: tenure.clone(),
-            ..WorkloadState::default()
-        };
-        self.agent.step(&Scene {
-            now: self.now,
-            workload: &workload,
-            operation: self.operation,
-            timings: &timings,
-            fenced: false,
-            own_steps: OWN,
-            planted: None,
-        });
-        let orders = self.agent.take_orders().into_iter();
-        orders.filter(|o| !matches!(o, Order::Note(_))).collect()
-    }
-
-    fn report(&self) -> ReplicaReport {
-        self.agent.report(&WorkloadState::default(), self.now)
-    }
+fn of(tenure: &Tenure) -> WorkloadState {
+    workload(2, tenure.clone())
 }
 
 fn only(orders: Vec<Order>) -> (u64, Action) {
@@ -106,13 +52,13 @@ fn a_switchover_that_a_step_refuses_is_undone_and_the_primary_stays() {
         holder: "doline".into(),
         serving: true,
     };
-    let mut rig = Rig::new(Role::Primary);
-    let (id, setting) = only(rig.step(&open));
-    assert!(matches!(setting, Action::SetSync(SyncSetting { .. })));
+    let mut rig = with_steps(Role::Primary);
+    let (id, setting) = only(rig.step(&of(&open)));
+    assert!(matches!(setting, Action::SetSync(_)));
     rig.agent.on_done(id, Ok(Done::Ok), rig.now);
     let operation = OperationId(9);
     rig.operation = Some((operation, Kind::Switchover));
-    let (id, action) = only(rig.step(&open));
+    let (id, action) = only(rig.step(&of(&open)));
     assert_eq!(action, Action::Checkpoint);
     // The steps' own time is added to the action's.
     assert_eq!(
@@ -120,11 +66,24 @@ fn a_switchover_that_a_step_refuses_is_undone_and_the_primary_stays() {
         rig.now + action.limit() + OWN.switchover
     );
     rig.agent.on_done(id, refused(), rig.now);
-    let report = rig.report();
+    let report = rig.agent.report(&WorkloadState::default(), rig.now);
     assert_eq!(report.prepared, None);
-    let (of, why) = report.refused.clone().unwrap();
-    assert_eq!(of, operation);
-    assert_eq!(rig.step(&open), [], "it is asked for once");
+    let (operation_of, why) = report.refused.clone().unwrap();
+    assert_eq!(operation_of, operation);
+    assert_eq!(rig.step(&of(&open)), [], "it is asked for once");
+    // Others refuse a report with more than they take.
+    let mut wordy = with_steps(Role::Primary);
+    let (id, _) = only(wordy.step(&of(&open)));
+    wordy.agent.on_done(id, Ok(Done::Ok), wordy.now);
+    wordy.operation = Some((operation, Kind::Switchover));
+    let (id, _) = only(wordy.step(&of(&open)));
+    let long = Done::Refused {
+        why: "\u{7}é".repeat(5_000),
+    };
+    wordy.agent.on_done(id, Ok(long), wordy.now);
+    let said = wordy.agent.report(&WorkloadState::default(), wordy.now);
+    let said = said.refused.unwrap().1;
+    assert!(said.len() <= Prepared::LONGEST && !said.contains('\u{7}'));
 
     let mut case = Case::new(Loss::None).open_again();
     let index = case.apply(&Command::begin(asked(Kind::Switchover, 0)));
@@ -166,18 +125,24 @@ fn a_promotion_that_a_step_refuses_is_surrendered() {
     let assigned = Tenure::Assigned {
         holder: "doline".into(),
     };
-    let mut rig = Rig::new(Role::Standby);
-    assert!(matches!(rig.step(&assigned).as_slice(), [Order::Keep(_)]));
+    let mut rig = with_steps(Role::Standby);
+    assert!(matches!(
+        rig.step(&of(&assigned)).as_slice(),
+        [Order::Keep(_)]
+    ));
     rig.agent.on_kept();
-    let (id, action) = only(rig.step(&assigned));
+    let (id, action) = only(rig.step(&of(&assigned)));
     assert!(matches!(action, Action::Promote { .. }));
     assert_eq!(
         rig.agent.next_due(),
         rig.now + action.limit() + OWN.promotion
     );
     rig.agent.on_done(id, refused(), rig.now);
-    assert_eq!(only(rig.step(&assigned)).1, Action::StopNow);
-    assert_eq!(rig.report().opened, None);
+    assert_eq!(only(rig.step(&of(&assigned))).1, Action::StopNow);
+    assert_eq!(
+        rig.agent.report(&WorkloadState::default(), rig.now).opened,
+        None
+    );
 }
 
 #[test]
@@ -189,31 +154,20 @@ fn what_was_promoted_here_is_told_to_be_open_once() {
         holder: "doline".into(),
         serving: false,
     };
-    let mut rig = Rig::new(Role::Standby);
-    rig.step(&assigned);
+    let mut rig = with_steps(Role::Standby);
+    rig.step(&of(&assigned));
     rig.agent.on_kept();
-    let (id, _) = only(rig.step(&assigned));
-    let point = SwitchPoint {
-        history: "2".into(),
-        parent: Some("1".into()),
-        began: 7,
-        writes_from: 7,
-    };
-    let promotion = Promotion {
-        point,
-        unique: true,
-    };
-    rig.agent
-        .on_done(id, Ok(Done::Promoted(promotion)), rig.now);
+    let (id, _) = only(rig.step(&of(&assigned)));
+    rig.agent.on_done(id, Ok(Done::Promoted(second())), rig.now);
     let opened = |orders: Vec<Order>| {
         orders
             .iter()
             .filter(|o| matches!(o, Order::Opened { .. }))
             .count()
     };
-    let told = [opened(rig.step(&open)), opened(rig.step(&open))];
+    let told = [opened(rig.step(&of(&open))), opened(rig.step(&of(&open)))];
     assert_eq!(told, [1, 0]);
     // A restarted daemon that finds its primary open has promoted nothing.
-    let mut later = Rig::new(Role::Primary);
-    assert_eq!(opened(later.step(&open)), 0);
+    let mut later = with_steps(Role::Primary);
+    assert_eq!(opened(later.step(&of(&open))), 0);
 }

@@ -48,7 +48,7 @@ pub const NODES: [Host; 4] = [
         rank: Some(9),
     },
 ];
-/// The fifth host of a fleet, and its other workloads.
+/// The fifth host, and the other workloads of a fleet.
 const FIFTH: Host = Host {
     name: "cenote",
     zone: "northquay",
@@ -154,7 +154,7 @@ impl Layout {
     pub fn nodes(&self) -> Vec<Host> {
         NODES
             .into_iter()
-            .chain(self.shape.fleet.then_some(FIFTH))
+            .chain((self.shape.fleet || self.shape.fifth).then_some(FIFTH))
             .collect()
     }
 

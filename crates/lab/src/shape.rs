@@ -15,6 +15,10 @@ pub struct Shape {
     /// A fifth host, and nine more workloads on three hosts each, without endpoints
     #[arg(long)]
     pub fleet: bool,
+    /// A fifth host, on which nothing is
+    #[arg(long)]
+    #[serde(default)]
+    pub fifth: bool,
     /// A second workload, of numbered lines, which is not PostgreSQL's
     #[arg(long)]
     #[serde(default)]

@@ -1,11 +1,14 @@
 //! A daemon by itself: who may do what with which token, what hostile requests are told, and what
 //! it says of files that are wrong before anything starts.
 
+mod rig;
+
 use anyhow::{Context, Result, ensure};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD as BASE64;
 use karst_lab::shape::Shape;
 use karst_lab::{Layout, certs, find};
+use rig::clients::code_of;
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 use std::net::UdpSocket;
@@ -343,21 +346,8 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
     let mut host = Host::new("purpose").unwrap();
     host.start().unwrap();
     let jar = host.dir.join("jar");
-    let curl = |words: &[&str]| {
-        let mut curl = Command::new("curl");
-        curl.args([
-            "-s",
-            "-o",
-            "/dev/null",
-            "-w",
-            "%{http_code}",
-            "--max-time",
-            "10",
-        ])
-        .args(words);
-        curl.arg("--unix-socket").arg(host.dir.join("run/api.sock"));
-        String::from_utf8(curl.output().unwrap().stdout).unwrap()
-    };
+    let socket = host.dir.join("run/api.sock");
+    let curl = |words: &[&str]| code_of(&socket, words).unwrap();
     let (jar, json) = (jar.display().to_string(), "Content-Type: application/json");
     let sign_in = [
         "-c",

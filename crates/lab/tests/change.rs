@@ -13,6 +13,7 @@ use karst_lab::drill::{Running, compare, start_load};
 use karst_lab::fault::{self, Fault};
 use karst_lab::journal::{Ending, Line};
 use karst_lab::layout::WORKLOAD;
+use karst_lab::shape::Shape;
 use karst_lab::{Lab, find};
 use rig::changes::{Edit, change, done, edited};
 use rig::{LIMIT, TestLab};
@@ -345,11 +346,16 @@ async fn finish(lab: &Lab, load: Running) -> Result<()> {
     Ok(())
 }
 
-/// Each change loses its coordinator on its way, at another moment each time; it is done all the
+/// Other timings and back, three voters, five and three again, the primary's replica removed and there
+/// again. Each change loses its coordinator on its way, at another moment each time; it is done all the
 /// same.
 #[tokio::test(flavor = "multi_thread")]
 async fn coordinators_are_killed_between_the_steps() {
-    let lab = TestLab::start("test-killed", 9660).await.unwrap();
+    let shape = Shape {
+        fifth: true,
+        ..Shape::default()
+    };
+    let lab = TestLab::shaped("test-killed", 9660, shape).await.unwrap();
     let load = start_load(&lab.layout, "killed", WRITERS, 2).unwrap();
     let seeds = std::env::var("KARST_KILLS")
         .ok()
@@ -369,7 +375,11 @@ async fn one_script(lab: &Lab, seed: u64) -> Result<()> {
     let primary = lab.primary().await?;
     let edits: [Edit; 4] = [
         &|spec| spec["timings"] = value("brisk"),
-        &|spec| spec["node"]["uvala"]["votes"] = value(1),
+        &|spec| {
+            for node in ["cenote", "uvala"] {
+                spec["node"][node]["votes"] = value(1);
+            }
+        },
         &|spec| {
             let replicas = spec["workload"][WORKLOAD]["replica"].as_table_mut();
             replicas.expect("it has replicas").remove(&primary);

@@ -24,9 +24,21 @@ use toml_edit::{DocumentMut, Item, Table, value};
 const ADOPTED: u64 = 6_000;
 const LONGEST: u64 = 2_000;
 
+/// A host that the first spec does not have.
+const UVALA: [&str; 8] = [
+    "--zone",
+    "southquay",
+    "--peer",
+    "10.20.0.14:26700",
+    "--api",
+    "10.20.0.14:26780",
+    "--votes",
+    "0",
+];
+
 #[tokio::test(flavor = "multi_thread")]
 async fn from_empty_hosts_to_a_cluster_that_changes() {
-    let lab = TestLab::empty("test-hour", 9960).await.unwrap();
+    let lab = TestLab::empty("test-hour", 10040).await.unwrap();
     alone(&lab).await.unwrap();
     // They get their votes together: two would be no better than one.
     for node in ["polje", "ponor"] {
@@ -240,17 +252,7 @@ async fn adopted(lab: &Lab) -> Result<()> {
 
 /// Another host, which gets a copy, gates and an address.
 async fn third(lab: &Lab) -> Result<()> {
-    let new = [
-        "--zone",
-        "southquay",
-        "--peer",
-        "10.20.0.14:26700",
-        "--api",
-        "10.20.0.14:26780",
-        "--votes",
-        "0",
-    ];
-    joins(lab, "uvala", &new).await?;
+    joins(lab, "uvala", &UVALA).await?;
     with_copy(lab, "uvala").await?;
     change(lab, &|spec| {
         let mut gates = Table::new();
@@ -388,12 +390,7 @@ async fn replaced(lab: &Lab) -> Result<()> {
     )?;
     let dir = lab.layout.host("uvala");
     let spec = lab.client.spec().await?.text;
-    here(lab, &["node", "remove", "uvala", "--yes"])?;
-    let gone = |r: &StatusReply| {
-        let named = r.status.nodes.iter().any(|n| n.node.as_str() == "uvala");
-        !named && r.status.intents.is_empty() && has_copies(r, 2)
-    };
-    lab.wait("it is out", LIMIT, gone).await?;
+    removed(lab).await?;
     // Nothing of Karst is started there by itself.
     std::fs::write(dir.join("hold-daemon"), "")?;
     for name in ["tls", "state"] {
@@ -411,17 +408,7 @@ async fn replaced(lab: &Lab) -> Result<()> {
             host: "uvala".into(),
         },
     )?;
-    let new = [
-        "--zone",
-        "southquay",
-        "--peer",
-        "10.20.0.14:26700",
-        "--api",
-        "10.20.0.14:26780",
-        "--votes",
-        "0",
-    ];
-    joins(lab, "uvala", &new).await?;
+    joins(lab, "uvala", &UVALA).await?;
     // Its copy and its gate come back with the spec that had them.
     change(lab, &|now| {
         *now = spec.parse().expect("the spec that was in force");

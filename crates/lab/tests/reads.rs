@@ -10,11 +10,11 @@ use karst_api::core::view::ReadsView;
 use karst_lab::drill::start_load;
 use karst_lab::layout::WORKLOAD;
 use karst_lab::{Lab, find};
-use rig::clients::{pasted, psql};
+use rig::clients::{code_of, pasted, psql};
 use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
 use std::collections::BTreeSet;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Stdio};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn readers_are_spread_and_never_see_old_data() {
@@ -65,19 +65,8 @@ async fn standbys(lab: &Lab) -> Result<Vec<String>> {
 
 /// 200 where this node's server is one for readers.
 fn probe(lab: &Lab, node: &str) -> Result<String> {
-    let socket = lab.layout.runtime(node).join("api.sock");
-    let mut curl = Command::new("curl");
-    curl.args([
-        "-s",
-        "-o",
-        "/dev/null",
-        "-w",
-        "%{http_code}",
-        "--unix-socket",
-    ]);
     let url = format!("http://node/role/{WORKLOAD}/reader");
-    let output = curl.arg(socket).arg(url).output()?;
-    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+    code_of(&lab.layout.runtime(node).join("api.sock"), &[&url])
 }
 
 async fn spread(lab: &Lab) -> Result<()> {

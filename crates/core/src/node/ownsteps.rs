@@ -3,9 +3,9 @@
 use super::{Effect, Node};
 use crate::event::Event;
 use crate::fact::Fact;
-use crate::ids::{Epoch, NodeId, WorkloadId};
+use crate::ids::{Epoch, NodeId, OperationId, WorkloadId};
 use crate::operation::Kind;
-use crate::ownstep::{IfFails, Occasion, Point, Prepared, Ran};
+use crate::ownstep::{IfFails, Occasion, Point, Prepared, Ran, bounded};
 
 impl Node {
     /// What was promoted here, in this run, is open.
@@ -46,12 +46,14 @@ impl Node {
             return;
         }
         let before = std::mem::replace(&mut self.here.resting, now);
-        self.here.prepared = None;
-        let (at, operation) = match (before, now) {
-            (_, Some(id)) if id.0 > self.here.stored.0 || self.holds_something() => {
-                (Point::BeforeMaintenance, id)
-            }
-            (Some(id), None) => (Point::AfterMaintenance, id),
+        let new = |id: OperationId| id.0 > self.here.stored.0 || self.holds_something();
+        let waits = now.filter(|id| new(*id) && self.has_steps(Point::BeforeMaintenance, None));
+        // A step that the spec gets meanwhile is none of before it.
+        let nothing = now.filter(|_| waits.is_none());
+        self.here.prepared = nothing.map(Prepared::nothing_failed);
+        let (at, operation) = match (before, waits) {
+            (_, Some(id)) => (Point::BeforeMaintenance, id),
+            (Some(id), None) if now.is_none() => (Point::AfterMaintenance, id),
             _ => return,
         };
         // Whoever is to try again until it works is told as well when nobody wants that any more.
@@ -113,10 +115,4 @@ impl Node {
         let text = || format!("own steps on {node}, {}: {}", at.word(), all.join("; "));
         (!all.is_empty()).then(text)
     }
-}
-
-/// It goes to other nodes, and from there onto screens.
-fn bounded(text: &str) -> String {
-    let plain = text.chars().map(|c| if c.is_control() { ' ' } else { c });
-    plain.take(Prepared::LONGEST / 4).collect()
 }

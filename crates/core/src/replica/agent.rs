@@ -9,6 +9,8 @@
 //!    is final (C5).
 //! 4. Nothing starts here while the deadman still counts down for an earlier primary.
 
+mod standby;
+
 pub use super::inout::{Kept, Order, Scene};
 
 use super::{Action, Data, Doing, Done, Observation, Promotion, ReplicaReport, Role, SyncSetting};
@@ -16,20 +18,12 @@ use crate::authority::Authority;
 use crate::fact::OfReplica;
 use crate::ids::{Epoch, NodeId, OperationId};
 use crate::operation::Stage;
+use crate::ownstep::bounded;
 use crate::planted::Planted;
 use crate::position::Position;
 use crate::state::{Tenure, WorkloadState};
 use crate::time::Time;
 use std::time::Duration;
-
-/// How long a replica whose return can wait lets a new primary serve before it comes back: a clone
-/// costs the primary a checkpoint and both hosts their disks, just when the clients reconnect.
-const COURTESY: Duration = Duration::from_millis(400);
-
-/// How long a standby of a primary that serves may neither stream nor move on before it is given up
-/// for a copy: the log it needs is gone. Several times what a server waits before it looks for
-/// its upstream again.
-const STRANDED: Duration = Duration::from_secs(20);
 
 #[derive(Clone, Debug)]
 struct Running {
@@ -190,7 +184,7 @@ impl Agent {
                 });
             }
             Ok(Done::Refused { why }) if running.action == Action::Checkpoint => {
-                self.refused = self.prepared.zip(Some(why.clone()));
+                self.refused = self.prepared.zip(Some(bounded(&why)));
                 self.note(OfReplica::ActionFailed {
                     action: running.action,
                     took,
@@ -601,187 +595,6 @@ impl Agent {
         }
     }
 
-    /// Twin histories look the same to a rewind (D5), and one that failed has left nothing to start
-    /// from.
-    fn may_rewind(&self, scene: &Scene) -> bool {
-        let twin = scene.workload.must_clone(&self.me) || self.is_suspect(scene.workload);
-        (!twin || scene.planted == Some(Planted::ForgetAttempt)) && !self.unrewindable
-    }
-
-    /// Whether writes are protected without this replica, and the clients of a new primary come
-    /// first.
-    fn can_wait(&self, w: &WorkloadState, now: Time) -> bool {
-        let needed = w.sync.sure.is_empty() || w.sync.asked.contains(&self.me);
-        let served = |(e, at): (Epoch, Time)| e == w.epoch && now.since(at) >= COURTESY;
-        !needed && !self.serving_since.is_some_and(served)
-    }
-
-    /// Whether the running standby has been cut off from what comes next for good: it does not
-    /// stream from a primary that serves, and replays nothing either. That it may only not reach it
-    /// does no harm: then a copy fails too, and the server runs on.
-    fn is_stranded(&mut self, seen: &Observation, serves: bool, now: Time) -> bool {
-        if !serves || seen.streaming || !seen.is(Role::Standby) {
-            self.stuck = None;
-            return false;
-        }
-        let since = self
-            .stuck
-            .filter(|(number, _)| *number == seen.number())
-            .map_or(now, |(_, since)| since);
-        self.stuck = Some((seen.number(), since));
-        now.since(since) >= STRANDED
-    }
-
-    /// Whether this very run of a standby is to end: not while writes wait for it, where they could
-    /// wait for somebody else.
-    fn is_to_restart(&self, seen: &Observation, scene: &Scene) -> bool {
-        let w = scene.workload;
-        let asked = w.restarting.as_ref().filter(|r| r.node == self.me);
-        let waited_for = w.sync.asked.contains(&self.me) && w.sync.asked.len() > 1;
-        let early = scene.planted == Some(Planted::RestartInSet);
-        asked.is_some_and(|r| seen.run.as_ref() == Some(&r.run))
-            && seen.is(Role::Standby)
-            && (!waited_for || early)
-    }
-
-    fn stand_by(&mut self, scene: &Scene) {
-        let (now, w) = (scene.now, scene.workload);
-        let primary = match &w.tenure {
-            Tenure::Open { holder, .. } => Some(holder.clone()),
-            _ => None,
-        };
-        if w.unsound(&self.me).is_none()
-            && !self.is_suspect(w)
-            && self.rejoined.is_some_and(|e| e < w.epoch)
-        {
-            self.rejoined = None;
-        }
-        let Some(seen) = self.seen.as_ref().map(|(_, o)| o.clone()) else {
-            return;
-        };
-        let ended = has_ended(scene);
-        self.drop_what_is_over(scene, ended, primary.is_some());
-        self.rewound &= !seen.streaming;
-        let stranded = self.is_stranded(
-            &seen,
-            matches!(w.tenure, Tenure::Open { serving: true, .. }),
-            now,
-        );
-        let unusable = w.unsound(&self.me).is_some() || self.is_suspect(w) || self.unrewindable;
-        let rejoins = unusable && self.rejoined != Some(w.epoch);
-        if ended && !rejoins && seen.is(Role::Standby) && self.running.is_none() {
-            if self.settled.as_ref().is_none_or(|(e, _)| *e != w.epoch) {
-                let enough = w.clean_end;
-                self.start(Action::Settle { enough }, scene);
-            }
-            return;
-        }
-        // After a restart of the daemon the log is known before what of it is committed. Nobody
-        // else can have been assigned before a primary's deadline, which stops it in time (rule 1)
-        // if it is not this node's turn.
-        if !self.is_free(now) || seen.is(Role::Primary) {
-            return;
-        }
-        if !seen.runs() && self.authority.armed().is_some() {
-            if self.authority.disarms(now) {
-                self.orders.push(Order::Disarm);
-            }
-            return;
-        }
-        // Nothing is started and nobody's data are touched until it is readmitted (S6).
-        if scene.fenced || (primary.is_some() && !seen.runs() && self.can_wait(w, now)) {
-            return;
-        }
-        if let Data::Foreign(_) = seen.data {
-            return;
-        }
-        if let Some(why) = w.identity.as_ref().and_then(|ours| foreign(&seen, ours)) {
-            self.failed = Some(why);
-            return;
-        }
-        match primary {
-            Some(primary) => self.follow(primary, &seen, rejoins, stranded, scene),
-            // Without a primary a standby starts all the same, so that its position is known; data
-            // that was a primary's waits, since it may be asked to go on.
-            None if seen.data == (Data::Present { standby: true }) && !seen.runs() && !rejoins => {
-                let upstream = w
-                    .opened
-                    .as_ref()
-                    .map_or_else(|| self.me.clone(), |o| o.holder.clone());
-                self.start(Action::StartStandby { upstream }, scene);
-            }
-            None => self.forget_failure(),
-        }
-    }
-
-    /// What it was about, and nobody wants any more.
-    fn drop_what_is_over(&mut self, scene: &Scene, ended: bool, has_primary: bool) {
-        let Some(running) = &self.running else { return };
-        let over = match &running.action {
-            Action::SetSync(_) | Action::Checkpoint => true,
-            Action::Repoint { .. } => ended,
-            // Whom it copies from is no primary any more, and may never answer again (its host may
-            // be off): the next one's data are wanted.
-            Action::Rewind { to: from } | Action::Clone { from } => {
-                ended
-                    || scene
-                        .workload
-                        .grantable()
-                        .is_some_and(|holder| holder != from)
-            }
-            // Somebody was chosen without it, who waits for this standby now (D13).
-            Action::Settle { .. } => has_primary,
-            _ => false,
-        };
-        if over {
-            self.cancel();
-        }
-    }
-
-    /// Becomes, or stays, a standby of this primary.
-    fn follow(
-        &mut self,
-        primary: NodeId,
-        seen: &Observation,
-        rejoins: bool,
-        stranded: bool,
-        scene: &Scene,
-    ) {
-        let action = match &seen.data {
-            // It follows whomever somebody else told it to.
-            _ if seen.strange => Action::StopClean {
-                limit: scene.timings.stop_limit,
-            },
-            _ if rejoins && seen.runs() => Action::StopNow,
-            Data::Present { .. } if rejoins && self.may_rewind(scene) => {
-                Action::Rewind { to: primary }
-            }
-            _ if rejoins => Action::Clone { from: primary },
-            Data::Empty | Data::Unusable(_) if !seen.runs() => Action::Clone { from: primary },
-            Data::Present { .. } if !seen.runs() => {
-                // Where it stopped as a standby is no end of anything.
-                self.clean_at = None;
-                Action::StartStandby { upstream: primary }
-            }
-            _ if self.is_to_restart(seen, scene) => Action::StopClean {
-                limit: scene.timings.stop_limit,
-            },
-            // It serves readers and stays a candidate until the copy is complete.
-            _ if stranded => {
-                self.note(OfReplica::Stranded {
-                    upstream: primary.clone(),
-                    since: STRANDED,
-                });
-                Action::Clone { from: primary }
-            }
-            _ if seen.upstream.as_ref() != Some(&primary) && seen.is(Role::Standby) => {
-                Action::Repoint { upstream: primary }
-            }
-            _ => return self.forget_failure(),
-        };
-        self.start(action, scene);
-    }
-
     /// What failed is not wanted any more.
     fn forget_failure(&mut self) {
         (self.failures, self.failed) = (0, None);
@@ -818,36 +631,5 @@ impl Agent {
             }),
             failed: self.failed.clone(),
         }
-    }
-}
-
-/// Why nobody touches the data here, where they are not known to be of the workload (R9): an
-/// identity that cannot be read may be anybody's.
-fn foreign(seen: &Observation, ours: &str) -> Option<String> {
-    if !matches!(seen.data, Data::Present { .. }) {
-        return None;
-    }
-    match seen.identity.as_deref() {
-        Some(theirs) if theirs == ours => None,
-        Some(theirs) => Some(format!(
-            "its data are known as {theirs}, and those of the workload as {ours}: nobody touches them; move them away, and a copy is made"
-        )),
-        None => Some(format!(
-            "whose data are here cannot be read, and those of the workload are known as {ours}: nobody touches them; mend that, or move them away, and a copy is made"
-        )),
-    }
-}
-
-/// Whether the final position of a standby is wanted now: whatever else it was doing can wait. Once
-/// the epoch is revoked nothing more of it counts, but in a planned move everything up to the clean
-/// stop is still to be received.
-fn has_ended(scene: &Scene) -> bool {
-    let planned = scene
-        .operation
-        .is_some_and(|(_, kind)| kind.takes(Stage::StopClean));
-    match scene.workload.tenure {
-        Tenure::Ended { .. } => true,
-        Tenure::Revoking { .. } => !planned,
-        _ => false,
     }
 }

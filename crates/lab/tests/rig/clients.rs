@@ -4,6 +4,7 @@ use anyhow::{Context, Result};
 use karst_api::Endpoint;
 use karst_lab::layout::{CLIENT, CLIENT_ROLE, DATABASE, SERVER_PROGRAMS, WORKLOAD};
 use karst_lab::{Lab, find};
+use std::path::Path;
 use std::process::{Command, Stdio};
 
 /// What `karst endpoint show` prints for psql.
@@ -40,4 +41,14 @@ pub fn psql(lab: &Lab, string: &str, query: &str) -> Result<Command> {
         .env("PGPASSWORD", lab.layout.client_password()?)
         .stdin(Stdio::null());
     Ok(psql)
+}
+
+/// The status with which a node answers by its own socket; a URL is among the words, `http://node/...`.
+pub fn code_of(socket: &Path, words: &[&str]) -> Result<String> {
+    let mut curl = Command::new("curl");
+    curl.args(["-s", "-o", "/dev/null", "-w", "%{http_code}"])
+        .args(["--max-time", "10"])
+        .args(words);
+    let output = curl.arg("--unix-socket").arg(socket).output()?;
+    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
 }
