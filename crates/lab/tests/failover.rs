@@ -254,17 +254,29 @@ async fn answers_and_refusals(lab: &Lab) -> Result<()> {
         .status
         .coordinator
         .context("a coordinator")?;
-    let known = get_of(coordinator.as_str(), "/metrics")?;
     let named = rules.split(|c: char| !c.is_ascii_alphanumeric() && c != '_');
-    for name in named.filter(|word| word.starts_with("karst_")) {
-        // What a histogram and a counter are made of has no type of its own.
-        let family = ["_bucket", "_total"];
-        let family = family.iter().find_map(|end| name.strip_suffix(end));
+    let named: Vec<&str> = named.filter(|word| word.starts_with("karst_")).collect();
+    // Some are there only while there is something to measure: a lag, while somebody writes.
+    let load = drill::start_load(&lab.layout, "measured", 1, 2)?;
+    let begun = std::time::Instant::now();
+    let mut seen: std::collections::BTreeSet<&str> = Default::default();
+    loop {
+        let known = get_of(coordinator.as_str(), "/metrics")?;
+        seen.extend(named.iter().filter(|name| {
+            // What a histogram and a counter are made of has no type of its own.
+            let family = ["_bucket", "_total"];
+            let family = family.iter().find_map(|end| name.strip_suffix(end));
+            known.contains(&format!("# TYPE {} ", family.unwrap_or(name)))
+        }));
+        let missing = named.iter().find(|name| !seen.contains(*name));
+        let Some(missing) = missing else { break };
         ensure!(
-            known.contains(&format!("# TYPE {} ", family.unwrap_or(name))),
-            "{name} is not exported: {known}"
+            begun.elapsed() < LIMIT,
+            "{missing} is not exported: {known}"
         );
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
+    drop(load.finish()?);
     ensure!(get("/runbook")?.contains("### `choose-data`"));
     ensure!(get("/openapi.json")?.contains("/api/v1/workloads/{workload}/switchover"));
     over_tls(lab)
