@@ -294,14 +294,16 @@ fn prepares(scene: &Scene, node: &NodeId, over: bool) -> Option<Todo> {
     }
     let mut workloads = scene.state.workloads.values();
     let holds = workloads.any(|w| w.holder() == Some(node));
-    let report = scene.reports.get(node).filter(|_| scene.is_up(node));
+    // A new coordinator has heard nothing of it yet, which is no word that nothing is to be waited for.
+    let silent = node != scene.me && scene.health.is_suspected(node, scene.now);
+    let report = scene.reports.get(node);
     let prepared = report.and_then(|heard| heard.report.parts.prepared.as_ref());
     let waits = match prepared {
         None => Some("they have not run yet".to_string()),
         Some(prepared) if prepared.failed.is_empty() => None,
         Some(prepared) => Some(prepared.failed.join("; ")),
     };
-    let waits = waits.filter(|_| !over && holds && report.is_some());
+    let waits = waits.filter(|_| !over && holds && !silent);
     let text = format!("{node} runs its own steps: {}", names.join(", "));
     Some(Todo::new(text, waits.is_none()).waiting(waits))
 }
