@@ -296,7 +296,15 @@ fn subnets(me: &NodeId, id: &WorkloadId, workload: &WorkloadSpec) -> Vec<HostNee
     if !workload.may_hold_address(me) {
         return Vec::new();
     }
-    let all = workload.address.iter().flat_map(|address| &address.on);
+    let on = workload.address.iter().flat_map(|address| &address.on);
+    let on: Vec<&karst_core::spec::Subnet> = on.collect();
+    let is_here = |s: &karst_core::spec::Subnet| karst_adapters::address::interface_for(*s).is_ok();
+    // A host has those of its own subnets, and needs one of each family.
+    let spared = |s: &karst_core::spec::Subnet| {
+        let mut alike = on.iter().filter(|o| o.ip.is_ipv4() == s.ip.is_ipv4());
+        !is_here(s) && alike.any(|other| is_here(other))
+    };
+    let all = on.iter().copied().filter(|s| !spared(s));
     let look = |subnet: &karst_core::spec::Subnet| {
         let what = format!("an interface for the address {subnet} of {id}");
         match karst_adapters::address::interface_for(*subnet) {
