@@ -23,6 +23,8 @@ const TITLES: Record<Wish['act'], string> = {
   forget: 'Take back the acknowledgement of',
   rest: 'Maintenance of',
   restart: 'Restart the servers of',
+  keep: 'Safety point of',
+  'go-back': 'Back to the safety point of',
   end: 'End',
 }
 
@@ -32,7 +34,9 @@ const FOLLOWS: Partial<Record<Wish['act'], string>> = {
   enrol: 'It votes again. What its lost store had promised is lost with it: enrol one at a time, and only if the old one will never come back.',
   restart: 'One after the other: the standbys first, then a move away from the primary, whose server starts again as a standby.',
   approve: 'What was prepared goes on from here.',
-  end: 'What was asked for is over; a maintenance brings back what it moved, where that was wanted.',
+  keep: 'The place where it is now is kept: a standby stops there and stays, until the point is dropped. Clients notice nothing of it.',
+  'go-back': 'It goes on from its point. What was written since is given up on every node, and cannot be had again.',
+  end: 'What was asked for is over; a maintenance brings back what it moved, where that was wanted; a standby that was held back follows again.',
   acknowledge: 'It stands last in the list from then on, with your name, until it has been gone for a while.',
 }
 
@@ -43,7 +47,7 @@ const doing = (wish: Wish, to: string) =>
   isMove(wish) ? `${wish.act === 'failover' ? 'Force a failover of' : 'Move'} ${about(wish)}${to && ` to ${to}`}` : `${TITLES[wish.act]} ${about(wish)}`
 
 /** Whose name is typed before it is done: what moves or takes something away, as on the command line. */
-const typed = (wish: Wish) => isMove(wish) || ['fence', 'power', 'enrol', 'rest', 'restart'].includes(wish.act)
+const typed = (wish: Wish) => isMove(wish) || ['fence', 'power', 'enrol', 'rest', 'restart', 'keep', 'go-back'].includes(wish.act)
 
 /** What would be done and what stands in the way; then consent; then it goes on as what is shown live. */
 export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClose: () => void }) {
@@ -54,17 +58,18 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
   const [busy, setBusy] = useState(false)
   const navigate = useNavigate()
   const allowed = allows(self.level, needs(wish))
-  const plans = isMove(wish) || wish.act === 'power' || wish.act === 'rest' || wish.act === 'restart'
+  const plans = isMove(wish) || ['power', 'rest', 'restart', 'keep', 'go-back'].includes(wish.act)
+  const named = (wish.act !== 'failover' || choice.to !== '') && (wish.act !== 'keep' || choice.name !== '')
   const plan = useQuery({
-    queryKey: ['plan', wish, choice.to, choice.acceptLoss, choice.back],
+    queryKey: ['plan', wish, choice.to, choice.name, choice.acceptLoss, choice.minutes, choice.back],
     queryFn: () => planOf(wish, choice),
-    enabled: plans && (wish.act !== 'failover' || choice.to !== ''),
+    enabled: plans && named,
     retry: false,
     refetchInterval: 2_000,
     placeholderData: (before) => before,
   })
   const unmet = plan.data ? unmetOf(plan.data) : null
-  const ready = allowed && !busy && (!plans || (plan.data != null && unmet == null && !plan.isError)) && (!typed(wish) || name === about(wish))
+  const ready = allowed && !busy && (!plans || (named && plan.data != null && unmet == null && !plan.isError)) && (!typed(wish) || name === about(wish))
   // What was looked at is what is done: the target is named even if it was chosen for the caller.
   const chosen = { ...choice, to: choice.to || (plan.data && 'to' in plan.data ? (plan.data.to ?? '') : ''), seen: plan.data && 'seen' in plan.data ? plan.data.seen : '' }
   const submit = (event: FormEvent) => {
@@ -100,7 +105,8 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
         {FOLLOWS[wish.act] && <p className="mb-0">{FOLLOWS[wish.act]}</p>}
         {wish.act === 'approve' && <Waiting operation={wish.operation} />}
         {isMove(wish) && 'workload' in wish && <MoveChoices wish={wish} choice={choice} onChoice={setChoice} />}
-        {(wish.act === 'mode' || wish.act === 'rest') && <ModeChoices choice={choice} onChoice={setChoice} />}
+        {wish.act === 'keep' && <PointChoices workload={wish.workload} choice={choice} onChoice={setChoice} />}
+        {(wish.act === 'mode' || wish.act === 'rest' || wish.act === 'keep') && <ModeChoices choice={choice} onChoice={setChoice} />}
         {wish.act === 'rest' && (
           <Form.Check id="back" label="move what is held there back when it ends" checked={choice.back} onChange={(e) => setChoice({ ...choice, back: e.target.checked })} />
         )}
@@ -197,6 +203,30 @@ function MoveChoices({ wish, choice, onChoice }: { wish: Wish & { workload: stri
           <Form.Control id="loss" placeholder="none; 300B, 16MB, all" value={choice.acceptLoss} onChange={(e) => onChoice({ ...choice, acceptLoss: e.target.value })} />
         </Form.Group>
       )}
+    </div>
+  )
+}
+
+function PointChoices({ workload, choice, onChoice }: { workload: string; choice: Choice; onChoice: (choice: Choice) => void }) {
+  const w = useStatus().workloads.find((w) => w.workload === workload)
+  const standbys = w?.replicas.map((r) => r.node).filter((node) => node !== w.primary) ?? []
+  return (
+    <div className="d-flex flex-wrap gap-3">
+      <Form.Group className="grow">
+        <Form.Label htmlFor="point">Its name</Form.Label>
+        <Form.Control id="point" placeholder="before-fares" maxLength={40} autoComplete="off" value={choice.name} onChange={(e) => onChoice({ ...choice, name: e.target.value })} />
+      </Form.Group>
+      <Form.Group style={{ width: 180 }}>
+        <Form.Label htmlFor="standby">Kept on</Form.Label>
+        <Form.Select id="standby" value={choice.to} onChange={(e) => onChoice({ ...choice, to: e.target.value })}>
+          <option value="">whom it misses least</option>
+          {standbys.map((node) => (
+            <option key={node} value={node}>
+              {node}
+            </option>
+          ))}
+        </Form.Select>
+      </Form.Group>
     </div>
   )
 }

@@ -30,6 +30,7 @@ export function WorkloadMenu({ workload: w }: { workload: Workload }) {
         <Item wish={{ act: 'switchover', workload }}>Switchover ...</Item>
         <Item wish={{ act: 'failover', workload }}>Forced failover ...</Item>
         <Item wish={{ act: 'restart', workload }}>Restart its servers ...</Item>
+        {!w.safety_point && <Item wish={{ act: 'keep', workload }}>Safety point ...</Item>}
         <Dropdown.Divider />
         {(['act', 'ask', 'watch'] as const)
           .filter((mode) => mode !== w.mode)

@@ -36,6 +36,11 @@ export function IntentPlanView({ plan }: { plan: IntentPlan }) {
           </ul>
         </div>
       )}
+      {plan.given_up != null && (
+        <div id="given-up">
+          It gives up <strong>{bytes(plan.given_up)}</strong> of log, as of now.
+        </div>
+      )}
     </>
   )
 }

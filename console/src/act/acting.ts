@@ -12,6 +12,7 @@ export type Wish =
   | { act: 'acknowledge' | 'forget'; finding: string }
   | { act: 'rest'; node: string }
   | { act: 'restart'; workload: string }
+  | { act: 'keep' | 'go-back'; workload: string }
   | { act: 'end'; operation: number }
 
 export type Level = 'observe' | 'operate' | 'administer'
@@ -19,7 +20,7 @@ const LEVELS: Level[] = ['observe', 'operate', 'administer']
 
 /** What a token has to allow for it. */
 export function needs(wish: Pick<Wish, 'act'>): Level {
-  return wish.act === 'fence' || wish.act === 'enrol' || wish.act === 'power' ? 'administer' : 'operate'
+  return ['fence', 'enrol', 'power', 'go-back'].includes(wish.act) ? 'administer' : 'operate'
 }
 
 export const allows = (has: string, needed: Level) => LEVELS.indexOf(has as Level) >= LEVELS.indexOf(needed)

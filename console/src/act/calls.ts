@@ -3,8 +3,8 @@ import type { Changed, IntentPlan, NodePlan, Plan, Started } from '../api/types'
 import type { Wish } from './acting'
 
 /** What a person adds to a wish before it is carried out. */
-export type Choice = { to: string; acceptLoss: string; why: string; minutes: string; back: boolean; seen: string }
-export const NOTHING_CHOSEN: Choice = { to: '', acceptLoss: '', why: '', minutes: '', back: true, seen: '' }
+export type Choice = { to: string; name: string; acceptLoss: string; why: string; minutes: string; back: boolean; seen: string }
+export const NOTHING_CHOSEN: Choice = { to: '', name: '', acceptLoss: '', why: '', minutes: '', back: true, seen: '' }
 
 type Call = { method: 'POST' | 'PUT' | 'DELETE'; path: string; body?: Record<string, unknown> }
 
@@ -26,6 +26,13 @@ export function callOf(wish: Wish, choice: Choice): Call {
     }
     case 'restart':
       return { method: 'POST', path: `/workloads/${wish.workload}/restart`, body: { ...(choice.seen && { seen: choice.seen }) } }
+    case 'keep': {
+      const seconds = Math.round(Number(choice.minutes) * 60)
+      const body = { name: choice.name, ...(choice.to && { node: choice.to }), ...(choice.why && { why: choice.why }), ...(seconds > 0 && { for_seconds: seconds }), ...(choice.seen && { seen: choice.seen }) }
+      return { method: 'POST', path: `/workloads/${wish.workload}/safety-point`, body }
+    }
+    case 'go-back':
+      return { method: 'POST', path: `/workloads/${wish.workload}/safety-point/go-back`, body: { ...(choice.seen && { seen: choice.seen }) } }
     case 'end':
       return { method: 'POST', path: `/operations/${wish.operation}/end` }
     case 'approve':
@@ -57,6 +64,10 @@ export function commandOf(wish: Wish, choice: Choice): string {
       return `karst node maintenance ${wish.node}${choice.back ? ' --back' : ''}${Number(choice.minutes) > 0 ? ` --for ${choice.minutes}m` : ''}${choice.why && ` --why ${quoted(choice.why)}`}`
     case 'restart':
       return `karst workload restart ${wish.workload}`
+    case 'keep':
+      return `karst safety-point take ${wish.workload} ${choice.name || 'NAME'}${choice.to && ` --on ${choice.to}`}${Number(choice.minutes) > 0 ? ` --for ${choice.minutes}m` : ''}${choice.why && ` --why ${quoted(choice.why)}`}`
+    case 'go-back':
+      return `karst safety-point go-back ${wish.workload}`
     case 'end':
       return `karst operation end ${wish.operation}`
     case 'approve':

@@ -10,6 +10,7 @@ import { LagChart } from '../parts/LagChart'
 import { OperationRows } from '../parts/OperationRows'
 import { Readers } from '../parts/Readers'
 import { Runbook } from '../parts/Runbook'
+import { SafetyPoint } from '../parts/SafetyPoint'
 import { ConditionBadge, Shape, WritesWord } from '../parts/State'
 import { WayOfWrite } from '../parts/WayOfWrite'
 import { Written } from '../parts/Written'
@@ -35,6 +36,7 @@ export function WorkloadPage() {
           <Written workload={w.workload} />
         </Card.Body>
       </Card>
+      {w.safety_point && <SafetyPoint workload={w.workload} point={w.safety_point} />}
       <Replicas workload={w} />
       <div className="two">
         <Candidates workload={w} />

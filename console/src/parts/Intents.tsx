@@ -20,6 +20,8 @@ export function Todos({ todos }: { todos: Todo[] }) {
   )
 }
 
+const ENDS: Partial<Record<Intent['kind'], string>> = { maintenance: 'End it ...', 'safety-point': 'Drop it ...' }
+
 /** What somebody wants of the cluster as a whole, and how far that is. */
 export function IntentCard({ intent }: { intent: Intent }) {
   const { open } = useActing()
@@ -36,7 +38,7 @@ export function IntentCard({ intent }: { intent: Intent }) {
         </span>
         {ends && (
           <Button size="sm" variant="outline-primary" data-act="end" onClick={() => open({ act: 'end', operation: intent.id })}>
-            {intent.kind === 'maintenance' ? 'End it ...' : 'Take it back ...'}
+            {ENDS[intent.kind] ?? 'Take it back ...'}
           </Button>
         )}
       </Card.Header>

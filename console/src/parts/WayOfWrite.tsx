@@ -1,5 +1,5 @@
 import { ArrowRight, SlashCircle } from 'react-bootstrap-icons'
-import type { ReactNode } from 'react'
+import { Fragment, type ReactNode } from 'react'
 import { Link } from 'react-router'
 import type { Gate, Name, Replica, Workload } from '../api/types'
 import { bytes, span } from '../words'
@@ -50,12 +50,19 @@ function lookOf(r: Replica): Look {
   return r.state === 'standby' && r.in_sync_set && r.server?.streaming === true ? 'whole' : 'waits'
 }
 
+/** What a standby is, in a few words. */
+function kindOf(r: Replica, held: boolean): string {
+  if (r.in_sync_set) return 'standby, has every write'
+  if (r.state === 'standby') return held ? 'standby, held back' : 'standby, catching up'
+  return `standby, ${r.state === 'unknown' ? 'not heard' : r.state}`
+}
+
 function StandbyBox({ replica, workload }: { replica: Replica; workload: Workload }) {
   const primary = workload.replicas.find((r) => r.node === workload.primary)
   const seen = primary?.server?.standbys.find((s) => s.node === replica.node)
   const look = lookOf(replica)
   return (
-    <Box look={look} kind={replica.in_sync_set ? 'standby, has every write' : replica.state === 'standby' ? 'standby, catching up' : `standby, ${replica.state === 'unknown' ? 'not heard' : replica.state}`} name={<Link to={`/nodes/${replica.node}`}>{replica.node}</Link>}>
+    <Box look={look} kind={kindOf(replica, workload.safety_point?.node === replica.node)} name={<Link to={`/nodes/${replica.node}`}>{replica.node}</Link>}>
       {replica.detail}
       {replica.lag != null && `, ${bytes(replica.lag)} behind`}
       {seen?.delay_ms != null && `, replays within ${span(seen.delay_ms)}`}
@@ -63,11 +70,26 @@ function StandbyBox({ replica, workload }: { replica: Replica; workload: Workloa
   )
 }
 
+/** It breaks at its dots, where it has to. */
+function broken(name: string) {
+  const part = (text: string, i: number) => (
+    <Fragment key={i}>
+      {i > 0 && (
+        <>
+          .<wbr />
+        </>
+      )}
+      {text}
+    </Fragment>
+  )
+  return name.split('.').map(part)
+}
+
 function NameBox({ name }: { name: Name }) {
   const list = (to?: string[] | null) => (to ?? []).join(', ')
   const settled = name.wanted == null || list(name.to) === list(name.wanted)
   return (
-    <Box look={name.remark != null ? 'broken' : settled ? 'whole' : 'waits'} kind="name" name={name.record}>
+    <Box look={name.remark != null ? 'broken' : settled ? 'whole' : 'waits'} kind="name" name={broken(name.record)}>
       {name.to == null ? 'was not read yet' : name.to.length ? `leads to ${list(name.to)}` : 'leads nowhere yet'}
       {name.remark && `; ${name.remark}`}
     </Box>

@@ -4,9 +4,10 @@
 //! [`karst_core::replica::Action`]; finding, starting and ending processes is the same for all of
 //! them, and is done by [`crate::server::Server`].
 
-use crate::trouble::Result;
+use crate::trouble::{Result, Trouble};
 use async_trait::async_trait;
 use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
+use karst_core::safetypoint::Mark;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
 use std::net::SocketAddr;
@@ -56,6 +57,11 @@ pub enum Start {
     Primary,
     /// One that follows nobody until it is told, if none is named.
     Standby { upstream: Option<NodeId> },
+    /// A standby that goes up to the point of that name, and no further.
+    HeldBack {
+        upstream: Option<NodeId>,
+        label: String,
+    },
 }
 
 /// How far a server came that has ended.
@@ -142,6 +148,19 @@ pub trait Driver: std::fmt::Debug + Send + Sync {
     /// their place. What runs goes on until then.
     async fn copy_from(&self, from: &NodeId) -> Result<()>;
 
+    /// Whether a standby of its kind can be held back at a point in its primary's log.
+    fn can_hold_back(&self) -> bool {
+        false
+    }
+    /// Writes a point of that name into a primary's log, and says where it is once whoever confirms
+    /// writes has it.
+    async fn mark(&self, _label: &str) -> Result<Position> {
+        Err(Trouble::Wrong("its log has no points with names".into()))
+    }
+    /// Waits until a standby that was started for it is at the point, and has it follow nobody.
+    async fn hold_back(&self, _mark: &Mark) -> Result<()> {
+        Err(Trouble::Wrong("it cannot be held back".into()))
+    }
     /// What its log, of which this is the end, says of the reason why it ended.
     fn reason(&self, log: &str, life: Life) -> Option<String>;
 

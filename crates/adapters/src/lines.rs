@@ -201,6 +201,9 @@ impl Driver for Lines {
             self.control().display().to_string(),
             site.me.to_string(),
         ];
+        if let Start::HeldBack { .. } = start {
+            return Err(Trouble::Wrong("its servers cannot be held back".into()));
+        }
         if let Start::Standby { upstream } = start {
             self.put(&site.data, "standby", "")?;
             if let Some(upstream) = upstream {

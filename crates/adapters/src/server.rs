@@ -138,6 +138,18 @@ impl Server {
             Action::Rewind { to } => return driver.rewind(&to).await,
             Action::Clone { from } => driver.copy_from(&from).await?,
             Action::SetSync(setting) => driver.set_sync(setting).await?,
+            Action::Mark { label } => {
+                let at = driver.mark(&label).await?;
+                return Ok(Done::Marked { at });
+            }
+            Action::HoldBack { upstream, mark } => {
+                if self.host.nothing_runs()? {
+                    let upstream = Some(upstream).filter(|u| *u != self.host.site.me);
+                    let label = mark.label.clone();
+                    self.start(Start::HeldBack { upstream, label }).await?;
+                }
+                driver.hold_back(&mark).await?;
+            }
         }
         Ok(Done::Ok)
     }
@@ -267,6 +279,7 @@ impl Server {
             copied: self.host.copied(),
             run: self.host.run_now().filter(|_| seen.runs()),
             identity: self.driver.identity(),
+            can_hold_back: self.driver.can_hold_back(),
             ..seen
         }
     }

@@ -122,6 +122,7 @@ fn pair(dir: &Path) -> [Server; 2] {
                 address,
                 data,
                 log: None,
+                copy_from: None,
             },
         )
     };

@@ -5,8 +5,8 @@ use crate::report::OperationReport;
 use crate::types::{
     AcknowledgeBody, ChangedReply, Endpoint, HandOverBody, HistoryReply, HostNeed, InvitationReply,
     InviteBody, JoinBody, JoinReply, MaintenanceBody, ModeBody, MoveBody, PastRevision, PowerBody,
-    RenewBody, RenewReply, RestartBody, RevisionReply, SelfReply, SpecBody, SpecReply,
-    StartedReply, StatusReply, StepView, TriedReply, TryBody,
+    RenewBody, RenewReply, RevisionReply, SafetyPointBody, SelfReply, SpecBody, SpecReply,
+    StartedReply, StatusReply, StepView, TriedReply, TryBody, WishBody,
 };
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
@@ -269,7 +269,7 @@ impl Client {
     pub async fn restart_plan(
         &self,
         workload: &str,
-        body: &RestartBody,
+        body: &WishBody,
     ) -> Result<IntentPlan, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/restart");
         self.call(Method::POST, &path, Some(body)).await
@@ -278,13 +278,51 @@ impl Client {
     pub async fn restart(
         &self,
         workload: &str,
-        body: &RestartBody,
+        body: &WishBody,
     ) -> Result<StartedReply, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/restart");
         self.call(Method::POST, &path, Some(body)).await
     }
 
-    /// Ends a maintenance, or takes back a revision that is not in force yet.
+    pub async fn safety_point_plan(
+        &self,
+        workload: &str,
+        body: &SafetyPointBody,
+    ) -> Result<IntentPlan, ClientError> {
+        let path = format!("/api/v1/workloads/{workload}/safety-point");
+        self.call(Method::POST, &path, Some(body)).await
+    }
+
+    /// Keeps a place in a workload's writes, and a standby that stays there.
+    pub async fn safety_point(
+        &self,
+        workload: &str,
+        body: &SafetyPointBody,
+    ) -> Result<StartedReply, ClientError> {
+        let path = format!("/api/v1/workloads/{workload}/safety-point");
+        self.call(Method::POST, &path, Some(body)).await
+    }
+
+    pub async fn go_back_plan(
+        &self,
+        workload: &str,
+        body: &WishBody,
+    ) -> Result<IntentPlan, ClientError> {
+        let path = format!("/api/v1/workloads/{workload}/safety-point/go-back");
+        self.call(Method::POST, &path, Some(body)).await
+    }
+
+    /// Has a workload go on from its safety point.
+    pub async fn go_back(
+        &self,
+        workload: &str,
+        body: &WishBody,
+    ) -> Result<StartedReply, ClientError> {
+        let path = format!("/api/v1/workloads/{workload}/safety-point/go-back");
+        self.call(Method::POST, &path, Some(body)).await
+    }
+
+    /// Ends a maintenance, drops a safety point, or takes back a revision that is not in force yet.
     pub async fn end(&self, intent: OperationId) -> Result<ChangedReply, ClientError> {
         let path = format!("/api/v1/operations/{}/end", intent.0);
         self.call::<(), _>(Method::POST, &path, None).await

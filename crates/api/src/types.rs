@@ -177,9 +177,38 @@ pub struct RevisionReply {
 }
 
 /// `POST /api/v1/workloads/{workload}/restart`: its servers, one after the other.
+/// `POST /api/v1/workloads/{workload}/safety-point/go-back`: as if nothing had been written since.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct RestartBody {
+pub struct WishBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 200)]
+    pub why: Option<String>,
+    /// What the plan that was approved says of itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<String>,
+    /// Only say what would be done.
+    #[serde(default)]
+    pub plan_only: bool,
+}
+
+/// `POST /api/v1/workloads/{workload}/safety-point`: a place in its writes that is kept.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SafetyPointBody {
+    /// 1 to 40 lower-case letters, digits and `-`.
+    #[schema(min_length = 1, max_length = 40, pattern = "^[a-z0-9-]+$")]
+    pub name: String,
+    /// The standby that is held back; the one that is missed least where it is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub node: Option<NodeId>,
+    /// No other standby need have every write meanwhile.
+    #[serde(default)]
+    pub bare: bool,
+    /// It is dropped by itself then: 1 to 7776000 (90 days).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 7_776_000)]
+    pub for_seconds: Option<u64>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(max_length = 200)]
     pub why: Option<String>,

@@ -121,6 +121,8 @@ const MISTAKES: &[(&str, &str)] = &[
     ("needs = []", "spread = [\"fares\"]\ntogether = [\"fares\"]"),
     ("rank = 1", "rank = 0"),
     ("rank = 1", "rank = 1\nlog = \"/srv/sailings/log\""),
+    ("rank = 1", "rank = 1\ncopy_from = \"doline\""),
+    ("rank = 1", "rank = 1\ncopy_from = \"uvala\""),
     (
         "[workload.sailings.replica.polje]",
         "[workload.sailings.replica.ponor]",

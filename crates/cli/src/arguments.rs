@@ -125,6 +125,9 @@ pub enum Command {
     /// What clients paste, and where it leads now
     #[command(subcommand)]
     Endpoint(EndpointCommand),
+    /// Places in a workload's writes to go back to, kept before risky work
+    #[command(subcommand)]
+    SafetyPoint(SafetyPointCommand),
     /// The site's own programs, run at named points of what the cluster does
     #[command(subcommand)]
     Step(StepCommand),
@@ -298,7 +301,7 @@ pub struct Consent {
 /// A change of the spec.
 #[derive(Args, Clone)]
 pub struct Changed {
-    /// A reason, kept with the revision
+    /// A reason, kept with it
     #[arg(long)]
     pub why: Option<String>,
     #[command(flatten)]
@@ -413,6 +416,41 @@ pub enum WorkloadCommand {
         #[command(flatten)]
         change: Changed,
     },
+}
+
+#[derive(Subcommand)]
+pub enum SafetyPointCommand {
+    List,
+    /// Keep the place where a workload is now: a standby stops there and stays, and can be read
+    Take(NewPoint),
+    /// Have a workload go on from its point: what was written since is given up on every node
+    GoBack {
+        workload: String,
+        #[command(flatten)]
+        change: Changed,
+    },
+    /// Let its standby follow again
+    Drop {
+        workload: String,
+    },
+}
+
+#[derive(Args)]
+pub struct NewPoint {
+    pub workload: String,
+    /// 1 to 40 lower-case letters, digits and `-`, such as before-fares
+    pub name: String,
+    /// The standby that is held back [default: the one that is missed least]
+    #[arg(long, value_name = "NODE")]
+    pub on: Option<String>,
+    /// For how long, after which it is dropped by itself: 90m, 8h, 7d
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
+    pub time: Option<Duration>,
+    /// No other standby need have every write meanwhile
+    #[arg(long)]
+    pub bare: bool,
+    #[command(flatten)]
+    pub change: Changed,
 }
 
 #[derive(Subcommand)]

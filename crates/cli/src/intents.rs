@@ -5,20 +5,18 @@ use crate::act::approved;
 use crate::arguments::{Consent, Rest};
 use crate::difference;
 use crate::ending::Ending;
-use crate::output::{Format, columns, facts, print, print_next, remark, utc};
+use crate::output::{Format, columns, facts, print, print_next, remark, size, utc};
 use anyhow::{Context, Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::operation::Outcome;
 use karst_api::core::request::IntentPlan;
-use karst_api::core::view::{IntentView, Status, TodoView};
-use karst_api::{
-    Client, ClientError, MaintenanceBody, RestartBody, SpecBody, StartedReply, specfile,
-};
+use karst_api::core::view::{IntentKind, IntentView, Status, TodoView};
+use karst_api::{Client, ClientError, MaintenanceBody, SpecBody, StartedReply, WishBody, specfile};
 use std::fmt::Write as _;
 use std::path::Path;
 use toml_edit::{DocumentMut, Item};
 
-fn plan_text(plan: &IntentPlan) -> String {
+pub fn plan_text(plan: &IntentPlan) -> String {
     let mut text = format!("Plan: {}\n", plan.title);
     for why in &plan.unmet {
         let _ = writeln!(text, "  NOT MET: {why}");
@@ -29,6 +27,9 @@ fn plan_text(plan: &IntentPlan) -> String {
     }
     for consequence in &plan.consequences {
         let _ = writeln!(text, "  note    {consequence}");
+    }
+    if let Some(bytes) = plan.given_up {
+        let _ = writeln!(text, "  GIVES UP  {} of log, as of now", size(bytes));
     }
     text
 }
@@ -242,6 +243,7 @@ fn without(text: &str, what: &Removed) -> Result<String> {
                         part.map(|part| part.remove(node));
                     }
                     without_reader(workload, node);
+                    without_source(workload, node);
                     without_read_gate(workload, node);
                 }
             }
@@ -261,6 +263,7 @@ fn without(text: &str, what: &Removed) -> Result<String> {
             let mut workload = all.and_then(|all| below(all, &[name]));
             if let Some(workload) = &mut workload {
                 without_reader(workload, node);
+                without_source(workload, node);
             }
             let replicas = workload.and_then(|w| below(w, &["replica"]));
             let replicas = replicas.and_then(Item::as_table_like_mut);
@@ -312,6 +315,17 @@ fn without_reader(workload: &mut Item, node: &str) {
     let except = below(workload, &["reads", "except"]);
     if let Some(except) = except.and_then(Item::as_array_mut) {
         except.retain(|name| name.as_str() != Some(node));
+    }
+}
+
+/// Others are copied from somebody else from then on.
+fn without_source(workload: &mut Item, node: &str) {
+    let replicas = below(workload, &["replica"]).and_then(Item::as_table_like_mut);
+    for (_, replica) in replicas.into_iter().flat_map(|all| all.iter_mut()) {
+        let names_it = replica.get("copy_from").and_then(Item::as_str) == Some(node);
+        if let (true, Some(replica)) = (names_it, replica.as_table_like_mut()) {
+            replica.remove("copy_from");
+        }
     }
 }
 
@@ -367,7 +381,7 @@ pub async fn restart(
     consent: &Consent,
     format: Format,
 ) -> Result<Ending> {
-    let body = RestartBody {
+    let body = WishBody {
         why,
         seen: None,
         plan_only: true,
@@ -375,7 +389,7 @@ pub async fn restart(
     let plan = client.restart_plan(workload, &body).await?;
     print(format, &plan, plan_text)?;
     let begin = async |seen| {
-        let body = RestartBody {
+        let body = WishBody {
             seen: Some(seen),
             plan_only: false,
             ..body
@@ -386,7 +400,7 @@ pub async fn restart(
 }
 
 /// Asks, has it begun with what was seen, and shows how it goes.
-async fn after_plan(
+pub async fn after_plan(
     client: &Client,
     plan: IntentPlan,
     consent: &Consent,
@@ -414,7 +428,9 @@ pub async fn end_rest(client: &Client, rest: &Rest, format: Format) -> Result<En
     };
     let wanted = |name: &str| rest.nodes.iter().chain(&zone).any(|n| n == name);
     let rests = |intent: &&IntentView| {
-        !intent.turned && intent.nodes.iter().any(|node| wanted(node.as_str()))
+        !intent.turned
+            && intent.kind == IntentKind::Maintenance
+            && intent.nodes.iter().any(|node| wanted(node.as_str()))
     };
     let ids: Vec<OperationId> = status.intents.iter().filter(rests).map(|i| i.id).collect();
     if ids.is_empty() {
@@ -452,7 +468,8 @@ pub fn is_intent(status: &Status, id: OperationId) -> bool {
 }
 
 /// Prints each step when it is done and each thing that is waited for, until all is done; a
-/// maintenance is left when everything has left those nodes.
+/// maintenance is left when everything has left those nodes, and a safety point when its standby
+/// stands there.
 pub async fn watch(client: &Client, id: OperationId, format: Format) -> Result<Ending> {
     let mut shown: Vec<String> = Vec::new();
     let (mut result, mut printed, mut rests) = (None, Ok(()), None);
@@ -469,7 +486,7 @@ pub async fn watch(client: &Client, id: OperationId, format: Format) -> Result<E
                     shown.push(line);
                 }
             }
-            rests = intent.filter(|i| i.empty).map(|i| i.nodes.clone());
+            rests = intent.filter(|i| i.empty).map(ends_by);
             result.is_some() || rests.is_some() || printed.is_err()
         });
         let ended = watched.await;
@@ -480,13 +497,8 @@ pub async fn watch(client: &Client, id: OperationId, format: Format) -> Result<E
             return Err(error.into());
         }
     }
-    if let Some(nodes) = rests {
-        let names: Vec<String> = nodes.iter().map(ToString::to_string).collect();
-        let names = names.join(" ");
-        remark(
-            format,
-            &format!("`karst node maintenance {names} --end` ends it\n"),
-        );
+    if let Some(ends_by) = rests {
+        remark(format, &format!("`{ends_by}` ends it\n"));
         return Ok(Ending::Done);
     }
     match result {
@@ -498,6 +510,17 @@ pub async fn watch(client: &Client, id: OperationId, format: Format) -> Result<E
         _ => {
             remark(format, &format!("{id} is done\n"));
             Ok(Ending::Done)
+        }
+    }
+}
+
+/// The command that ends what lasts.
+fn ends_by(intent: &IntentView) -> String {
+    match (intent.kind, &intent.workload) {
+        (IntentKind::SafetyPoint, Some(workload)) => format!("karst safety-point drop {workload}"),
+        _ => {
+            let names: Vec<&str> = intent.nodes.iter().map(|node| node.as_str()).collect();
+            format!("karst node maintenance {} --end", names.join(" "))
         }
     }
 }
@@ -549,6 +572,7 @@ mod tests {
     fn what_is_taken_out_leaves_the_rest_as_it_was_written() {
         let text = "cluster = \"skerry\" # ours\n[node.doline]\nzone = \"a\"\n[node.polje]\nzone = \"b\"\n\
                     [workload.sailings]\ndriver = \"lines\"\n[workload.sailings.replica.doline]\ndata = \"/d\"\n\
+                    copy_from = \"polje\"\n\
                     [workload.sailings.replica.polje]\ndata = \"/d\"\n[workload.sailings.gate]\npolje = \"x\"\n\
                     [workload.sailings.reads]\nexcept = [\"polje\"]\n[workload.sailings.reads.gate]\npolje = \"y\"\n";
         let less = without(text, &Removed::Node("polje")).unwrap();

@@ -20,6 +20,7 @@ mod nodes;
 mod operations;
 mod output;
 mod runbook;
+mod safety_points;
 mod spec;
 mod spec_init;
 mod status;
@@ -31,7 +32,7 @@ mod workloads;
 use anyhow::Context as _;
 use arguments::{
     Changed, Cli, Command, EndpointCommand, FindingCommand, NodeCommand, OperationCommand,
-    QuorumCommand, ReplicaCommand, SpecCommand, StepCommand, WorkloadCommand,
+    QuorumCommand, ReplicaCommand, SafetyPointCommand, SpecCommand, StepCommand, WorkloadCommand,
 };
 use clap::{CommandFactory, Parser};
 use ending::Ending;
@@ -96,6 +97,7 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
             workload,
             client: kind,
         }) => endpoints::show(&client()?, workload.as_deref(), kind.as_deref(), format).await,
+        Command::SafetyPoint(command) => safety_point(command, &client()?, format).await,
         Command::Step(StepCommand::List) => steps::list(&client()?, format).await,
         Command::Step(StepCommand::Try { step, on, workload }) => {
             steps::try_one(&client()?, &step, on.as_deref(), workload, format).await
@@ -213,6 +215,23 @@ async fn spec_in_force(
         } => intents::revert(client, number, why, &consent, format).await,
         SpecCommand::Init(_) | SpecCommand::Check { .. } => {
             unreachable!("both are carried out without a client")
+        }
+    }
+}
+
+async fn safety_point(
+    command: SafetyPointCommand,
+    client: &Client,
+    format: Format,
+) -> anyhow::Result<Ending> {
+    match command {
+        SafetyPointCommand::List => safety_points::list(client, format).await,
+        SafetyPointCommand::Take(new) => safety_points::take(client, &new, format).await,
+        SafetyPointCommand::GoBack { workload, change } => {
+            safety_points::go_back(client, &workload, change, format).await
+        }
+        SafetyPointCommand::Drop { workload } => {
+            safety_points::drop_one(client, &workload, format).await
         }
     }
 }

@@ -1,12 +1,13 @@
 //! Workloads: their replicas, gates, address, and who may take over.
 
 use crate::ending::Ending;
-use crate::output::{Format, columns, print, size, state};
+use crate::output::{Format, columns, print, size, state, utc};
+use crate::safety_points::age;
 use crate::words::{lasting, mode_text, names, pick};
 use anyhow::Result;
 use karst_api::Client;
 use karst_api::core::text::span;
-use karst_api::core::view::{NameView, ReaderView, ReadsView, WorkloadView};
+use karst_api::core::view::{NameView, ReaderView, ReadsView, SafetyPointView, WorkloadView};
 use std::fmt::Write as _;
 use std::net::IpAddr;
 use std::time::Duration;
@@ -67,6 +68,8 @@ pub fn workload_part(w: &WorkloadView) -> String {
         let _ = writeln!(text, "  address {} {place}{remark}", a.on.join(", "));
     }
     w.name.iter().for_each(|name| dns_name(&mut text, name));
+    let point = w.safety_point.as_ref();
+    point.into_iter().for_each(|p| safety_point(&mut text, p));
     for g in &w.gates {
         let to = g
             .forwards_to
@@ -84,6 +87,23 @@ pub fn workload_part(w: &WorkloadView) -> String {
     }
     w.reads.iter().for_each(|reads| readers(&mut text, reads));
     text
+}
+
+fn safety_point(text: &mut String, point: &SafetyPointView) {
+    let so = if point.stands {
+        "stands there"
+    } else {
+        "is on its way there"
+    };
+    let written = point.written_since.map_or("not known".into(), size);
+    let until = point.until.map_or("it is dropped".into(), utc);
+    let _ = writeln!(
+        text,
+        "  safety point {}: {} {so}, age {}, {written} of log written since, kept until {until}",
+        point.name,
+        point.node,
+        age(point)
+    );
 }
 
 /// Where its name leads, and what is against it.

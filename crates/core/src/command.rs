@@ -5,6 +5,7 @@ use crate::ids::{BootId, Epoch, Index, NodeId, OperationId, RunId, StoreId, Work
 use crate::intent::{Intent, Invitation};
 use crate::operation::{ModeSet, Operation, Outcome, Phase};
 use crate::position::SwitchPoint;
+use crate::safetypoint::HeldBack;
 use crate::spec::{After, Revision};
 use crate::votes::{Voters, Votes};
 use serde::{Deserialize, Serialize};
@@ -49,7 +50,7 @@ pub enum ClusterAct {
     },
     /// Somebody wants something of the cluster; what is to be done follows from that.
     Intend(Intent),
-    /// A maintenance ends.
+    /// A maintenance ends, or a safety point is dropped.
     End { intent: OperationId, by: Author },
     /// Nothing is left to do for it, or nothing more is to be done.
     Close {
@@ -148,6 +149,8 @@ pub enum WorkloadAct {
     },
     /// That standby stops and starts again; none: nobody does any more.
     Restart(Option<Restarting>),
+    /// That standby is held back at a safety point; none: nobody is any more.
+    HoldBack(Option<HeldBack>),
     Finish {
         operation: OperationId,
         outcome: Outcome,

@@ -3,6 +3,7 @@
 
 use crate::author::Author;
 use crate::ids::{NodeId, RunId, WorkloadId};
+use crate::safetypoint::{GoingBack, SafetyPoint};
 use crate::spec::{Change, Revision};
 use crate::votes::Votes;
 use serde::{Deserialize, Serialize};
@@ -28,6 +29,10 @@ pub enum Want {
     Maintenance(Maintenance),
     /// The servers of a workload are to be restarted, one after the other.
     Restart(Restart),
+    /// A standby is to be held back at a place that has a name.
+    SafetyPoint(SafetyPoint),
+    /// A workload is to go on from there.
+    GoingBack(GoingBack),
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -57,7 +62,19 @@ impl Want {
     pub fn revision(&self) -> Option<&Arc<Revision>> {
         match self {
             Want::Revision(revision) => Some(revision),
-            Want::Maintenance(_) | Want::Restart(_) => None,
+            Want::Maintenance(_) | Want::Restart(_) | Want::SafetyPoint(_) | Want::GoingBack(_) => {
+                None
+            }
+        }
+    }
+
+    /// The workload that it is about, if it is about one.
+    pub fn workload(&self) -> Option<&WorkloadId> {
+        match self {
+            Want::Revision(_) | Want::Maintenance(_) => None,
+            Want::Restart(restart) => Some(&restart.workload),
+            Want::SafetyPoint(point) => Some(&point.workload),
+            Want::GoingBack(back) => Some(&back.workload),
         }
     }
 
@@ -74,6 +91,19 @@ impl Want {
                     "a restart of the servers of {}, one after the other",
                     restart.workload
                 )
+            }
+            Want::SafetyPoint(point) => {
+                let SafetyPoint {
+                    workload,
+                    name,
+                    node,
+                    ..
+                } = point;
+                format!("safety point {name} of {workload}, kept on {node}")
+            }
+            Want::GoingBack(back) => {
+                let GoingBack { workload, name, .. } = back;
+                format!("{workload} back at its safety point {name}")
             }
         }
     }
@@ -98,7 +128,7 @@ pub struct Intended {
     pub what: Intent,
     /// What it changes, as of when it was taken into the log.
     pub change: Change,
-    /// A revision: it is in force. A maintenance: it has ended, by whose word.
+    /// A revision: it is in force. A maintenance or a safety point: it has ended, by whose word.
     pub turned: Option<Author>,
 }
 
@@ -107,6 +137,20 @@ impl Intended {
     pub fn pending(&self) -> Option<&Arc<Revision>> {
         match &self.what.want {
             Want::Revision(revision) if self.turned.is_none() => Some(revision),
+            _ => None,
+        }
+    }
+
+    /// It lasts until somebody ends it, or its time is over.
+    pub fn lasts(&self) -> bool {
+        let lasts = matches!(self.what.want, Want::Maintenance(_) | Want::SafetyPoint(_));
+        lasts && self.turned.is_none()
+    }
+
+    /// The safety point that nobody has dropped yet.
+    pub fn safety_point(&self) -> Option<&SafetyPoint> {
+        match &self.what.want {
+            Want::SafetyPoint(point) if self.turned.is_none() => Some(point),
             _ => None,
         }
     }

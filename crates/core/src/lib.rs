@@ -39,6 +39,7 @@ pub mod power;
 pub mod progress;
 pub mod replica;
 pub mod request;
+pub mod safetypoint;
 pub mod spec;
 pub mod state;
 pub mod steward;

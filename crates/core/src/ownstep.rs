@@ -125,9 +125,16 @@ pub struct OwnStep {
 impl OwnStep {
     pub fn runs(&self, at: Point, workload: Option<&WorkloadId>, node: &NodeId) -> bool {
         let of_workload = |id| self.workloads.is_empty() || self.workloads.contains(id);
-        self.at == at
-            && workload.is_none_or(of_workload)
-            && (self.nodes.is_empty() || self.nodes.contains(node))
+        self.at == at && workload.is_none_or(of_workload) && self.is_of(node)
+    }
+
+    pub fn is_of(&self, node: &NodeId) -> bool {
+        self.nodes.is_empty() || self.nodes.contains(node)
+    }
+
+    /// Whether what it ran before is not to be done.
+    pub fn stops(&self, ended: &Ended) -> bool {
+        !ended.is_well() && self.if_fails == IfFails::Stop
     }
 }
 

@@ -24,6 +24,8 @@ pub enum Planted {
     RetireAtOnce,
     /// R8: a revision is in force before anybody has looked whether the hosts can take it.
     AdoptUnseen,
+    /// P1: whoever knows less of the log after a start than before takes nothing for held back.
+    HeldGoesOn,
     /// K4: a standby is restarted while writes wait for it.
     RestartInSet,
     /// A5, S2: messages leave before what they say is durable.

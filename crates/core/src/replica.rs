@@ -12,6 +12,7 @@ use crate::health::Hearing;
 use crate::ids::{BootId, Epoch, History, NodeId, OperationId, RunId, StoreId, WorkloadId};
 use crate::ownstep::Prepared;
 use crate::position::{Position, SwitchPoint};
+use crate::safetypoint::Mark;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
@@ -90,6 +91,12 @@ pub struct Observation {
     /// Settings of the spec that are in force after its next start, and not before.
     #[serde(default)]
     pub pending: Vec<String>,
+    /// Servers of its kind can be held back at a point.
+    #[serde(default)]
+    pub can_hold_back: bool,
+    /// The label of the point that a standby has gone up to and stays at.
+    #[serde(default)]
+    pub held_at: Option<String>,
     /// What the probe ran into, if anything.
     pub trouble: Option<String>,
     /// How far a clone or a rewind is.
@@ -151,6 +158,8 @@ impl Observation {
             can_write: None,
             overruled: Vec::new(),
             pending: Vec::new(),
+            can_hold_back: false,
+            held_at: None,
             trouble: None,
             copied: None,
         }
@@ -254,6 +263,16 @@ pub enum Action {
     Clone {
         from: NodeId,
     },
+    /// Write a point of that name into the program's log, and report where it is once whoever
+    /// confirms writes has it.
+    Mark {
+        label: String,
+    },
+    /// Go up to that point as a standby of `upstream`, and stay there following nobody.
+    HoldBack {
+        upstream: NodeId,
+        mark: Mark,
+    },
     /// Wait for these standbys at every commit, and report when all of them have everything written
     /// before (D2).
     SetSync(SyncSetting),
@@ -277,11 +296,12 @@ impl Action {
             Action::Promote { .. } | Action::Settle { .. } => 10,
             Action::StopNow => 15,
             Action::Repoint { .. } => 20,
+            Action::Mark { .. } => 30,
             Action::StopClean { limit } => return *limit + Duration::from_secs(15),
             Action::SetSync(_) => 75,
             Action::Checkpoint => 300,
             Action::Create | Action::StartPrimary | Action::StartStandby { .. } => 180,
-            Action::Rewind { .. } => 3_600,
+            Action::Rewind { .. } | Action::HoldBack { .. } => 3_600,
             Action::Clone { .. } => 24 * 3_600,
         };
         Duration::from_secs(seconds)
@@ -306,6 +326,8 @@ impl Action {
             Action::Repoint { upstream } => format!("now follows {upstream}"),
             Action::Rewind { to } => format!("rewound to the history of {to}"),
             Action::Clone { from } => format!("copied anew from {from}"),
+            Action::Mark { label } => format!("point {label} written"),
+            Action::HoldBack { mark, .. } => format!("stands at {}", mark.label),
             Action::SetSync(setting) if setting.standbys.is_empty() => {
                 "commits wait for nobody".into()
             }
@@ -330,6 +352,8 @@ impl Action {
             Action::Repoint { upstream } => format!("repointing to {upstream}"),
             Action::Rewind { to } => format!("rewind to the history of {to}"),
             Action::Clone { from } => format!("fresh clone from {from}"),
+            Action::Mark { label } => format!("writing point {label}"),
+            Action::HoldBack { mark, .. } => format!("going up to point {}", mark.label),
             Action::SetSync(setting) if setting.standbys.is_empty() => {
                 "setting no synchronous standby".into()
             }
@@ -362,6 +386,10 @@ pub enum Done {
     },
     Promoted(Promotion),
     Settled {
+        at: Position,
+    },
+    /// The point is there.
+    Marked {
         at: Position,
     },
     /// It was not begun: the site's own step before it says so.
@@ -504,6 +532,9 @@ pub struct ReplicaReport {
     /// This switchover is not to be: the site's own step before it says why.
     #[serde(default)]
     pub refused: Option<(OperationId, String)>,
+    /// The point that this primary has written for that intent.
+    #[serde(default)]
+    pub marked: Option<(OperationId, Mark)>,
     /// The data were rewound to the history of this epoch's primary, or are a complete copy of it.
     pub rejoined: Option<Epoch>,
     /// A promotion was tried here and never opened (D5).

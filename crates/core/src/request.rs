@@ -132,6 +132,18 @@ pub enum Plea {
     },
     /// The servers of a workload are restarted, one after the other.
     Restart { workload: WorkloadId },
+    /// A standby is held back at a place in the workload's writes; without a node the one that is
+    /// missed least.
+    SafetyPoint {
+        workload: WorkloadId,
+        name: String,
+        node: Option<NodeId>,
+        /// No other standby need have every write meanwhile.
+        bare: bool,
+        until: Option<u64>,
+    },
+    /// A workload goes on from its safety point: what was written since is given up.
+    GoBack { workload: WorkloadId },
 }
 
 impl Request {
@@ -161,7 +173,7 @@ impl Request {
             | Request::Invite { .. }
             | Request::Power { .. }
             | Request::Intend {
-                plea: Plea::Revision { .. },
+                plea: Plea::Revision { .. } | Plea::GoBack { .. },
                 ..
             } => Level::Administer,
             Request::Switchover { .. }
@@ -274,7 +286,10 @@ pub struct IntentPlan {
     pub consequences: Vec<String>,
     /// What stands in its way.
     pub unmet: Vec<String>,
-    /// Stands for all of this: whoever approves the plan sends it back.
+    /// Bytes of log whose writes are given up with it, as of now; none where that is nothing, or not
+    /// known.
+    pub given_up: Option<u64>,
+    /// Stands for the steps and the costs: whoever approves the plan sends it back.
     pub seen: String,
 }
 
@@ -306,7 +321,16 @@ impl Plea {
                 let nodes = nodes.iter().map(NodeId::as_str);
                 nodes.chain(bare.iter().map(WorkloadId::as_str)).collect()
             }
-            Plea::Restart { workload } => vec![workload.as_str()],
+            Plea::Restart { workload } | Plea::GoBack { workload } => vec![workload.as_str()],
+            Plea::SafetyPoint {
+                workload,
+                name,
+                node,
+                ..
+            } => {
+                let node = node.as_ref().map(NodeId::as_str);
+                [workload.as_str(), name].into_iter().chain(node).collect()
+            }
         }
     }
 }

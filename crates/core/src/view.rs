@@ -199,16 +199,18 @@ pub struct IntentView {
     pub id: OperationId,
     pub kind: IntentKind,
     pub title: String,
-    /// In maintenance, while it lasts.
+    /// In maintenance while it lasts, or held back.
     pub nodes: Vec<NodeId>,
+    /// The one that it is about, where it is about one.
+    pub workload: Option<WorkloadId>,
     pub by: Author,
     /// In seconds since the Unix epoch.
     pub at: u64,
     pub why: Option<String>,
     pub until: Option<u64>,
-    /// The revision is in force; the maintenance has ended.
+    /// The revision is in force; the maintenance has ended; the safety point is dropped.
     pub turned: bool,
-    /// A maintenance: nothing is held there any more.
+    /// A maintenance: nothing is held there any more. A safety point: its standby stands there.
     pub empty: bool,
     pub steps: Vec<TodoView>,
 }
@@ -220,6 +222,8 @@ pub enum IntentKind {
     Revision,
     Maintenance,
     Restart,
+    SafetyPoint,
+    GoingBack,
 }
 
 /// One step of it.
@@ -432,6 +436,7 @@ pub struct WorkloadView {
     pub address: Option<AddressView>,
     /// Its name in DNS.
     pub name: Option<NameView>,
+    pub safety_point: Option<SafetyPointView>,
     pub operation: Option<OperationId>,
 }
 
@@ -541,6 +546,8 @@ pub enum Work {
     Rewind,
     Clone,
     SetSync,
+    Mark,
+    HoldBack,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -574,6 +581,32 @@ pub struct NameView {
     pub wanted: Option<Vec<IpAddr>>,
     /// Why it cannot be kept.
     pub remark: Option<String>,
+}
+
+/// A place in the workload's writes that somebody has kept, to go back to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SafetyPointView {
+    pub name: String,
+    /// The standby that is held back at it.
+    pub node: NodeId,
+    /// What keeps it: its steps are among the intents.
+    pub intent: OperationId,
+    pub by: Author,
+    /// In seconds since the Unix epoch, as the asked node's clock had them.
+    pub at: u64,
+    pub why: Option<String>,
+    /// For how long it has been wanted, by the clock of the node that says this.
+    pub age_ms: Option<u64>,
+    /// It is dropped then, by the same clock.
+    pub until: Option<u64>,
+    /// The standby is seen to be there; nothing goes back to it before.
+    pub stands: bool,
+    /// The point's name in the log of the workload's program, once it is written.
+    pub label: Option<String>,
+    pub position: Option<Position>,
+    /// Bytes of log that were written since; none where that is not known.
+    pub written_since: Option<u64>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

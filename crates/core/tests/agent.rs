@@ -32,7 +32,7 @@ fn a_promotion_waits_for_lease_deadman_and_the_durable_attempt() {
     rig.agent.authority.on_armed(deadline);
     let kept = Kept {
         attempted: Some(Epoch(2)),
-        surrendered: None,
+        ..Kept::default()
     };
     assert_eq!(
         rig.step(&assigned),
@@ -189,7 +189,7 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
 
     let kept = Kept {
         attempted: Some(Epoch(2)),
-        surrendered: None,
+        ..Kept::default()
     };
     let mut agent = Agent::new(me(), kept);
     agent.on_observed(
@@ -201,6 +201,7 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
         now: Time::from_millis(1000),
         operation: None,
         own_steps: Default::default(),
+        copy_from: None,
     };
     let mut open = workload(
         3,
@@ -423,6 +424,45 @@ fn a_diverged_replica_is_rewound_and_else_cloned() {
             from: "polje".into()
         })
     );
+}
+
+/// A copy of a member of the sync set is as good as the primary's, and of nobody else.
+#[test]
+fn a_copy_comes_from_the_standby_that_the_spec_names_while_it_has_every_write() {
+    let mut open = workload(
+        2,
+        Tenure::Open {
+            holder: "uvala".into(),
+            serving: true,
+        },
+    );
+    let rig = || {
+        let mut rig = Rig::new(Observation::down(Data::Empty));
+        rig.copy_from = Some("polje".into());
+        rig
+    };
+    let clone = |from: &str| Some(Action::Clone { from: from.into() });
+    let copies = |rig: &mut Rig, open: &_| rig.action(open).map(|(_, action)| action);
+    assert_eq!(
+        copies(&mut rig(), &open),
+        clone("uvala"),
+        "it may lack some"
+    );
+    open.sync.sure = vec!["polje".into()];
+    let mut one = rig();
+    assert!(
+        one.step(&open).is_empty(),
+        "the primary's clients come first"
+    );
+    one.now += Duration::from_secs(1);
+    let (id, action) = one.action(&open).unwrap();
+    assert_eq!(Some(action), clone("polje"));
+    open.sync.sure.clear();
+    assert!(one.step(&open).is_empty(), "what is under way goes on");
+    open.sync.sure = vec!["polje".into()];
+    one.agent.on_done(id, Err("a test".into()), one.now);
+    one.now += Duration::from_secs(5);
+    assert_eq!(copies(&mut one, &open), clone("uvala"), "it failed there");
 }
 
 /// Seen: a standby that settled for 1.4 s kept a new primary, which waited for nobody else, from

@@ -44,6 +44,7 @@ fn spec(voters: &[&str]) -> Spec {
         address: address(0, 2),
         data: "/d".into(),
         log: None,
+        copy_from: None,
     };
     let workload = WorkloadSpec {
         driver: "postgres".into(),

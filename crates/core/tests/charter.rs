@@ -37,6 +37,7 @@ fn spec() -> Spec {
         address: at(2),
         data: "/data".into(),
         log: None,
+        copy_from: None,
     };
     let workload = WorkloadSpec {
         driver: "lines".into(),

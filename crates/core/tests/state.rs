@@ -4,9 +4,9 @@
 use karst_core::author::Author;
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
 use karst_core::operation::{Cause, Kind, Mode, ModeSet, Operation};
-
+use karst_core::safetypoint::{HeldBack, Mark, Stage};
 use karst_core::state::{ClusterState, Tenure};
-use karst_core::{BootId, Epoch, Index, NodeId, SwitchPoint, WorkloadId};
+use karst_core::{BootId, Epoch, Index, NodeId, OperationId, Position, SwitchPoint, WorkloadId};
 
 fn w() -> WorkloadId {
     "sailings".into()
@@ -285,4 +285,127 @@ fn one_operation_at_a_time() {
     );
     assert_eq!(state.0.running(&w()).map(|(id, _)| id.0), Some(1));
     assert_eq!(state.0.applied, Index(2));
+}
+
+fn held(node: &str, stage: Stage) -> HeldBack {
+    HeldBack {
+        intent: OperationId(3),
+        name: "before-fares".into(),
+        node: node.into(),
+        stage,
+    }
+}
+
+fn stands(epoch: u64) -> Stage {
+    Stage::Stands(Mark {
+        label: "before-fares.3.1".into(),
+        epoch: Epoch(epoch),
+        at: Position::new("1", 100),
+    })
+}
+
+impl Built {
+    fn hold_back(&mut self, held: Option<HeldBack>) -> bool {
+        self.apply(Command::Workload(w(), WorkloadAct::HoldBack(held)))
+    }
+    fn sync(&mut self, number: u64, asked: &[&str]) -> bool {
+        let asked: Vec<NodeId> = asked.iter().map(|n| NodeId::from(*n)).collect();
+        let epoch = self.0.workload(&w()).epoch;
+        self.apply(Command::Workload(
+            w(),
+            WorkloadAct::Sync {
+                epoch,
+                number,
+                sure: Vec::new(),
+                asked,
+                unprotected: false,
+                why: String::new(),
+            },
+        ))
+    }
+    fn held(&self) -> Option<&HeldBack> {
+        self.0.workload(&w()).held_back.as_ref()
+    }
+}
+
+/// No write waits for a standby that is held back, in whichever order the log says so (P1).
+#[test]
+fn whoever_is_held_back_is_waited_for_by_nobody() {
+    let mut built = Built::new();
+    built.assign(1, "doline");
+    built.open(1);
+    let first = |node| Some(held(node, Stage::Stops));
+    assert!(!built.hold_back(first("uvala")), "it is in the set");
+    assert!(!built.hold_back(first("doline")), "it is the primary");
+    assert!(
+        !built.hold_back(Some(held("polje", Stage::Marks))),
+        "it runs"
+    );
+    assert!(built.hold_back(first("polje")));
+    assert!(!built.hold_back(first("cenote")), "one at a time");
+    assert!(!built.sync(2, &["uvala", "polje"]), "a set with it");
+    assert!(built.sync(2, &["uvala"]));
+}
+
+#[test]
+fn a_point_is_made_one_stage_after_the_other_and_under_one_primary() {
+    let mut built = Built::new();
+    built.assign(1, "doline");
+    built.open(1);
+    built.hold_back(Some(held("polje", Stage::Stops)));
+    assert!(
+        !built.hold_back(Some(held("polje", stands(1)))),
+        "not written yet"
+    );
+    assert!(built.hold_back(Some(held("polje", Stage::Marks))));
+    built.revoke(1);
+    built.apply(Command::Workload(
+        w(),
+        WorkloadAct::End {
+            epoch: Epoch(1),
+            how: Ended::LeaseOver,
+        },
+    ));
+    built.assign(2, "uvala");
+    assert!(
+        !built.hold_back(Some(held("polje", stands(1)))),
+        "nobody is open"
+    );
+    built.open(2);
+    assert!(
+        !built.hold_back(Some(held("polje", stands(1)))),
+        "of another primary"
+    );
+    assert!(built.hold_back(Some(held("polje", stands(2)))));
+    let needs_clone = Standing::NeedsClone("its history is a twin".into());
+    built.apply(Command::Workload(
+        w(),
+        WorkloadAct::Mark {
+            node: "polje".into(),
+            standing: needs_clone,
+        },
+    ));
+    assert_eq!(built.held(), None, "its data are no point any more");
+}
+
+#[test]
+fn whoever_goes_on_from_its_point_is_held_back_no_more() {
+    let mut built = Built::new();
+    built.assign(1, "doline");
+    built.open(1);
+    for stage in [Stage::Stops, Stage::Marks, stands(1)] {
+        assert!(built.hold_back(Some(held("polje", stage))));
+    }
+    built.revoke(1);
+    built.apply(Command::Workload(
+        w(),
+        WorkloadAct::End {
+            epoch: Epoch(1),
+            how: Ended::LeaseOver,
+        },
+    ));
+    built.assign(2, "polje");
+    assert!(built.held().is_some(), "it has to be at its point yet");
+    built.open(2);
+    assert_eq!(built.held(), None);
 }

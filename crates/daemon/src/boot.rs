@@ -110,6 +110,7 @@ struct Engine {
     store: store::Store,
     servers: wiring::Servers,
     disagreements: peers::Disagreements,
+    links: peers::Links,
     renewal: peers::Renewal,
     strange_datagrams: Arc<AtomicU64>,
     in_force: watch::Receiver<Arc<Revision>>,
@@ -135,8 +136,9 @@ fn start_engine(
         let receive = move |input| tell.input(input);
         peers::Peers::start(me, &spec, digest, identity, receive)?
     };
-    let (disagreements, renewal, strange_datagrams) = (
+    let (disagreements, links, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
+        peers.links.clone(),
         peers.renewal.clone(),
         peers.strangers.clone(),
     );
@@ -199,6 +201,7 @@ fn start_engine(
         store,
         servers,
         disagreements,
+        links,
         renewal,
         strange_datagrams,
         in_force: in_force.subscribe(),
@@ -233,6 +236,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let sessions = http::Sessions::new(&std::fs::read(run.tls.join("node.key"))?);
     let (asked, in_force) = (run.clone(), engine.in_force.clone());
     let looked_at = (me.clone(), engine.in_force.clone());
+    let links = engine.links.clone();
     let [own, seen_of_host] = <[about::Own; 2]>::default();
     start_about(
         &run,
@@ -248,7 +252,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         examine: Box::new(move || {
             let (me, in_force) = &looked_at;
             let spec = in_force.borrow().spec.clone();
-            let needs = examine::look_again(&asked, &spec, me)?;
+            let needs = examine::look_again(&asked, &spec, me, &links)?;
             nightly::note(&seen_of_host, me, &needs);
             Ok(needs)
         }),

@@ -70,7 +70,7 @@ async fn lacks(run: &Run, me: &NodeId, before: &Spec, after: &Spec) -> Vec<Strin
         .steps
         .iter()
         .filter_map(|name| after.steps.get_key_value(name));
-    let steps = steps.filter(|(_, step)| step.nodes.is_empty() || step.nodes.contains(me));
+    let steps = steps.filter(|(_, step)| step.is_of(me));
     let lacks =
         steps.filter_map(|(name, step)| Some(format!("step {name}: {}", here.lacks(step)?)));
     let mut all: Vec<String> = lacks.collect();

@@ -3,7 +3,7 @@
 use crate::heart::Tell;
 use karst_adapters::Steps;
 use karst_core::Input;
-use karst_core::ownstep::{IfFails, Occasion, Point, Ran};
+use karst_core::ownstep::{Occasion, Point, Ran};
 use karst_core::spec::Revision;
 use std::sync::Arc;
 use std::time::Duration;
@@ -35,7 +35,7 @@ impl OwnSteps {
         let mut refused = None;
         for (name, step) in all {
             let one = self.here.run(name, step, &occasion, false).await;
-            if !one.ended.is_well() && step.if_fails == IfFails::Stop {
+            if step.stops(&one.ended) {
                 refused = Some(format!("own step {name}: {}", one.ended));
             }
             ran.push(one);

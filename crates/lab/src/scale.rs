@@ -115,6 +115,7 @@ fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
         address: address(on(j), 5_000 + k),
         data: format!("/d/{k}"),
         log: None,
+        copy_from: None,
     };
     WorkloadSpec {
         driver: "postgres".into(),

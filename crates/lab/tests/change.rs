@@ -5,10 +5,11 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::core::event::FactKind;
 use karst_api::core::spec::FindingKind;
 use karst_api::core::view::{Condition, NodeState};
 use karst_api::core::{NodeId, OperationId};
-use karst_api::{MaintenanceBody, RestartBody, SpecBody, StatusReply};
+use karst_api::{MaintenanceBody, SpecBody, StatusReply, WishBody};
 use karst_lab::drill::{Running, compare, start_load};
 use karst_lab::fault::{self, Fault};
 use karst_lab::journal::{Ending, Line};
@@ -101,15 +102,15 @@ async fn settings(lab: &Lab) -> Result<()> {
             "{host}"
         );
     }
-    let plan = RestartBody {
+    let plan = WishBody {
         plan_only: true,
-        ..RestartBody::default()
+        ..WishBody::default()
     };
     let plan = lab.client.restart_plan(WORKLOAD, &plan).await?;
     ensure!(plan.unmet.is_empty() && plan.steps.len() == 3, "{plan:?}");
-    let restart = RestartBody {
+    let restart = WishBody {
         seen: Some(plan.seen),
-        ..RestartBody::default()
+        ..WishBody::default()
     };
     let id = lab.client.restart(WORKLOAD, &restart).await?.operation;
     done(lab, id).await?;
@@ -178,7 +179,31 @@ async fn replicas(lab: &Lab) -> Result<()> {
         find::postmaster(&lab.layout, &primary).is_err(),
         "its server is stopped"
     );
-    change(lab, &|spec| *spec = text.parse().expect("it was in force")).await?;
+    // Its data are gone: they are copied, from the standby that the spec names for that.
+    let from = lab.workload().await?.sync.sure;
+    let from = from.first().context("a standby has every write")?.clone();
+    let document: DocumentMut = text.parse()?;
+    let data = document["workload"][WORKLOAD]["replica"][&primary]["data"].as_str();
+    let inside = find::inside(&lab.layout)?;
+    let data = data.context("its directory")?;
+    std::fs::remove_dir_all(format!("/proc/{inside}/root{data}"))?;
+    change(lab, &|spec| {
+        *spec = document.clone();
+        spec["workload"][WORKLOAD]["replica"][&primary]["copy_from"] = value(from.as_str());
+    })
+    .await?;
+    let copied = format!("copied anew from {from}");
+    let begun = std::time::Instant::now();
+    loop {
+        let done = lab.records(FactKind::ActionDone).await?;
+        if done.iter().any(|record| record.text.contains(&copied)) {
+            break;
+        }
+        // Records take a while to arrive.
+        ensure!(begun.elapsed() < LIMIT, "nothing was {copied}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    change(lab, &|spec| *spec = document.clone()).await?;
     Ok(())
 }
 

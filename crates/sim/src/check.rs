@@ -5,6 +5,7 @@ use karst_core::command::{Command, NodeAct, WorkloadAct};
 use karst_core::consensus::{Entry, LogId};
 use karst_core::operation::Kind;
 use karst_core::replica::Parts;
+use karst_core::safetypoint::HeldBack;
 use karst_core::spec::Loss;
 use karst_core::state::{ClusterState, Tenure};
 use karst_core::votes::Voters;
@@ -255,6 +256,8 @@ impl Truth {
             .workload()
             .and_then(|id| self.state.running(id))
             .map(|(_, o)| o.what.clone());
+        let held = entry.command.workload();
+        let held = held.and_then(|id| self.state.workload(id).held_back.clone());
         let changed = self.state.apply(entry.index, &entry.command);
         match &entry.command {
             Command::Node(node, NodeAct::Fence { .. }) if changed => {
@@ -263,7 +266,18 @@ impl Truth {
             Command::Node(node, NodeAct::Readmit { .. }) if changed => {
                 self.fenced_at.remove(node);
             }
-            Command::Workload(workload, WorkloadAct::Open { epoch, .. }) if changed => {
+            Command::Workload(workload, WorkloadAct::Open { epoch, point, .. }) if changed => {
+                let holder = self.state.workload(workload).holder();
+                let held = held.filter(|held| Some(&held.node) == holder);
+                if let Some(mark) = held.as_ref().and_then(HeldBack::mark)
+                    && mark.at.number != point.writes_from
+                {
+                    let what = format!(
+                        "{workload} goes on from {}, and its safety point is at {}",
+                        point.writes_from, mark.at.number
+                    );
+                    return Err(("P1", what));
+                }
                 let w = workloads
                     .binary_search(workload)
                     .expect("it is in the spec");

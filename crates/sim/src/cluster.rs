@@ -34,6 +34,7 @@ fn replica(rank: u32, host: u8, port: u16) -> ReplicaSpec {
         address: address(host, port),
         data: format!("/data/{port}"),
         log: None,
+        copy_from: None,
     }
 }
 

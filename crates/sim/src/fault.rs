@@ -1,7 +1,7 @@
 //! Faults as data: what happens when, and for how long.
 
 use crate::edit::Edit;
-use karst_core::request::Request;
+use karst_core::request::{Plea, Request};
 use karst_core::{NodeId, WorkloadId};
 
 /// One fault; times in milliseconds of true time.
@@ -121,7 +121,13 @@ impl Fault {
                 Request::Enrol { .. } => "enrolment asked",
                 Request::Power { .. } => "power asked",
                 Request::Acknowledge { .. } => "acknowledgement asked",
-                Request::Intend { .. } => "intent asked",
+                Request::Intend { plea, .. } => match plea {
+                    Plea::SafetyPoint { .. } => "safety point asked",
+                    Plea::GoBack { .. } => "going back asked",
+                    Plea::Revision { .. } | Plea::Maintenance { .. } | Plea::Restart { .. } => {
+                        "intent asked"
+                    }
+                },
                 Request::EndIntent { .. } => "end of an intent asked",
                 Request::HandOver { .. } => "hand-over asked",
                 Request::Invite { .. } => "invitation asked",

@@ -4,7 +4,7 @@ use crate::cluster::HOSTILE;
 use crate::edit::Edit;
 use crate::fault::Fault;
 use karst_core::operation::Mode;
-use karst_core::request::Request;
+use karst_core::request::{Plea, Request};
 use karst_core::spec::{Alone, Loss, Spec, Timings};
 use karst_core::{NodeId, WorkloadId};
 use rand::Rng;
@@ -87,6 +87,7 @@ impl Script {
             let nodes = draw.nodes.clone();
             faults.extend(nodes.into_iter().map(|of| (at, what(of))));
         }
+        draw.points(&mut faults);
         draw.tidy_up(&mut faults);
         for at in [TIDY_MS + 6_000, TIDY_MS + 12_000, TIDY_MS + 20_000] {
             for of in draw.nodes.clone() {
@@ -289,6 +290,34 @@ impl<'a> Draw<'a> {
         })
     }
 
+    /// Now and then somebody wants a safety point, and perhaps to go back to it.
+    fn points(&mut self, faults: &mut Vec<(u64, Fault)>) {
+        for _ in 0..self.chance.random_range(0..=2) {
+            let at = self.chance.random_range(4_000..EDITS_MS);
+            let workload = self.workload();
+            let node = self.replica_of(&workload);
+            let point = Plea::SafetyPoint {
+                workload: workload.clone(),
+                name: "before-fares".into(),
+                node: Some(node),
+                bare: self.chance.random_range(0..2) == 0,
+                until: None,
+            };
+            let mut wishes = vec![(at, point)];
+            if self.chance.random_range(0..2) == 0 {
+                let later = at + self.chance.random_range(1_000..10_000);
+                wishes.push((later, Plea::GoBack { workload }));
+            }
+            for (at, plea) in wishes {
+                let ask = |of: &NodeId| Fault::Ask {
+                    of: of.clone(),
+                    request: wish(plea.clone()),
+                };
+                faults.extend(self.nodes.iter().map(|of| (at, ask(of))));
+            }
+        }
+    }
+
     fn link_fault(&mut self, n: i32, from: NodeId, to: NodeId, for_ms: u64) -> Fault {
         match n {
             6 => Fault::Isolate { node: from, for_ms },
@@ -453,5 +482,17 @@ fn enrol(node: &NodeId) -> Request {
     Request::Enrol {
         node: node.clone(),
         by: TIDY.into(),
+    }
+}
+
+/// Somebody wants it, without a look at its plan.
+pub(crate) fn wish(plea: Plea) -> Request {
+    Request::Intend {
+        plea,
+        by: TIDY.into(),
+        at: 0,
+        why: None,
+        seen: None,
+        plan_only: false,
     }
 }

@@ -44,6 +44,8 @@ pub struct Server {
     pub barrier: usize,
     /// Writes whose commit has not returned yet: position and number.
     pub waiting: Vec<(usize, u64)>,
+    /// A standby goes up to there, and no further.
+    pub target: Option<(String, usize)>,
 }
 
 impl Default for Server {
@@ -65,6 +67,7 @@ impl Default for Server {
             sync_number: (0, 0),
             barrier: 0,
             waiting: Vec::new(),
+            target: None,
         }
     }
 }
@@ -125,6 +128,13 @@ impl Server {
     pub fn start(&mut self) {
         self.runs = true;
         self.starts += 1;
+        self.target = None;
+    }
+
+    /// The point that it has gone up to and stays at.
+    pub fn held_at(&self) -> Option<&String> {
+        let (label, at) = self.target.as_ref()?;
+        (self.runs && !self.primary && self.wal.len() == *at).then_some(label)
     }
 
     pub fn is_primary(&self) -> bool {
@@ -240,6 +250,8 @@ impl Server {
             can_write: self.primary.then_some(true),
             overruled: Vec::new(),
             pending: Vec::new(),
+            can_hold_back: true,
+            held_at: self.held_at().cloned(),
             trouble: None,
             copied: None,
         }

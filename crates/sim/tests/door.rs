@@ -537,6 +537,7 @@ impl Dice {
             sync_held: self.maybe(|d| (d.epoch(), d.number())),
             prepared: self.maybe(|d| OperationId(d.number())),
             refused: self.maybe(|d| (OperationId(d.number()), "a step".into())),
+            marked: None,
             rejoined: self.maybe(Self::epoch),
             suspect: self.yes(),
             unguarded: None,

@@ -1,11 +1,13 @@
 //! The daemon of each node is killed right after each step of each plan, in turn: whatever was under
 //! way is done in the end, by whoever coordinates then, and every guarantee holds meanwhile.
 
-use karst_core::request::Request;
+mod wishes;
+
+use karst_core::request::{Plea, Request};
 use karst_core::spec::Timings;
-use karst_core::{NodeId, WorkloadId};
 use karst_sim::{Edit, Fault, Script, World, ferry_spec};
 use std::collections::BTreeSet;
+use wishes::{n, point, sailings, wish};
 
 const SEED: u64 = 7;
 /// What is planned begins then, in milliseconds.
@@ -16,14 +18,6 @@ const DONE: u64 = 20_000;
 const WHOLE: u64 = 45_000;
 /// A daemon is away for longer than its peers wait for it.
 const AWAY: u64 = 900;
-
-fn n(name: &str) -> NodeId {
-    name.into()
-}
-
-fn sailings() -> WorkloadId {
-    "sailings".into()
-}
 
 fn submit(edit: Edit) -> Fault {
     let of = n("polje");
@@ -41,8 +35,9 @@ fn run(faults: Vec<(u64, Fault)>, until_ms: u64, calm_ms: u64) -> (World, Option
 }
 
 /// The milliseconds in which something was decided or done, where nobody is killed.
-fn steps(plan: &Fault) -> BTreeSet<u64> {
-    let (world, failure) = run(vec![(AT, plan.clone())], DONE, 5_000);
+fn steps(before: &[(u64, Fault)], plan: &Fault) -> BTreeSet<u64> {
+    let faults = before.iter().cloned().chain([(AT, plan.clone())]);
+    let (world, failure) = run(faults.collect(), DONE, 5_000);
     assert_eq!(failure, None, "without any fault");
     let at = |line: &String| {
         let (ms, what) = line.trim_start().split_once(" ms ")?;
@@ -56,9 +51,13 @@ fn steps(plan: &Fault) -> BTreeSet<u64> {
 const ENDED: u64 = 25_000;
 
 fn killed_after_each_step_of(plan: Fault, least: usize) {
+    killed_after_each_step(&[], plan, least);
+}
+
+fn killed_after_each_step(before: &[(u64, Fault)], plan: Fault, least: usize) {
     let (of, nodes, end) = (n("polje"), Vec::new(), true);
     let ends = Fault::Rest { of, nodes, end };
-    let steps = steps(&plan);
+    let steps = steps(before, &plan);
     assert!(
         steps.len() >= least,
         "it has {} steps: {steps:?}",
@@ -70,7 +69,8 @@ fn killed_after_each_step_of(plan: Fault, least: usize) {
                 node: node.clone(),
                 down_ms: AWAY,
             };
-            let faults = vec![(AT, plan.clone()), (step + 1, kill), (ENDED, ends.clone())];
+            let mut faults = before.to_vec();
+            faults.extend([(AT, plan.clone()), (step + 1, kill), (ENDED, ends.clone())]);
             let (_, failure) = run(faults, WHOLE, 20_000);
             if let Some(failure) = failure {
                 panic!("{node} killed at {} ms of {plan:?}: {failure}", step + 1);
@@ -138,4 +138,16 @@ fn of_a_rest() {
     let (of, nodes) = (n("polje"), vec![n("doline")]);
     let end = false;
     killed_after_each_step_of(Fault::Rest { of, nodes, end }, 5);
+}
+
+#[test]
+fn of_a_safety_point() {
+    killed_after_each_step_of(point(), 6);
+}
+
+#[test]
+fn of_going_back_to_one() {
+    let workload = sailings();
+    let back = wish(Plea::GoBack { workload });
+    killed_after_each_step(&[(AT - 3_000, point())], back, 6);
 }

@@ -56,6 +56,10 @@ fn guarantees_hold_while_the_cluster_changes() {
         1_795_995_010_943,
         1_795_995_011_304,
         1_796_002_102_023,
+        // A history of the same name was gone back from before the replica came in again.
+        1_796_025_460_371,
+        // Whoever a person had chosen could not be promoted, and was chosen again and again.
+        1_796_025_461_786,
     ];
     for seed in seeds().chain(once) {
         let run = Run::changing(seed);

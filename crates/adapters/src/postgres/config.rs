@@ -114,12 +114,28 @@ impl Postgres {
 
     /// Writes everything that the server reads, by replacing whole files.
     pub(super) fn write_settings(&self, upstream: Option<&NodeId>, sync: &str) -> Result<()> {
+        self.write_all(upstream, sync, None)
+    }
+
+    /// Of a standby that goes up to a point and stays there (manual, section 20.5.5).
+    pub(super) fn write_target(&self, upstream: Option<&NodeId>, label: &str) -> Result<()> {
+        self.write_all(upstream, IMPOSSIBLE, Some(label))
+    }
+
+    fn write_all(&self, upstream: Option<&NodeId>, sync: &str, label: Option<&str>) -> Result<()> {
         let upstream = upstream.map(|u| self.conninfo(u)).transpose()?;
-        let whom = format!(
+        let mut whom = format!(
             "{FOLLOWS}{}\nsynchronous_standby_names = {}\n",
             quoted(&upstream.unwrap_or_default()),
             quoted(sync)
         );
+        if let Some(label) = label {
+            let _ = writeln!(
+                whom,
+                "recovery_target_name = {}\nrecovery_target_action = 'pause'",
+                quoted(label)
+            );
+        }
         let _alone = self.alone();
         self.remember(|m| m.written_sync = Some((sync.to_string(), std::time::Instant::now())));
         // Not synced: the runtime directory is empty after a boot anyway, and every start writes

@@ -13,6 +13,7 @@ mod keeper;
 mod lsn;
 mod paste;
 mod plan;
+mod point;
 mod primary;
 mod probe;
 mod rewind;
@@ -30,6 +31,7 @@ use crate::driver::{Driver, Launch, Life, Start};
 use crate::trouble::Result;
 use async_trait::async_trait;
 use karst_core::replica::{Data, Done, Observation, Promotion, SyncSetting};
+use karst_core::safetypoint::Mark;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
 use rustix::process::Signal;
@@ -138,6 +140,18 @@ impl Driver for Postgres {
 
     async fn copy_from(&self, from: &NodeId) -> Result<()> {
         self.back_up(from).await
+    }
+
+    fn can_hold_back(&self) -> bool {
+        true
+    }
+
+    async fn mark(&self, label: &str) -> Result<Position> {
+        self.write_point(label).await
+    }
+
+    async fn hold_back(&self, mark: &Mark) -> Result<()> {
+        self.stay_at(mark).await
     }
 
     fn reason(&self, log: &str, life: Life) -> Option<String> {

@@ -42,7 +42,7 @@ fn is_full(error: &Trouble) -> bool {
 const LOOK: &str = "
 with setting as materialized
   (select name, reset_val, coalesce(sourcefile, source) as origin, pending_restart from pg_settings
-   where pending_restart or name in ('synchronous_standby_names', 'synchronous_commit'))
+   where (pending_restart and name not like 'recovery_target%') or name in ('synchronous_standby_names', 'synchronous_commit'))
 select pg_is_in_recovery() as standby,
        case when pg_is_in_recovery() then
          greatest((select received_tli from pg_stat_wal_receiver),
@@ -58,7 +58,10 @@ select pg_is_in_recovery() as standby,
        current_setting('fsync') as fsync, current_setting('full_page_writes') as full_pages,
        (select reset_val from setting where name = 'synchronous_commit') as sync_commit,
        current_setting('restart_after_crash') as restarts,
-       (select string_agg(name, ' ' order by name) from setting where pending_restart) as pending,
+       case when pg_is_in_recovery() and pg_get_wal_replay_pause_state() = 'paused' then
+         nullif(current_setting('recovery_target_name'), '') end as held_at,
+       (select string_agg(name, ' ' order by name) from setting
+        where pending_restart and name not like 'recovery_target%') as pending,
        (select string_agg(concat_ws(' ', 'role ' || r.rolname, 'database ' || d.datname), ', ')
         from pg_db_role_setting s left join pg_roles r on r.oid = s.setrole left join pg_database d on d.oid = s.setdatabase
         where exists (select from unnest(s.setconfig) c
@@ -148,8 +151,13 @@ impl Postgres {
             .map(String::from)
             .collect();
         let (received, replayed) = (lsn(&row, "received")?, lsn(&row, "replayed")?);
-        // D6: after a restart `received` falls below `replayed`.
-        let at = received.max(replayed);
+        seen.held_at = row.try_get("held_at")?;
+        // D6: after a restart `received` falls below `replayed`. What a standby at a point has
+        // received beyond it is nothing that it will ever have (P1).
+        let at = match &seen.held_at {
+            Some(_) => replayed,
+            None => received.max(replayed),
+        };
         (seen.received, seen.replayed) = (received.map(|at| at.0), replayed.map(|at| at.0));
         seen.position = at.map(|at| at.on(timeline));
         seen.place = at.map(|at| format!("{at} on timeline {timeline}"));

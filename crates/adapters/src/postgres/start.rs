@@ -123,19 +123,21 @@ impl Postgres {
                 "its data are half rewound: a clone has to replace them".into(),
             ));
         }
-        let upstream = match start {
+        let follows = start != Start::Primary;
+        let (upstream, label) = match start {
             Start::Primary if standby => {
                 let what = format!("{} is set up as a standby", data.display());
                 return Err(Trouble::Wrong(what));
             }
-            Start::Primary => None,
-            Start::Standby { upstream } => {
-                host.files()
-                    .put(&signal, b"", false)
-                    .map_err(Trouble::io(signal.display().to_string()))?;
-                upstream
-            }
+            Start::Primary => (None, None),
+            Start::Standby { upstream } => (upstream, None),
+            Start::HeldBack { upstream, label } => (upstream, Some(label)),
         };
+        if follows {
+            host.files()
+                .put(&signal, b"", false)
+                .map_err(Trouble::io(signal.display().to_string()))?;
+        }
         self.remember(|m| {
             *m = Memory {
                 upstream: upstream.clone(),
@@ -143,7 +145,10 @@ impl Postgres {
             }
         });
         self.write_passfile()?;
-        self.write_settings(upstream.as_ref(), IMPOSSIBLE)?;
+        match label {
+            Some(label) => self.write_target(upstream.as_ref(), &label)?,
+            None => self.write_settings(upstream.as_ref(), IMPOSSIBLE)?,
+        }
         self.write_include()?;
         Ok(Launch {
             program: self.plan.programs.join("postgres"),

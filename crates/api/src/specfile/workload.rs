@@ -300,12 +300,14 @@ impl Reader {
                 "leave it out, or name one elsewhere",
             );
         }
+        let copy_from = self.text(&mut level, "copy_from");
         self.finish(&level);
         ReplicaSpec {
             rank,
             address: address.unwrap_or_else(nowhere),
             data,
             log,
+            copy_from: copy_from.map(|node| node.as_str().into()),
         }
     }
 }

@@ -2,7 +2,7 @@
 //! Each is looked at as a plan first, and the plan is the steps that will be taken.
 
 use super::lead::Lead;
-use super::{Node, ask_restart};
+use super::{Node, ask_point, ask_restart};
 use crate::author::Author;
 use crate::command::{ClusterAct, Command};
 use crate::ids::{NodeId, OperationId, WorkloadId};
@@ -90,6 +90,24 @@ impl Node {
                 let restart = self.restart_wanted(&self.scene_of(lead), workload)?;
                 (Want::Restart(restart), None)
             }
+            Plea::SafetyPoint {
+                workload,
+                name,
+                node,
+                bare,
+                until,
+            } => {
+                let asked = ask_point::Asked {
+                    workload,
+                    name,
+                    node,
+                    bare,
+                    until,
+                };
+                let point = self.point_wanted(&self.scene_of(lead), asked, at)?;
+                (Want::SafetyPoint(point), until)
+            }
+            Plea::GoBack { workload } => (Want::GoingBack(self.back_wanted(workload)?), None),
         };
         let what = Intent {
             want,
@@ -100,7 +118,9 @@ impl Node {
         };
         let change = match &what.want {
             Want::Revision(revision) => Change::between(&self.spec, &revision.spec),
-            Want::Maintenance(_) | Want::Restart(_) => Change::default(),
+            Want::Maintenance(_) | Want::Restart(_) | Want::SafetyPoint(_) | Want::GoingBack(_) => {
+                Change::default()
+            }
         };
         Ok(Intended {
             what,
@@ -126,6 +146,14 @@ impl Node {
                 ask_restart::consequences(&scene, restart),
                 ask_restart::obstacles(&scene, restart),
             ),
+            Want::SafetyPoint(point) => (
+                ask_point::consequences(&scene, point),
+                ask_point::obstacles(&scene, point),
+            ),
+            Want::GoingBack(back) => (
+                ask_point::consequences_of_going_back(&scene, back),
+                ask_point::obstacles_to_going_back(&scene, back),
+            ),
         };
         let mut plan = IntentPlan {
             title: intended.what.want.title(),
@@ -133,6 +161,7 @@ impl Node {
             steps: todos.iter().map(TodoView::from).collect(),
             consequences,
             unmet,
+            given_up: ask_point::given_up(&scene, intended),
             seen: String::new(),
         };
         plan.seen = plan.print();
@@ -355,7 +384,20 @@ impl Node {
             ));
         };
         let act = match &intended.what.want {
-            Want::Maintenance(_) if intended.turned.is_none() => ClusterAct::End { intent, by },
+            _ if intended.lasts() => {
+                if let Some((back, _)) = self.state.charter.goes_back_to(intent) {
+                    return Err(format!(
+                        "{back} goes back to it just now: wait for that, or end that first"
+                    ));
+                }
+                ClusterAct::End { intent, by }
+            }
+            Want::SafetyPoint(point) => {
+                return Err(format!(
+                    "safety point {} is dropped already, and {} comes back",
+                    point.name, point.node
+                ));
+            }
             Want::Revision(revision) if intended.turned.is_some() => {
                 return Err(format!(
                     "revision {} is in force: go back with `karst spec revert {}`",
@@ -363,10 +405,12 @@ impl Node {
                     revision.number - 1
                 ));
             }
-            Want::Maintenance(_) | Want::Revision(_) | Want::Restart(_) => ClusterAct::Close {
-                intent,
-                outcome: Outcome::Undone(format!("ended by {by}")),
-            },
+            Want::Maintenance(_) | Want::Revision(_) | Want::Restart(_) | Want::GoingBack(_) => {
+                ClusterAct::Close {
+                    intent,
+                    outcome: Outcome::Undone(format!("ended by {by}")),
+                }
+            }
         };
         Ok(Command::Cluster(act))
     }

@@ -29,7 +29,9 @@ impl Node {
             let seen = scene.replica(node, &workload)?.seen.as_ref()?;
             Some((node.clone(), seen.run.clone()?))
         };
+        // Whoever is held back stays as it is, and has the new settings when it follows again.
         let heard = spec.replicas.keys().filter(|node| scene.is_up(node));
+        let heard = heard.filter(|node| w.held_back(node).is_none());
         Ok(Restart {
             runs: heard.filter_map(run).collect(),
             workload,

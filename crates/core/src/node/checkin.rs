@@ -100,6 +100,7 @@ impl Node {
                 lead.agenda.add_all();
             }
             self.judge_readers();
+            self.keep_names();
             self.beat();
         }
         let report = self.report();

@@ -350,6 +350,7 @@ impl Node {
                 replica.settled.as_ref().map(|(epoch, _)| *epoch),
                 replica.surrendered.map(|(epoch, _)| epoch),
                 replica.sync_held.map(|(epoch, _)| epoch),
+                replica.marked.as_ref().map(|(_, mark)| mark.epoch),
                 replica.rejoined,
             ];
             ensure(
@@ -359,10 +360,14 @@ impl Node {
             let seen = replica.seen.as_ref();
             let run = seen.and_then(|o| o.run.as_ref()).map(RunId::as_str);
             let identity = seen.and_then(|o| o.identity.as_deref());
+            let held_at = seen.and_then(|o| o.held_at.as_deref());
+            let label = replica.marked.as_ref().map(|(_, mark)| mark.label.as_str());
             let mut names = histories(replica)
                 .map(History::as_str)
                 .chain(run)
-                .chain(identity);
+                .chain(identity)
+                .chain(held_at)
+                .chain(label);
             ensure(names.all(is_name), "a name that is none")?;
         }
         for id in parts.read_gates.keys() {
@@ -389,13 +394,18 @@ fn histories(replica: &ReplicaReport) -> impl Iterator<Item = &History> {
         .as_ref()
         .map(|(_, promotion)| &promotion.point);
     let settled = replica.settled.as_ref().map(|(_, at)| at);
+    let marked = replica.marked.as_ref().map(|(_, mark)| &mark.at);
     let seen = replica.seen.as_ref().and_then(|o| o.position.as_ref());
     let points = opened
         .into_iter()
         .flat_map(|point| [Some(&point.history), point.parent.as_ref()]);
-    points
-        .flatten()
-        .chain(settled.into_iter().chain(seen).map(|at| &at.history))
+    points.flatten().chain(
+        settled
+            .into_iter()
+            .chain(marked)
+            .chain(seen)
+            .map(|at| &at.history),
+    )
 }
 
 /// Entries come one after the other, and none of a later term than their leader's.

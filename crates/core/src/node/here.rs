@@ -6,7 +6,7 @@ use crate::authority::{Authority, Deadline};
 use crate::consensus::Pace;
 use crate::gate::Gate;
 use crate::ids::{Index, NodeId, OperationId, WorkloadId};
-use crate::ownstep::Prepared;
+use crate::ownstep::{Prepared, StepTimes};
 use crate::replica::Examined;
 use crate::replica::agent::{Agent, Kept};
 use crate::spec::{Spec, Timings};
@@ -32,6 +32,8 @@ pub(super) struct Here {
     pub vacated: BTreeMap<WorkloadId, Keeper>,
     /// Of an earlier run, about what the spec of this start does not place here: a later one may.
     pub kept: BTreeMap<WorkloadId, Kept>,
+    /// What the site's own steps may take here, where there are any.
+    pub step_times: BTreeMap<WorkloadId, StepTimes>,
     /// The revision that this host is examined for, and what came of that.
     pub examining: Option<OperationId>,
     pub examined: Option<Examined>,
@@ -101,6 +103,10 @@ impl Here {
                 self.read_gates.entry(id.clone()).or_default();
             }
         }
+        let own = self.agents.keys().filter(|_| !spec.steps.is_empty());
+        self.step_times = own
+            .map(|id| (id.clone(), spec.step_times(id, me)))
+            .collect();
     }
 
     /// Takes out what the spec does not place here any more.

@@ -18,6 +18,7 @@ mod agenda;
 mod apply;
 mod ask;
 mod ask_intent;
+mod ask_point;
 mod ask_power;
 mod ask_restart;
 mod checkin;
@@ -447,8 +448,7 @@ impl Node {
         if let Some(lead) = &self.lead {
             due = due
                 .min(lead.agenda.due())
-                .min(self.power_due(&lead.devices))
-                .min(lead.names.due(self.now + self.spec.timings.heartbeat / 4));
+                .min(self.power_due(&lead.devices));
         }
         for agent in self.here.agents.values() {
             due = due.min(agent.next_due());

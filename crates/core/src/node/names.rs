@@ -60,9 +60,9 @@ impl Name {
 }
 
 impl Node {
-    /// As a coordinator whose leadership is acknowledged, which has applied all that was committed
-    /// before: its orders are newer than any earlier coordinator's.
-    pub(super) fn step_names(&mut self) {
+    /// With each heartbeat, as a coordinator whose leadership is acknowledged, which has applied all that
+    /// was committed before: its orders are newer than any earlier coordinator's.
+    pub(super) fn keep_names(&mut self) {
         if !self.leads_at(self.now) || !self.consensus.is_established() {
             return;
         }
@@ -153,17 +153,6 @@ fn name_of<'a>(spec: &'a Spec, id: &WorkloadId) -> Option<&'a NameSpec> {
 }
 
 impl Names {
-    /// When one has to be looked at again; of one that is due this leader's leadership may not be
-    /// acknowledged, which is no reason to turn round and round.
-    pub fn due(&self, not_before: Time) -> Time {
-        let due = |name: &Name| match &name.asked {
-            Some((_, since)) => *since + NO_ANSWER,
-            None => name.due,
-        };
-        let due = self.0.values().map(due).min().unwrap_or(Time(u64::MAX));
-        due.max(not_before)
-    }
-
     pub fn view(&self, id: &WorkloadId, of: &NameSpec) -> NameView {
         let name = self.0.get(id).filter(|name| name.of == *of);
         let seen = name.and_then(|name| name.seen.as_ref());

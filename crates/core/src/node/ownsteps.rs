@@ -5,7 +5,7 @@ use crate::event::Event;
 use crate::fact::Fact;
 use crate::ids::{Epoch, NodeId, OperationId, WorkloadId};
 use crate::operation::Kind;
-use crate::ownstep::{IfFails, Occasion, Point, Prepared, Ran, bounded};
+use crate::ownstep::{Occasion, Point, Prepared, Ran, bounded};
 
 impl Node {
     /// What was promoted here, in this run, is open.
@@ -75,7 +75,7 @@ impl Node {
         if occasion.at == Point::BeforeMaintenance && occasion.operation == self.here.resting {
             let stops = |ran: &&Ran| {
                 let step = self.spec.steps.get(&ran.step);
-                !ran.ended.is_well() && step.is_some_and(|step| step.if_fails == IfFails::Stop)
+                step.is_some_and(|step| step.stops(&ran.ended))
             };
             let failed = ran.iter().filter(stops);
             let failed = failed.map(|ran| bounded(&format!("{}: {}", ran.step, ran.ended)));

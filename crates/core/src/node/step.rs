@@ -87,7 +87,6 @@ impl Node {
             self.check_in();
             self.decide();
             self.step_power();
-            self.step_names();
             self.end_acknowledgements();
             self.run_consensus_orders();
             if before == (self.state.applied, self.consensus.log().last())
@@ -162,11 +161,17 @@ impl Node {
         }
     }
 
+    fn copy_from(&self, id: &WorkloadId) -> Option<&NodeId> {
+        let here = self.spec.workloads.get(id)?.replicas.get(&self.me)?;
+        here.copy_from.as_ref()
+    }
+
     /// What the agent of a replica has to know.
     pub(super) fn agent_scene(&self, id: &WorkloadId) -> Scene<'_> {
         Scene {
             now: self.now,
             workload: self.state.workload(id),
+            applied: self.state.applied,
             // Once the target is assigned, the new primary has nothing to prepare any more.
             operation: self
                 .state
@@ -175,7 +180,8 @@ impl Node {
                 .map(|(op, o)| (op, o.what.kind)),
             timings: &self.spec.timings,
             fenced: self.state.fenced(&self.me).is_some(),
-            own_steps: self.spec.step_times(id, &self.me),
+            copy_from: self.copy_from(id),
+            own_steps: self.here.step_times.get(id).copied().unwrap_or_default(),
             planted: self.planted,
         }
     }

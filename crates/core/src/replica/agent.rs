@@ -21,6 +21,7 @@ use crate::operation::Stage;
 use crate::ownstep::bounded;
 use crate::planted::Planted;
 use crate::position::Position;
+use crate::safetypoint::{HeldBack, Mark, Stage as PointStage};
 use crate::state::{Tenure, WorkloadState};
 use crate::time::Time;
 use std::time::Duration;
@@ -35,6 +36,10 @@ struct Running {
     since: Time,
     /// When it is given up (F6).
     limit: Duration,
+    /// The intent of the standby that was held back then.
+    intent: Option<OperationId>,
+    /// Who was primary, or to be.
+    primary: Option<NodeId>,
 }
 
 /// The replica's keeper.
@@ -60,11 +65,14 @@ pub struct Agent {
     sync_held: Option<(Epoch, u64)>,
     prepared: Option<OperationId>,
     refused: Option<(OperationId, String)>,
+    marked: Option<(OperationId, Mark)>,
     /// The last promotion of this run that was told to be open.
     told_open: Option<Epoch>,
     rejoined: Option<Epoch>,
     /// The data were rewound and their server was not seen streaming since.
     rewound: bool,
+    /// Whose data could not be copied last.
+    copy_failed: Option<NodeId>,
     /// A rewind did not work, or left data that do not start: a clone is next.
     unrewindable: bool,
     /// A standby that does not stream: how far it is, and since when it has been no further.
@@ -99,9 +107,11 @@ impl Agent {
             sync_held: None,
             prepared: None,
             refused: None,
+            marked: None,
             told_open: None,
             rejoined: None,
             rewound: false,
+            copy_failed: None,
             unrewindable: false,
             stuck: None,
             serving_since: None,
@@ -199,7 +209,7 @@ impl Agent {
                     action: running.action.clone(),
                     took,
                 });
-                self.on_success(running.action, done, running.epoch);
+                self.on_success(running, done);
             }
             Err(why) => self.on_failure(running, took, why, now),
         }
@@ -207,8 +217,9 @@ impl Agent {
 
     fn on_failure(&mut self, running: Running, took: Duration, why: String, now: Time) {
         self.failures += 1;
-        match running.action {
+        match &running.action {
             Action::Rewind { .. } => self.unrewindable = true,
+            Action::Clone { from } => self.copy_failed = Some(from.clone()),
             Action::StartStandby { .. } if self.rewound => {
                 (self.unrewindable, self.rejoined) = (true, None)
             }
@@ -225,7 +236,8 @@ impl Agent {
         self.note(failed);
     }
 
-    fn on_success(&mut self, action: Action, done: Done, of: Epoch) {
+    fn on_success(&mut self, running: Running, done: Done) {
+        let (action, of) = (running.action, running.epoch);
         match (&action, done) {
             (Action::Promote { .. }, Done::Promoted(promotion)) => {
                 // It says so itself: rule 1 counts from here on, and not from the next look.
@@ -245,9 +257,13 @@ impl Agent {
                 self.clean_at = clean_at
             }
             (Action::SetSync(held), _) => self.sync_held = Some((held.epoch, held.number)),
+            (Action::Mark { label }, Done::Marked { at }) => {
+                let (label, epoch) = (label.clone(), of);
+                self.marked = running.intent.zip(Some(Mark { label, epoch, at }));
+            }
             (Action::Rewind { .. } | Action::Clone { .. }, _) => {
                 self.rewound = matches!(action, Action::Rewind { .. });
-                self.unrewindable = false;
+                (self.unrewindable, self.copy_failed) = (false, None);
                 self.stuck = None;
                 self.rejoined = Some(of);
                 self.kept.attempted = None;
@@ -285,6 +301,8 @@ impl Agent {
             epoch,
             since,
             limit,
+            intent: scene.workload.held_back.as_ref().map(|held| held.intent),
+            primary: scene.workload.grantable().cloned(),
         });
         self.next_id += 1;
     }
@@ -483,6 +501,12 @@ impl Agent {
             .as_ref()
             .map(|o| o.point.history.clone());
         let formation = scene.workload.opened.is_none() && self.tried != Some(epoch);
+        if let Some(mark) = scene.workload.held_back(&self.me).and_then(HeldBack::mark)
+            && self.tried != Some(epoch)
+            && seen.held_at.as_ref() != Some(&mark.label)
+        {
+            return self.go_to_point(mark.clone(), &seen, scene);
+        }
         let action = match (&seen.data, seen.runs()) {
             (Data::Empty | Data::Present { standby: false }, _) if formation => Action::Create,
             (_, true) => Action::Promote { after },
@@ -504,6 +528,17 @@ impl Agent {
         self.tried = Some(epoch);
         self.failures = 0;
         self.start(action, scene);
+    }
+
+    /// It goes on from its point, and not from what it may have beside (P1).
+    fn go_to_point(&mut self, mark: Mark, seen: &Observation, scene: &Scene) {
+        if seen.runs() {
+            return self.start(Action::StopNow, scene);
+        }
+        self.tried = Some(scene.workload.epoch);
+        self.failures = 0;
+        let upstream = self.me.clone();
+        self.start(Action::HoldBack { upstream, mark }, scene);
     }
 
     fn hold_office(&mut self, scene: &Scene) {
@@ -551,6 +586,12 @@ impl Agent {
                 unprotected,
             };
             self.start(Action::SetSync(setting), scene);
+        } else if let Some(held) = &w.held_back
+            && held.stage == PointStage::Marks
+            && !self.has_marked(held, w.epoch)
+        {
+            let label = held.label(w.epoch);
+            self.start(Action::Mark { label }, scene);
         } else if let Some((id, kind)) = scene.operation
             && kind.takes(Stage::Checkpoint)
             && self.prepared != Some(id)
@@ -558,6 +599,11 @@ impl Agent {
             self.prepared = Some(id);
             self.start(Action::Checkpoint, scene);
         }
+    }
+
+    fn has_marked(&self, held: &HeldBack, epoch: Epoch) -> bool {
+        let marked = self.marked.as_ref();
+        marked.is_some_and(|(intent, mark)| (*intent, mark.epoch) == (held.intent, epoch))
     }
 
     fn leave_office(&mut self, scene: &Scene) {
@@ -622,6 +668,7 @@ impl Agent {
                 .prepared
                 .filter(|id| self.running.is_none() && self.refusal_of(*id).is_none()),
             refused: self.refused.clone(),
+            marked: self.marked.clone(),
             rejoined: self.rejoined,
             suspect: self.is_suspect(workload),
             unguarded: self.unguarded.clone(),

@@ -2,7 +2,7 @@
 
 use super::Action;
 use crate::fact::OfReplica;
-use crate::ids::{Epoch, OperationId};
+use crate::ids::{Epoch, Index, NodeId, OperationId};
 use crate::operation::Kind;
 use crate::ownstep::StepTimes;
 use crate::planted::Planted;
@@ -18,6 +18,10 @@ pub struct Kept {
     pub attempted: Option<Epoch>,
     /// This epoch was surrendered, with the end of a clean stop.
     pub surrendered: Option<(Epoch, Option<u64>)>,
+    /// It was held back when so much of the log was applied: after a start less of it is known at
+    /// first, and says nothing of that (P1).
+    #[serde(default)]
+    pub held_back: Option<Index>,
 }
 
 /// What the agent wants done.
@@ -45,10 +49,14 @@ pub enum Order {
 pub struct Scene<'a> {
     pub now: Time,
     pub workload: &'a WorkloadState,
+    /// So much of the log has gone into that.
+    pub applied: Index,
     pub operation: Option<(OperationId, Kind)>,
     pub timings: &'a Timings,
     /// This node holds nothing until it is readmitted (S6).
     pub fenced: bool,
+    /// Whose data are copied here rather than the primary's (of the spec).
+    pub copy_from: Option<&'a NodeId>,
     /// What the site's own steps may take here.
     pub own_steps: StepTimes,
     pub planted: Option<Planted>,

@@ -97,7 +97,7 @@ impl Change {
 
     fn runs_on(&self, new: &Spec, node: &NodeId) -> bool {
         let mut steps = self.steps.iter().filter_map(|name| new.steps.get(name));
-        steps.any(|step| step.nodes.is_empty() || step.nodes.contains(node))
+        steps.any(|step| step.is_of(node))
     }
 
     /// Nothing is different that anybody has to do something about.

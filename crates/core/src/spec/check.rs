@@ -312,6 +312,17 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
                 "use 1 (preferred) to 100",
             );
         }
+        let from = replica.copy_from.as_ref();
+        if let Some(from) = from.filter(|n| *n == node || !workload.replicas.contains_key(*n)) {
+            let path = ["workload", w, "replica", node.as_str(), "copy_from"];
+            let others = workload.replicas.keys().filter(|other| *other != node);
+            let others: Vec<&str> = others.map(NodeId::as_str).collect();
+            let remedy = match others.as_slice() {
+                [] => "leave it out: there is no other replica".to_string(),
+                others => format!("name another replica of it: {}", others.join(", ")),
+            };
+            found.error(&path, format!("`{from}` has no copy to copy from"), remedy);
+        }
     }
     losses(w, workload, found);
     rules(spec, id, workload, found);

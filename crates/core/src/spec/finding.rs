@@ -47,10 +47,11 @@ pub enum FindingKind {
     NoTarget,
     ReadersWait,
     NameFails,
+    SafetyPointKept,
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 27] = [
+    pub const ALL: [FindingKind; 28] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -78,6 +79,7 @@ impl FindingKind {
         FindingKind::NoTarget,
         FindingKind::ReadersWait,
         FindingKind::NameFails,
+        FindingKind::SafetyPointKept,
     ];
 }
 
@@ -126,6 +128,7 @@ impl FindingKind {
             FindingKind::NoTarget => "no-target",
             FindingKind::ReadersWait => "readers-wait",
             FindingKind::NameFails => "name-fails",
+            FindingKind::SafetyPointKept => "safety-point-kept",
         }
     }
 }

@@ -291,6 +291,9 @@ pub struct ReplicaSpec {
     pub data: String,
     /// A directory on another volume for its write-ahead log; none for one within its data.
     pub log: Option<String>,
+    /// Whose data are copied here, as long as that standby has every write; else the primary's are.
+    #[serde(default)]
+    pub copy_from: Option<NodeId>,
 }
 
 impl WorkloadSpec {

@@ -5,6 +5,7 @@ use crate::author::Author;
 use crate::ids::{Index, OperationId, WorkloadId};
 use crate::intent::{Intended, Intent, Invitation, Maintenance, Restart, Want};
 use crate::operation::Outcome;
+use crate::safetypoint::{GoingBack, SafetyPoint};
 use crate::spec::{Change, Revision, Spec, Timings};
 use crate::votes::{Voters, Votes};
 use serde::{Deserialize, Serialize};
@@ -82,6 +83,35 @@ impl Charter {
         })
     }
 
+    /// The safety point of a workload that nobody has dropped yet.
+    pub fn safety_point_of(&self, id: &WorkloadId) -> Option<(OperationId, &SafetyPoint)> {
+        let mut all = self.safety_points();
+        all.find(|(_, point)| point.workload == *id)
+    }
+
+    pub fn safety_points(&self) -> impl Iterator<Item = (OperationId, &SafetyPoint)> {
+        let all = self.intents.iter();
+        all.filter_map(|(id, intended)| Some((*id, intended.safety_point()?)))
+    }
+
+    /// What takes a workload back to its safety point.
+    pub fn going_back(&self, id: &WorkloadId) -> Option<(OperationId, &GoingBack)> {
+        self.all_going_back().find(|(_, back)| back.workload == *id)
+    }
+
+    /// What takes a workload back to the point of that intent.
+    pub fn goes_back_to(&self, point: OperationId) -> Option<(OperationId, &GoingBack)> {
+        self.all_going_back().find(|(_, back)| back.point == point)
+    }
+
+    fn all_going_back(&self) -> impl Iterator<Item = (OperationId, &GoingBack)> {
+        let all = self.intents.iter();
+        all.filter_map(|(intent, intended)| match &intended.what.want {
+            Want::GoingBack(back) => Some((*intent, back)),
+            _ => None,
+        })
+    }
+
     /// The longest of what these timings say and what may still be relied on.
     pub fn longest<T: Ord>(&self, now: &Timings, of: impl Fn(&Timings) -> T) -> T {
         let past = self.live.values().map(&of);
@@ -98,7 +128,7 @@ impl Charter {
     }
 
     /// One revision at a time, for the spec that is in force; nobody is in maintenance twice,
-    /// and no workload is restarted twice.
+    /// no workload is restarted twice, has two safety points, or goes back twice.
     pub(super) fn intend(&mut self, index: Index, intent: &Intent) -> bool {
         let change = match &intent.want {
             Want::Revision(revision) => {
@@ -119,6 +149,24 @@ impl Charter {
             }
             Want::Restart(new) => {
                 if self.restart_of(&new.workload).is_some() {
+                    return false;
+                }
+                Change::default()
+            }
+            Want::SafetyPoint(new) => {
+                let of_it = |i: &Intended| match &i.what.want {
+                    Want::SafetyPoint(other) => other.workload == new.workload,
+                    _ => false,
+                };
+                if self.intents.values().any(of_it) {
+                    return false;
+                }
+                Change::default()
+            }
+            Want::GoingBack(new) => {
+                let point = self.safety_point_of(&new.workload);
+                let is_there = point.is_some_and(|(id, _)| id == new.point);
+                if !is_there || self.going_back(&new.workload).is_some() {
                     return false;
                 }
                 Change::default()
@@ -156,9 +204,13 @@ impl Charter {
         Some(new)
     }
 
-    /// A maintenance ends; what is left of it is to bring back what left.
+    /// What lasts ends; what is left of it is to bring back what left. A safety point that a
+    /// workload goes back to is kept until it has.
     pub(super) fn end(&mut self, intent: OperationId, by: &Author) -> bool {
-        let ends = |i: &&mut Intended| i.maintenance().is_some();
+        if self.goes_back_to(intent).is_some() {
+            return false;
+        }
+        let ends = |i: &&mut Intended| i.lasts();
         let Some(intended) = self.intents.get_mut(&intent).filter(ends) else {
             return false;
         };

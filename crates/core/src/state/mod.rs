@@ -62,6 +62,8 @@ impl ClusterState {
                 leaving: false,
             },
             restarting: None,
+            held_back: None,
+            histories: workload::Histories::NONE,
             identity: None,
         };
         self.workloads.get(id).unwrap_or(&NEW)
@@ -112,12 +114,19 @@ impl ClusterState {
         if self.holds_on(&intended.change).is_some() {
             return false;
         }
+        let change = intended.change.clone();
         let Some(new) = self.charter.adopt(index, intent) else {
             return false;
         };
         for (id, spec) in &new.spec.workloads {
             if let Some(workload) = self.workloads.get_mut(id) {
                 workload.take_loss(spec);
+                let is_new = |node: &&NodeId| {
+                    change.workloads_in.contains(id)
+                        || change.replicas_in.contains(&(id.clone(), (*node).clone()))
+                };
+                let new = spec.replicas.keys().filter(is_new);
+                new.for_each(|node| workload.comes_in(node));
             }
         }
         true
@@ -190,6 +199,7 @@ fn is_of_spec(spec: &Spec, id: &WorkloadId, act: &WorkloadAct) -> bool {
                     | &WorkloadAct::Sync { .. }
                     | &WorkloadAct::Place { .. }
                     | &WorkloadAct::Restart(Some(_))
+                    | &WorkloadAct::HoldBack(Some(_))
             )
         };
         return !takes(act);
@@ -197,6 +207,7 @@ fn is_of_spec(spec: &Spec, id: &WorkloadId, act: &WorkloadAct) -> bool {
     match act {
         WorkloadAct::Assign { holder, .. } => workload.replicas.contains_key(holder),
         WorkloadAct::Restart(Some(r)) => workload.replicas.contains_key(&r.node),
+        WorkloadAct::HoldBack(Some(held)) => workload.replicas.contains_key(&held.node),
         WorkloadAct::Place { holder, .. } => workload.may_hold_address(holder),
         WorkloadAct::Open { sync: list, .. } | WorkloadAct::Sync { asked: list, .. } => {
             list.iter().all(|node| workload.replicas.contains_key(node))

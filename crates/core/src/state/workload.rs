@@ -3,9 +3,10 @@
 
 use super::operation::Operations;
 use crate::command::{Ended, Restarting, Standing, WorkloadAct};
-use crate::ids::{Epoch, Index, NodeId, OperationId};
+use crate::ids::{Epoch, History, Index, NodeId, OperationId};
 use crate::operation::{Mode, ModeSet};
 use crate::position::SwitchPoint;
+use crate::safetypoint::{HeldBack, Stage};
 use crate::spec::{Alone, Loss, WorkloadSpec};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -51,6 +52,32 @@ pub struct SyncSet {
     pub unprotected: bool,
 }
 
+/// The names of the histories that were open, and whether two of them had the same (D5).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Histories {
+    names: BTreeSet<History>,
+    twins: bool,
+}
+
+impl Histories {
+    /// More are not remembered: then any name may have been one.
+    const MOST: usize = 1_000;
+
+    pub(super) const NONE: Self = Self {
+        names: BTreeSet::new(),
+        twins: false,
+    };
+
+    /// One is open from here on; `same` is the one that its holder had opened before.
+    fn open(&mut self, name: &History, same: bool) {
+        self.twins |= !self.names.insert(name.clone()) && !same;
+        self.twins |= self.names.len() > Self::MOST;
+        while self.names.len() > Self::MOST {
+            self.names.pop_first();
+        }
+    }
+}
+
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct WorkloadState {
     /// The highest epoch committed.
@@ -74,6 +101,12 @@ pub struct WorkloadState {
     /// The standby whose server is being restarted; one at a time.
     #[serde(default)]
     pub restarting: Option<Restarting>,
+    /// The standby that is held back at a safety point.
+    #[serde(default)]
+    pub held_back: Option<HeldBack>,
+    /// The histories that were open.
+    #[serde(default)]
+    pub histories: Histories,
     /// Whose copies its data are, as its primary said.
     #[serde(default)]
     pub identity: Option<String>,
@@ -93,7 +126,10 @@ impl WorkloadState {
     /// It is served, nothing is under way, and every standby that has to be is in the sync set.
     pub fn is_calm(&self, spec: &WorkloadSpec) -> bool {
         let placed = |n: &NodeId| {
-            self.holder() == Some(n) || self.sync.sure.contains(n) || spec.loss != Loss::None
+            self.holder() == Some(n)
+                || self.sync.sure.contains(n)
+                || self.held_back(n).is_some()
+                || spec.loss != Loss::None
         };
         let serves = matches!(self.tenure, Tenure::Open { serving: true, .. });
         serves
@@ -123,6 +159,11 @@ impl WorkloadState {
         self.restarting.as_ref().is_some_and(|r| r.node == *node)
     }
 
+    /// What a replica is held back for, if so.
+    pub fn held_back(&self, node: &NodeId) -> Option<&HeldBack> {
+        self.held_back.as_ref().filter(|held| held.node == *node)
+    }
+
     /// Somebody is primary.
     pub fn is_open(&self) -> bool {
         matches!(self.tenure, Tenure::Open { .. })
@@ -136,6 +177,12 @@ impl WorkloadState {
             | Tenure::Revoking { holder } => Some(holder),
             Tenure::Vacant | Tenure::Ended { .. } => None,
         }
+    }
+
+    /// The holder of the last opened epoch; `me` where none was.
+    pub fn last_holder(&self, me: &NodeId) -> NodeId {
+        let opened = self.opened.as_ref();
+        opened.map_or_else(|| me.clone(), |opened| opened.holder.clone())
     }
 
     /// The node that may be granted the lease of the current epoch.
@@ -227,6 +274,7 @@ impl WorkloadState {
             } => self.standing.remove(node).is_some(),
             WorkloadAct::Mark { node, standing } => {
                 self.standing.insert(node.clone(), standing.clone());
+                self.let_go_of_unsound();
                 true
             }
             WorkloadAct::Identify { identity } => {
@@ -234,6 +282,7 @@ impl WorkloadState {
                 before.as_ref() != Some(identity)
             }
             WorkloadAct::Restart(next) => self.restart(next.as_ref()),
+            WorkloadAct::HoldBack(next) => self.hold_back(next.as_ref()),
             WorkloadAct::Place { number, holder, .. } => self.place.arrive(*number, holder),
             WorkloadAct::Withdraw { number, .. } => self.place.leave(*number),
             WorkloadAct::Vacate { number, .. } => self.place.vacate(*number),
@@ -285,7 +334,11 @@ impl WorkloadState {
 
     /// One standby at a time, and never whoever holds the epoch: a primary moves away first.
     fn restart(&mut self, next: Option<&Restarting>) -> bool {
-        let taken = |r: &Restarting| self.restarting.is_some() || self.holder() == Some(&r.node);
+        let taken = |r: &Restarting| {
+            self.restarting.is_some()
+                || self.holder() == Some(&r.node)
+                || self.held_back(&r.node).is_some()
+        };
         let changes = match next {
             Some(next) => !taken(next),
             None => self.restarting.is_some(),
@@ -296,12 +349,46 @@ impl WorkloadState {
         changes
     }
 
-    /// A setting counts if it is newer, or confirms more of the same one (D2).
+    /// One standby at a time, and only one that no write waits for (P1).
+    fn hold_back(&mut self, next: Option<&HeldBack>) -> bool {
+        let free = |held: &HeldBack| {
+            let node = &held.node;
+            self.is_open()
+                && self.holder() != Some(node)
+                && !self.restarts(node)
+                && !self.sync.sure.contains(node)
+                && !self.sync.asked.contains(node)
+                && self.unsound(node).is_none()
+        };
+        let changes = match (&self.held_back, next) {
+            (None, Some(next)) => next.stage == Stage::Stops && free(next),
+            (Some(now), Some(next)) => {
+                let written = next.mark().is_none_or(|mark| mark.epoch == self.epoch);
+                now.may_become(next) && written && self.is_open()
+            }
+            (held, None) => held.is_some(),
+        };
+        if changes {
+            self.held_back = next.cloned();
+        }
+        changes
+    }
+
+    /// Data that cannot be used as they are hold nobody's point any more.
+    fn let_go_of_unsound(&mut self) {
+        let standing = &self.standing;
+        self.held_back
+            .take_if(|held| standing.contains_key(&held.node));
+    }
+
+    /// A setting counts if it is newer, or confirms more of the same one (D2); not one that waits for
+    /// a standby that is held back (P1).
     fn resync(&mut self, next: SyncSet) -> bool {
         let old = &self.sync;
         let confirms = next.number == old.number && next.sure.len() > old.sure.len();
         let newer = next.number > old.number || confirms;
-        let changes = self.epoch == next.epoch && old.epoch == next.epoch && newer;
+        let held_back = next.asked.iter().any(|n| self.held_back(n).is_some());
+        let changes = self.epoch == next.epoch && old.epoch == next.epoch && newer && !held_back;
         if changes {
             self.sync = next;
         }
@@ -370,6 +457,12 @@ impl WorkloadState {
         // clients could not have seen before, and they log in while its followers come.
         let took_over = self.opened.as_ref().is_some_and(|o| o.holder != holder);
         self.mark_others(&holder, doubtful);
+        self.let_go_of_unsound();
+        // Whoever is primary stays nowhere.
+        self.held_back.take_if(|held| held.node == holder);
+        let before = self.opened.as_ref();
+        let same = before.is_some_and(|o| o.holder == holder && o.point.history == point.history);
+        self.histories.open(&point.history, same);
         let after = self.opened.as_ref().map_or(Epoch(0), |o| o.epoch);
         self.opened = Some(Opened {
             epoch,
@@ -388,6 +481,17 @@ impl WorkloadState {
     /// The present epoch is the one that was opened last, and not one that was only assigned.
     pub fn is_of_opened_epoch(&self) -> bool {
         self.opened.as_ref().is_some_and(|o| o.epoch == self.epoch)
+    }
+
+    /// A replica is of the spec from here on, and there may be data already: of a history that has the
+    /// name of another they cannot be told from its own (D5).
+    pub(super) fn comes_in(&mut self, node: &NodeId) {
+        let writes = |o: &Opened| o.holder == *node;
+        if self.histories.twins && !self.opened.as_ref().is_some_and(writes) {
+            let why = "it was added, and two of the histories that were open have the same name";
+            let standing = Standing::NeedsClone(why.into());
+            self.standing.insert(node.clone(), standing);
+        }
     }
 
     /// What an opening says of everybody else's data. Not before: as long as nobody opens, the last

@@ -66,10 +66,11 @@ pub enum Exclusion {
     LagUnknown,
     NeverPrimary,
     TooFewStandbys,
+    HeldBack,
 }
 
 impl Exclusion {
-    pub const ALL: [Exclusion; 22] = [
+    pub const ALL: [Exclusion; 23] = [
         Exclusion::NeverOpened,
         Exclusion::NodeFenced,
         Exclusion::NotHeard,
@@ -92,6 +93,7 @@ impl Exclusion {
         Exclusion::LagUnknown,
         Exclusion::NeverPrimary,
         Exclusion::TooFewStandbys,
+        Exclusion::HeldBack,
     ];
 }
 
@@ -310,7 +312,8 @@ impl Case<'_> {
     /// Its final position after the end of an epoch, else the newest.
     fn position(&self) -> Option<&Position> {
         let report = self.report()?;
-        if self.ended() {
+        // Whoever is held back goes no further, and says no last word.
+        if self.ended() && self.w.held_back(self.node).is_none() {
             let settled = report.settled.as_ref();
             return settled
                 .filter(|(e, _)| *e == self.w.epoch)
@@ -352,6 +355,7 @@ impl Case<'_> {
             seen.is_some_and(|o| o.runs() && !o.has_exited())
                 && self.scene.is_up(n)
                 && self.w.unsound(n).is_none()
+                && self.w.held_back(n).is_none()
         };
         let others = self.spec.replicas.keys().filter(|n| *n != self.node);
         others.filter(runs).count()
@@ -411,6 +415,11 @@ impl Case<'_> {
                 Exclusion::PromotionInterrupted,
                 "a promotion of it was never completed".into(),
             );
+        }
+        if let Some(held) = self.w.held_back(self.node) {
+            let lack = self.lack(self.position().map(|at| at.number));
+            let why = format!("it is held back at safety point {}", held.name);
+            return Err(Refusal::Lacks(Exclusion::HeldBack, why, lack));
         }
         self.takes_over(report, seen, opened)
     }

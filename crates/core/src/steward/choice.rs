@@ -48,11 +48,12 @@ impl Desk<'_> {
         {
             return vec![self.assign(&resumes.node, "local restart")];
         }
-        let target = wanted.and_then(|to| {
+        let asked_for = wanted.and_then(|to| {
             list.iter()
                 .find(|c| c.node == to && c.may_with_loss(accepted))
         });
-        let target = target.filter(|c| c.way == Way::TakesOver || rested);
+        // Whoever failed in it comes after all others, and not at once.
+        let target = asked_for.filter(|c| !self.w.attempts.contains(&c.node));
         // Of one that has what a clean stop left nobody is ahead.
         let has_all = |c: &Candidate| {
             c.position
@@ -87,6 +88,7 @@ impl Desk<'_> {
         };
         untried
             .or_else(again)
+            .or(asked_for.filter(|_| rested))
             .map(|c| self.assign(&c.node, c.reason()))
             .into_iter()
             .collect()

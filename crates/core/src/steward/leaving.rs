@@ -3,6 +3,7 @@
 
 use crate::ids::{NodeId, WorkloadId};
 use crate::intent::Maintenance;
+use crate::safetypoint::SafetyPoint;
 use crate::spec::Change;
 use crate::state::ClusterState;
 
@@ -10,6 +11,7 @@ use crate::state::ClusterState;
 pub struct Leaving<'a> {
     change: Option<&'a Change>,
     maintenances: Vec<&'a Maintenance>,
+    points: Vec<&'a SafetyPoint>,
 }
 
 impl<'a> Leaving<'a> {
@@ -19,6 +21,7 @@ impl<'a> Leaving<'a> {
         Self {
             change: pending.map(|(id, _)| &charter.intents[&id].change),
             maintenances: charter.maintenances().map(|(_, m)| m).collect(),
+            points: charter.safety_points().map(|(_, point)| point).collect(),
         }
     }
 
@@ -32,6 +35,12 @@ impl<'a> Leaving<'a> {
             Some("its workload is being removed")
         } else if self.changes(|c| c.replicas_out.contains(&(id.clone(), node.clone()))) {
             Some("it is being removed")
+        } else if self
+            .points
+            .iter()
+            .any(|p| (&p.workload, &p.node) == (id, node))
+        {
+            Some("it is held back at a safety point")
         } else {
             self.node(node).then_some("its node is in maintenance")
         }
@@ -64,6 +73,7 @@ impl<'a> Leaving<'a> {
 
     /// A person accepts that no standby of it has every write meanwhile.
     pub fn may_be_bare(&self, id: &WorkloadId) -> bool {
-        self.maintenances.iter().any(|m| m.bare.contains(id))
+        let accepted = |p: &&SafetyPoint| p.bare && p.workload == *id;
+        self.maintenances.iter().any(|m| m.bare.contains(id)) || self.points.iter().any(accepted)
     }
 }

@@ -17,6 +17,7 @@ mod addresses;
 pub mod candidates;
 mod choice;
 pub mod fencing;
+pub(crate) mod holding;
 mod leaving;
 pub(crate) mod names;
 pub mod outlook;
@@ -592,6 +593,7 @@ impl Desk<'_> {
             } else if let Some(past) = self.went_past(node, opened.after, &opened.point)
                 && report.rejoined != Some(opened.epoch)
                 && report.seen.as_ref().is_none_or(|o| !o.streaming)
+                && !self.stays_at_its_point(node, report)
             {
                 let since = *notes.astray.entry(node.clone()).or_insert(self.scene.now);
                 if self.scene.now.since(since) >= self.scene.spec.timings.lease {
@@ -611,6 +613,13 @@ impl Desk<'_> {
             notes.astray.remove(node);
         }
         marks
+    }
+
+    /// What is held back at a point may have more than the history of today began with: it was there
+    /// when that was written. On its way to one that never comes it is not.
+    fn stays_at_its_point(&self, node: &NodeId, report: &ReplicaReport) -> bool {
+        let there = |o: &Observation| o.held_at.is_some();
+        self.w.held_back(node).is_some() && report.seen.as_ref().is_some_and(there)
     }
 
     fn finish(&self, operation: OperationId, outcome: Outcome, stamps: &Stamps) -> Command {

@@ -25,6 +25,8 @@ pub(crate) enum Unfit {
     Fenced,
     NotHeard,
     NoStandby,
+    /// At a safety point.
+    HeldBack,
     /// Its data are not known to be of the primary's history.
     Apart,
     /// How old its view is is not known.
@@ -41,6 +43,7 @@ impl fmt::Display for Unfit {
             Self::Fenced => write!(f, "it is fenced"),
             Self::NotHeard => write!(f, "it is not heard"),
             Self::NoStandby => write!(f, "it is no standby that runs"),
+            Self::HeldBack => write!(f, "it is held back at a safety point"),
             Self::Apart => write!(f, "its data are not known to be the primary's"),
             Self::Unknown => write!(f, "how old its data are is not known"),
             Self::Old(age) => write!(f, "its data are {} old", text::span(*age)),
@@ -196,6 +199,9 @@ impl Readers {
         }
         if !seen.runs() || !seen.is(Role::Standby) {
             return Err(Unfit::NoStandby);
+        }
+        if s.w.held_back(node).is_some() {
+            return Err(Unfit::HeldBack);
         }
         let opened = s.w.opened.as_ref().ok_or(Unfit::Apart)?;
         let replayed = seen.replayed.ok_or(Unfit::Unknown)?;

@@ -81,7 +81,8 @@ fn next(
     if w.holder() == Some(node) {
         return moving(scene, intended, id, None);
     }
-    if w.restarting.is_some() || !w.is_open() || w.operation.is_some() {
+    let held_back = w.held_back(node).is_some();
+    if w.restarting.is_some() || held_back || !w.is_open() || w.operation.is_some() {
         return (Some(doing(scene, id, node)), None);
     }
     let seen = scene.replica(node, id).and_then(|r| r.seen.as_ref());

@@ -3,8 +3,8 @@
 //! not done. No progress is kept anywhere, so that a change of coordinator loses none.
 
 use super::{Cause, Kind, Operation, Scene};
-use super::{candidates, readiness, rolling, voting};
-use crate::command::{ClusterAct, Command};
+use super::{candidates, holding, readiness, rolling, voting};
+use crate::command::{ClusterAct, Command, WorkloadAct};
 use crate::fact::listed;
 use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Maintenance, Want};
@@ -55,6 +55,8 @@ pub fn steps(scene: &Scene, intended: &Intended) -> Vec<Todo> {
         Want::Revision(revision) => of_revision(scene, intended, revision),
         Want::Maintenance(maintenance) => of_maintenance(scene, intended, maintenance),
         Want::Restart(restart) => rolling::steps(scene, intended, restart),
+        Want::SafetyPoint(point) => holding::steps(scene, intended, point),
+        Want::GoingBack(back) => holding::steps_back(scene, intended, back),
     }
 }
 
@@ -81,6 +83,7 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
         voting::Step::Done | voting::Step::Waits(_) => None,
     };
     commands.extend(rolling::ended(scene));
+    commands.extend(holding::ended(scene));
     for (id, intended) in &charter.intents {
         commands.extend(of_intent(scene, *id, intended));
     }
@@ -88,7 +91,9 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
 }
 
 fn of_intent(scene: &Scene, id: OperationId, intended: &Intended) -> Vec<Command> {
-    if intended.maintenance().is_some()
+    let goes_back = scene.state.charter.goes_back_to(id).is_some();
+    if intended.lasts()
+        && !goes_back
         && let Some(until) = intended.what.until
         && scene.wall.is_some_and(|now| now >= until)
     {
@@ -111,13 +116,13 @@ fn of_intent(scene: &Scene, id: OperationId, intended: &Intended) -> Vec<Command
 }
 
 /// Steps are made before the intent has a number.
-fn named(command: Command, id: OperationId) -> Command {
-    match command {
-        Command::Cluster(ClusterAct::Adopt { .. }) => {
-            Command::Cluster(ClusterAct::Adopt { intent: id })
-        }
-        other => other,
+fn named(mut command: Command, id: OperationId) -> Command {
+    match &mut command {
+        Command::Cluster(ClusterAct::Adopt { intent }) => *intent = id,
+        Command::Workload(_, WorkloadAct::HoldBack(Some(held))) => held.intent = id,
+        _ => {}
     }
+    command
 }
 
 fn of_revision(scene: &Scene, intended: &Intended, revision: &Revision) -> Vec<Todo> {
@@ -296,8 +301,12 @@ fn prepares(scene: &Scene, node: &NodeId, over: bool) -> Option<Todo> {
     let holds = workloads.any(|w| w.holder() == Some(node));
     // A new coordinator has heard nothing of it yet, which is no word that nothing is to be waited for.
     let silent = node != scene.me && scene.health.is_suspected(node, scene.now);
+    let mut all = scene.state.charter.maintenances();
+    let mine = all.find(|(_, maintenance)| maintenance.nodes.contains(node));
     let report = scene.reports.get(node);
     let prepared = report.and_then(|heard| heard.report.parts.prepared.as_ref());
+    // What it says of an earlier rest is no word about this one.
+    let prepared = prepared.filter(|prepared| mine.is_some_and(|(id, _)| id == prepared.intent));
     let waits = match prepared {
         None => Some("they have not run yet".to_string()),
         Some(prepared) if prepared.failed.is_empty() => None,
@@ -320,7 +329,7 @@ fn empty_replica(
     let mut todos = Vec::new();
     let held = match &intended.what.want {
         Want::Maintenance(maintenance) => maintenance.held.get(id) == Some(node),
-        Want::Revision(_) | Want::Restart(_) => false,
+        Want::Revision(_) | Want::Restart(_) | Want::SafetyPoint(_) | Want::GoingBack(_) => false,
     };
     let holds = w.holder() == Some(node);
     if holds || held {

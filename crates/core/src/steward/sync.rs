@@ -77,6 +77,7 @@ impl Desk<'_> {
                 self.can_follow(n)
                     && self.scene.leaving.replica(self.id, n).is_none()
                     && !self.w.restarts(n)
+                    && self.w.held_back(n).is_none()
                     && seen.standbys.iter().any(caught_up)
                     && self.is_stuck(n, notes).is_none()
             })?;

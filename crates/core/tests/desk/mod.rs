@@ -85,6 +85,7 @@ impl Case {
             address: address(n, 2),
             data: "/d".into(),
             log: None,
+            copy_from: None,
         };
         let workload = WorkloadSpec {
             driver: "postgres".into(),

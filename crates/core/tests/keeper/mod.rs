@@ -9,7 +9,7 @@ use karst_core::replica::agent::{Agent, Kept, Order, Scene};
 use karst_core::replica::{Action, Data, Observation, Presence, Promotion, Role};
 use karst_core::spec::Timings;
 use karst_core::state::{Tenure, WorkloadState};
-use karst_core::{Epoch, NodeId, OperationId, SwitchPoint, Time};
+use karst_core::{Epoch, Index, NodeId, OperationId, SwitchPoint, Time};
 use std::time::Duration;
 
 pub fn me() -> NodeId {
@@ -70,6 +70,7 @@ pub struct Rig {
     pub now: Time,
     pub operation: Option<(OperationId, Kind)>,
     pub own_steps: StepTimes,
+    pub copy_from: Option<NodeId>,
 }
 
 impl Rig {
@@ -81,6 +82,7 @@ impl Rig {
             now: Time::from_millis(1000),
             operation: None,
             own_steps: StepTimes::default(),
+            copy_from: None,
         }
     }
 
@@ -100,10 +102,12 @@ impl Rig {
         let scene = Scene {
             now: self.now,
             workload,
+            applied: Index(100),
             operation,
             timings: &timings,
             fenced: false,
             own_steps: self.own_steps,
+            copy_from: self.copy_from.as_ref(),
             planted: None,
         };
         self.agent.step(&scene);

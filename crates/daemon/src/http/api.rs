@@ -45,6 +45,8 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         intents::revision,
         intents::maintenance,
         intents::restart,
+        intents::safety_point,
+        intents::go_back,
         intents::end,
         intents::hand_over,
         join::invite,
@@ -123,6 +125,14 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/workloads/{workload}/failover", "POST").route(web::post().to(failover)))
         .service(
             at("/workloads/{workload}/restart", "POST").route(web::post().to(intents::restart)),
+        )
+        .service(
+            at("/workloads/{workload}/safety-point", "POST")
+                .route(web::post().to(intents::safety_point)),
+        )
+        .service(
+            at("/workloads/{workload}/safety-point/go-back", "POST")
+                .route(web::post().to(intents::go_back)),
         )
         .service(at("/workloads/{workload}/endpoints", "GET").route(web::get().to(endpoints)))
         .service(at("/workloads/{workload}/mode", "PUT").route(web::put().to(mode)))

@@ -117,6 +117,18 @@ fn wish(method: &str, path: &str) -> Option<String> {
                 workload.escape_debug()
             )
         }
+        ("POST", ["workloads", workload, "safety-point"]) => {
+            format!(
+                "for a safety point of {}, or its plan",
+                workload.escape_debug()
+            )
+        }
+        ("POST", ["workloads", workload, "safety-point", "go-back"]) => {
+            format!(
+                "to take {} back to its safety point, or for the plan",
+                workload.escape_debug()
+            )
+        }
         ("PUT", ["workloads", workload, "mode"]) => {
             format!("to set the mode of {}", workload.escape_debug())
         }

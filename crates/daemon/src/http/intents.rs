@@ -8,8 +8,8 @@ use super::tokens::User;
 use actix_web::http::header::{ETAG, IF_MATCH};
 use actix_web::{HttpRequest, HttpResponse, web};
 use karst_api::{
-    ChangedReply, HandOverBody, MaintenanceBody, PastRevision, ProblemType, RestartBody,
-    RevisionReply, SpecBody, SpecReply, StartedReply, specfile,
+    ChangedReply, HandOverBody, MaintenanceBody, PastRevision, ProblemType, RevisionReply,
+    SafetyPointBody, SpecBody, SpecReply, StartedReply, WishBody, specfile,
 };
 use karst_core::request::{IntentPlan, LONGEST_NOTE, Plea, Request};
 use karst_core::spec::{Spec, check};
@@ -217,29 +217,70 @@ pub async fn maintenance(
     if nodes.is_empty() {
         return Err(Refusal::bad("`nodes` or `zone`: name what is to rest"));
     }
-    let unlikely = |time: u64| time == 0 || time > LONGEST_REST;
-    if body.for_seconds.is_some_and(unlikely) {
-        let what = format!("`for_seconds` is a number from 1 to {LONGEST_REST} (90 days)");
-        return Err(Refusal::bad(what));
-    }
+    let until = until(body.for_seconds)?;
     let plea = Plea::Maintenance {
         nodes,
         back: body.back,
         bare: body.bare.into_iter().collect(),
-        until: body.for_seconds.map(|time| crate::clock::unix() + time),
+        until,
     };
+    wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
+}
+
+/// When what lasts so long ends by itself.
+fn until(seconds: Option<u64>) -> Result<Option<u64>, Refusal> {
+    let unlikely = |time: u64| time == 0 || time > LONGEST_REST;
+    if seconds.is_some_and(unlikely) {
+        let what = format!("`for_seconds` is a number from 1 to {LONGEST_REST} (90 days)");
+        return Err(Refusal::bad(what));
+    }
+    Ok(seconds.map(|time| crate::clock::unix() + time))
+}
+
+/// A place in a workload's writes is kept, and a standby stays there, so that it can go back to it.
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/safety-point", params(("workload" = String, Path)), request_body = SafetyPointBody,
+    responses((status = 200, description = "With plan_only: what would be done", body = IntentPlan), (status = 202, body = StartedReply)))]
+pub async fn safety_point(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<Object<SafetyPointBody>>,
+) -> Result<HttpResponse, Refusal> {
+    let body = body.into_inner().0;
+    let plea = Plea::SafetyPoint {
+        workload: path.into_inner().into(),
+        name: body.name,
+        node: body.node,
+        bare: body.bare,
+        until: until(body.for_seconds)?,
+    };
+    wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
+}
+
+/// A workload goes on from its safety point: what was written since is given up on every node.
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/safety-point/go-back", params(("workload" = String, Path)), request_body = WishBody,
+    responses((status = 200, description = "With plan_only: what would be done, and given up", body = IntentPlan), (status = 202, body = StartedReply)))]
+pub async fn go_back(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<Object<WishBody>>,
+) -> Result<HttpResponse, Refusal> {
+    let body = body.into_inner().0;
+    let workload = path.into_inner().into();
+    let plea = Plea::GoBack { workload };
     wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
 }
 
 /// The servers of a workload are restarted, one after the other, so that settings are in force that
 /// wait for that.
-#[utoipa::path(post, path = "/api/v1/workloads/{workload}/restart", params(("workload" = String, Path)), request_body = RestartBody,
+#[utoipa::path(post, path = "/api/v1/workloads/{workload}/restart", params(("workload" = String, Path)), request_body = WishBody,
     responses((status = 200, description = "With plan_only: what would be done", body = IntentPlan), (status = 202, body = StartedReply)))]
 pub async fn restart(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<RestartBody>>,
+    body: web::Json<Object<WishBody>>,
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner().0;
     let plea = Plea::Restart {
@@ -248,7 +289,7 @@ pub async fn restart(
     wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
 }
 
-/// Ends a maintenance, or takes back a revision that is not in force yet.
+/// Ends a maintenance, drops a safety point, or takes back a revision that is not in force yet.
 #[utoipa::path(post, path = "/api/v1/operations/{operation}/end", params(("operation" = u64, Path)),
     responses((status = 200, body = ChangedReply)))]
 pub async fn end(

@@ -63,6 +63,19 @@ pub struct Hello {
     pub run: u64,
 }
 
+/// The connections on which this node talks to its peers now.
+#[derive(Clone, Default)]
+pub struct Links(Arc<Mutex<BTreeMap<NodeId, Connection>>>);
+
+impl Links {
+    /// The largest packet that is known to reach a peer whole (RFC 8899); none while nothing does.
+    pub fn packet_to(&self, node: &NodeId) -> Option<u16> {
+        let all = lock(&self.0);
+        let open = all.get(node).filter(|c| c.close_reason().is_none())?;
+        Some(open.stats().path.current_mtu)
+    }
+}
+
 /// Peers that were refused, with the reason; shown as findings.
 pub type Disagreements = Arc<Mutex<BTreeMap<NodeId, String>>>;
 
@@ -94,6 +107,7 @@ pub struct Peers {
     local: Arc<Local>,
     port: Arc<Port>,
     pub disagreements: Disagreements,
+    pub links: Links,
     pub renewal: Renewal,
     /// Datagrams that were dropped unread, as they came from addresses outside the spec.
     pub strangers: Arc<AtomicU64>,
@@ -137,6 +151,7 @@ struct Local {
     port: Arc<Port>,
     silence: Mutex<Duration>,
     disagreements: Disagreements,
+    links: Links,
     /// The newest run of each peer, and how to tell its dialler of a newer one: QUIC itself would
     /// notice a peer that was killed and started again only after the idle time.
     runs: Mutex<BTreeMap<NodeId, u64>>,
@@ -211,7 +226,7 @@ impl Peers {
             client: watch::Sender::new(client),
         };
 
-        let disagreements = Disagreements::default();
+        let (disagreements, links) = (Disagreements::default(), Links::default());
         let local = Arc::new(Local {
             me: me.clone(),
             port: port.clone(),
@@ -222,6 +237,7 @@ impl Peers {
                 run: rand::random(),
             }),
             disagreements: disagreements.clone(),
+            links: links.clone(),
             runs: Mutex::default(),
             restarted: Mutex::default(),
             client: renewal.client.subscribe(),
@@ -237,6 +253,7 @@ impl Peers {
             local,
             port,
             disagreements,
+            links,
             renewal,
             strangers,
         })
@@ -411,7 +428,10 @@ async fn dial(
         };
         if let Ok(Ok(connection)) = connected {
             tracing::debug!(%node, "connected");
-            match speak(&connection, &local, &node, &mut waiting, &mut client).await {
+            lock(&local.links.0).insert(node.clone(), connection.clone());
+            let ended = speak(&connection, &local, &node, &mut waiting, &mut client).await;
+            lock(&local.links.0).remove(&node);
+            match ended {
                 Ok(()) => return,
                 Err(error) => tracing::debug!(%node, %error, "connection lost"),
             }

@@ -4,6 +4,7 @@ use super::host::{Disk, Syncs};
 use super::{Happening, MS, World};
 use crate::check::Verdict;
 use crate::fault::Fault;
+use crate::script::wish;
 use karst_core::author::Level;
 use karst_core::consensus::Stored;
 use karst_core::request::{Plea, Request};
@@ -49,6 +50,7 @@ impl World {
             Fault::LoseStore { node, .. } => self.lose_store(h, node),
             Fault::RestoreStore { .. } => {
                 self.stop_daemon(h);
+                self.forget_points(h);
                 if let Some(backup) = self.hosts[h].backup.clone() {
                     self.hosts[h].disk = backup;
                 }
@@ -142,9 +144,16 @@ impl World {
         self.voters().is_majority(others.map(|h| &self.names[h]))
     }
 
+    /// With its node store a node loses what it knew of whom it holds back.
+    fn forget_points(&mut self, h: usize) {
+        let slots = self.hosts[h].slots.iter_mut();
+        slots.for_each(|slot| slot.stood = None);
+    }
+
     /// The host comes back with an empty store under another name.
     fn lose_store(&mut self, h: usize, node: &NodeId) {
         self.cut_power(h);
+        self.forget_points(h);
         self.hosts[h].stores += 1;
         let store = StoreId::from(format!("{node}-{}", self.hosts[h].stores));
         let stored = Stored {
@@ -335,17 +344,6 @@ fn submission(spec: Spec) -> Request {
         spec: Box::new(spec),
         based_on: None,
     })
-}
-
-fn wish(plea: Plea) -> Request {
-    Request::Intend {
-        plea,
-        by: "marlin".into(),
-        at: 0,
-        why: None,
-        seen: None,
-        plan_only: false,
-    }
 }
 
 /// The host that a fault is about.

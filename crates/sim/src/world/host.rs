@@ -81,6 +81,8 @@ impl Clock {
 #[derive(Default)]
 pub struct Slot {
     pub server: Server,
+    /// The point that it has gone up to, and where that is.
+    pub stood: Option<(String, usize)>,
     /// Whether its daemon looks at the server all the time, or now and then.
     pub closely: bool,
     /// The deadman's deadline on the host's clock, and how often it was moved.

@@ -136,7 +136,9 @@ impl World {
         let spec = self.in_force().workloads.get(&self.workloads[w]);
         let spec = spec.and_then(|spec| spec.name.as_ref());
         let name = &self.name_server.names[w];
-        let settled = self.now.saturating_sub(name.since) > nanos(LATE);
+        // What was asked just before the calm may have got lost, which is found out after a while.
+        let server = self.name_server.well_from.saturating_add(PATIENCE);
+        let settled = self.now.saturating_sub(name.since.max(server)) > nanos(LATE);
         if spec.is_none_or(|name| name.leads != Leads::Primary) || !settled {
             return Ok(());
         }

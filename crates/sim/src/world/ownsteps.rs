@@ -38,16 +38,14 @@ impl World {
         self.now < steps.fail_until && steps.chance.random_range(0..6) == 0
     }
 
-    /// Why an action is not begun, if a step before it says so.
+    /// Why a switchover is not begun, if a step before it says so. (A promotion that is refused waits for
+    /// somebody where the mode is `ask`, as after any that fails.)
     pub(super) fn refusal_of(&mut self, h: usize, w: usize, action: &Action) -> Option<Done> {
-        let at = match action {
-            Action::Checkpoint => Point::BeforeSwitchover,
-            Action::Promote { .. } => Point::BeforePromotion,
-            _ => return None,
-        };
-        let spec = self.in_force();
-        let mut steps = spec.steps_at(at, Some(&self.workloads[w]), &self.names[h]);
-        let is_one = steps.next().is_some();
+        let (id, node) = (&self.workloads[w], &self.names[h]);
+        let mut steps = self
+            .in_force()
+            .steps_at(Point::BeforeSwitchover, Some(id), node);
+        let is_one = *action == Action::Checkpoint && steps.next().is_some();
         drop(steps);
         let why = || Done::Refused {
             why: "a step says no".into(),

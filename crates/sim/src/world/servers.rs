@@ -6,6 +6,7 @@ use crate::check::Verdict;
 use crate::server::Sync;
 use karst_core::node::CALM_LOOKS;
 use karst_core::replica::{Action, Done, Downstream, Observation, SyncSetting};
+use karst_core::safetypoint::{HeldBack, Mark};
 use karst_core::{History, Input, NodeId, Planted, WorkloadId};
 use rand::Rng;
 
@@ -32,6 +33,7 @@ impl World {
         if matches!(action, Action::StopClean { .. }) {
             self.check_restart(h, workload)?;
         }
+        self.check_point_untouched(h, workload, &action)?;
         let line = format!("{}: {} ({workload})", self.names[h], action.describe());
         self.tell(line);
         let w = self.place_of(workload);
@@ -55,6 +57,41 @@ impl World {
         Ok(())
     }
 
+    /// P1: whoever stands at a safety point is started there again, and in no other way: beside what
+    /// it replayed a server may have received more.
+    fn check_point_untouched(&self, h: usize, workload: &WorkloadId, action: &Action) -> Verdict {
+        let moves = matches!(
+            action,
+            Action::StartStandby { .. }
+                | Action::Repoint { .. }
+                | Action::Rewind { .. }
+                | Action::Clone { .. }
+        );
+        let me = &self.names[h];
+        match self.stands_at(h, self.place_of(workload)) {
+            Some(label) if moves => {
+                let what = format!(
+                    "{me} stands at {label}, and does this: {}",
+                    action.describe()
+                );
+                Err(("P1", what))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// The point that a server went up to, where the log has it stay there.
+    pub(super) fn stands_at(&self, h: usize, w: usize) -> Option<&String> {
+        let (label, _) = self.hosts[h].slots[w].stood.as_ref()?;
+        let (of, me) = (
+            self.truth.state.workload(&self.workloads[w]),
+            &self.names[h],
+        );
+        let mark = of.held_back(me).and_then(HeldBack::mark);
+        let kept = mark.is_some_and(|mark| mark.label == *label);
+        (kept && of.holder() != Some(me)).then_some(label)
+    }
+
     /// A standby is stopped for nothing but a restart that is on record, and not while writes wait
     /// for it where they could wait for somebody else (K4).
     fn check_restart(&self, h: usize, workload: &WorkloadId) -> Verdict {
@@ -68,7 +105,10 @@ impl World {
         let state = node.state().workload(workload);
         let leaves_office = state.holder() == Some(me);
         let waited_for = state.sync.asked.contains(me) && state.sync.asked.len() > 1;
-        if !leaves_office && (waited_for || !state.restarts(me)) {
+        let held_back = state.held_back(me).is_some();
+        let comes_back = self.hosts[h].slots[w].server.held_at().is_some();
+        let may = state.restarts(me) || held_back || comes_back;
+        if !leaves_office && (waited_for || !may) {
             let what = format!("{me} stops its standby of {workload}, which writes wait for");
             return Err(("K4", what));
         }
@@ -94,6 +134,13 @@ impl World {
             self.after(10 * MS, Happening::Act(h, run, w, number, action));
             return Ok(());
         }
+        if let Action::HoldBack { upstream, mark } = &action
+            && self.goes_up(h, w, upstream, mark)
+        {
+            self.after(10 * MS, Happening::Act(h, run, w, number, action));
+            return Ok(());
+        }
+        let host = &mut self.hosts[h];
         host.slots[w].acting.remove(&number);
         let fails = self.weather.flaky > 0 && self.chance.random_range(0..100) < self.weather.flaky;
         let result = if let Some(refused) = self.refusal_of(h, w, &action) {
@@ -188,7 +235,40 @@ impl World {
                 Ok(Done::Ok)
             }
             Action::SetSync(setting) => self.hold_sync(h, w, setting),
+            Action::Mark { .. } => {
+                let server = &mut self.hosts[h].slots[w].server;
+                if !server.is_primary() {
+                    return Err("not a primary".into());
+                }
+                server.flushed = server.wal.len();
+                Ok(Done::Marked { at: server.end() })
+            }
+            Action::HoldBack { .. } => {
+                let server = &mut self.hosts[h].slots[w].server;
+                server.receiving = false;
+                server.upstream = None;
+                server.flushed = server.wal.len();
+                if server.held_at().is_none() {
+                    return Err("the point is not in what it follows".into());
+                }
+                let stood = server.target.clone();
+                self.hosts[h].slots[w].stood = stood;
+                Ok(Done::Ok)
+            }
         }
+    }
+
+    /// Whether a standby is on its way up to a point.
+    fn goes_up(&mut self, h: usize, w: usize, upstream: &NodeId, mark: &Mark) -> bool {
+        let server = &mut self.hosts[h].slots[w].server;
+        let at = usize::try_from(mark.at.number).expect("it was a length");
+        if !server.runs && server.has_data {
+            server.start();
+            (server.primary, server.standby, server.receiving) = (false, true, false);
+            server.upstream = Some(upstream.clone());
+            server.target = Some((mark.label.clone(), at));
+        }
+        server.runs && server.target.is_some() && server.wal.len() < at
     }
 
     /// The setting is made, and everybody in it has everything from before.
@@ -350,7 +430,9 @@ impl World {
         if server.receiving {
             let have = server.wal.len();
             // A primary sends what it has flushed, and nothing else.
-            let upto = primary.flushed.min(have.saturating_add(most)).max(have);
+            let target = server.target.as_ref().map_or(usize::MAX, |(_, at)| *at);
+            let upto = have.saturating_add(most).min(target);
+            let upto = primary.flushed.min(upto).max(have);
             server.wal.extend_from_slice(&primary.wal[have..upto]);
             if server.timelines.len() < primary.timelines.len() {
                 server.timelines = primary

@@ -77,7 +77,32 @@ impl World {
     }
 
     /// S6 and C8, and the leases of leadership.
+    /// P1: whoever stands at a safety point stays there until the log lets go of it, or has it go on
+    /// as the primary.
+    fn check_points(&mut self) -> Verdict {
+        for h in 0..self.hosts.len() {
+            for w in 0..self.workloads.len() {
+                let slot = &self.hosts[h].slots[w];
+                let Some((_, at)) = slot.stood else { continue };
+                let has = slot.server.wal.len();
+                match self.stands_at(h, w) {
+                    None => self.hosts[h].slots[w].stood = None,
+                    Some(label) if has != at => {
+                        let what = format!(
+                            "{} stood at {at}, at {label}, and is at {has}",
+                            self.names[h]
+                        );
+                        return Err(("P1", what));
+                    }
+                    Some(_) => {}
+                }
+            }
+        }
+        Ok(())
+    }
+
     pub(super) fn check_tick(&mut self) -> Verdict {
+        self.check_points()?;
         let now = self.now;
         let (charter, timings) = (&self.truth.state.charter, &self.in_force().timings);
         let over = charter.longest(timings, |t| t.lease_is_over_after() + t.heartbeat);

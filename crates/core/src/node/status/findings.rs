@@ -1,9 +1,11 @@
 //! What of the cluster a guarantee or an expectation depends on, and is not as it should be.
 
 use super::super::account::Account;
-use crate::ids::{NodeId, WorkloadId};
+use crate::ids::{NodeId, OperationId, WorkloadId};
+use crate::safetypoint::SafetyPoint;
 use crate::spec::{Finding, FindingKind, Severity, WorkloadSpec, check};
 use crate::steward::candidates::{self, Candidate, Exclusion};
+use crate::steward::holding::written_since;
 use crate::steward::readers::Readers;
 use crate::text::size;
 use crate::view::FindingView;
@@ -34,6 +36,7 @@ impl Account<'_> {
             .chain(self.waiting_settings())
             .chain(self.without_target())
             .chain(self.waiting_readers())
+            .chain(self.kept_points())
             .chain(self.of_hosts());
         check(self.scene.spec).into_iter().chain(seen).collect()
     }
@@ -150,6 +153,33 @@ impl Account<'_> {
             })
         };
         self.readers.iter().filter_map(finding).collect()
+    }
+
+    /// Safety points that are there to be dropped: each is a standby less.
+    fn kept_points(&self) -> Vec<Finding> {
+        let scene = &self.scene;
+        let finding = |(intent, point): (OperationId, &SafetyPoint)| {
+            let id = &point.workload;
+            let (name, node) = (&point.name, &point.node);
+            let what = &scene.state.charter.intents[&intent].what;
+            let since = crate::text::utc(what.at);
+            let size_now = match written_since(scene, id) {
+                Some(bytes) => format!("{} of log written since", size(bytes)),
+                None => "how much was written since is not known".into(),
+            };
+            Finding {
+                kind: FindingKind::SafetyPointKept,
+                severity: Severity::Warning,
+                path: vec!["workload".into(), id.to_string(), "safety-point".into()],
+                what: format!(
+                    "{node} is held back at safety point {name} of {id}, asked for by {} at {since} ({size_now}): it confirms no write and takes nothing over",
+                    what.by
+                ),
+                remedy: format!("once it is not needed any more: karst safety-point drop {id}"),
+            }
+        };
+        let points = scene.state.charter.safety_points();
+        points.map(finding).collect()
     }
 
     /// Servers that have to be started again before the spec's settings are in force.

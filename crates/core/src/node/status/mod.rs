@@ -113,12 +113,15 @@ impl Account<'_> {
                     (IntentKind::Maintenance, m.nodes.iter().cloned().collect())
                 }
                 Want::Restart(_) => (IntentKind::Restart, Vec::new()),
+                Want::SafetyPoint(point) => (IntentKind::SafetyPoint, vec![point.node.clone()]),
+                Want::GoingBack(back) => (IntentKind::GoingBack, vec![back.node.clone()]),
             };
             IntentView {
                 id: *id,
                 kind,
                 title: intended.what.want.title(),
                 nodes,
+                workload: intended.what.want.workload().cloned(),
                 by: intended.what.by.clone(),
                 at: intended.what.at,
                 why: intended.what.why.clone(),

@@ -6,15 +6,17 @@ use crate::address::AddressReport;
 use crate::authority::Claim;
 use crate::ids::{NodeId, WorkloadId};
 use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
+use crate::safetypoint::HeldBack;
 use crate::spec::{Loss, Reads};
 use crate::state::Tenure;
 use crate::steward::candidates;
+use crate::steward::holding::{stands, written_since};
 use crate::steward::outlook::{Lasting, Outlook, Writes, outlook, writes_wait};
 use crate::time::Time;
 use crate::view::{
     AddressView, DoingView, GateCounts, GateView, NeedView, ReadGateView, ReaderView, ReadsView,
-    ReplicaState, ReplicaView, ServerView, SettingsView, StandbyView, SyncView, Work, WorkloadView,
-    WritesView,
+    ReplicaState, ReplicaView, SafetyPointView, ServerView, SettingsView, StandbyView, SyncView,
+    Work, WorkloadView, WritesView,
 };
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -102,10 +104,33 @@ impl Account<'_> {
             reads: spec.reads.as_ref().map(|reads| self.reads_view(id, reads)),
             address: self.address_view(id),
             name: spec.name.as_ref().map(|of| self.names.view(id, of)),
+            safety_point: self.safety_point_view(id),
             replicas,
             candidates,
             operation: w.operation,
         }
+    }
+
+    fn safety_point_view(&self, id: &WorkloadId) -> Option<SafetyPointView> {
+        let scene = &self.scene;
+        let (intent, point) = scene.state.charter.safety_point_of(id)?;
+        let what = &scene.state.charter.intents[&intent].what;
+        let held = scene.state.workload(id).held_back(&point.node);
+        let mark = held.and_then(HeldBack::mark);
+        Some(SafetyPointView {
+            name: point.name.clone(),
+            node: point.node.clone(),
+            intent,
+            by: what.by.clone(),
+            at: what.at,
+            why: what.why.clone(),
+            age_ms: scene.wall.map(|now| now.saturating_sub(what.at) * 1_000),
+            until: what.until,
+            stands: mark.is_some_and(|mark| stands(scene, id, &point.node, mark)),
+            label: mark.map(|mark| mark.label.clone()),
+            position: mark.map(|mark| mark.at.clone()),
+            written_since: written_since(scene, id),
+        })
     }
 
     pub(super) fn lease_left(&self, id: &WorkloadId) -> Option<u64> {
@@ -293,6 +318,8 @@ fn doing_view(doing: &Doing) -> DoingView {
             Action::Rewind { .. } => Work::Rewind,
             Action::Clone { .. } => Work::Clone,
             Action::SetSync(_) => Work::SetSync,
+            Action::Mark { .. } => Work::Mark,
+            Action::HoldBack { .. } => Work::HoldBack,
         },
         text: doing.action.describe(),
         for_ms: doing.time.as_millis() as u64,
@@ -355,6 +382,7 @@ fn replica_state(
             (ReplicaState::Primary, _) if seen.can_write == Some(true) => "accepts writes".into(),
             (ReplicaState::Primary, _) => "no write was tried yet".into(),
             (ReplicaState::Standby, true) => "streaming".into(),
+            (ReplicaState::Standby, false) if seen.held_at.is_some() => "stands as it is".into(),
             (ReplicaState::Standby, false) => "not streaming".into(),
             (other, _) => other.to_string(),
         });

@@ -6,6 +6,7 @@ use crate::fact::OfReplica;
 use crate::ids::{Epoch, NodeId};
 use crate::operation::Stage;
 use crate::planted::Planted;
+use crate::safetypoint::{HeldBack, Mark};
 use crate::state::{Tenure, WorkloadState};
 use crate::time::Time;
 use std::time::Duration;
@@ -80,6 +81,9 @@ impl Agent {
         };
         let ended = has_ended(scene);
         self.drop_what_is_over(scene, ended, primary.is_some());
+        if self.keeps_back(&seen, scene) {
+            return;
+        }
         self.rewound &= !seen.streaming;
         let stranded = self.is_stranded(
             &seen,
@@ -123,14 +127,49 @@ impl Agent {
             // Without a primary a standby starts all the same, so that its position is known; data
             // that was a primary's waits, since it may be asked to go on.
             None if seen.data == (Data::Present { standby: true }) && !seen.runs() && !rejoins => {
-                let upstream = w
-                    .opened
-                    .as_ref()
-                    .map_or_else(|| self.me.clone(), |o| o.holder.clone());
+                let upstream = w.last_holder(&self.me);
                 self.start(Action::StartStandby { upstream }, scene);
             }
             None => self.forget_failure(),
         }
+    }
+
+    /// Whether nothing else is done here, since it is held back or may be.
+    fn keeps_back(&mut self, seen: &Observation, scene: &Scene) -> bool {
+        let held = scene.workload.held_back(&self.me);
+        let forgets = scene.planted == Some(Planted::HeldGoesOn);
+        match (held, self.kept.held_back) {
+            (None, None) => return false,
+            (None, Some(since)) if scene.applied < since => return !forgets,
+            (Some(held), Some(_)) => self.stay_back(held, seen, scene),
+            (held, _) => {
+                self.kept.held_back = held.map(|_| scene.applied);
+                self.keep();
+            }
+        }
+        true
+    }
+
+    /// Stays at a safety point: its server stops before the point is written, then goes up to it, and
+    /// is left there whoever is primary (P1).
+    fn stay_back(&mut self, held: &HeldBack, seen: &Observation, scene: &Scene) {
+        let untouched = matches!(seen.data, Data::Present { standby: true }) && !scene.fenced;
+        if !self.is_free(scene.now) || !untouched || seen.is(Role::Primary) {
+            return;
+        }
+        let there = |mark: &Mark| seen.held_at.as_ref() == Some(&mark.label);
+        let action = match held.mark() {
+            Some(mark) if there(mark) && !seen.streaming => return self.forget_failure(),
+            Some(mark) if there(mark) || !seen.runs() => Action::HoldBack {
+                upstream: scene.workload.last_holder(&self.me),
+                mark: mark.clone(),
+            },
+            _ if seen.runs() => Action::StopClean {
+                limit: scene.timings.stop_limit,
+            },
+            _ => return self.forget_failure(),
+        };
+        self.start(action, scene);
     }
 
     /// What it was about, and nobody wants any more.
@@ -139,14 +178,16 @@ impl Agent {
         let over = match &running.action {
             Action::SetSync(_) | Action::Checkpoint => true,
             Action::Repoint { .. } => ended,
-            // Whom it copies from is no primary any more, and may never answer again (its host may
-            // be off): the next one's data are wanted.
-            Action::Rewind { to: from } | Action::Clone { from } => {
-                ended
-                    || scene
-                        .workload
-                        .grantable()
-                        .is_some_and(|holder| holder != from)
+            // Whose data it brings here is no primary any more, and may never answer again (its host
+            // may be off): the next one's are wanted.
+            Action::Rewind { .. } | Action::Clone { .. } => {
+                let next = scene.workload.grantable();
+                ended || (next.is_some() && next != running.primary.as_ref())
+            }
+            // It goes up to the point from whoever is primary; from itself it needs nobody.
+            Action::HoldBack { upstream, .. } => {
+                let next = scene.workload.grantable();
+                *upstream != self.me && next.is_some_and(|holder| holder != upstream)
             }
             // Somebody was chosen without it, who waits for this standby now (D13).
             Action::Settle { .. } => has_primary,
@@ -155,6 +196,16 @@ impl Agent {
         if over {
             self.cancel();
         }
+    }
+
+    /// A member of the sync set follows this primary and has every write: a copy of it is as good,
+    /// and costs the primary nothing. One that failed is not asked again at once.
+    fn copy(&self, primary: NodeId, scene: &Scene) -> Action {
+        let fit = |n: &&NodeId| **n != self.me && scene.workload.sync.sure.contains(n);
+        let from = scene.copy_from.filter(fit);
+        let from = from.filter(|n| self.copy_failed.as_ref() != Some(*n));
+        let from = from.cloned().unwrap_or(primary);
+        Action::Clone { from }
     }
 
     /// Becomes, or stays, a standby of this primary.
@@ -167,16 +218,16 @@ impl Agent {
         scene: &Scene,
     ) {
         let action = match &seen.data {
-            // It follows whomever somebody else told it to.
-            _ if seen.strange => Action::StopClean {
+            // It follows whomever somebody else told it to, or stays where nobody wants it any more.
+            _ if seen.strange || seen.held_at.is_some() => Action::StopClean {
                 limit: scene.timings.stop_limit,
             },
             _ if rejoins && seen.runs() => Action::StopNow,
             Data::Present { .. } if rejoins && self.may_rewind(scene) => {
                 Action::Rewind { to: primary }
             }
-            _ if rejoins => Action::Clone { from: primary },
-            Data::Empty | Data::Unusable(_) if !seen.runs() => Action::Clone { from: primary },
+            _ if rejoins => self.copy(primary, scene),
+            Data::Empty | Data::Unusable(_) if !seen.runs() => self.copy(primary, scene),
             Data::Present { .. } if !seen.runs() => {
                 // Where it stopped as a standby is no end of anything.
                 self.clean_at = None;
@@ -191,7 +242,7 @@ impl Agent {
                     upstream: primary.clone(),
                     since: STRANDED,
                 });
-                Action::Clone { from: primary }
+                self.copy(primary, scene)
             }
             _ if seen.upstream.as_ref() != Some(&primary) && seen.is(Role::Standby) => {
                 Action::Repoint { upstream: primary }

@@ -1,7 +1,10 @@
 //! What this host needs to be a node, each looked at with the means that the daemon would use.
 //! Nothing is changed, and a daemon that runs is not disturbed.
 
+mod ways;
+
 use crate::arguments::Run;
+use crate::peers::Links;
 use crate::{clock, deadman, given, renew, tls};
 use karst_adapters::process::find_hierarchy;
 use karst_adapters::{Guard, Placed, Power, Server};
@@ -37,11 +40,16 @@ pub fn look(run: &Run) -> std::io::Result<Vec<HostNeed>> {
 ///
 /// # Errors
 /// If there is nothing left to look with.
-pub fn look_again(run: &Run, spec: &Spec, me: &NodeId) -> std::io::Result<Vec<HostNeed>> {
+pub fn look_again(
+    run: &Run,
+    spec: &Spec,
+    me: &NodeId,
+    links: &Links,
+) -> std::io::Result<Vec<HostNeed>> {
     let runtime = tokio::runtime::Builder::new_current_thread()
         .enable_all()
         .build()?;
-    Ok(runtime.block_on(of_node(run, spec, me, Vec::new())))
+    Ok(runtime.block_on(of_node(run, (spec, me), Some(links), Vec::new())))
 }
 
 async fn examine(run: &Run) -> Vec<HostNeed> {
@@ -64,11 +72,16 @@ async fn examine(run: &Run) -> Vec<HostNeed> {
             }
         }
     };
-    of_node(run, &spec, &me, needs).await
+    of_node(run, (&spec, &me), None, needs).await
 }
 
 /// What is not met first.
-async fn of_node(run: &Run, spec: &Spec, me: &NodeId, mut needs: Vec<HostNeed>) -> Vec<HostNeed> {
+async fn of_node(
+    run: &Run,
+    (spec, me): (&Spec, &NodeId),
+    links: Option<&Links>,
+    mut needs: Vec<HostNeed>,
+) -> Vec<HostNeed> {
     needs.push(yes("a name in the spec", me.to_string()));
     directories(run, &mut needs);
     needs.push(certificates(run));
@@ -87,6 +100,7 @@ async fn of_node(run: &Run, spec: &Spec, me: &NodeId, mut needs: Vec<HostNeed>) 
             needs.push(peer(run, other, api).await);
         }
     }
+    needs.extend(ways::look(spec, me, links).await);
     needs.extend(power(run, spec, me).await);
     needs.sort_by_key(|need| match need.met {
         Met::No => 0,
@@ -257,8 +271,7 @@ fn ports(run: &Run, spec: &Spec, me: &NodeId, needs: &mut Vec<HostNeed>) {
 /// The site's own steps that may run here.
 fn steps(run: &Run, spec: &Spec, me: &NodeId) -> Vec<HostNeed> {
     let here = run.steps_of(&spec.cluster, me);
-    let mine = |step: &OwnStep| step.nodes.is_empty() || step.nodes.contains(me);
-    let mine = spec.steps.iter().filter(|(_, step)| mine(step));
+    let mine = spec.steps.iter().filter(|(_, step)| step.is_of(me));
     let look = |(name, step): (&String, &OwnStep)| {
         let what = format!("own step {name}");
         match here.lacks(step) {

@@ -1,0 +1,98 @@
+//! Safety points: what is kept stays as it is, whatever happens to whoever keeps it.
+
+mod wishes;
+
+use karst_core::Planted;
+use karst_core::request::{Plea, Request};
+use karst_sim::{Fault, Script, World, ferry_spec};
+use wishes::{n, point, sailings, wish};
+
+const AT: u64 = 8_000;
+
+fn off(node: &str, down_ms: u64) -> Fault {
+    let node = n(node);
+    Fault::PowerCut { node, down_ms }
+}
+
+/// What a seed comes to: the world, or which guarantee was broken.
+fn play(
+    seed: u64,
+    faults: &[(u64, Fault)],
+    planted: Option<Planted>,
+) -> Result<World, &'static str> {
+    let mut world = World::new(ferry_spec(), seed, planted);
+    let script = Script {
+        faults: faults.to_vec(),
+        until_ms: 40_000,
+        // A point is there until somebody drops it.
+        calm_ms: 0,
+    };
+    match world.run(&script) {
+        Ok(()) => Ok(world),
+        Err(failure) => {
+            println!("{failure}");
+            Err(failure.guarantee)
+        }
+    }
+}
+
+/// Its host boots, and its daemon knows less of the log at first than it did; another is primary; then
+/// it goes on from there (what it has then is checked as it opens).
+#[test]
+fn what_is_kept_outlives_its_host_and_its_primary() {
+    let workload = sailings();
+    let faults = [
+        (AT, point()),
+        (AT + 3_000, off("uvala", 900)),
+        (AT + 6_000, off("doline", 2_500)),
+        (AT + 14_000, wish(Plea::GoBack { workload })),
+    ];
+    for seed in 0..20 {
+        let world = play(seed, &faults, None).unwrap();
+        assert_eq!(world.holder(), Some(&n("uvala")), "seed {seed}");
+    }
+}
+
+/// Whoever was to write it, or to be followed up to it, is lost: the next primary is that, and it stands
+/// in the end; or it is over, where the standby had more than the next primary has.
+#[test]
+fn it_is_made_all_the_same_where_the_primary_is_lost_meanwhile() {
+    let mut stood = 0;
+    for seed in 0..8 {
+        for late in [5, 40, 90, 150, 250, 400, 700] {
+            let faults = [(AT, point()), (AT + late, off("doline", 3_000))];
+            let world = play(seed, &faults, None).unwrap();
+            let coordinator = world.coordinator().unwrap().clone();
+            let status = world.status(&coordinator).unwrap();
+            let point = status.workloads[0].safety_point.as_ref();
+            let is_well = point.is_none_or(|point| point.stands);
+            stood += usize::from(point.is_some());
+            assert!(is_well, "seed {seed}, lost after {late} ms: {point:?}");
+        }
+    }
+    assert!(stood > 28, "it stood in {stood} of 56");
+}
+
+/// Its node is fenced, and so it takes nothing over: nobody is moved about for that.
+#[test]
+fn nobody_is_moved_about_for_a_point_that_cannot_be_gone_back_to() {
+    let workload = sailings();
+    let (of, node, by) = (n("polje"), n("uvala"), "marlin".into());
+    let request = Request::Fence { node, by };
+    let faults = [
+        (AT, point()),
+        (AT + 3_000, wish(Plea::GoBack { workload })),
+        (AT + 3_001, Fault::Ask { of, request }),
+    ];
+    for seed in 0..20 {
+        let world = play(seed, &faults, None).unwrap();
+        assert!(world.epoch() <= 3, "seed {seed}: epoch {}", world.epoch());
+    }
+}
+
+#[test]
+fn a_daemon_that_forgets_it_is_found() {
+    let faults = [(AT, point()), (AT + 3_000, off("uvala", 900))];
+    let found = (0..20).find(|seed| play(*seed, &faults, Some(Planted::HeldGoesOn)).is_err());
+    assert!(found.is_some());
+}
