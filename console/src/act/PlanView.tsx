@@ -3,6 +3,9 @@ import type { IntentPlan, Plan } from '../api/types'
 import { Shape } from '../parts/State'
 import { bytes, span } from '../words'
 
+/** The largest number stands for nobody knows how much. */
+const atRisk = (n: number) => (n > Number.MAX_SAFE_INTEGER ? 'an unknown amount' : bytes(n))
+
 export function StepsOf({ steps }: { steps: string[] }) {
   return (
     <div>
@@ -38,7 +41,7 @@ export function IntentPlanView({ plan }: { plan: IntentPlan }) {
       )}
       {plan.given_up != null && (
         <div id="given-up">
-          It gives up <strong>{bytes(plan.given_up)}</strong> of log, as of now.
+          It gives up <strong>{atRisk(plan.given_up)}</strong> of log, as of now.
         </div>
       )}
     </>
@@ -47,13 +50,11 @@ export function IntentPlanView({ plan }: { plan: IntentPlan }) {
 
 /** What a move would do, what it needs, and what it costs. */
 export function MovePlan({ plan }: { plan: Plan }) {
-  // Where nobody knows how much there is at risk, the number is the largest that there is.
-  const unknown = plan.data_at_risk > Number.MAX_SAFE_INTEGER
   return (
     <div className="stack" style={{ gap: 12 }} id="plan">
       <div>
         From <strong>{plan.from ?? 'nobody'}</strong> to <strong>{plan.to ?? 'nobody'}</strong>. Writes pause for about {span(plan.pause.usual_ms)},{' '}
-        {span(plan.pause.longest_ms)} at most. Data at risk: <strong>{unknown ? 'an unknown amount' : plan.data_at_risk === 0 ? 'none' : bytes(plan.data_at_risk)}</strong>.
+        {span(plan.pause.longest_ms)} at most. Data at risk: <strong>{plan.data_at_risk === 0 ? 'none' : atRisk(plan.data_at_risk)}</strong>.
       </div>
       <div>
         <h3>It needs</h3>

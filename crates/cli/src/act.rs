@@ -4,7 +4,7 @@
 use crate::arguments::Consent;
 use crate::ending::Ending;
 use crate::intents;
-use crate::output::{Format, print, print_next, remark, size, span};
+use crate::output::{Format, at_stake, print, print_next, remark, span};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::operation::{Mode, Outcome};
@@ -80,11 +80,7 @@ fn text_of(plan: &Plan) -> String {
     let _ = writeln!(
         text,
         "  writes pause for about {usual}, {most} at most; data at risk: {}",
-        if plan.data_at_risk == u64::MAX {
-            "an unknown amount".into()
-        } else {
-            size(plan.data_at_risk)
-        }
+        at_stake(plan.data_at_risk)
     );
     for c in plan.candidates.iter().filter(|c| c.excluded.is_some()) {
         let _ = writeln!(

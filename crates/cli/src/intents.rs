@@ -5,7 +5,7 @@ use crate::act::approved;
 use crate::arguments::{Consent, Rest};
 use crate::difference;
 use crate::ending::Ending;
-use crate::output::{Format, columns, facts, print, print_next, remark, size, utc};
+use crate::output::{Format, at_stake, columns, facts, print, print_next, remark, utc};
 use anyhow::{Context, Result, bail};
 use karst_api::core::OperationId;
 use karst_api::core::operation::Outcome;
@@ -29,7 +29,7 @@ pub fn plan_text(plan: &IntentPlan) -> String {
         let _ = writeln!(text, "  note    {consequence}");
     }
     if let Some(bytes) = plan.given_up {
-        let _ = writeln!(text, "  GIVES UP  {} of log, as of now", size(bytes));
+        let _ = writeln!(text, "  GIVES UP  {} of log, as of now", at_stake(bytes));
     }
     text
 }

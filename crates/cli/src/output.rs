@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::io::{IsTerminal as _, Write as _};
 use std::sync::LazyLock;
 
-pub use karst_api::core::text::{size, span, utc};
+pub use karst_api::core::text::{at_stake, size, span, utc};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Format {

@@ -286,8 +286,8 @@ pub struct IntentPlan {
     pub consequences: Vec<String>,
     /// What stands in its way.
     pub unmet: Vec<String>,
-    /// Bytes of log whose writes are given up with it, as of now; none where that is nothing, or not
-    /// known.
+    /// Bytes of log whose writes are given up with it, as of now; `u64::MAX` where that is not known,
+    /// none where nothing is given up.
     pub given_up: Option<u64>,
     /// Stands for the steps and the costs: whoever approves the plan sends it back.
     pub seen: String,

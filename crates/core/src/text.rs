@@ -13,6 +13,14 @@ pub fn size(bytes: u64) -> String {
     format!("{value:.1} {unit}")
 }
 
+/// Bytes that may be lost; the largest number stands for nobody knows how many.
+pub fn at_stake(bytes: u64) -> String {
+    match bytes {
+        u64::MAX => "an unknown amount".into(),
+        bytes => size(bytes),
+    }
+}
+
 /// A length of time in the two units that matter: `850 ms`, `4.2 s`, `12 min 5 s`, `6 h`, `3 d 4 h`.
 pub fn span(time: Duration) -> String {
     let seconds = time.as_secs();

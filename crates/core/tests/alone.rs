@@ -1,6 +1,8 @@
 //! One node alone, as the daemon drives it: what it does at a start, and how often it wants to be
 //! woken.
 
+mod lone;
+
 use karst_core::about::{About, Room};
 use karst_core::author::Level;
 use karst_core::authority::Claim;
@@ -9,113 +11,18 @@ use karst_core::consensus::{Entry, LogId, Snapshot, Stored, Talk};
 use karst_core::event::FactKind;
 use karst_core::gate::GateOrder;
 use karst_core::message::{Message, Says};
-use karst_core::node::{Effect, Input, NodeConfig};
+use karst_core::node::{Effect, Input};
 use karst_core::operation::Mode;
 use karst_core::replica::{
     Action, Data, Done, Observation, Parts, Presence, ReplicaReport, Report, Role,
 };
 use karst_core::request::{Answer, LONGEST_NOTE, Plea, Request};
-use karst_core::spec::{
-    Alone, Clock, Finding, FindingKind, Loss, NodeSpec, Readmit, ReplicaSpec, Revision, Severity,
-    Spec, Timings, WorkloadSpec,
-};
+use karst_core::spec::{Finding, FindingKind, Severity, Spec};
 use karst_core::state::ClusterState;
-use karst_core::{BootId, Epoch, Index, Node, NodeId, Planted, Position, SwitchPoint, Term, Time};
+use karst_core::{Epoch, Index, Node, NodeId, Planted, Position, SwitchPoint, Term, Time};
+use lone::{Others, config, drive, revision, spec, start, start_broken};
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::time::Duration;
-
-fn spec(voters: &[&str]) -> Spec {
-    let address = |host: usize, port| ([10, 0, 0, host as u8], port).into();
-    let node = |host| NodeSpec {
-        zone: "z".into(),
-        votes: 1,
-        witness: false,
-        peer: address(host, 1),
-        api: None,
-        console: None,
-        power: None,
-        readmit: Readmit::Auto,
-        clock: Clock::Steady,
-    };
-    let first = NodeId::from(voters[0]);
-    let replica = ReplicaSpec {
-        rank: 1,
-        address: address(0, 2),
-        data: "/d".into(),
-        log: None,
-        copy_from: None,
-    };
-    let workload = WorkloadSpec {
-        driver: "postgres".into(),
-        loss: Loss::None,
-        alone: Alone::Block,
-        adopt: false,
-        rules: Default::default(),
-        restart: false,
-        replicas: BTreeMap::from([(first.clone(), replica)]),
-        gates: BTreeMap::from([(first, address(0, 3))]),
-        reads: None,
-        name: None,
-        address: None,
-        settings: BTreeMap::new(),
-    };
-    Spec {
-        cluster: "c".into(),
-        timings: Timings::default(),
-        zones: vec!["z".into()],
-        nodes: voters
-            .iter()
-            .enumerate()
-            .map(|(host, n)| (NodeId::from(*n), node(host)))
-            .collect(),
-        workloads: BTreeMap::from([("w".into(), workload)]),
-        steps: BTreeMap::new(),
-    }
-}
-
-fn start(spec: Spec, stored: Stored) -> Node {
-    start_broken(spec, stored, None)
-}
-
-fn start_broken(spec: Spec, stored: Stored, planted: Option<Planted>) -> Node {
-    let me = spec.nodes.keys().next().expect("there is a node").clone();
-    let config = NodeConfig {
-        stored,
-        planted,
-        ..config(spec, me.as_str())
-    };
-    Node::new(config, Time::ZERO)
-}
-
-/// Of a node that forms the cluster.
-fn config(spec: Spec, me: &str) -> NodeConfig {
-    NodeConfig {
-        me: me.into(),
-        given: revision(spec),
-        alone: false,
-        boot: BootId::from("b"),
-        system: None,
-        seed: 1,
-        stored: Stored::forming("s".into()),
-        kept: BTreeMap::new(),
-        snapshot_after: 1000,
-        planted: None,
-    }
-}
-
-/// Everything is durable at once; what the node does otherwise is returned.
-fn drive(node: &mut Node, now: Time, input: Input) -> Vec<Effect> {
-    node.handle(now, input);
-    let mut effects = Vec::new();
-    while let Some(effect) = node.poll_effect() {
-        match effect {
-            Effect::Persist { number, .. } => node.handle(now, Input::Persisted { number }),
-            other => effects.push(other),
-        }
-    }
-    effects
-}
 
 /// A spec that does not name the present holder is no reason to die at each start: gates hold, and
 /// the status says so.
@@ -204,72 +111,6 @@ fn an_empty_store_elects_nobody() {
             .iter()
             .any(|f| f.finding.remedy.contains("karst node enrol solo"))
     );
-}
-
-/// The other voters: they answer everything at once, and store nothing new once they stall.
-struct Others {
-    stalled: bool,
-    stall_at_revoke: bool,
-    last: Index,
-}
-
-impl Others {
-    fn answer(&mut self, talk: Talk) -> Option<Talk> {
-        Some(match talk {
-            Talk::PreVote { term, .. } => Talk::PreVoteReply {
-                term,
-                yes: true,
-                own: Term(0),
-            },
-            Talk::RequestVote { term, .. } => Talk::RequestVoteReply { term, yes: true },
-            Talk::AppendEntries {
-                term,
-                prev,
-                entries,
-                sent,
-                news,
-                ..
-            } => {
-                let revokes = |e: &Entry| {
-                    matches!(e.command, Command::Workload(_, WorkloadAct::Revoke { .. }))
-                };
-                self.stalled |= self.stall_at_revoke && entries.iter().any(revokes);
-                if !self.stalled {
-                    self.last = self.last.max(Index(prev.index.0 + entries.len() as u64));
-                }
-                Talk::AppendEntriesReply {
-                    term,
-                    matched: Ok(self.last),
-                    sent,
-                    news,
-                    counts: true,
-                }
-            }
-            _ => return None,
-        })
-    }
-
-    fn pump(&mut self, node: &mut Node, now: Time, input: Input) {
-        let mut effects = drive(node, now, input);
-        while let Some(effect) = effects.pop() {
-            if let Effect::Send {
-                to,
-                message: Message::Talk(talk),
-            } = effect
-                && to.as_str() == "b"
-                && let Some(talk) = self.answer(talk)
-            {
-                effects.extend(drive(
-                    node,
-                    now,
-                    Input::Received {
-                        from: to,
-                        message: Message::Talk(talk),
-                    },
-                ));
-            }
-        }
-    }
 }
 
 /// A coordinator whose entry waits for another's disk sleeps meanwhile.
@@ -561,10 +402,6 @@ fn spec_of_two() -> Spec {
         .expect("it is in the spec")
         .votes = 0;
     spec
-}
-
-fn revision(spec: Spec) -> Arc<Revision> {
-    Arc::new(Revision::first(spec, ""))
 }
 
 fn observed(runs: bool) -> Input {

@@ -173,14 +173,18 @@ async fn a_stranger_is_seen_and_not_fought(lab: &Lab) -> Result<()> {
     let at = wall_nanos();
     find::signal(find::postmaster(&lab.layout, &had)?, Signal::KILL)?;
     lab.first_record(FactKind::AddressTrouble, at).await?;
-    let refused =
-        |r: &StatusReply| address(r).is_some_and(|a| !a.held) && remarks(r).contains(&mac);
+    let next = |r: &StatusReply| holder(r).is_some_and(|now| now != had);
+    let refused = |r: &StatusReply| {
+        next(r) && address(r).is_some_and(|a| !a.held) && remarks(r).contains(&mac)
+    };
     let stays = lab.wait("it is not taken up", LIMIT, refused).await?;
     stranger(lab, "del")?;
     let well = lab.healthy(LIMIT).await?;
     ensure!(
         holder(&well) == holder(&stays),
-        "it went from one to the other meanwhile"
+        "it went from {:?} to {:?} meanwhile",
+        holder(&stays),
+        holder(&well)
     );
     ensure!(placed().await? == moves + 1, "it was placed more than once");
     ensure!(remarks(&well).is_empty(), "{}", remarks(&well));

@@ -28,6 +28,14 @@ async fn readers_are_spread_and_never_see_old_data() {
 
 const WHO: &str = "select pg_is_in_recovery()::text || ' ' || host(inet_server_addr())";
 
+/// The string for readers, for somebody who waits where the disks of a busy machine stand still.
+async fn string(lab: &Lab) -> Result<String> {
+    let pasted = pasted(lab, "reads, any read gate").await?;
+    let patient = pasted.replace("connect_timeout=3", "connect_timeout=60");
+    ensure!(patient != pasted, "{pasted}");
+    Ok(patient)
+}
+
 /// Whom so many connections lead to.
 fn who(lab: &Lab, string: &str, connections: usize) -> Result<BTreeSet<String>> {
     let one = |_| {
@@ -72,7 +80,7 @@ fn probe(lab: &Lab, node: &str) -> Result<String> {
 async fn spread(lab: &Lab) -> Result<()> {
     lab.wait("both standbys serve readers", LIMIT, both_serve)
         .await?;
-    let any = pasted(lab, "reads, any read gate").await?;
+    let any = string(lab).await?;
     let seen = who(lab, &any, 12)?;
     ensure!(
         seen.iter().all(|who| who.starts_with("true ")),
@@ -132,7 +140,7 @@ fn hold(lab: &Lab, string: &str) -> Result<Held> {
 /// Standbys that replay nothing any more are let go one after the other; readers wait then, and are
 /// served again once one of them is back.
 async fn held_back(lab: &Lab) -> Result<()> {
-    let any = pasted(lab, "reads, any read gate").await?;
+    let any = string(lab).await?;
     let (mut first, mut second) = (hold(lab, &any)?, hold(lab, &any)?);
     ensure!(first.to != second.to, "{}", first.to);
     let all = standbys(lab).await?;
@@ -175,8 +183,7 @@ async fn held_back(lab: &Lab) -> Result<()> {
         all.any(|f| f.finding.kind == FindingKind::ReadersWait)
     };
     lab.wait("readers wait", LIMIT, waits).await?;
-    let patient = any.replace("connect_timeout=3", "connect_timeout=60");
-    let mut waiting = psql(lab, &patient, WHO)?.stdout(Stdio::piped()).spawn()?;
+    let mut waiting = psql(lab, &any, WHO)?.stdout(Stdio::piped()).spawn()?;
     let held = |r: &StatusReply| {
         let reads = r.status.workloads[0].reads.as_ref();
         let seen = reads.into_iter().flat_map(|reads| &reads.gates);
@@ -202,7 +209,7 @@ async fn held_back(lab: &Lab) -> Result<()> {
 async fn left_alone(lab: &Lab) -> Result<()> {
     lab.wait("both standbys serve readers", LIMIT, both_serve)
         .await?;
-    let any = pasted(lab, "reads, any read gate").await?;
+    let any = string(lab).await?;
     let (mut first, mut second) = (hold(lab, &any)?, hold(lab, &any)?);
     let from = lab.primary().await?;
     find::signal(find::postmaster(&lab.layout, &from)?, Signal::KILL)?;

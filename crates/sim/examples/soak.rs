@@ -7,10 +7,16 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant, SystemTime};
+
+/// A run that takes longer than this has not come to its end, and is named.
+const LONG: Duration = Duration::from_secs(20);
 
 #[derive(Default)]
 struct Tally {
+    /// What runs now, since when, and whether it was named for that.
+    running: BTreeMap<(u64, Shape), (Instant, bool)>,
     runs: BTreeMap<Shape, u64>,
     faults: BTreeMap<&'static str, u64>,
     virtual_time: Duration,
@@ -54,6 +60,9 @@ fn play(seed: u64, tally: &Mutex<Tally>) {
 }
 
 fn play_run(run: Run, tally: &Mutex<Tally>) {
+    let key = (run.seed, run.shape);
+    let lock = || tally.lock().expect("no thread panics while it counts");
+    lock().running.insert(key, (now(), false));
     let result = run.play(None);
     let mut failed = None;
     let lasted = match result {
@@ -76,7 +85,8 @@ fn play_run(run: Run, tally: &Mutex<Tally>) {
             run.seed, run.shape, least.script.faults
         )
     });
-    let mut tally = tally.lock().expect("no thread panics while it counts");
+    let mut tally = lock();
+    tally.running.remove(&key);
     *tally.runs.entry(run.shape).or_default() += 1;
     for (_, fault) in &run.script.faults {
         *tally.faults.entry(Fault::kind(fault)).or_default() += 1;
@@ -87,6 +97,19 @@ fn play_run(run: Run, tally: &Mutex<Tally>) {
         tally
             .failures
             .push(story.lines().next().unwrap_or_default().to_string());
+    }
+}
+
+/// Names the runs that do not come to their end, until nobody plays any more.
+fn watch(tally: &Mutex<Tally>, players: &Receiver<()>) {
+    while players.recv_timeout(Duration::from_secs(1)) == Err(RecvTimeoutError::Timeout) {
+        let mut tally = tally.lock().expect("no thread panics while it counts");
+        for ((seed, shape), (since, named)) in &mut tally.running {
+            if !*named && since.elapsed() > LONG {
+                println!("SEED {seed} ({shape:?}) runs for more than {LONG:?}");
+                *named = true;
+            }
+        }
     }
 }
 
@@ -124,15 +147,19 @@ fn main() -> ExitCode {
     );
     let (next, tally, begun) = (AtomicU64::new(first), Mutex::new(Tally::default()), now());
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
+    let (player, players) = channel();
     std::thread::scope(|scope| {
-        for _ in 0..cores {
-            scope.spawn(|| {
+        let (next, tally) = (&next, &tally);
+        scope.spawn(move || watch(tally, &players));
+        for player in vec![player; cores] {
+            scope.spawn(move || {
+                let _plays = player;
                 while begun.elapsed() < limit {
                     let seed = next.fetch_add(1, Ordering::Relaxed);
                     if seed >= end {
                         return;
                     }
-                    play(seed, &tally);
+                    play(seed, tally);
                 }
             });
         }

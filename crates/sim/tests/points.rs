@@ -4,6 +4,7 @@ mod wishes;
 
 use karst_core::Planted;
 use karst_core::request::{Plea, Request};
+use karst_core::spec::Spec;
 use karst_sim::{Fault, Script, World, ferry_spec};
 use wishes::{n, point, sailings, wish};
 
@@ -20,7 +21,16 @@ fn play(
     faults: &[(u64, Fault)],
     planted: Option<Planted>,
 ) -> Result<World, &'static str> {
-    let mut world = World::new(ferry_spec(), seed, planted);
+    play_in(ferry_spec(), seed, faults, planted)
+}
+
+fn play_in(
+    spec: Spec,
+    seed: u64,
+    faults: &[(u64, Fault)],
+    planted: Option<Planted>,
+) -> Result<World, &'static str> {
+    let mut world = World::new(spec, seed, planted);
     let script = Script {
         faults: faults.to_vec(),
         until_ms: 40_000,
@@ -73,20 +83,26 @@ fn it_is_made_all_the_same_where_the_primary_is_lost_meanwhile() {
     assert!(stood > 28, "it stood in {stood} of 56");
 }
 
-/// Its node is fenced, and so it takes nothing over: nobody is moved about for that.
+/// Its node is fenced just then, and so it takes nothing over: nobody is moved about again and again for
+/// that. Nobody cuts its power, and no gate on it is waited for.
 #[test]
 fn nobody_is_moved_about_for_a_point_that_cannot_be_gone_back_to() {
-    let workload = sailings();
-    let (of, node, by) = (n("polje"), n("uvala"), "marlin".into());
-    let request = Request::Fence { node, by };
-    let faults = [
-        (AT, point()),
-        (AT + 3_000, wish(Plea::GoBack { workload })),
-        (AT + 3_001, Fault::Ask { of, request }),
-    ];
-    for seed in 0..20 {
-        let world = play(seed, &faults, None).unwrap();
-        assert!(world.epoch() <= 3, "seed {seed}: epoch {}", world.epoch());
+    let mut spec = ferry_spec();
+    let workload = spec.workloads.get_mut(&sailings()).unwrap();
+    workload.gates.remove(&n("uvala"));
+    for after in [2_000, 3_004, 3_010] {
+        let (workload, node, by) = (sailings(), n("uvala"), "marlin".into());
+        let (of, request) = (n("polje"), Request::Fence { node, by });
+        let faults = [
+            (AT, point()),
+            (AT + 3_000, wish(Plea::GoBack { workload })),
+            (AT + after, Fault::Ask { of, request }),
+        ];
+        for seed in 0..10 {
+            let world = play_in(spec.clone(), seed, &faults, None).unwrap();
+            let epoch = world.epoch();
+            assert!(epoch <= 3, "seed {seed}, {after} ms: epoch {epoch}");
+        }
     }
 }
 

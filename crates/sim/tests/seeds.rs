@@ -555,6 +555,47 @@ fn a_fence_that_takes_the_majority_is_refused() {
     }
 }
 
+/// A move is over although a gate is on a node that is fenced, whose daemon runs: it lets nobody
+/// through, and is not waited for.
+#[test]
+fn a_move_ends_although_a_gate_is_on_a_fenced_node() {
+    use karst_core::request::Request;
+    let by = || "marlin".to_string();
+    let fence = Request::Fence {
+        node: "uvala".into(),
+        by: by(),
+    };
+    let request = Request::Switchover {
+        workload: "sailings".into(),
+        to: Some("polje".into()),
+        by: by(),
+        plan_only: false,
+    };
+    let of = NodeId::from("doline");
+    let ask = |at, request| {
+        (
+            at,
+            Fault::Ask {
+                of: of.clone(),
+                request,
+            },
+        )
+    };
+    for seed in 0..4 {
+        let mut world = World::new(ferry_spec(), seed, None);
+        let result = world.run(&Script {
+            faults: vec![ask(8_000, fence.clone()), ask(10_000, request.clone())],
+            until_ms: 12_000,
+            calm_ms: 0,
+        });
+        result.unwrap_or_else(|f| panic!("{f}"));
+        assert_eq!(world.holder(), Some(&"polje".into()));
+        let status = world.status(&"polje".into()).expect("it runs");
+        let runs = status.workloads[0].operation.as_ref();
+        assert!(runs.is_none(), "seed {seed}: {runs:?}");
+    }
+}
+
 /// S5: a person who accepts to lose nothing loses nothing; nothing is promoted by itself that may
 /// lack more than is allowed.
 #[test]

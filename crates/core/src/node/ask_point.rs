@@ -246,10 +246,10 @@ pub(super) fn obstacles_to_going_back(scene: &Scene, back: &GoingBack) -> Vec<St
     unmet
 }
 
-/// What somebody gives up with it, in bytes of log, as far as is known.
+/// What somebody gives up with it, in bytes of log: `u64::MAX` where that is not known.
 pub(super) fn given_up(scene: &Scene, intended: &Intended) -> Option<u64> {
-    match &intended.what.want {
-        Want::GoingBack(back) => written_since(scene, &back.workload),
-        _ => None,
-    }
+    let Want::GoingBack(back) = &intended.what.want else {
+        return None;
+    };
+    Some(written_since(scene, &back.workload).unwrap_or(u64::MAX))
 }

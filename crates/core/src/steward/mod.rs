@@ -650,11 +650,12 @@ impl Desk<'_> {
                 .and_then(|h| h.report.parts.gates.get(self.id));
             gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
         };
+        // Whoever is fenced lets nobody through.
         let mut gates = self
             .spec
             .gates
             .keys()
-            .filter(|n| self.scene.is_up(n))
+            .filter(|n| self.scene.is_up(n) && self.scene.state.fenced(n).is_none())
             .peekable();
         let routed = gates.peek().is_none() || gates.all(forwards);
         let any_routed = self.spec.gates.keys().any(forwards) || self.spec.gates.is_empty();

@@ -39,8 +39,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 const MS: u64 = 1_000_000;
+const SECOND: u64 = 1_000 * MS;
 /// A daemon that is woken more often in one second turns round and round.
 const WAKES_A_SECOND: u32 = 4_000;
+/// A world in which more happens in one second does.
+const HAPPENINGS_A_SECOND: u64 = 1_000_000;
 
 fn nanos(time: Duration) -> u64 {
     u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
@@ -360,6 +363,7 @@ impl World {
         for (at, fault) in &script.faults {
             self.at(at * MS, Happening::Fault(fault.clone()));
         }
+        let mut happened = 0;
         while self
             .queue
             .peek()
@@ -372,7 +376,15 @@ impl World {
                 continue;
             };
             self.free.push(place);
+            if at / SECOND != self.now / SECOND {
+                happened = 0;
+            }
+            happened += 1;
             self.now = at;
+            if happened > HAPPENINGS_A_SECOND {
+                let what = format!("{happened} happenings in a second and no end");
+                return Err(self.failure(("busy", what)));
+            }
             self.step(happening)
                 .map_err(|broken| self.failure(broken))?;
         }
