@@ -8,6 +8,9 @@ import { duties, NodeState, votesText } from '../parts/Zones'
 import { bytes, span, utc } from '../words'
 import { Facts, Heads } from '../parts/Facts'
 
+/** As much of each as tells the CAs of a cluster apart. */
+const prints = (all: string[]) => (all.length === 0 ? 'nobody knows' : all.map((print) => print.slice(0, 8)).join(' and '))
+
 export function NodePage() {
   const { name = '' } = useParams()
   const status = useStatus()
@@ -50,6 +53,7 @@ function WhatItIs({ node: n, has }: { node: NodeView; has: string[] }) {
           ['boot', about.boot],
           ['packet guard', about.unguarded == null ? 'works' : `not in force: ${about.unguarded}`],
           ['watchdog', about.watchdog ?? 'none: a host that stands still as a whole is not reset'],
+          ['CA', `certificate of ${prints(about.authorities.signed_by)}, believes ${prints(about.authorities.trusted)}`],
           ['certificate', about.certificate_until == null ? 'cannot be read' : `ends ${utc(about.certificate_until * 1000)} UTC`],
         ] as [string, string][])
       : ([['of itself', 'it has said nothing yet']] as [string, string][])),

@@ -56,7 +56,7 @@ const CONNECTED_WITHIN: Duration = Duration::from_millis(1_500);
 
 impl Client {
     /// `servers` are addresses such as `10.0.0.11:26780`, spoken to by HTTPS; `http://` is for this
-    /// host alone. `ca` is a PEM file's text to trust, in the place of the public CAs.
+    /// host alone. `ca` is a PEM file's text, whose certificates are trusted in the place of the public CAs.
     ///
     /// # Errors
     /// If there is no server, or the CA cannot be read.
@@ -72,10 +72,13 @@ impl Client {
         // A token goes where it was sent, and not where an answer points to.
         let mut http = http.redirect(reqwest::redirect::Policy::none());
         if let Some(pem) = ca {
-            let ca = reqwest::Certificate::from_pem(pem.as_bytes());
+            // Two of them while the cluster gets another one.
+            let all = reqwest::Certificate::from_pem_bundle(pem.as_bytes());
+            let all = all.map_err(|e| ClientError::Setup(format!("the CA: {e}")))?;
             http = http.tls_built_in_root_certs(false);
-            http = http
-                .add_root_certificate(ca.map_err(|e| ClientError::Setup(format!("the CA: {e}")))?);
+            http = all
+                .into_iter()
+                .fold(http, reqwest::ClientBuilder::add_root_certificate);
         }
         let http = http
             .build()

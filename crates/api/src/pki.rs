@@ -1,10 +1,12 @@
 //! Certificates: the cluster's CA, what a host asks of it (RFC 2986), and what it issues.
 
 use rcgen::{
-    BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType,
-    ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, PublicKeyData as _,
+    BasicConstraints, CertificateParams, CertificateRevocationListParams,
+    CertificateSigningRequestParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod,
+    KeyPair, KeyUsagePurpose, PublicKeyData as _, SerialNumber,
 };
 use sha2::{Digest, Sha256};
+use std::fmt::Display;
 use std::net::IpAddr;
 use time::{Duration, OffsetDateTime};
 
@@ -16,11 +18,14 @@ const CA_VALID: Duration = Duration::days(20 * 365);
 #[error("{what}: {why}")]
 pub struct PkiError {
     what: &'static str,
-    why: rcgen::Error,
+    why: String,
 }
 
-fn failed(what: &'static str) -> impl FnOnce(rcgen::Error) -> PkiError {
-    move |why| PkiError { what, why }
+fn failed<E: Display>(what: &'static str) -> impl FnOnce(E) -> PkiError {
+    move |why| PkiError {
+        what,
+        why: why.to_string(),
+    }
 }
 
 /// What a certificate is for.
@@ -34,32 +39,42 @@ pub enum Purpose {
 
 /// The cluster's CA.
 pub struct Authority {
-    /// PEM.
+    /// PEM; where there are others that are believed beside it, they follow.
     pub certificate: String,
     pub key: String,
     issuer: Issuer<'static, KeyPair>,
 }
 
 impl Authority {
+    /// Of a name that no other has: servers tell CAs apart by their names.
+    ///
     /// # Errors
     /// If no key can be made.
     pub fn make(cluster: &str) -> Result<Self, PkiError> {
         let of = || failed("the cluster's CA");
+        let key = KeyPair::generate().map_err(of())?;
+        let print = digest(&key.subject_public_key_info());
         let mut params = CertificateParams::new(Vec::<String>::new()).map_err(of())?;
         params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
         params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-        let name = format!("{cluster} cluster CA");
+        let name = format!("{cluster} cluster CA {}", short(&print));
         params.distinguished_name.push(DnType::CommonName, name);
         params.not_after = OffsetDateTime::now_utc() + CA_VALID;
-        let key = KeyPair::generate().map_err(of())?;
         let certificate = params.self_signed(&key).map_err(of())?.pem();
         Self::load(&certificate, &key.serialize_pem())
     }
 
+    /// Of certificates the first.
+    ///
     /// # Errors
-    /// If they are no CA's certificate and key.
+    /// If they are no CA's certificate and key, or the key is another one's.
     pub fn load(certificate: &str, key: &str) -> Result<Self, PkiError> {
-        let of = || failed("the CA's certificate and key");
+        let what = "the CA's certificate and key";
+        let first = Trusted::read(certificate)?.swap_remove(0);
+        if !first.has_key(key)? {
+            return Err(failed(what)("the key is not that of the first certificate"));
+        }
+        let of = || failed(what);
         let pair = KeyPair::from_pem(key).map_err(of())?;
         let issuer = Issuer::from_ca_cert_pem(certificate, pair).map_err(of())?;
         Ok(Self {
@@ -95,6 +110,74 @@ impl Authority {
         asked.params = params;
         Ok(asked.signed_by(&self.issuer).map_err(of())?.pem())
     }
+}
+
+impl Authority {
+    /// A list of revocations (RFC 5280, section 5) with nothing in it: where there are lists, whoever
+    /// has a certificate of a CA without one is believed by nobody.
+    ///
+    /// # Errors
+    /// If it cannot be signed.
+    pub fn revokes_nothing(&self) -> Result<String, PkiError> {
+        let now = OffsetDateTime::now_utc();
+        let list = CertificateRevocationListParams {
+            this_update: now,
+            next_update: now + CA_VALID,
+            crl_number: SerialNumber::from(now.unix_timestamp().unsigned_abs()),
+            issuing_distribution_point: None,
+            revoked_certs: Vec::new(),
+            key_identifier_method: KeyIdMethod::Sha256,
+        };
+        let signed = list.signed_by(&self.issuer).and_then(|list| list.pem());
+        signed.map_err(failed("a list of revocations"))
+    }
+}
+
+/// A CA that is believed: one of `ca.pem`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Trusted {
+    /// SHA-256 of the certificate, in hexadecimal digits.
+    pub print: String,
+    pub pem: String,
+    der: Vec<u8>,
+}
+
+impl Trusted {
+    /// All of a file, of which there is one at least.
+    ///
+    /// # Errors
+    /// If it is none.
+    pub fn read(text: &str) -> Result<Vec<Self>, PkiError> {
+        let what = "the CA's certificate";
+        let parts = pem::parse_many(text).map_err(failed(what))?;
+        let of_ca = |part: pem::Pem| Self {
+            print: digest(part.contents()),
+            pem: pem::encode(&part),
+            der: part.into_contents(),
+        };
+        let certificates = parts.into_iter().filter(|part| part.tag() == "CERTIFICATE");
+        let all: Vec<Self> = certificates.map(of_ca).collect();
+        if all.is_empty() {
+            return Err(failed(what)("there is none"));
+        }
+        Ok(all)
+    }
+
+    /// Whether a key is this CA's.
+    ///
+    /// # Errors
+    /// If one of both cannot be read.
+    pub fn has_key(&self, key: &str) -> Result<bool, PkiError> {
+        let pair = KeyPair::from_pem(key).map_err(failed("the CA's key"))?;
+        let (_, certificate) = x509_parser::parse_x509_certificate(&self.der)
+            .map_err(failed("the CA's certificate"))?;
+        Ok(certificate.public_key().raw == pair.subject_public_key_info())
+    }
+}
+
+/// As much of a print as tells CAs of one cluster apart.
+pub fn short(print: &str) -> &str {
+    print.get(..8).unwrap_or(print)
 }
 
 /// A new key, and the request for a certificate of it.
@@ -152,7 +235,22 @@ mod tests {
                 .is_err()
         );
         assert!(ca.issue("nothing", "uvala", &[], Purpose::Node).is_err());
-        assert!(Authority::load(&ca.certificate, &ask("uvala").unwrap().key).is_ok());
+        assert!(Authority::load(&ca.certificate, &ask("uvala").unwrap().key).is_err());
         assert!(Authority::load("nothing", &ca.key).is_err());
+    }
+
+    /// Of several in a file the first signs, and only its own key is its key.
+    #[test]
+    fn the_first_of_several_signs() {
+        let [old, new] = [(); 2].map(|()| Authority::make("skerry").unwrap());
+        let both = [&*new.certificate, &*old.certificate].concat();
+        let read = Trusted::read(&both).unwrap();
+        assert_eq!(read.len(), 2);
+        assert!(read[0].has_key(&new.key).unwrap() && !read[0].has_key(&old.key).unwrap());
+        assert!(Authority::load(&both, &old.key).is_err());
+        let again = read.iter().map(|ca| &*ca.pem).collect::<String>();
+        assert_eq!(Trusted::read(&again).unwrap(), read);
+        assert!(Authority::load(&again, &new.key).is_ok());
+        assert!(new.revokes_nothing().unwrap().contains("X509 CRL"));
     }
 }

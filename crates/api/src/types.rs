@@ -284,6 +284,10 @@ pub struct RenewBody {
 pub struct RenewReply {
     pub certificate: String,
     pub server_certificate: String,
+    /// The CAs to believe, the one that signs first (PEM).
+    pub ca: String,
+    /// What they revoked, where there are such lists (RFC 5280, PEM).
+    pub crl: Option<String>,
 }
 
 /// `POST /api/v1/join`: nobody is signed in.
@@ -307,6 +311,8 @@ pub struct JoinReply {
     pub certificate: String,
     pub server_certificate: String,
     pub ca: String,
+    /// What the CA revoked, where there is such a list (RFC 5280, PEM).
+    pub crl: Option<String>,
     pub revision: u64,
     pub spec: String,
     /// Who may use the HTTP interface, as lines of names, levels and digests.

@@ -144,6 +144,9 @@ pub enum Command {
         /// As it is named there: `bring-back`, `disk-fills` [default: all names]
         name: Option<String>,
     },
+    /// The cluster's CA: who believes it, and another one in its place
+    #[command(subcommand)]
+    Ca(CaCommand),
     /// Make this host the first node of a cluster: its CA, its certificate; the others join later
     Init {
         /// The spec
@@ -371,6 +374,26 @@ pub struct Place {
     pub node: Option<String>,
     #[arg(long, default_value = "/etc/karst")]
     pub dir: PathBuf,
+}
+
+#[derive(Subcommand, Clone)]
+pub enum CaCommand {
+    /// Which CAs there are, which nodes believe them, and whose certificates are theirs
+    Show,
+    /// On the host that has the CA's key: the next of three steps to another CA. Nobody is cut off:
+    /// each waits until every node has taken the one before
+    Renew(CaRenewal),
+}
+
+#[derive(Args, Clone)]
+pub struct CaRenewal {
+    #[command(flatten)]
+    pub place: Place,
+    /// Do not wait for this node: it has to join anew afterwards
+    #[arg(long, value_name = "NODE")]
+    pub without: Vec<String>,
+    #[command(flatten)]
+    pub consent: Consent,
 }
 
 #[derive(Args, Clone)]

@@ -14,7 +14,7 @@ use karst_api::{
     Client, ClientError, InviteBody, JoinBody, JoinReply, ProblemType, RenewBody, specfile,
 };
 use std::fs::OpenOptions;
-use std::io::Write as _;
+use std::io::{ErrorKind, Write as _};
 use std::net::IpAddr;
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
@@ -54,7 +54,39 @@ impl Files {
     }
 }
 
-fn tls(place: &Place, name: &str) -> PathBuf {
+/// Puts files in the place of others, one after the other in this order: nobody reads half of one.
+pub fn replace(files: &[(PathBuf, &str, u32)]) -> Result<()> {
+    let mut next = Vec::new();
+    for (path, text, mode) in files {
+        let of = || path.display().to_string();
+        let name = path.file_name().with_context(of)?.display();
+        let new = path.with_file_name(format!("{name}.next"));
+        // What is there was never taken up.
+        match std::fs::remove_file(&new) {
+            Err(error) if error.kind() != ErrorKind::NotFound => {
+                return Err(error).with_context(of);
+            }
+            _ => {}
+        }
+        let mut options = OpenOptions::new();
+        let made = options.write(true).create_new(true).mode(*mode).open(&new);
+        let mut file = made.with_context(of)?;
+        file.write_all(text.as_bytes()).with_context(of)?;
+        file.sync_all().with_context(of)?;
+        next.push((new, path));
+    }
+    for (new, path) in next {
+        let of = || path.display().to_string();
+        std::fs::rename(&new, path).with_context(of)?;
+        let dir = path.parent().with_context(of)?;
+        std::fs::File::open(dir)
+            .and_then(|dir| dir.sync_all())
+            .with_context(of)?;
+    }
+    Ok(())
+}
+
+pub fn tls(place: &Place, name: &str) -> PathBuf {
     place.dir.join("tls").join(name)
 }
 
@@ -233,22 +265,25 @@ pub async fn renew(client: &Client, place: &Place, format: Format) -> Result<End
         server_request: server.request,
     };
     let reply = client.renew(&me, &body).await?;
-    let files = [
-        ("server.key", server.key, 0o600),
-        ("server.pem", reply.server_certificate, 0o644),
-        ("node.key", own.key, 0o600),
-        ("node.pem", reply.certificate, 0o644),
-    ];
-    let mut new = Files(Vec::new());
-    for (name, text, mode) in files {
-        new.add(tls(place, &format!("{name}.next")), text, mode);
-    }
-    new.write()?;
-    // A key and the certificate of another one are refused: the daemon waits for both.
-    for (path, ..) in &new.0 {
-        std::fs::rename(path, path.with_extension(""))
-            .with_context(|| path.display().to_string())?;
-    }
+    let crl = reply
+        .crl
+        .iter()
+        .map(|list| (tls(place, "crl.pem"), list.as_str(), 0o644));
+    let mut files: Vec<_> = crl.collect();
+    // Whom to believe comes first. A key and the certificate of another one are refused: the daemon
+    // waits for both.
+    files.extend([
+        (tls(place, "ca.pem"), reply.ca.as_str(), 0o644),
+        (tls(place, "server.key"), server.key.as_str(), 0o600),
+        (
+            tls(place, "server.pem"),
+            reply.server_certificate.as_str(),
+            0o644,
+        ),
+        (tls(place, "node.key"), own.key.as_str(), 0o600),
+        (tls(place, "node.pem"), reply.certificate.as_str(), 0o644),
+    ]);
+    replace(&files)?;
     remark(
         format,
         &format!(
@@ -294,6 +329,9 @@ pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
     let mut files = Files(Vec::new());
     files.add(place.dir.join("spec.toml"), reply.spec.as_str(), 0o644);
     files.add(tls(place, "ca.pem"), reply.ca.as_str(), 0o644);
+    if let Some(crl) = &reply.crl {
+        files.add(tls(place, "crl.pem"), crl.as_str(), 0o644);
+    }
     files.add(tls(place, "node.pem"), reply.certificate.as_str(), 0o644);
     files.add(key, own.key, 0o600);
     files.add(

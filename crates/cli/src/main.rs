@@ -7,6 +7,7 @@
 mod act;
 mod adding;
 mod arguments;
+mod authority;
 mod connect;
 mod difference;
 mod doctor;
@@ -31,8 +32,9 @@ mod workloads;
 
 use anyhow::Context as _;
 use arguments::{
-    Changed, Cli, Command, EndpointCommand, FindingCommand, NodeCommand, OperationCommand,
-    QuorumCommand, ReplicaCommand, SafetyPointCommand, SpecCommand, StepCommand, WorkloadCommand,
+    CaCommand, Changed, Cli, Command, EndpointCommand, FindingCommand, NodeCommand,
+    OperationCommand, QuorumCommand, ReplicaCommand, SafetyPointCommand, SpecCommand, StepCommand,
+    WorkloadCommand,
 };
 use clap::{CommandFactory, Parser};
 use ending::Ending;
@@ -108,6 +110,10 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Finding(command) => finding(command, &client()?, format).await,
         Command::History(past) => history::show(&client()?, &past, format).await,
         Command::Runbook { name } => runbook::show(name.as_deref()),
+        Command::Ca(CaCommand::Show) => authority::show(&client()?, format).await,
+        Command::Ca(CaCommand::Renew(renewal)) => {
+            authority::renew(&client()?, &renewal, format).await
+        }
         Command::Init { file, place } => joining::init(&file, &place, format),
         Command::Join { line, place } => joining::join(&line, &place, format).await,
         Command::Doctor(doctor) => doctor::run(&doctor, format),

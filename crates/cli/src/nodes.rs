@@ -6,6 +6,7 @@ use crate::words::quorum_line;
 use anyhow::{Result, bail};
 use karst_api::Client;
 use karst_api::core::view::{NodeState, NodeView, PowerView, Status};
+use karst_api::pki::short;
 use std::collections::BTreeSet;
 use std::time::Duration;
 
@@ -60,6 +61,8 @@ fn in_full(node: &NodeView, status: &Status) -> String {
                     "certificate ends",
                     end.unwrap_or_else(|| "cannot be read".into()),
                 ),
+                ("certificate of", prints(&about.authorities.signed_by)),
+                ("believes", prints(&about.authorities.trusted)),
             ]);
         }
     }
@@ -72,6 +75,17 @@ fn in_full(node: &NodeView, status: &Status) -> String {
         links(node, status),
         rooms(node)
     )
+}
+
+/// Of CAs.
+fn prints(all: &[String]) -> String {
+    match all {
+        [] => "not known".into(),
+        all => {
+            let all: Vec<&str> = all.iter().map(|print| short(print)).collect();
+            format!("CA {}", all.join(" and "))
+        }
+    }
 }
 
 /// Of Karst, and of the servers there.

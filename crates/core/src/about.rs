@@ -18,10 +18,21 @@ pub struct About {
     pub rooms: Vec<Room>,
     /// When the node's certificate ends, in seconds since the Unix epoch.
     pub certificate_until: Option<u64>,
+    pub authorities: Authorities,
     /// When this run of the daemon began, in seconds since the Unix epoch.
     pub since: u64,
     /// What is wrong on its host, as far as it alone can tell.
     pub findings: Vec<Finding>,
+}
+
+/// CAs, each as the SHA-256 of its certificate in hexadecimal digits.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Authorities {
+    /// Those that the node believes.
+    pub trusted: Vec<String>,
+    /// Whose certificates it shows, as a node and as a server; none where that cannot be told.
+    pub signed_by: Vec<String>,
 }
 
 /// How much room there is on the volume of a directory.
@@ -45,6 +56,18 @@ impl Room {
 }
 
 impl About {
-    /// No honest node has more rooms, or findings.
+    /// No honest node has more rooms, or findings, or CAs.
     pub const MOST: usize = 1_000;
+
+    /// Whether it says no more than a node can have to say.
+    pub fn fits(&self) -> bool {
+        let Authorities { trusted, signed_by } = &self.authorities;
+        let counts = [
+            self.rooms.len(),
+            self.findings.len(),
+            trusted.len(),
+            signed_by.len(),
+        ];
+        counts.iter().all(|count| *count <= Self::MOST)
+    }
 }

@@ -131,6 +131,12 @@ impl Copied {
         u64::try_from(percent).unwrap_or(u64::MAX)
     }
 
+    /// Bytes a second so far.
+    pub fn pace(self, since: Duration) -> u64 {
+        let pace = u128::from(self.done) * 1_000 / since.as_millis().max(1);
+        u64::try_from(pace).unwrap_or(u64::MAX)
+    }
+
     /// How long the rest takes at the pace so far; none while that cannot be said.
     pub fn rest(self, since: Duration) -> Option<Duration> {
         let left = self.total.checked_sub(self.done)?;

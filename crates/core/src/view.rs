@@ -1,6 +1,6 @@
 //! What a person is shown: one sentence, then the evidence.
 
-use crate::about::Room;
+use crate::about::{Authorities, Room};
 use crate::author::Author;
 use crate::ids::{Epoch, Index, NodeId, OperationId, Term, WorkloadId};
 use crate::operation::{Mode, ModeSet, Outcome};
@@ -354,6 +354,7 @@ pub struct AboutView {
     pub rooms: Vec<RoomView>,
     /// When the node's certificate ends, in seconds since the Unix epoch.
     pub certificate_until: Option<u64>,
+    pub authorities: Authorities,
     /// When this run of the daemon began, in seconds since the Unix epoch.
     pub since: u64,
 }

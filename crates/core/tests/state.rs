@@ -4,12 +4,26 @@
 use karst_core::author::Author;
 use karst_core::command::{Command, Ended, Standing, WorkloadAct};
 use karst_core::operation::{Cause, Kind, Mode, ModeSet, Operation};
+use karst_core::replica::Copied;
 use karst_core::safetypoint::{HeldBack, Mark, Stage};
 use karst_core::state::{ClusterState, Tenure};
 use karst_core::{BootId, Epoch, Index, NodeId, OperationId, Position, SwitchPoint, WorkloadId};
+use std::time::Duration;
 
 fn w() -> WorkloadId {
     "sailings".into()
+}
+
+#[test]
+fn a_copy_says_how_far_it_is_how_fast_and_what_is_left() {
+    let (since, copied) = (Duration::from_secs(2), |done| Copied {
+        done,
+        total: 12_000_000,
+    });
+    let half_way = copied(3_000_000);
+    assert_eq!((half_way.percent(), half_way.pace(since)), (25, 1_500_000));
+    assert_eq!(half_way.rest(since), Some(Duration::from_secs(6)));
+    assert_eq!((copied(0).pace(since), copied(0).rest(since)), (0, None));
 }
 
 struct Built(ClusterState);

@@ -29,6 +29,7 @@ pub struct Sources {
     pub state: PathBuf,
     pub runtime: PathBuf,
     pub certificate: PathBuf,
+    pub identity: Arc<RwLock<Arc<tls::Identity>>>,
     pub servers: Servers,
     pub own: [Own; 3],
 }
@@ -55,6 +56,7 @@ pub async fn run(sources: Sources, tell: Tell) {
             watchdog: of_host.watchdog,
             rooms,
             certificate_until,
+            authorities: read(&sources.identity).authorities.clone(),
             since,
             findings: sources
                 .own

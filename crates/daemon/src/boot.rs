@@ -18,8 +18,8 @@ use karst_core::spec::Revision;
 use karst_core::{BootId, Input, Node, NodeConfig, NodeId};
 use karst_history::History;
 use sha2::{Digest, Sha256};
-use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, RwLock};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use tokio::runtime::Runtime;
@@ -211,13 +211,20 @@ fn start_engine(
 }
 
 /// This node says of itself and its host what people want to know.
-fn start_about(run: &Run, me: &NodeId, engine: &Engine, own: [about::Own; 3]) {
+fn start_about(
+    run: &Run,
+    me: &NodeId,
+    engine: &Engine,
+    identity: Arc<RwLock<Arc<tls::Identity>>>,
+    own: [about::Own; 3],
+) {
     let sources = about::Sources {
         me: me.clone(),
         in_force: engine.in_force.clone(),
         state: run.common.state.clone(),
         runtime: run.common.runtime.clone(),
         certificate: run.tls.join("node.pem"),
+        identity,
         servers: engine.servers.clone(),
         own,
     };
@@ -232,6 +239,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let certificate = tls::HttpCertificate::new(&identity)?;
     let tokens = renew::read_tokens(&run.tokens)?;
     let engine = start_engine(&run, &given, &digest, &identity, &runtime)?;
+    let identity = Arc::new(RwLock::new(Arc::new(identity)));
     let me = given.me;
     let sessions = http::Sessions::new(&std::fs::read(run.tls.join("node.key"))?);
     let (asked, in_force) = (run.clone(), engine.in_force.clone());
@@ -242,6 +250,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         &run,
         &me,
         &engine,
+        identity.clone(),
         [own.clone(), seen_of_host.clone(), engine.lacks.clone()],
     );
     let (stop, stopping) = watch::channel(false);
@@ -270,7 +279,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         tokens: tokens.into(),
         sessions,
         tickets: Default::default(),
-        identity: Arc::new(identity).into(),
+        identity,
         written: Default::default(),
         measured: engine.measured,
         strangers: Default::default(),

@@ -156,7 +156,10 @@ fn finding(kind: FindingKind, me: &str, what: String, remedy: &str) -> Finding {
 /// Those that end soon, or cannot be looked at.
 fn of_certificates(files: &Files, me: &str) -> Vec<Finding> {
     let mut found = Vec::new();
-    for name in ["ca.pem", "node.pem", "server.pem"] {
+    let own = "karst node renew, on its host: new ones are taken up without a restart";
+    let ca =
+        "karst ca renew, on the host that has its key: another one takes its place step by step";
+    for (name, remedy) in [("ca.pem", ca), ("node.pem", own), ("server.pem", own)] {
         let path = files.tls.join(name);
         let what = match tls::left(&path) {
             Ok(Some(left)) if left < SOON => {
@@ -169,12 +172,7 @@ fn of_certificates(files: &Files, me: &str) -> Vec<Finding> {
             Err(error) => format!("cannot be read, so nobody knows when it ends: {error:#}"),
         };
         let what = format!("{} of {me} {what}", path.display());
-        found.push(finding(
-            FindingKind::CertificateEnds,
-            me,
-            what,
-            "put a new one in its place; it is taken up without a restart",
-        ));
+        found.push(finding(FindingKind::CertificateEnds, me, what, remedy));
     }
     found
 }

@@ -3,7 +3,9 @@
 use crate::clock;
 use crate::lock::{read, write};
 use anyhow::{Context, Result, bail};
+use karst_api::pki::digest;
 use karst_core::NodeId;
+use karst_core::about::Authorities;
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::ServerCertVerifier;
 use rustls::pki_types::pem::PemObject;
@@ -14,16 +16,21 @@ use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
 use rustls::{ClientConfig, RootCertStore, ServerConfig, SignatureScheme};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::{Arc, RwLock};
 use std::time::Duration;
 
+type Chain = Vec<CertificateDer<'static>>;
+
 /// A node's identity: the certificate names the node (a DNS subject alternative name).
 pub struct Identity {
-    chain: Vec<CertificateDer<'static>>,
+    chain: Chain,
     key: PrivateKeyDer<'static>,
     roots: Arc<RootCertStore>,
     revoked: Vec<CertificateRevocationListDer<'static>>,
+    /// What people are told of that.
+    pub authorities: Authorities,
 }
 
 /// What a node said, with what shows that it did.
@@ -54,7 +61,7 @@ impl Identity {
     /// Which file is missing or cannot be read.
     pub fn load(dir: &Path) -> Result<Self> {
         let file = |name: &str| dir.join(name);
-        let certificates = |name: &str| -> Result<Vec<CertificateDer<'static>>> {
+        let certificates = |name: &str| -> Result<Chain> {
             let path = file(name);
             let list: Result<Vec<_>, _> =
                 CertificateDer::pem_file_iter(&path).and_then(Iterator::collect);
@@ -64,9 +71,9 @@ impl Identity {
             }
             Ok(list)
         };
-        let mut roots = RootCertStore::empty();
-        for ca in certificates("ca.pem")? {
-            roots.add(ca).context("the cluster's CA")?;
+        let (mut roots, trusted) = (RootCertStore::empty(), certificates("ca.pem")?);
+        for ca in &trusted {
+            roots.add(ca.clone()).context("the cluster's CA")?;
         }
         let key = PrivateKeyDer::from_pem_file(file("node.key"))
             .with_context(|| format!("key {}", file("node.key").display()))?;
@@ -80,8 +87,14 @@ impl Identity {
                 .with_context(|| format!("revocations {}", crl.display()))?,
             false => Vec::new(),
         };
+        let chain = certificates("node.pem")?;
+        let mut own = vec![Some(chain.clone())];
+        if !matches!(file("server.pem").try_exists(), Ok(false)) {
+            own.push(certificates("server.pem").ok());
+        }
         let identity = Self {
-            chain: certificates("node.pem")?,
+            authorities: authorities(&trusted, &own),
+            chain,
             key,
             roots: Arc::new(roots),
             revoked,
@@ -177,6 +190,33 @@ impl Identity {
             .keys_match()
             .context("node.key does not belong to node.pem")?;
         Ok(certified)
+    }
+}
+
+/// Of those that are believed, whose certificates these are: each file's, or none where it cannot be
+/// read.
+fn authorities(trusted: &[CertificateDer<'_>], own: &[Option<Chain>]) -> Authorities {
+    let prints: Vec<String> = trusted.iter().map(|ca| digest(ca)).collect();
+    let named = |ca: &CertificateDer<'_>| {
+        let (_, read) = x509_parser::parse_x509_certificate(ca).ok()?;
+        Some(read.subject().as_raw().to_vec())
+    };
+    let names: Vec<Option<Vec<u8>>> = trusted.iter().map(named).collect();
+    let signer = |chain: &Option<Chain>| {
+        let (_, read) = x509_parser::parse_x509_certificate(chain.as_ref()?.last()?).ok()?;
+        let issuer = Some(read.issuer().as_raw().to_vec());
+        let mut fitting = names
+            .iter()
+            .zip(&prints)
+            .filter(|(name, _)| **name == issuer);
+        // Two of one name: it may be either's.
+        let (_, print) = fitting.next().filter(|_| fitting.next().is_none())?;
+        Some(print.clone())
+    };
+    let signed_by: Option<BTreeSet<String>> = own.iter().map(signer).collect();
+    Authorities {
+        signed_by: signed_by.into_iter().flatten().collect(),
+        trusted: prints,
     }
 }
 

@@ -69,6 +69,15 @@ pub fn read(path: &Path) -> Result<Vec<Line>> {
         .collect())
 }
 
+/// The longest time in which nobody's write came back.
+pub fn longest_pause(lines: &[Line]) -> Duration {
+    let returned = lines.iter().filter(|l| l.ending == Ending::Acknowledged);
+    let mut times: Vec<u64> = returned.map(|l| l.ended).collect();
+    times.sort_unstable();
+    let longest = times.windows(2).map(|pair| pair[1] - pair[0]).max();
+    Duration::from_nanos(longest.unwrap_or(u64::MAX))
+}
+
 pub fn acknowledged(lines: &[Line]) -> BTreeSet<i64> {
     lines
         .iter()

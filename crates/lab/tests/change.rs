@@ -12,7 +12,7 @@ use karst_api::core::{NodeId, OperationId};
 use karst_api::{MaintenanceBody, SpecBody, StatusReply, WishBody};
 use karst_lab::drill::{Running, compare, start_load};
 use karst_lab::fault::{self, Fault};
-use karst_lab::journal::{Ending, Line};
+use karst_lab::journal::{Ending, longest_pause};
 use karst_lab::layout::WORKLOAD;
 use karst_lab::shape::Shape;
 use karst_lab::{Lab, find};
@@ -347,15 +347,6 @@ async fn wrong_ones_are_refused(lab: &Lab) -> Result<()> {
         "something was changed"
     );
     Ok(())
-}
-
-/// The longest time in which nobody's write came back.
-fn longest_pause(lines: &[Line]) -> Duration {
-    let returned = lines.iter().filter(|l| l.ending == Ending::Acknowledged);
-    let mut times: Vec<u64> = returned.map(|l| l.ended).collect();
-    times.sort_unstable();
-    let longest = times.windows(2).map(|pair| pair[1] - pair[0]).max();
-    Duration::from_nanos(longest.unwrap_or(u64::MAX))
 }
 
 async fn finish(lab: &Lab, load: Running) -> Result<()> {

@@ -4,10 +4,15 @@
 mod rig;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::core::about::Authorities;
 use karst_api::core::view::NodeState;
+use karst_api::pki::{Trusted, short};
 use karst_api::{Client, StatusReply};
+use karst_lab::drill::start_load;
+use karst_lab::journal::{self, Ending, longest_pause};
 use karst_lab::layout::{NODES, WORKLOAD};
 use karst_lab::{Lab, certs, find};
+use rig::command::karst;
 use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
 use sha2::{Digest, Sha256};
@@ -16,6 +21,8 @@ use std::time::{Duration, Instant};
 /// A certificate that ends sooner than in thirty days is to be seen.
 const SHORT: time::Duration = time::Duration::hours(9 * 24 + 1);
 const LONG: time::Duration = time::Duration::days(400);
+/// Nothing moves, and nobody waits for more than a busy machine.
+const PAUSE: Duration = Duration::from_millis(1_500);
 
 #[tokio::test(flavor = "multi_thread")]
 async fn certificates_and_tokens_are_taken_up_by_a_running_cluster() {
@@ -24,6 +31,7 @@ async fn certificates_and_tokens_are_taken_up_by_a_running_cluster() {
     certificates(&lab).await.unwrap();
     tokens(&lab).await.unwrap();
     one_is_taken_back(&lab).await.unwrap();
+    another_ca(&lab).await.unwrap();
     assert_eq!(
         lab.workload().await.unwrap().epoch,
         before,
@@ -152,5 +160,102 @@ async fn one_is_taken_back(lab: &Lab) -> Result<()> {
     ensure!(silent(&lab.status().await?), "{taken} is heard again");
     certs::renew(&lab.layout, taken, LONG)?;
     lab.healthy(LIMIT).await?;
+    Ok(())
+}
+
+/// In three steps, none of which is taken before every node has taken the one before; a client goes on
+/// writing meanwhile. What was revoked before is in a list, so that the new one needs a list too.
+async fn another_ca(lab: &Lab) -> Result<()> {
+    let load = start_load(&lab.layout, "ca", 2, 2)?;
+    let config = lab.layout.dir.join("client.toml").display().to_string();
+    let dir = |node: &str| lab.layout.host(node).display().to_string();
+    let signs = NODES[0].name;
+    let step = |more: &[&str]| {
+        let dir = dir(signs);
+        let call = ["--config", &config, "ca", "renew", "--dir", &dir];
+        karst(&[&call[..], more].concat())
+    };
+    let everywhere = |but: Option<&str>| {
+        for node in NODES.iter().filter(|n| Some(n.name) != but) {
+            let (name, dir) = (node.name, dir(node.name));
+            let call = [
+                "--config", &config, "node", "renew", "--as", name, "--dir", &dir,
+            ];
+            let (done, said) = karst(&call)?;
+            ensure!(done, "{said}");
+        }
+        anyhow::Ok(())
+    };
+    let number = |r: &StatusReply, of: fn(&Authorities) -> usize| {
+        let about = r.status.nodes.iter().map(|n| n.about.as_ref());
+        about
+            .map(|a| a.map(|a| of(&a.authorities)))
+            .collect::<Vec<_>>()
+    };
+    let all = |many| vec![Some(many); NODES.len()];
+    let ca = || std::fs::read_to_string(lab.layout.host(signs).join("tls/ca.pem"));
+    let old = ca()?;
+
+    let (done, said) = step(&["--plan"])?;
+    ensure!(done && said.contains("makes another CA"), "{said}");
+    ensure!(ca()? == old, "a plan changed something");
+    let (done, said) = step(&["--yes"])?;
+    ensure!(done && said.contains("signs nothing yet"), "{said}");
+    std::fs::copy(
+        lab.layout.host(signs).join("tls/ca.pem"),
+        lab.layout.dir.join("ca.pem"),
+    )?;
+    let last = NODES[NODES.len() - 1].name;
+    everywhere(Some(last))?;
+    let but_one = |r: &StatusReply| {
+        let seen = number(r, |a| a.trusted.len());
+        seen.iter().filter(|many| **many == Some(2)).count() == NODES.len() - 1
+    };
+    lab.wait("all but one believe both", LIMIT, but_one).await?;
+    let (done, said) = step(&["--yes"])?;
+    ensure!(
+        !done && said.contains("believes CA") && said.contains(&format!(": {last} (")),
+        "{said}"
+    );
+    everywhere(None)?;
+    let both = |r: &StatusReply| number(r, |a| a.trusted.len()) == all(2);
+    lab.wait("all believe both", LIMIT, both).await?;
+
+    let (done, said) = step(&["--yes"])?;
+    ensure!(done && said.contains("signs from now on"), "{said}");
+    // They show the old one's certificates, and would not be believed any more.
+    let (done, said) = step(&["--yes"])?;
+    ensure!(!done && said.contains("has certificates of CA"), "{said}");
+    everywhere(None)?;
+    let new = ca()?;
+    let signer = Trusted::read(&new)?.swap_remove(0).print;
+    let by_it = |r: &StatusReply| {
+        let mut about = r.status.nodes.iter().map(|n| n.about.as_ref());
+        about.all(|a| a.is_some_and(|a| a.authorities.signed_by == [signer.clone()]))
+    };
+    lab.wait("all have its certificates", LIMIT, by_it).await?;
+
+    let (done, said) = step(&["--yes"])?;
+    ensure!(done && said.contains("alone"), "{said}");
+    everywhere(None)?;
+    let one = |r: &StatusReply| number(r, |a| a.trusted.len()) == all(1);
+    lab.wait("all believe it alone", LIMIT, one).await?;
+    let (done, said) = karst(&["--config", &config, "ca", "show"])?;
+    let line = said.lines().filter(|line| line.contains(short(&signer)));
+    ensure!(
+        done && line.count() == 1 && said.lines().count() == 2,
+        "{said}"
+    );
+    // Whoever has the old one's certificate speaks as nobody: what is in force is what is believed.
+    ensure!(
+        !old.contains(ca()?.trim()) && ca()? != new,
+        "it is the old one still"
+    );
+    lab.healthy(LIMIT).await?;
+    let lines = load.finish()?;
+    let refused = lines.iter().filter(|l| l.ending == Ending::Refused).count();
+    let (rows, pause) = (journal::acknowledged(&lines).len(), longest_pause(&lines));
+    println!("{rows} rows while the CA became another, {refused} refused, longest pause {pause:?}");
+    ensure!(rows > 1_000 && refused == 0 && pause < PAUSE);
     Ok(())
 }

@@ -8,7 +8,6 @@
 use super::Node;
 use super::readers::reads_at;
 use super::vouch::Vouched;
-use crate::about::About;
 use crate::address::Connection;
 use crate::authority::{Claim, Lease};
 use crate::consensus::{Entry, LogId, Talk};
@@ -308,8 +307,7 @@ impl Node {
     fn look_at_parts(&self, from: &NodeId, parts: &Parts) -> Verdict {
         let spec = |id: &WorkloadId| self.spec.workloads.get(id).ok_or(Refusal::Stale);
         if let Some(about) = &parts.about {
-            let fits = about.rooms.len() <= About::MOST && about.findings.len() <= About::MOST;
-            ensure(fits, "more of its host than it can have")?;
+            ensure(about.fits(), "more of its host than it can have")?;
         }
         if let Some(examined) = &parts.examined {
             let fits = |text: &String| {

@@ -56,6 +56,14 @@ impl Files {
         carried(&self.tls.join(name))
     }
 
+    /// None where nothing was ever revoked.
+    fn revoked(&self) -> Result<Option<String>, Refusal> {
+        let there = self.tls.join("crl.pem").try_exists();
+        let there =
+            there.map_err(|e| Refusal::new(ProblemType::Refused, format!("crl.pem: {e}")))?;
+        there.then(|| self.read("crl.pem")).transpose()
+    }
+
     fn authority(&self, me: &NodeId) -> Result<Authority, Refusal> {
         let key = self.tls.join("ca.key");
         if !key.exists() {
@@ -165,6 +173,7 @@ pub async fn join(
         certificate: issuer.issue(&body.request, Purpose::Node)?,
         server_certificate: issuer.issue(&body.server_request, Purpose::Server)?,
         ca: issuer.authority.certificate.clone(),
+        crl: service.files.revoked()?,
         revision: service.revision().number,
         spec: service.revision().text.to_string(),
         tokens,
@@ -199,6 +208,8 @@ pub async fn renew(
     Ok(HttpResponse::Ok().json(RenewReply {
         certificate: issuer.issue(&request, Purpose::Node)?,
         server_certificate: issuer.issue(&server_request, Purpose::Server)?,
+        ca: issuer.authority.certificate.clone(),
+        crl: service.files.revoked()?,
     }))
 }
 

@@ -49,7 +49,7 @@ pub struct Service {
     pub tokens: RwLock<Tokens>,
     pub sessions: Sessions,
     pub tickets: Tickets,
-    pub identity: RwLock<Arc<Identity>>,
+    pub identity: Arc<RwLock<Arc<Identity>>>,
     pub written: Written,
     pub measured: Arc<Measured>,
     pub strangers: Strangers,

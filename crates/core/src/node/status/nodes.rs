@@ -75,6 +75,7 @@ impl Account<'_> {
                 watchdog: about.watchdog.clone(),
                 rooms: about.rooms.iter().map(RoomView::from).collect(),
                 certificate_until: about.certificate_until,
+                authorities: about.authorities.clone(),
                 since: about.since,
             }),
         }

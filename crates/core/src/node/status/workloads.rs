@@ -12,6 +12,7 @@ use crate::state::Tenure;
 use crate::steward::candidates;
 use crate::steward::holding::{stands, written_since};
 use crate::steward::outlook::{Lasting, Outlook, Writes, outlook, writes_wait};
+use crate::text::size;
 use crate::time::Time;
 use crate::view::{
     AddressView, DoingView, GateCounts, GateView, NeedView, ReadGateView, ReaderView, ReadsView,
@@ -347,9 +348,10 @@ fn replica_state(
             format!(", about {} s left", d.as_secs().saturating_add(1))
         });
         format!(
-            ": {} % of {} MB{rest}",
+            ": {} % of {} at {}/s{rest}",
             copied.percent(),
-            copied.total >> 20
+            size(copied.total),
+            size(copied.pace(since))
         )
     };
     let doing = report.doing.as_ref().map(|Doing { action, time }| {
