@@ -55,11 +55,12 @@ impl Votes {
             .iter()
             .map(|(n, w)| (value_of(n), *w))
             .collect();
-        values.sort_by_key(|(value, _)| std::cmp::Reverse(*value));
+        values.sort_unstable_by_key(|(value, _)| std::cmp::Reverse(*value));
+        let total: u32 = values.iter().map(|(_, weight)| weight).sum();
         let mut sum = 0;
         for (value, weight) in values {
             sum += weight;
-            if 2 * sum > self.total() {
+            if 2 * sum > total {
                 return Some(value);
             }
         }

@@ -589,11 +589,14 @@ impl Consensus {
     /// Until when no other leader can have been elected: a majority promised, counted from when the
     /// acknowledged message was sent.
     pub fn leadership_until(&self, now: Time) -> Option<Time> {
+        self.leadership_since(self.acknowledged_at(now)?, now)
+    }
+
+    fn leadership_since(&self, acknowledged: Time, now: Time) -> Option<Time> {
         let hands_over = self.as_leader()?.hands_over.is_some();
         if hands_over && self.planted != Some(Planted::HandOverWithLease) {
             return None;
         }
-        let acknowledged = self.acknowledged_at(now)?;
         if self.planted == Some(Planted::NeverSilent) {
             return Some(now + self.pace.election_timeout);
         }
@@ -625,7 +628,7 @@ impl Consensus {
         // One that hands over resumes before it gives up.
         let tries = leader.hands_over.as_ref().map(|(_, until)| *until);
         let acknowledged = self.acknowledged_at(now)?;
-        let until = self.leadership_until(now);
+        let until = self.leadership_since(acknowledged, now);
         let until = until.unwrap_or(acknowledged + self.pace.election_timeout);
         Some(until.max(fresh).max(tries.unwrap_or(fresh)))
     }

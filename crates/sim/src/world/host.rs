@@ -36,8 +36,17 @@ impl Disk {
 pub struct Clock {
     true_base: u64,
     local_base: u64,
-    ppm: i64,
+    /// Of a million in true time.
+    rate: u64,
     stopped: Option<u64>,
+}
+
+const MILLION: u64 = 1_000_000;
+
+/// `number * by / of` rounded down, without a step in between that is larger than both.
+fn scaled(number: u64, by: u64, of: u64) -> u64 {
+    let whole = (number / of).saturating_mul(by);
+    whole.saturating_add(number % of * by / of)
 }
 
 impl Clock {
@@ -45,26 +54,26 @@ impl Clock {
         Self {
             true_base: 0,
             local_base: offset,
-            ppm,
+            rate: MILLION.saturating_add_signed(ppm),
             stopped: None,
         }
     }
 
     pub fn at(&self, now: u64) -> Time {
-        let passed = i128::from(self.stopped.unwrap_or(now).saturating_sub(self.true_base));
-        Time(self.local_base + (passed * i128::from(1_000_000 + self.ppm) / 1_000_000) as u64)
+        let passed = self.stopped.unwrap_or(now).saturating_sub(self.true_base);
+        Time(self.local_base + scaled(passed, self.rate, MILLION))
     }
 
     /// True time at which it shows `t`, rounded up.
     pub fn true_time(&self, t: Time) -> u64 {
-        let local = i128::from(t.0.saturating_sub(self.local_base));
-        let passed = local * 1_000_000 / i128::from(1_000_000 + self.ppm) + 1;
-        self.true_base
-            .saturating_add(u64::try_from(passed).unwrap_or(u64::MAX))
+        let local = t.0.saturating_sub(self.local_base);
+        let passed = scaled(local, MILLION, self.rate).saturating_add(1);
+        self.true_base.saturating_add(passed)
     }
 
     pub fn set_rate(&mut self, ppm: i64, now: u64) {
-        (self.local_base, self.true_base, self.ppm) = (self.at(now).0, now, ppm);
+        let rate = MILLION.saturating_add_signed(ppm);
+        (self.local_base, self.true_base, self.rate) = (self.at(now).0, now, rate);
     }
 
     pub fn stop(&mut self, now: u64) {

@@ -203,12 +203,11 @@ impl World {
     fn check_leadership(&self, h: usize) -> Verdict {
         let leads = |other: &usize| {
             let host = &self.hosts[*other];
-            if self.spec.nodes[&self.names[*other]].clock == Clock::MayStop {
+            let Some(node) = host.node.as_ref().filter(|node| node.is_coordinator()) else {
                 return false;
-            }
-            host.node
-                .as_ref()
-                .is_some_and(|n| n.is_coordinator() && n.leads_at(host.clock.at(self.now)))
+            };
+            let clock = self.spec.nodes[&self.names[*other]].clock;
+            clock != Clock::MayStop && node.leads_at(host.clock.at(self.now))
         };
         if leads(&h)
             && let Some(other) = (0..self.hosts.len()).find(|o| *o != h && leads(o))
