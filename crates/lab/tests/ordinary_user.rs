@@ -64,8 +64,10 @@ fn an_ordinary_user_has_a_lab_and_a_killed_minder_leaves_nothing() -> Result<()>
     let up = lab(dir, &["up", "--port", "9900"])?;
     ensure!(up.contains("All is well"), "{up}");
     lab(dir, &["demo"])?;
-    // How long it takes is not the question here, on whatever else the machine does.
-    let (_, drill) = run(dir, &["drill", "kill-server", "sailings"])?;
+    // How long it takes is not the question here, on whatever else the machine does; all else is.
+    let (went_well, drill) = run(dir, &["drill", "kill-server", "sailings"])?;
+    let late = drill.contains("a round took longer than the worst case");
+    ensure!(went_well || late, "{drill}");
     ensure!(drill.contains("rows missing: 0"), "{drill}");
 
     let layout = Layout::load(&dir.join("lab"))?;
