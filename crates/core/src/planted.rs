@@ -58,6 +58,8 @@ pub enum Planted {
     GrowAtOnce,
     /// D2: a member leaves the primary's setting before it leaves the log.
     ShrinkLate,
+    /// K4: a standby joins the sync set while its own node goes on with a stop of it.
+    JoinsWhileStopped,
     /// D3: writes were unprotected, and another is promoted all the same.
     IgnoreUnprotected,
     /// D4: a new primary waits for its standbys only, before its epoch is opened.

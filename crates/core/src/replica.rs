@@ -9,7 +9,7 @@ mod inout;
 use crate::about::About;
 use crate::address::AddressReport;
 use crate::health::Hearing;
-use crate::ids::{BootId, Epoch, History, NodeId, OperationId, RunId, StoreId, WorkloadId};
+use crate::ids::{BootId, Epoch, History, Index, NodeId, OperationId, RunId, StoreId, WorkloadId};
 use crate::ownstep::Prepared;
 use crate::position::{Position, SwitchPoint};
 use crate::safetypoint::Mark;
@@ -94,6 +94,10 @@ pub struct Observation {
     /// Servers of its kind can be held back at a point.
     #[serde(default)]
     pub can_hold_back: bool,
+    /// The label of the point that a standby was started to go up to, whether it is there or not:
+    /// this run of it follows nobody beyond.
+    #[serde(default)]
+    pub goes_up_to: Option<String>,
     /// The label of the point that a standby has gone up to and stays at.
     #[serde(default)]
     pub held_at: Option<String>,
@@ -165,6 +169,7 @@ impl Observation {
             overruled: Vec::new(),
             pending: Vec::new(),
             can_hold_back: false,
+            goes_up_to: None,
             held_at: None,
             trouble: None,
             copied: None,
@@ -543,6 +548,10 @@ pub struct ReplicaReport {
     pub marked: Option<(OperationId, Mark)>,
     /// The data were rewound to the history of this epoch's primary, or are a complete copy of it.
     pub rejoined: Option<Epoch>,
+    /// Its server runs as a standby that nothing here is about to stop, where so much of the log says
+    /// who has been let go of; none while it is not so (K4).
+    #[serde(default)]
+    pub let_go: Option<Index>,
     /// A promotion was tried here and never opened (D5).
     pub suspect: bool,
     /// Why no packet guard is in force for the primary here (C3).

@@ -86,6 +86,7 @@ fn runs(case: &mut Case, node: &str, run: &str) {
         (seen.run, seen.streaming) = (Some(run.into()), true);
         seen.upstream = Some("doline".into());
     }
+    report.let_go = Some(case.state.workload(&w()).let_go);
     case.report(node, report);
 }
 
@@ -144,6 +145,10 @@ fn servers_are_restarted_one_at_a_time_and_the_primarys_last() {
                 "uvala is the last one that has every write"
             );
         }
+        settle(&mut case, &mut notes);
+        let asked = case.state.workload(&w()).sync.asked.len();
+        assert_eq!(asked, 1, "{node} does not know yet that it is over");
+        runs(&mut case, node, "2");
         for _ in 0..2 {
             settle(&mut case, &mut notes);
             primary_sees(&mut case, &["polje", "uvala"]);

@@ -45,9 +45,9 @@ type Checkin = (Time, u64);
 /// Check-ins remembered per node: more than are under way.
 const SAID: usize = 64;
 
-/// What was written so shortly before an opening may be lost beyond a bound by size: nobody heard
-/// how far the primary was.
-const UNHEARD: u64 = 3_500_000_000;
+/// What a primary wrote so shortly before its end may be lost beyond a bound by size: nobody heard
+/// how far it was.
+const UNHEARD: u64 = 2_000_000_000;
 
 #[derive(Clone, Copy)]
 struct Acknowledged {
@@ -287,7 +287,7 @@ impl Truth {
                 let accepted = forced
                     .filter(|o| o.kind == Kind::ForcedFailover)
                     .map_or(0, |o| o.accept_loss);
-                self.check_open((w, workload), accepted, data, now)?;
+                self.check_open((w, workload), accepted, data)?;
             }
             _ => {}
         }
@@ -302,13 +302,14 @@ impl Truth {
         (w, workload): (usize, &WorkloadId),
         accepted: u64,
         data: &dyn Data,
-        now: u64,
     ) -> Verdict {
         let Some(opened) = self.state.workload(workload).opened.clone() else {
             return Ok(());
         };
         let lost: Vec<Acknowledged> = self.missing(w, data.log_of(&opened.holder, w)).collect();
-        let lately = |a: &&Acknowledged| a.at >= now.saturating_sub(UNHEARD);
+        let heard = self.acknowledged[w].iter().map(|a| a.at);
+        let end = heard.filter(|at| *at < u64::MAX).max().unwrap_or(0);
+        let lately = |a: &&Acknowledged| a.at >= end.saturating_sub(UNHEARD);
         let (bounded, never): (Vec<_>, Vec<_>) = lost.iter().partition(|a| a.loss != Loss::None);
         let bounded: Vec<_> = bounded.into_iter().filter(|a| !lately(a)).collect();
         let allowed = bounded.iter().filter_map(|a| match a.loss {

@@ -131,10 +131,16 @@ impl Server {
         self.target = None;
     }
 
+    /// The point that it was started for.
+    pub fn goes_up_to(&self) -> Option<&String> {
+        let (label, _) = self.target.as_ref()?;
+        (self.runs && !self.primary).then_some(label)
+    }
+
     /// The point that it has gone up to and stays at.
     pub fn held_at(&self) -> Option<&String> {
-        let (label, at) = self.target.as_ref()?;
-        (self.runs && !self.primary && self.wal.len() == *at).then_some(label)
+        let (_, at) = self.target.as_ref()?;
+        self.goes_up_to().filter(|_| self.wal.len() == *at)
     }
 
     pub fn is_primary(&self) -> bool {
@@ -251,6 +257,7 @@ impl Server {
             overruled: Vec::new(),
             pending: Vec::new(),
             can_hold_back: true,
+            goes_up_to: self.goes_up_to().cloned(),
             held_at: self.held_at().cloned(),
             trouble: None,
             copied: None,

@@ -539,6 +539,7 @@ impl Dice {
             refused: self.maybe(|d| (OperationId(d.number()), "a step".into())),
             marked: None,
             rejoined: self.maybe(Self::epoch),
+            let_go: self.maybe(Self::epoch).map(|epoch| Index(epoch.0)),
             suspect: self.yes(),
             unguarded: None,
             doing: self.maybe(|d| Doing {

@@ -4,6 +4,7 @@
 //! guarantee before the rule was kept as it is now.
 
 mod plants;
+mod wishes;
 
 use karst_core::operation::Mode;
 use karst_core::request::Request;
@@ -11,6 +12,7 @@ use karst_core::spec::Timings;
 use karst_core::{NodeId, Planted};
 use karst_sim::{Edit, Fault, Script, Shape, World, ferry_spec, powered_spec};
 use plants::*;
+use wishes::point;
 
 #[test]
 fn rules_of_consensus_and_leases() {
@@ -135,6 +137,16 @@ fn rules_of_consensus_and_leases() {
         scene(RestartInSet, Check("K4"), ferry_spec(), |c| {
             let (of, workload) = (c.coordinator.clone(), "sailings".into());
             vec![(AT, Fault::Restart { of, workload })]
+        }),
+        // A safety point is over before its standby has gone up to it.
+        scene(JoinsWhileStopped, Check("K4"), ferry_spec(), |c| {
+            let (of, nodes) = (c.coordinator.clone(), vec![]);
+            let over = Fault::Rest {
+                of,
+                nodes,
+                end: true,
+            };
+            vec![(AT, point()), (AT + 50 + c.seed * 20, over)]
         }),
         // A lease of before is longer than those that are granted now, and its holder was granted
         // one of those too.

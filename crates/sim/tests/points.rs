@@ -83,6 +83,29 @@ fn it_is_made_all_the_same_where_the_primary_is_lost_meanwhile() {
     assert!(stood > 28, "it stood in {stood} of 56");
 }
 
+/// Whoever was held back is stopped once more to follow again, and no write waits for it until it does.
+#[test]
+fn it_can_be_dropped_at_any_moment() {
+    let (of, nodes) = (n("polje"), vec![]);
+    for late in (25..1_200).step_by(25) {
+        let over = Fault::Rest {
+            of: of.clone(),
+            nodes: nodes.clone(),
+            end: true,
+        };
+        let faults = [(AT, point()), (AT + late, over)];
+        for seed in 0..3 {
+            let world = play(seed, &faults, None).unwrap();
+            let status = world.status(world.coordinator().unwrap()).unwrap();
+            let sync = &status.workloads[0].sync.asked;
+            assert!(
+                sync.contains(&n("uvala")),
+                "seed {seed}, {late} ms: {sync:?}"
+            );
+        }
+    }
+}
+
 /// Its node is fenced just then, and so it takes nothing over: nobody is moved about again and again for
 /// that. Nobody cuts its power, and no gate on it is waited for.
 #[test]

@@ -60,6 +60,10 @@ fn guarantees_hold_while_the_cluster_changes() {
         1_796_025_460_371,
         // Whoever a person had chosen could not be promoted, and was chosen again and again.
         1_796_025_461_786,
+        // A safety point was over before its standby had gone up to it, and writes waited for that.
+        1_796_045_592_733,
+        1_796_045_592_734,
+        1_796_045_592_992,
     ];
     for seed in seeds().chain(once) {
         let run = Run::changing(seed);
@@ -154,6 +158,7 @@ fn seeds_that_failed_once_pass() {
         2_003_399,
         1_796_005_671_798,
         1_796_007_700_002,
+        1_796_045_593_662,
     ] {
         let run = Run::of(seed);
         if let Err(failure) = run.play(None) {

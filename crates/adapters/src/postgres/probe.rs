@@ -7,6 +7,7 @@ use crate::trouble::{Result, Trouble, within};
 use karst_core::replica::{Downstream, Observation, Presence, Role, Setting};
 use sqlx::postgres::PgRow;
 use sqlx::{Connection as _, Executor as _, PgConnection, Row};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 /// How long a server may take to answer a probe.
@@ -42,7 +43,7 @@ fn is_full(error: &Trouble) -> bool {
 const LOOK: &str = "
 with setting as materialized
   (select name, reset_val, coalesce(sourcefile, source) as origin, pending_restart from pg_settings
-   where (pending_restart and name not like 'recovery_target%') or name in ('synchronous_standby_names', 'synchronous_commit'))
+   where (pending_restart and name not like 'recovery_target%') or name in ('synchronous_standby_names', 'synchronous_commit', 'recovery_target_name'))
 select pg_is_in_recovery() as standby,
        case when pg_is_in_recovery() then
          greatest((select received_tli from pg_stat_wal_receiver),
@@ -58,8 +59,9 @@ select pg_is_in_recovery() as standby,
        current_setting('fsync') as fsync, current_setting('full_page_writes') as full_pages,
        (select reset_val from setting where name = 'synchronous_commit') as sync_commit,
        current_setting('restart_after_crash') as restarts,
-       case when pg_is_in_recovery() and pg_get_wal_replay_pause_state() = 'paused' then
-         nullif(current_setting('recovery_target_name'), '') end as held_at,
+       case when pg_is_in_recovery() then nullif(current_setting('recovery_target_name'), '') end as goes_up_to,
+       (select origin from setting where name = 'recovery_target_name') as target_source,
+       case when pg_is_in_recovery() then pg_get_wal_replay_pause_state() = 'paused' else false end as paused,
        (select string_agg(name, ' ' order by name) from setting
         where pending_restart and name not like 'recovery_target%') as pending,
        (select string_agg(concat_ws(' ', 'role ' || r.rolname, 'database ' || d.datname), ', ')
@@ -151,7 +153,13 @@ impl Postgres {
             .map(String::from)
             .collect();
         let (received, replayed) = (lsn(&row, "received")?, lsn(&row, "replayed")?);
-        seen.held_at = row.try_get("held_at")?;
+        // A name that the data's owner set is nobody's safety point.
+        let source: String = row.try_get("target_source")?;
+        let ours = self.host.site.runtime.join("server.conf");
+        let label: Option<String> = row.try_get("goes_up_to")?;
+        seen.goes_up_to = label.filter(|_| Path::new(&source) == ours);
+        let paused: bool = row.try_get("paused")?;
+        seen.held_at = seen.goes_up_to.clone().filter(|_| paused);
         // D6: after a restart `received` falls below `replayed`. What a standby at a point has
         // received beyond it is nothing that it will ever have (P1).
         let at = match &seen.held_at {

@@ -351,20 +351,22 @@ impl Node {
                 replica.marked.as_ref().map(|(_, mark)| mark.epoch),
                 replica.rejoined,
             ];
+            let let_go = replica.let_go.map(|upto| Epoch(upto.0));
+            let epochs = epochs.into_iter().flatten().chain(let_go);
             ensure(
-                epochs.into_iter().flatten().all(|epoch| epoch.0 < LARGEST),
+                epochs.into_iter().all(|epoch| epoch.0 < LARGEST),
                 "a number that cannot be",
             )?;
             let seen = replica.seen.as_ref();
             let run = seen.and_then(|o| o.run.as_ref()).map(RunId::as_str);
             let identity = seen.and_then(|o| o.identity.as_deref());
-            let held_at = seen.and_then(|o| o.held_at.as_deref());
+            let points = seen.map(|o| [o.goes_up_to.as_deref(), o.held_at.as_deref()]);
             let label = replica.marked.as_ref().map(|(_, mark)| mark.label.as_str());
             let mut names = histories(replica)
                 .map(History::as_str)
                 .chain(run)
                 .chain(identity)
-                .chain(held_at)
+                .chain(points.into_iter().flatten().flatten())
                 .chain(label);
             ensure(names.all(is_name), "a name that is none")?;
         }

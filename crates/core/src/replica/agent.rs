@@ -670,6 +670,7 @@ impl Agent {
             refused: self.refused.clone(),
             marked: self.marked.clone(),
             rejoined: self.rejoined,
+            let_go: self.is_let_go(workload).then_some(workload.let_go),
             suspect: self.is_suspect(workload),
             unguarded: self.unguarded.clone(),
             doing: self.running.as_ref().map(|r| Doing {

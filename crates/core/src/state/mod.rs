@@ -63,6 +63,7 @@ impl ClusterState {
             },
             restarting: None,
             held_back: None,
+            let_go: Index(0),
             histories: workload::Histories::NONE,
             identity: None,
         };

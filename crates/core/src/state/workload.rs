@@ -104,6 +104,9 @@ pub struct WorkloadState {
     /// The standby that is held back at a safety point.
     #[serde(default)]
     pub held_back: Option<HeldBack>,
+    /// The entry by which a standby that was restarted or held back was let go of last.
+    #[serde(default)]
+    pub let_go: Index,
     /// The histories that were open.
     #[serde(default)]
     pub histories: Histories,
@@ -214,6 +217,17 @@ impl WorkloadState {
         act: &WorkloadAct,
         operations: &mut Operations,
     ) -> bool {
+        let stopped = |w: &Self| [w.restarting.is_some(), w.held_back.is_some()];
+        let before = stopped(self);
+        let changed = self.apply_act(index, act, operations);
+        let after = stopped(self);
+        if before.iter().zip(after).any(|(was, is)| *was && !is) {
+            self.let_go = index;
+        }
+        changed
+    }
+
+    fn apply_act(&mut self, index: Index, act: &WorkloadAct, operations: &mut Operations) -> bool {
         match act {
             WorkloadAct::Begin(_)
             | WorkloadAct::Approve { .. }

@@ -76,8 +76,7 @@ impl Desk<'_> {
                 let caught_up = |d: &Downstream| d.node == **n && d.streaming && d.near;
                 self.can_follow(n)
                     && self.scene.leaving.replica(self.id, n).is_none()
-                    && !self.w.restarts(n)
-                    && self.w.held_back(n).is_none()
+                    && self.is_let_go(n)
                     && seen.standbys.iter().any(caught_up)
                     && self.is_stuck(n, notes).is_none()
             })?;
@@ -90,6 +89,16 @@ impl Desk<'_> {
             asked,
             format!("{newcomer} has caught up"),
         ))
+    }
+
+    /// Whether nothing stops the server of a standby, or goes on with it: its own node knows, once it
+    /// knows who has been let go of (K4).
+    fn is_let_go(&self, node: &NodeId) -> bool {
+        let said = self.report(node).and_then(|r| r.let_go);
+        let known = said.is_some_and(|upto| upto >= self.w.let_go);
+        !self.w.restarts(node)
+            && self.w.held_back(node).is_none()
+            && (known || self.scene.breaks(Planted::JoinsWhileStopped))
     }
 
     /// When the primary was looked at that it was heard of last.

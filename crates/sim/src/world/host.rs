@@ -105,6 +105,8 @@ pub struct Slot {
     pub address_turn: (u64, u64),
     pub address_deadline: Option<Deadline>,
     pub acting: BTreeSet<u64>,
+    /// A clean stop began while no write waited for the standby.
+    pub stops_unwaited: bool,
     pub gate: GateReport,
     /// What the gate for readers was told.
     pub readers: ReadOrder,

@@ -37,6 +37,8 @@ impl World {
         let line = format!("{}: {} ({workload})", self.names[h], action.describe());
         self.tell(line);
         let w = self.place_of(workload);
+        let member = self.is_member(h, w);
+        self.hosts[h].slots[w].stops_unwaited = !member;
         self.hosts[h].slots[w].acting.insert(number);
         let most = match action {
             Action::Clone { .. } => 1500,
@@ -106,10 +108,25 @@ impl World {
         let leaves_office = state.holder() == Some(me);
         let waited_for = state.sync.asked.contains(me) && state.sync.asked.len() > 1;
         let held_back = state.held_back(me).is_some();
-        let comes_back = self.hosts[h].slots[w].server.held_at().is_some();
+        let comes_back = self.hosts[h].slots[w].server.goes_up_to().is_some();
         let may = state.restarts(me) || held_back || comes_back;
         if !leaves_office && (waited_for || !may) {
             let what = format!("{me} stops its standby of {workload}, which writes wait for");
+            return Err(("K4", what));
+        }
+        Ok(())
+    }
+
+    fn is_member(&self, h: usize, w: usize) -> bool {
+        let state = self.truth.state.workload(&self.workloads[w]);
+        state.sync.asked.contains(&self.names[h])
+    }
+
+    /// A standby whose server is being stopped is none that writes begin to wait for (K4).
+    fn check_joined_meanwhile(&self, h: usize, w: usize) -> Verdict {
+        if self.hosts[h].slots[w].stops_unwaited && self.is_member(h, w) {
+            let (me, workload) = (&self.names[h], &self.workloads[w]);
+            let what = format!("{workload}: writes wait for {me}, whose server was being stopped");
             return Err(("K4", what));
         }
         Ok(())
@@ -139,6 +156,9 @@ impl World {
         {
             self.after(10 * MS, Happening::Act(h, run, w, number, action));
             return Ok(());
+        }
+        if matches!(action, Action::StopClean { .. }) {
+            self.check_joined_meanwhile(h, w)?;
         }
         let host = &mut self.hosts[h];
         host.slots[w].acting.remove(&number);

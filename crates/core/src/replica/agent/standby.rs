@@ -1,7 +1,7 @@
 //! What a replica does that is nobody's primary: it follows whoever is, with the data that it has, with
 //! those data brought back, or with a copy.
 
-use super::{Action, Agent, Data, Observation, Order, Role, Scene};
+use super::{Action, Agent, Data, Observation, Order, Role, Running, Scene};
 use crate::fact::OfReplica;
 use crate::ids::{Epoch, NodeId};
 use crate::operation::Stage;
@@ -62,6 +62,24 @@ impl Agent {
         asked.is_some_and(|r| seen.run.as_ref() == Some(&r.run))
             && seen.is(Role::Standby)
             && (!waited_for || early)
+    }
+
+    /// Whether nothing here stops the standby that runs, or is about to: what is held back, restarted
+    /// or on its way to a point is none for writes to wait for (K4).
+    pub(super) fn is_let_go(&self, w: &WorkloadState) -> bool {
+        let plain = |o: &Observation| o.is(Role::Standby) && o.goes_up_to.is_none();
+        let stops = |r: &Running| {
+            let action = &r.action;
+            matches!(
+                action,
+                Action::StopClean { .. } | Action::StopNow | Action::HoldBack { .. }
+            )
+        };
+        self.kept.held_back.is_none()
+            && w.held_back(&self.me).is_none()
+            && !w.restarts(&self.me)
+            && !self.running.as_ref().is_some_and(stops)
+            && self.seen().is_some_and(plain)
     }
 
     pub(super) fn stand_by(&mut self, scene: &Scene) {
@@ -158,9 +176,10 @@ impl Agent {
             return;
         }
         let there = |mark: &Mark| seen.held_at.as_ref() == Some(&mark.label);
+        let on_its_way = |mark: &Mark| seen.goes_up_to.as_ref() == Some(&mark.label);
         let action = match held.mark() {
             Some(mark) if there(mark) && !seen.streaming => return self.forget_failure(),
-            Some(mark) if there(mark) || !seen.runs() => Action::HoldBack {
+            Some(mark) if on_its_way(mark) || !seen.runs() => Action::HoldBack {
                 upstream: scene.workload.last_holder(&self.me),
                 mark: mark.clone(),
             },
@@ -187,7 +206,8 @@ impl Agent {
             // It goes up to the point from whoever is primary; from itself it needs nobody.
             Action::HoldBack { upstream, .. } => {
                 let next = scene.workload.grantable();
-                *upstream != self.me && next.is_some_and(|holder| holder != upstream)
+                let elsewhere = next.is_some_and(|holder| holder != upstream);
+                scene.workload.held_back(&self.me).is_none() || (*upstream != self.me && elsewhere)
             }
             // Somebody was chosen without it, who waits for this standby now (D13).
             Action::Settle { .. } => has_primary,
@@ -219,7 +239,7 @@ impl Agent {
     ) {
         let action = match &seen.data {
             // It follows whomever somebody else told it to, or stays where nobody wants it any more.
-            _ if seen.strange || seen.held_at.is_some() => Action::StopClean {
+            _ if seen.strange || seen.goes_up_to.is_some() => Action::StopClean {
                 limit: scene.timings.stop_limit,
             },
             _ if rejoins && seen.runs() => Action::StopNow,
