@@ -11,7 +11,7 @@ use karst_core::safetypoint::Mark;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Where a client connects: an address or a name, and a port.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -147,6 +147,13 @@ pub trait Driver: std::fmt::Debug + Send + Sync {
     /// Copies the other's data beside its own ones, ends what runs on those, and puts the copy in
     /// their place. What runs goes on until then.
     async fn copy_from(&self, from: &NodeId) -> Result<()>;
+
+    /// Makes the first data from a base backup in a directory of this host, to follow `primary` from
+    /// there, or says that it is of no use ([`Done::MustClone`]).
+    async fn restore(&self, _from: &Path, _primary: &NodeId) -> Result<Done> {
+        let why = "its program makes no base backups".into();
+        Ok(Done::MustClone { why })
+    }
 
     /// Whether a standby of its kind can be held back at a point in its primary's log.
     fn can_hold_back(&self) -> bool {

@@ -100,6 +100,68 @@ impl Files {
         self.as_owner(|| open_plain(path, OFlags::RDONLY))
     }
 
+    /// The same where it may have several names, as backups that share what has not changed: nothing
+    /// is read that the user could not read.
+    pub fn open_linked(self, path: &Path) -> io::Result<File> {
+        self.as_owner(|| {
+            let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+            let file = File::from(open(path, flags, Mode::empty())?);
+            match file.metadata()?.is_file() {
+                true => Ok(file),
+                false => Err(io::Error::other("it is not a plain file")),
+            }
+        })
+    }
+
+    /// A new file that is the server's user's alone.
+    pub fn create(self, path: &Path) -> io::Result<File> {
+        self.beside(path, || {
+            let flags =
+                OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            let file = File::from(open(path, flags, Mode::from(0o600))?);
+            self.give_away(&file, 0o600)?;
+            Ok(file)
+        })
+    }
+
+    /// A link to another place.
+    pub fn link(self, path: &Path, to: &Path) -> io::Result<()> {
+        self.as_owner(|| std::os::unix::fs::symlink(to, path))
+    }
+
+    /// Everything below a directory by its path within, a directory before what is in it, and of
+    /// files their lengths. A link or whatever else lies there is an error: what it leads to is not
+    /// in the directory.
+    pub fn tree(self, dir: &Path) -> io::Result<Vec<(PathBuf, Option<u64>)>> {
+        self.as_owner(|| {
+            let (mut all, mut next) = (Vec::new(), 0);
+            let mut within = PathBuf::new();
+            loop {
+                for entry in std::fs::read_dir(dir.join(&within))? {
+                    let entry = entry?;
+                    let (path, metadata) = (within.join(entry.file_name()), entry.metadata()?);
+                    let length = match metadata.file_type() {
+                        kind if kind.is_dir() => None,
+                        kind if kind.is_file() => Some(metadata.len()),
+                        _ => {
+                            let what =
+                                format!("{} is neither a file nor a directory", path.display());
+                            return Err(io::Error::other(what));
+                        }
+                    };
+                    all.push((path, length));
+                }
+                let dirs = |(at, (path, length)): (usize, &(PathBuf, Option<u64>))| {
+                    length.is_none().then(|| (at, path.clone()))
+                };
+                match all.iter().enumerate().skip(next).find_map(dirs) {
+                    Some((at, path)) => (next, within) = (at + 1, path),
+                    None => return Ok(all),
+                }
+            }
+        })
+    }
+
     pub fn read(self, path: &Path) -> io::Result<Vec<u8>> {
         let mut content = Vec::new();
         self.open(path)?.take(LARGEST).read_to_end(&mut content)?;

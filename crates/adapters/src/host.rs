@@ -23,6 +23,8 @@ use tokio::process::{Child, Command};
 
 /// So much of its log is looked through for the reason of its end.
 const LAST_WORDS: u64 = 8192;
+/// So much of a file is copied at a time.
+const PIECE: u64 = 16 << 20;
 const NOW: Timespec = Timespec {
     tv_sec: 0,
     tv_nsec: 0,
@@ -183,6 +185,45 @@ impl Host {
             program: name.into(),
             output: Vec::from(last).join("; "),
         })
+    }
+
+    /// Copies what a directory holds, and says how far it is; `place` says where each is to be. By a
+    /// piece at a time: whoever abandons it waits for no more than that.
+    pub async fn copy_tree(&self, from: &Path, place: impl Fn(&Path) -> PathBuf) -> Result<()> {
+        let files = self.files();
+        let tree = files
+            .tree(from)
+            .map_err(Trouble::io(from.display().to_string()))?;
+        let total = tree.iter().filter_map(|(_, length)| *length).sum();
+        let (far, mut done) = (Far(self), 0);
+        for (path, length) in tree {
+            let (source, target) = (from.join(&path), place(&path));
+            let made = match length {
+                None => files.make_dir(&target).map(|()| None),
+                Some(_) => files.create(&target).map(Some),
+            };
+            let Some(mut copy) = made.map_err(Trouble::io(target.display().to_string()))? else {
+                continue;
+            };
+            let trouble = || Trouble::io(source.display().to_string());
+            let mut original = files.open_linked(&source).map_err(trouble())?;
+            loop {
+                let piece = move || {
+                    let copied = std::io::copy(&mut (&original).take(PIECE), &mut copy)?;
+                    Ok((copied, original, copy))
+                };
+                let copied = tokio::task::spawn_blocking(piece).await;
+                let copied = copied.map_err(|e| Trouble::Wrong(e.to_string()))?;
+                let (bytes, from, to) = copied.map_err(trouble())?;
+                (original, copy) = (from, to);
+                if bytes == 0 {
+                    break;
+                }
+                done += bytes;
+                far.is(Copied { done, total });
+            }
+        }
+        Ok(())
     }
 
     /// How far that is.

@@ -137,6 +137,7 @@ impl Server {
             Action::Repoint { upstream } => driver.repoint(upstream).await?,
             Action::Rewind { to } => return driver.rewind(&to).await,
             Action::Clone { from } => driver.copy_from(&from).await?,
+            Action::Restore { from, to } => return driver.restore(from.as_ref(), &to).await,
             Action::SetSync(setting) => driver.set_sync(setting).await?,
             Action::Mark { label } => {
                 let at = driver.mark(&label).await?;

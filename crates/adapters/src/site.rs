@@ -17,6 +17,8 @@ pub struct Site {
     pub data: PathBuf,
     /// Where its log is kept, if not within its data.
     pub log: Option<PathBuf>,
+    /// Where a base backup of the workload lies.
+    pub base_backup: Option<PathBuf>,
     pub processes: Processes,
     /// Under the daemon's runtime directory: what the server reads and cannot replace, and below it
     /// a directory of the server's own for its socket. Gone after a reboot.
@@ -106,6 +108,7 @@ impl Site {
             address: replica.address,
             data: replica.data.clone().into(),
             log: replica.log.clone().map(PathBuf::from),
+            base_backup: replica.base_backup.clone().map(PathBuf::from),
             processes,
             runtime: runtime.join(workload.as_str()),
             launcher,

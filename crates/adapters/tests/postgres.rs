@@ -12,7 +12,7 @@ use sqlx::Connection as _;
 use sqlx::postgres::{PgConnectOptions, PgConnection};
 use std::io::{Read as _, Write as _};
 use std::net::{SocketAddr, TcpListener};
-use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -123,6 +123,7 @@ fn pair(dir: &Path) -> [Server; 2] {
                 data,
                 log: None,
                 copy_from: None,
+                base_backup: None,
             },
         )
     };
@@ -422,4 +423,117 @@ async fn a_server_that_is_none_learns_no_password() {
     assert!(!said.is_empty(), "nobody asked");
     let text = String::from_utf8_lossy(&said);
     assert!(!text.contains(SECRET) && !text.contains("karst"), "{text}");
+}
+
+/// As the server's user, by its socket.
+fn base_backup(of: &Server, name: &str) -> String {
+    let home = of.driver.data_dir().parent().expect("a directory");
+    let into = home.join(name);
+    std::fs::create_dir(&into).expect("a directory");
+    let data = std::fs::metadata(of.driver.data_dir()).expect("it is there");
+    std::os::unix::fs::chown(&into, Some(data.uid()), Some(data.gid())).expect("it is ours");
+    let mut command = std::process::Command::new("setpriv");
+    command
+        .args([
+            format!("--reuid={}", data.uid()),
+            format!("--regid={}", data.gid()),
+        ])
+        .args(["--clear-groups", "pg_basebackup", "--checkpoint=fast"])
+        .args([
+            "--username=postgres",
+            "--port",
+            &of.address.port().to_string(),
+        ])
+        .arg("--host")
+        .arg(of.socket.get_socket().expect("by its socket"))
+        .arg("--pgdata")
+        .arg(&into)
+        .current_dir("/");
+    let made = command.output().expect("it is installed");
+    assert!(made.status.success(), "{made:?}");
+    into.display().to_string()
+}
+
+/// D5, D9: data are made from a base backup and go on from there; one that has what the primary never
+/// had, that is another's, or that is damaged is of no use, and what is there stays.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn data_are_made_from_a_base_backup_of_the_primarys_history() {
+    let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [doline, polje] = pair(dir.path());
+    doline.act(Action::Create).await.expect("first data");
+    doline
+        .sql("set synchronous_commit = local; create table fares as select generate_series(1, 100) as fare")
+        .await;
+    let early = base_backup(&doline, "early");
+    doline
+        .sql("set synchronous_commit = local; insert into fares select generate_series(101, 200)")
+        .await;
+
+    let restore = async |from: &str| {
+        let (from, to) = (from.to_string(), "doline".into());
+        polje.act(Action::Restore { from, to }).await
+    };
+    let refused = async |from: &str, why: &str| match restore(from).await {
+        Ok(Done::MustClone { why: said }) => assert!(said.contains(why), "{said}"),
+        other => panic!("{other:?}"),
+    };
+    refused("/nowhere", "no base backup").await;
+    let stranger = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [other, _] = pair(stranger.path());
+    other.act(Action::Create).await.expect("first data");
+    refused(&base_backup(&other, "theirs"), "known as").await;
+    let damaged = base_backup(&doline, "damaged");
+    let control = Path::new(&damaged).join("global/pg_filenode.map");
+    let mut bytes = std::fs::read(&control).expect("it is there");
+    bytes[16] ^= 1;
+    std::fs::write(&control, bytes).expect("it is ours");
+    refused(&damaged, "checksum mismatch").await;
+    assert_eq!(polje.driver.observe().await.data, Data::Empty);
+
+    assert_eq!(restore(&early).await.expect("it fits"), Done::Ok);
+    let upstream = || Action::StartStandby {
+        upstream: "doline".into(),
+    };
+    polje.act(upstream()).await.expect("a standby");
+    polje.streams().await;
+    doline.act(sync(1, 1, "polje")).await.expect("a sync set");
+    let mut standby = polje.connect().await;
+    let count = sqlx::query_scalar::<_, i64>("select count(*) from fares");
+    let count = count.fetch_one(&mut standby).await.expect("it answers");
+    assert_eq!(count, 200);
+    drop(standby);
+
+    // The standby takes over; what its old primary has beyond that is nobody's history any more.
+    polje.settle(None).await;
+    doline.act(Action::StopNow).await.expect("stopped");
+    let after = None;
+    polje
+        .act(Action::Promote { after })
+        .await
+        .expect("promoted");
+    doline.act(Action::StartPrimary).await.expect("it runs on");
+    doline
+        .sql("set synchronous_commit = local; insert into fares values (0)")
+        .await;
+    let abandoned = base_backup(&doline, "abandoned");
+    doline.act(Action::StopNow).await.expect("stopped");
+    std::fs::remove_dir_all(doline.driver.data_dir()).expect("it is ours");
+    let restore = async |from: &str| {
+        let (from, to) = (from.to_string(), "polje".into());
+        doline
+            .act(Action::Restore { from, to })
+            .await
+            .expect("it was looked at")
+    };
+    match restore(&abandoned).await {
+        Done::MustClone { why } => assert!(why.contains("of timeline 1"), "{why}"),
+        other => panic!("{other:?}"),
+    }
+    assert_eq!(restore(&early).await, Done::Ok, "that one came before");
+    let upstream = "polje".into();
+    doline
+        .act(Action::StartStandby { upstream })
+        .await
+        .expect("a standby");
+    doline.streams().await;
 }

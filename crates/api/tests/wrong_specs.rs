@@ -123,6 +123,11 @@ const MISTAKES: &[(&str, &str)] = &[
     ("rank = 1", "rank = 1\nlog = \"/srv/sailings/log\""),
     ("rank = 1", "rank = 1\ncopy_from = \"doline\""),
     ("rank = 1", "rank = 1\ncopy_from = \"uvala\""),
+    ("rank = 1", "rank = 1\nbase_backup = \"monday\""),
+    (
+        "rank = 1",
+        "rank = 1\nbase_backup = \"/srv/sailings/monday\"",
+    ),
     (
         "[workload.sailings.replica.polje]",
         "[workload.sailings.replica.ponor]",

@@ -12,7 +12,7 @@ use toml_edit::{DocumentMut, Item, Table, value};
 /// Between the ranks of replicas, in the order in which they are given.
 const RANKS: i64 = 10;
 
-pub async fn add(client: &Client, new: NewWorkload, format: Format) -> Result<Ending> {
+pub async fn add(client: &Client, new: Box<NewWorkload>, format: Format) -> Result<Ending> {
     let text = with_workload(&client.spec().await?.text, &new)?;
     let typed = ("workload", new.name.as_str());
     let (why, consent) = (new.change.why, new.change.consent);
@@ -91,6 +91,21 @@ fn replicas(new: &NewWorkload) -> Result<Table> {
         replica["data"] = value(&new.data);
         all[node] = Item::Table(replica);
     }
+    let sources = [
+        ("copy_from", "--copy-from", &new.copy_from),
+        ("base_backup", "--base-backup", &new.base_backup),
+    ];
+    for (key, option, given) in sources {
+        for given in given {
+            let parts = given.split_once('=');
+            let (node, from) = parts
+                .filter(|(node, _)| all.contains_key(node))
+                .with_context(|| {
+                    format!("{option} {given}: write NODE=..., with a node that --replica names")
+                })?;
+            all[node][key] = value(from);
+        }
+    }
     Ok(all)
 }
 
@@ -123,7 +138,7 @@ mod tests {
     fn a_workload_is_added_to_the_text() {
         let text = added(
             "karst workload add fares --replica doline=10.30.0.11:5440 --data /srv/fares --gate doline=10.30.0.11:26910 \
-             --secret file:/etc/karst/fares --set max_connections=300 --adopt",
+             --secret file:/etc/karst/fares --set max_connections=300 --adopt --base-backup doline=/srv/backup",
         )
         .unwrap();
         assert!(text.contains("# ours"), "{text}");
@@ -132,7 +147,9 @@ mod tests {
         let spec = read.spec.unwrap_or_else(|| panic!("{errors:?}\n{text}"));
         let fares = &spec.workloads[&"fares".into()];
         assert!(fares.adopt && fares.settings["set.max_connections"] == "300");
-        assert_eq!(fares.replicas[&"doline".into()].data, "/srv/fares");
+        let doline = &fares.replicas[&"doline".into()];
+        assert_eq!(doline.data, "/srv/fares");
+        assert_eq!(doline.base_backup.as_deref(), Some("/srv/backup"));
         assert_eq!(fares.gates.len(), 1);
     }
 
@@ -147,6 +164,10 @@ mod tests {
                 "--set max: write NAME=VALUE",
             ),
             ("--replica doline=10.0.0.1:1 --gate x", "`x`: write NODE="),
+            (
+                "--replica doline=10.0.0.1:1 --base-backup polje=/srv/backup",
+                "--base-backup polje=/srv/backup: write NODE=..., with a node that --replica names",
+            ),
         ] {
             let refused = added(&format!("{words} {more}")).unwrap_err().to_string();
             assert!(refused.contains(says), "{refused}");

@@ -341,6 +341,12 @@ pub struct NewWorkload {
     /// Its data directory, the same on each of these hosts
     #[arg(long)]
     pub data: String,
+    /// Whose data are copied to a node, in place of the primary's; once for each
+    #[arg(long, value_name = "NODE=REPLICA")]
+    pub copy_from: Vec<String>,
+    /// A directory of a node with a base backup to make its data from; once for each
+    #[arg(long, value_name = "NODE=DIRECTORY")]
+    pub base_backup: Vec<String>,
     /// Where clients connect; once for each gate
     #[arg(long = "gate", value_name = "NODE=ADDRESS:PORT")]
     pub gates: Vec<String>,
@@ -426,7 +432,7 @@ pub enum WorkloadCommand {
         name: String,
     },
     /// Serve another program, whether its data are there already or not
-    Add(NewWorkload),
+    Add(Box<NewWorkload>),
     /// Restart its servers, one after the other, so that settings which wait for that are in force
     Restart {
         name: String,

@@ -274,6 +274,12 @@ pub enum Action {
     Clone {
         from: NodeId,
     },
+    /// Make the first data from the base backup that lies on this host, if it is of that node's
+    /// history: what that node has written since is still to be received.
+    Restore {
+        from: String,
+        to: NodeId,
+    },
     /// Write a point of that name into the program's log, and report where it is once whoever
     /// confirms writes has it.
     Mark {
@@ -313,14 +319,17 @@ impl Action {
             Action::Checkpoint => 300,
             Action::Create | Action::StartPrimary | Action::StartStandby { .. } => 180,
             Action::Rewind { .. } | Action::HoldBack { .. } => 3_600,
-            Action::Clone { .. } => 24 * 3_600,
+            Action::Clone { .. } | Action::Restore { .. } => 24 * 3_600,
         };
         Duration::from_secs(seconds)
     }
 
     /// Whether it brings data back to what the primary has.
     pub fn is_rejoining(&self) -> bool {
-        matches!(self, Action::Rewind { .. } | Action::Clone { .. })
+        matches!(
+            self,
+            Action::Rewind { .. } | Action::Clone { .. } | Action::Restore { .. }
+        )
     }
 
     /// What is so once it is done, for people.
@@ -337,6 +346,7 @@ impl Action {
             Action::Repoint { upstream } => format!("now follows {upstream}"),
             Action::Rewind { to } => format!("rewound to the history of {to}"),
             Action::Clone { from } => format!("copied anew from {from}"),
+            Action::Restore { from, .. } => format!("made from the base backup in {from}"),
             Action::Mark { label } => format!("point {label} written"),
             Action::HoldBack { mark, .. } => format!("stands at {}", mark.label),
             Action::SetSync(setting) if setting.standbys.is_empty() => {
@@ -363,6 +373,9 @@ impl Action {
             Action::Repoint { upstream } => format!("repointing to {upstream}"),
             Action::Rewind { to } => format!("rewind to the history of {to}"),
             Action::Clone { from } => format!("fresh clone from {from}"),
+            Action::Restore { from, to } => {
+                format!("copying the base backup in {from}, to follow {to} from there")
+            }
             Action::Mark { label } => format!("writing point {label}"),
             Action::HoldBack { mark, .. } => format!("going up to point {}", mark.label),
             Action::SetSync(setting) if setting.standbys.is_empty() => {

@@ -202,6 +202,7 @@ fn a_replica_clones_when_marked_or_after_an_attempt_that_never_opened() {
         operation: None,
         own_steps: Default::default(),
         copy_from: None,
+        base_backup: None,
     };
     let mut open = workload(
         3,
@@ -424,6 +425,52 @@ fn a_diverged_replica_is_rewound_and_else_cloned() {
             from: "polje".into()
         })
     );
+}
+
+/// It costs the primary nothing; what it could not be made from is not tried again, and never takes the
+/// place of data.
+#[test]
+fn the_first_data_are_made_from_the_base_backup_that_lies_here() {
+    let open = workload(
+        2,
+        Tenure::Open {
+            holder: "uvala".into(),
+            serving: true,
+        },
+    );
+    let restore = |from: &str| Action::Restore {
+        from: from.into(),
+        to: "uvala".into(),
+    };
+    let mut rig = Rig::new(Observation::down(Data::Empty));
+    rig.base_backup = Some("/backup".into());
+    let (id, action) = rig.action(&open).unwrap();
+    assert_eq!(action, restore("/backup"));
+    rig.agent
+        .on_done(id, Err("uvala does not answer".into()), rig.now);
+    rig.now += Duration::from_secs(1);
+    let (id, action) = rig.action(&open).unwrap();
+    assert_eq!(action, restore("/backup"), "nothing is known against it");
+    let why = "it is not of the history of uvala".into();
+    rig.agent.on_done(id, Ok(Done::MustClone { why }), rig.now);
+    let (id, action) = rig.action(&open).unwrap();
+    let from = "uvala".into();
+    assert_eq!(action, Action::Clone { from });
+    rig.agent.on_done(id, Err("no room".into()), rig.now);
+    rig.now += Duration::from_secs(2);
+    rig.base_backup = Some("/another".into());
+    let (_, action) = rig.action(&open).unwrap();
+    assert_eq!(action, restore("/another"));
+
+    for data in [
+        Data::Unusable("half a copy".into()),
+        Data::Present { standby: true },
+    ] {
+        let mut rig = Rig::new(Observation::down(data));
+        rig.base_backup = Some("/backup".into());
+        let (_, action) = rig.action(&open).unwrap();
+        assert!(!matches!(action, Action::Restore { .. }), "{action:?}");
+    }
 }
 
 /// A copy of a member of the sync set is as good as the primary's, and of nobody else.

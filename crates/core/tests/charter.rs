@@ -38,6 +38,7 @@ fn spec() -> Spec {
         data: "/data".into(),
         log: None,
         copy_from: None,
+        base_backup: None,
     };
     let workload = WorkloadSpec {
         driver: "lines".into(),

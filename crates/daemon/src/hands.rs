@@ -141,7 +141,9 @@ impl Driven {
         let (before, after) = match &action {
             Action::Checkpoint => (Some(Point::BeforeSwitchover), None),
             Action::Promote { .. } => (Some(Point::BeforePromotion), None),
-            Action::Clone { .. } => (Some(Point::BeforeClone), Some(Point::AfterClone)),
+            Action::Clone { .. } | Action::Restore { .. } => {
+                (Some(Point::BeforeClone), Some(Point::AfterClone))
+            }
             _ => (None, None),
         };
         let result = match self.own_steps(before, operation).await {

@@ -116,6 +116,7 @@ fn workload_spec(k: usize, members: usize) -> WorkloadSpec {
         data: format!("/d/{k}"),
         log: None,
         copy_from: None,
+        base_backup: None,
     };
     WorkloadSpec {
         driver: "postgres".into(),

@@ -17,6 +17,7 @@ use karst_lab::layout::WORKLOAD;
 use karst_lab::shape::Shape;
 use karst_lab::{Lab, find};
 use rig::changes::{Edit, change, done, edited};
+use rig::own::{on, own_place, run};
 use rig::{LIMIT, TestLab};
 use rustix::process::Signal;
 use std::time::Duration;
@@ -183,31 +184,56 @@ async fn replicas(lab: &Lab) -> Result<()> {
     let from = lab.workload().await?.sync.sure;
     let from = from.first().context("a standby has every write")?.clone();
     let document: DocumentMut = text.parse()?;
-    let data = document["workload"][WORKLOAD]["replica"][&primary]["data"].as_str();
-    let inside = find::inside(&lab.layout)?;
-    let data = data.context("its directory")?;
-    std::fs::remove_dir_all(format!("/proc/{inside}/root{data}"))?;
+    remove_data(lab, &document, &primary)?;
     change(lab, &|spec| {
         *spec = document.clone();
         spec["workload"][WORKLOAD]["replica"][&primary]["copy_from"] = value(from.as_str());
     })
     .await?;
-    let copied = format!("copied anew from {from}");
-    let begun = std::time::Instant::now();
-    loop {
-        let done = lab.records(FactKind::ActionDone).await?;
-        if done.iter().any(|record| record.text.contains(&copied)) {
-            break;
-        }
-        // Records take a while to arrive.
-        ensure!(begun.elapsed() < LIMIT, "nothing was {copied}");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
+    is_done(lab, &format!("copied anew from {from}")).await?;
     change(lab, &|spec| *spec = document.clone()).await?;
     Ok(())
 }
 
-/// A node goes with its gate, and comes back with them.
+fn remove_data(lab: &Lab, spec: &DocumentMut, node: &str) -> Result<()> {
+    let data = spec["workload"][WORKLOAD]["replica"][node]["data"].as_str();
+    let (inside, data) = (find::inside(&lab.layout)?, data.context("its directory")?);
+    Ok(std::fs::remove_dir_all(format!(
+        "/proc/{inside}/root{data}"
+    ))?)
+}
+
+/// It is on record that a server did this.
+async fn is_done(lab: &Lab, what: &str) -> Result<()> {
+    let begun = std::time::Instant::now();
+    loop {
+        let done = lab.records(FactKind::ActionDone).await?;
+        if done.iter().any(|record| record.text.contains(what)) {
+            return Ok(());
+        }
+        // Records take a while to arrive.
+        ensure!(begun.elapsed() < LIMIT, "nothing was {what}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// A base backup that somebody makes by the primary's socket, in a directory of that host.
+async fn base_backup(lab: &Lab, node: &str) -> Result<String> {
+    let primary = lab.primary().await?;
+    own_place(lab, node)?;
+    let into = lab.layout.host(node).join("own/backup");
+    let mut backup = on(lab, &primary, "pg_basebackup")?;
+    backup
+        .args(["--username=postgres", "--checkpoint=fast"])
+        .arg("--host")
+        .arg(lab.layout.server_socket(&primary))
+        .arg("--pgdata")
+        .arg(&into);
+    run(&mut backup)?;
+    Ok(into.display().to_string())
+}
+
+/// A node goes with its gate, and comes back with them and with data from a base backup.
 async fn nodes(lab: &Lab) -> Result<()> {
     let text = lab.client.spec().await?.text;
     change(lab, &|spec| {
@@ -224,6 +250,14 @@ async fn nodes(lab: &Lab) -> Result<()> {
     })
     .await?;
     ensure!(lab.status().await?.status.nodes.len() == 3, "uvala is out");
+    let backup = base_backup(lab, "uvala").await?;
+    remove_data(lab, &text.parse()?, "uvala")?;
+    change(lab, &|spec| {
+        *spec = text.parse().expect("it was in force");
+        spec["workload"][WORKLOAD]["replica"]["uvala"]["base_backup"] = value(&backup);
+    })
+    .await?;
+    is_done(lab, &format!("made from the base backup in {backup}")).await?;
     change(lab, &|spec| *spec = text.parse().expect("it was in force")).await?;
     lab.healthy(LIMIT).await?;
     Ok(())

@@ -35,6 +35,7 @@ fn replica(rank: u32, host: u8, port: u16) -> ReplicaSpec {
         data: format!("/data/{port}"),
         log: None,
         copy_from: None,
+        base_backup: None,
     }
 }
 

@@ -25,6 +25,14 @@ pub struct Run {
     pub script: Script,
 }
 
+/// Data are made from what somebody once copied of a primary.
+fn give_base_backups(spec: &mut Spec) {
+    let workloads = spec.workloads.values_mut();
+    for replica in workloads.flat_map(|w| w.replicas.values_mut()) {
+        replica.base_backup = Some("/backup".into());
+    }
+}
+
 impl Run {
     /// Seeds go through all shapes, with and without power devices.
     pub fn of(seed: u64) -> Self {
@@ -67,6 +75,11 @@ impl Run {
             if chance.random_range(0..3) == 0 {
                 founding = Edit::NodeOut(node).of(&founding, &spec);
             }
+        }
+        let mut spec = spec;
+        if seed % 4 == 3 {
+            give_base_backups(&mut spec);
+            give_base_backups(&mut founding);
         }
         let script = Script::changes(&mut chance, &spec);
         Self {

@@ -64,6 +64,8 @@ fn guarantees_hold_while_the_cluster_changes() {
         1_796_045_592_733,
         1_796_045_592_734,
         1_796_045_592_992,
+        // Whoever was to vote lost its store while that was being committed.
+        1_796_048_514_156,
     ];
     for seed in seeds().chain(once) {
         let run = Run::changing(seed);

@@ -121,7 +121,10 @@ impl Postgres {
         let mut all = Vec::new();
         match self.data_kind() {
             Data::Foreign(why) => all.push(format!("{why}: give it a directory of its own")),
-            Data::Empty => all.extend(no_room(&site.data)),
+            Data::Empty => {
+                all.extend(no_room(&site.data, ROOM));
+                all.extend(self.obstacles_to_restoring().await);
+            }
             Data::Present { .. } => {
                 all.extend(self.wrong_owner());
                 all.extend(self.others_who_start_it());
@@ -225,7 +228,8 @@ fn is_gone(error: &std::io::Error) -> bool {
     error.kind() == ErrorKind::NotFound || error.raw_os_error() == Some(Errno::SRCH.raw_os_error())
 }
 
-fn no_room(data: &Path) -> Option<String> {
+/// Whether the volume of the data has less than that left.
+pub(super) fn no_room(data: &Path, least: u64) -> Option<String> {
     let mut above = data.ancestors();
     let volume = above.find_map(|dir| match rustix::fs::statvfs(dir) {
         Err(Errno::NOENT) => None,
@@ -235,7 +239,7 @@ fn no_room(data: &Path) -> Option<String> {
         (dir, Ok(volume)) => (dir, volume.f_bavail.saturating_mul(volume.f_frsize)),
         (dir, Err(error)) => return Some(not_known(dir, &error.into(), "how much room it has")),
     };
-    (free < ROOM).then(|| {
+    (free < least).then(|| {
         let (of, free) = (dir.display(), karst_core::text::size(free));
         format!("{of} has {free} left, which is no room for a copy")
     })
@@ -355,11 +359,11 @@ mod tests {
         ] {
             assert!(found.len() == 1 && named(&found[0]), "{found:?}");
         }
-        let room = no_room(&round.join("data"));
+        let room = no_room(&round.join("data"), super::ROOM);
         assert!(room.as_deref().is_some_and(named), "{room:?}");
         assert_eq!(
-            no_room(Path::new("/nowhere/at/all")),
-            no_room(Path::new("/"))
+            no_room(Path::new("/nowhere/at/all"), super::ROOM),
+            no_room(Path::new("/"), super::ROOM)
         );
         std::fs::remove_dir_all(&dir).unwrap();
     }

@@ -30,12 +30,18 @@ impl Postgres {
             backup.arg("--waldir").arg(log);
         }
         host.run(backup, "pg_basebackup", copied).await?;
+        self.take_up(&copy).await
+    }
+
+    /// Puts a whole copy in the place of the data, as a standby's.
+    pub(super) async fn take_up(&self, copy: &Path) -> Result<()> {
+        let host = &self.host;
         let signal = copy.join("standby.signal");
         host.files()
             .put(&signal, b"", false)
             .map_err(Trouble::io(signal.display().to_string()))?;
         host.end_all().await?;
-        host.swap_in(&copy)?;
+        host.swap_in(copy)?;
         self.fresh_log().map(drop)
     }
 

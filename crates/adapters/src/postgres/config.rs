@@ -2,6 +2,7 @@
 
 use super::keeper::Postgres;
 use super::plan::KEY;
+use super::words::copied;
 use crate::driver::{Reach, Target};
 use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
@@ -99,6 +100,17 @@ impl Postgres {
              keepalives_count=3 tcp_user_timeout=4000",
             self.reaches(node)?
         ))
+    }
+
+    /// What that server says to each of these, in lines.
+    pub(super) async fn ask(&self, source: &str, commands: &[&str]) -> Result<String> {
+        let mut ask = self.program("psql");
+        ask.args(["--no-psqlrc", "--no-password", "--quiet"])
+            .args(["--tuples-only", "--no-align"])
+            .args(commands.iter().flat_map(|command| ["--command", *command]))
+            .arg(source);
+        let said = self.host.run(ask, "psql", copied).await?.stdout;
+        Ok(String::from_utf8_lossy(&said).into_owned())
     }
 
     /// Where this node's standby connects to.
@@ -240,7 +252,8 @@ impl Postgres {
     /// clients.
     fn who_may_connect(&self) -> String {
         let mut text = String::from(
-            "# The socket's directory is closed to everyone but the server's user and Karst.\nlocal all all trust\n",
+            "# The socket's directory is closed to everyone but the server's user and Karst.\nlocal all all trust\n\
+             # For base backups.\nlocal replication all trust\n",
         );
         let site = &self.host.site;
         for (_, address) in site.replicas.iter().filter(|(node, _)| **node != site.me) {

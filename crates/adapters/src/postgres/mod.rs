@@ -7,6 +7,7 @@
 //! synchronous setting that lets no commit return until the epoch is opened (D4).
 
 mod adopt;
+mod backup;
 mod clone;
 mod config;
 mod keeper;
@@ -35,7 +36,7 @@ use karst_core::safetypoint::Mark;
 use karst_core::spec::WorkloadSpec;
 use karst_core::{History, NodeId, Position};
 use rustix::process::Signal;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 #[async_trait]
 impl Driver for Postgres {
@@ -140,6 +141,10 @@ impl Driver for Postgres {
 
     async fn copy_from(&self, from: &NodeId) -> Result<()> {
         self.back_up(from).await
+    }
+
+    async fn restore(&self, from: &Path, primary: &NodeId) -> Result<Done> {
+        self.restore_from(from, primary).await
     }
 
     fn can_hold_back(&self) -> bool {

@@ -19,21 +19,12 @@ impl Postgres {
         let (host, data) = (&self.host, &self.host.site.data);
         let source = self.source(primary)?;
         self.write_passfile()?;
-        let mut ask = self.program("psql");
-        ask.args([
-            "--no-psqlrc",
-            "--no-password",
-            "--quiet",
-            "--tuples-only",
-            "--no-align",
-        ]);
-        ask.args([
-            "--command=checkpoint",
-            "--command=select timeline_id from pg_control_checkpoint()",
-        ]);
-        ask.arg(&source);
-        let said = host.run(ask, "psql", copied).await?.stdout;
-        let timeline = String::from_utf8_lossy(&said)
+        let asked = [
+            "checkpoint",
+            "select timeline_id from pg_control_checkpoint()",
+        ];
+        let said = self.ask(&source, &asked).await?;
+        let timeline = said
             .lines()
             .last()
             .and_then(|line| line.trim().parse::<u32>().ok());

@@ -301,6 +301,7 @@ impl Reader {
             );
         }
         let copy_from = self.text(&mut level, "copy_from");
+        let base_backup = self.path(&mut level, "base_backup");
         self.finish(&level);
         ReplicaSpec {
             rank,
@@ -308,6 +309,7 @@ impl Reader {
             data,
             log,
             copy_from: copy_from.map(|node| node.as_str().into()),
+            base_backup,
         }
     }
 }

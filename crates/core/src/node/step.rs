@@ -13,6 +13,7 @@ use crate::fact::{Ballot, Fact};
 use crate::ids::{NodeId, WorkloadId};
 use crate::message::Message;
 use crate::replica::agent::{Order, Scene};
+use crate::spec::ReplicaSpec;
 use crate::steward;
 use crate::steward::outlook::{Lasting, outlook};
 use rand::Rng;
@@ -161,13 +162,13 @@ impl Node {
         }
     }
 
-    fn copy_from(&self, id: &WorkloadId) -> Option<&NodeId> {
-        let here = self.spec.workloads.get(id)?.replicas.get(&self.me)?;
-        here.copy_from.as_ref()
+    fn replica_here(&self, id: &WorkloadId) -> Option<&ReplicaSpec> {
+        self.spec.workloads.get(id)?.replicas.get(&self.me)
     }
 
     /// What the agent of a replica has to know.
     pub(super) fn agent_scene(&self, id: &WorkloadId) -> Scene<'_> {
+        let here = self.replica_here(id);
         Scene {
             now: self.now,
             workload: self.state.workload(id),
@@ -180,7 +181,8 @@ impl Node {
                 .map(|(op, o)| (op, o.what.kind)),
             timings: &self.spec.timings,
             fenced: self.state.fenced(&self.me).is_some(),
-            copy_from: self.copy_from(id),
+            copy_from: here.and_then(|here| here.copy_from.as_ref()),
+            base_backup: here.and_then(|here| here.base_backup.as_deref()),
             own_steps: self.here.step_times.get(id).copied().unwrap_or_default(),
             planted: self.planted,
         }

@@ -73,6 +73,8 @@ pub struct Agent {
     rewound: bool,
     /// Whose data could not be copied last.
     copy_failed: Option<NodeId>,
+    /// The base backup that data could not be made from.
+    restore_failed: Option<String>,
     /// A rewind did not work, or left data that do not start: a clone is next.
     unrewindable: bool,
     /// A standby that does not stream: how far it is, and since when it has been no further.
@@ -112,6 +114,7 @@ impl Agent {
             rejoined: None,
             rewound: false,
             copy_failed: None,
+            restore_failed: None,
             unrewindable: false,
             stuck: None,
             serving_since: None,
@@ -186,7 +189,10 @@ impl Agent {
         match result {
             Ok(Done::MustClone { why }) => {
                 (self.failures, self.failed) = (0, None);
-                self.unrewindable = true;
+                match &running.action {
+                    Action::Restore { from, .. } => self.restore_failed = Some(from.clone()),
+                    _ => self.unrewindable = true,
+                }
                 self.note(OfReplica::ActionFailed {
                     action: running.action,
                     took,
@@ -261,8 +267,8 @@ impl Agent {
                 let (label, epoch) = (label.clone(), of);
                 self.marked = running.intent.zip(Some(Mark { label, epoch, at }));
             }
-            (Action::Rewind { .. } | Action::Clone { .. }, _) => {
-                self.rewound = matches!(action, Action::Rewind { .. });
+            (Action::Rewind { .. } | Action::Clone { .. } | Action::Restore { .. }, _) => {
+                self.rewound = !matches!(action, Action::Clone { .. });
                 (self.unrewindable, self.copy_failed) = (false, None);
                 self.stuck = None;
                 self.rejoined = Some(of);
@@ -291,7 +297,7 @@ impl Agent {
         let own = match &action {
             Action::Checkpoint => scene.own_steps.switchover,
             Action::Promote { .. } => scene.own_steps.promotion,
-            Action::Clone { .. } => scene.own_steps.clone,
+            Action::Clone { .. } | Action::Restore { .. } => scene.own_steps.clone,
             _ => Duration::ZERO,
         };
         let limit = action.limit() + own;

@@ -57,6 +57,8 @@ pub struct Scene<'a> {
     pub fenced: bool,
     /// Whose data are copied here rather than the primary's (of the spec).
     pub copy_from: Option<&'a NodeId>,
+    /// Where a base backup lies here (of the spec).
+    pub base_backup: Option<&'a str>,
     /// What the site's own steps may take here.
     pub own_steps: StepTimes,
     pub planted: Option<Planted>,

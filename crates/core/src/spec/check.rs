@@ -267,7 +267,11 @@ fn directories(spec: &Spec, found: &mut Findings) {
     let mut taken: BTreeMap<&NodeId, Vec<(&Path, String)>> = BTreeMap::new();
     for (w, workload) in &spec.workloads {
         for (n, replica) in &workload.replicas {
-            let own = [("data", Some(&replica.data)), ("log", replica.log.as_ref())];
+            let own = [
+                ("data", Some(&replica.data)),
+                ("log", replica.log.as_ref()),
+                ("base_backup", replica.base_backup.as_ref()),
+            ];
             for (key, directory) in own
                 .into_iter()
                 .filter_map(|(key, d)| Some((key, Path::new(d?))))

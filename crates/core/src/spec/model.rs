@@ -294,6 +294,10 @@ pub struct ReplicaSpec {
     /// Whose data are copied here, as long as that standby has every write; else the primary's are.
     #[serde(default)]
     pub copy_from: Option<NodeId>,
+    /// A directory of that node with a base backup: where there are no data yet they are made from
+    /// it, if it is of the primary's history.
+    #[serde(default)]
+    pub base_backup: Option<String>,
 }
 
 impl WorkloadSpec {

@@ -86,6 +86,7 @@ impl Case {
             data: "/d".into(),
             log: None,
             copy_from: None,
+            base_backup: None,
         };
         let workload = WorkloadSpec {
             driver: "postgres".into(),

@@ -71,6 +71,7 @@ pub struct Rig {
     pub operation: Option<(OperationId, Kind)>,
     pub own_steps: StepTimes,
     pub copy_from: Option<NodeId>,
+    pub base_backup: Option<String>,
 }
 
 impl Rig {
@@ -83,6 +84,7 @@ impl Rig {
             operation: None,
             own_steps: StepTimes::default(),
             copy_from: None,
+            base_backup: None,
         }
     }
 
@@ -108,6 +110,7 @@ impl Rig {
             fenced: false,
             own_steps: self.own_steps,
             copy_from: self.copy_from.as_ref(),
+            base_backup: self.base_backup.as_deref(),
             planted: None,
         };
         self.agent.step(&scene);

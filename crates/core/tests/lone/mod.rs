@@ -31,6 +31,7 @@ pub fn spec(voters: &[&str]) -> Spec {
         data: "/d".into(),
         log: None,
         copy_from: None,
+        base_backup: None,
     };
     let workload = WorkloadSpec {
         driver: "postgres".into(),

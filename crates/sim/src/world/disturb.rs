@@ -28,6 +28,7 @@ impl World {
             return Ok(());
         }
         self.tell(format!("FAULT {fault:?}"));
+        self.back_up_primaries();
         let when = host.map_or((0, 0), |h| (self.hosts[h].run, self.hosts[h].boot));
         self.strike(&fault, host.unwrap_or_default())?;
         if let Some(ms) = fault.lasts() {

@@ -17,6 +17,7 @@ mod watch;
 
 use crate::check::{Failure, Truth, Verdict};
 use crate::script::Script;
+use crate::server::Server;
 use happening::Happening;
 use host::{Clock, Disk, Host, Slot, Syncs};
 use karst_core::authority::Claim;
@@ -140,6 +141,8 @@ pub struct World {
     answers: Vec<Answer>,
     name_server: NameServer,
     own_steps: OwnSteps,
+    /// What lies on every host to make data from, of each workload.
+    base_backups: Vec<Option<Server>>,
     /// Hosts have a packet guard (C3).
     guarded: bool,
 }
@@ -231,6 +234,7 @@ impl World {
             answers: Vec::new(),
             name_server: NameServer::new(names_of, seed),
             own_steps: OwnSteps::new(seed),
+            base_backups: Vec::new(),
             guarded: true,
         };
         (0..world.hosts.len()).for_each(|h| world.start_daemon(h));

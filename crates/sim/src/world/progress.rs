@@ -69,7 +69,8 @@ impl World {
             .filter(|(n, h)| self.is_well(n, h))
             .map(|(n, _)| n)
             .collect();
-        if state.mode != Mode::Act || !self.voters().is_majority(well.iter().copied()) {
+        let majority = self.voters().is_majority(well.iter().copied());
+        if state.mode != Mode::Act || !majority || !self.votes_can_change() {
             return false;
         }
         let Some(opened) = &state.opened else {
@@ -90,6 +91,18 @@ impl World {
             (Loss::None, Alone::Continue) => copies.count() > 0,
             (Loss::None, Alone::Block) => copies.count() > 1,
         }
+    }
+
+    /// A change of votes that somebody has begun comes to no end where too few of those who are to
+    /// vote have their stores still: nobody inside can mend that.
+    pub(super) fn votes_can_change(&self) -> bool {
+        let hosts = self.names.iter().zip(&self.hosts);
+        let stores: Vec<&NodeId> = hosts
+            .filter(|(_, host)| host.disk.stored.counts)
+            .map(|(name, _)| name)
+            .collect();
+        let mut nodes = self.hosts.iter().filter_map(|host| host.node.as_ref());
+        nodes.all(|node| node.voters().is_majority(stores.iter().copied()))
     }
 
     fn is_well(&self, name: &NodeId, host: &Host) -> bool {

@@ -3,7 +3,7 @@
 
 use super::{Happening, MS, World, nanos};
 use crate::check::Verdict;
-use crate::server::Sync;
+use crate::server::{Server, Sync};
 use karst_core::node::CALM_LOOKS;
 use karst_core::replica::{Action, Done, Downstream, Observation, SyncSetting};
 use karst_core::safetypoint::{HeldBack, Mark};
@@ -41,7 +41,7 @@ impl World {
         self.hosts[h].slots[w].stops_unwaited = !member;
         self.hosts[h].slots[w].acting.insert(number);
         let most = match action {
-            Action::Clone { .. } => 1500,
+            Action::Clone { .. } | Action::Restore { .. } => 1500,
             Action::StopClean { .. }
             | Action::Create
             | Action::StartPrimary
@@ -68,6 +68,7 @@ impl World {
                 | Action::Repoint { .. }
                 | Action::Rewind { .. }
                 | Action::Clone { .. }
+                | Action::Restore { .. }
         );
         let me = &self.names[h];
         match self.stands_at(h, self.place_of(workload)) {
@@ -144,8 +145,11 @@ impl World {
         if host.run != run || !host.slots[w].acting.contains(&number) {
             return Ok(());
         }
-        let hangs =
-            host.slots[w].server.hung && !matches!(action, Action::StopNow | Action::Clone { .. });
+        let alone = matches!(
+            action,
+            Action::StopNow | Action::Clone { .. } | Action::Restore { .. }
+        );
+        let hangs = host.slots[w].server.hung && !alone;
         if host.is_still() || host.hanging > 0 || hangs {
             // The driver stands still with its daemon, or waits for its server.
             self.after(10 * MS, Happening::Act(h, run, w, number, action));
@@ -245,6 +249,7 @@ impl World {
                 Ok(Done::Ok)
             }
             Action::Clone { from } => self.copy(h, w, &from),
+            Action::Restore { to, .. } => self.restore(h, w, &to),
             Action::Rewind { to } => {
                 let source = self.hosts[self.source(h, w, &to)?].slots[w].server.clone();
                 let server = &mut self.hosts[h].slots[w].server;
@@ -362,6 +367,26 @@ impl World {
 
     fn copy(&mut self, h: usize, w: usize, from: &NodeId) -> Result<Done, String> {
         let copy = self.hosts[self.source(h, w, from)?].slots[w].server.clone();
+        Ok(self.put_copy(h, w, copy))
+    }
+
+    /// A base backup may be of a history that went on elsewhere, or have more of it than it was left
+    /// with.
+    fn restore(&mut self, h: usize, w: usize, to: &NodeId) -> Result<Done, String> {
+        let primary = &self.hosts[self.source(h, w, to)?].slots[w].server;
+        let backup = self.base_backups.get(w).and_then(Option::as_ref);
+        match backup
+            .filter(|backup| backup.can_stream_from(primary))
+            .cloned()
+        {
+            Some(backup) => Ok(self.put_copy(h, w, backup)),
+            None => Ok(Done::MustClone {
+                why: format!("there is none of the history of {to}"),
+            }),
+        }
+    }
+
+    fn put_copy(&mut self, h: usize, w: usize, copy: Server) -> Done {
         let server = &mut self.hosts[h].slots[w].server;
         server.stop();
         (server.wal, server.timelines) = (copy.wal, copy.timelines);
@@ -369,7 +394,25 @@ impl World {
         server.wal.truncate(copy.flushed);
         server.timelines.retain(|(_, at, _)| *at <= copy.flushed);
         (server.has_data, server.standby, server.flushed) = (true, true, server.wal.len());
-        Ok(Done::Ok)
+        Done::Ok
+    }
+
+    /// Somebody makes a base backup of each primary, of what it has flushed.
+    pub(super) fn back_up_primaries(&mut self) {
+        self.base_backups.resize(self.workloads.len(), None);
+        for (w, id) in self.workloads.iter().enumerate() {
+            let opened = self.truth.state.workload(id).opened.as_ref();
+            let Some(holder) = opened.map(|opened| self.place(&opened.holder)) else {
+                continue;
+            };
+            let server = &self.hosts[holder].slots[w].server;
+            if server.is_primary() {
+                let mut backup = server.clone();
+                backup.wal.truncate(backup.flushed);
+                backup.timelines.retain(|(_, at, _)| *at <= server.flushed);
+                self.base_backups[w] = Some(backup);
+            }
+        }
     }
 
     fn set_sync(

@@ -224,6 +224,9 @@ impl World {
     /// After the calm everybody serves, and nothing that was acknowledged is missing anywhere (L1,
     /// S5).
     pub(super) fn check_end(&mut self, calm_ms: u64) -> Verdict {
+        if !self.votes_can_change() {
+            return Ok(());
+        }
         if calm_ms >= 20_000
             && let Some((id, intended)) = self.truth.state.charter.intents.iter().next()
         {

@@ -317,7 +317,7 @@ fn doing_view(doing: &Doing) -> DoingView {
             Action::Settle { .. } => Work::Settle,
             Action::Repoint { .. } => Work::Repoint,
             Action::Rewind { .. } => Work::Rewind,
-            Action::Clone { .. } => Work::Clone,
+            Action::Clone { .. } | Action::Restore { .. } => Work::Clone,
             Action::SetSync(_) => Work::SetSync,
             Action::Mark { .. } => Work::Mark,
             Action::HoldBack { .. } => Work::HoldBack,

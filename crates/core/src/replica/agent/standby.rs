@@ -199,7 +199,7 @@ impl Agent {
             Action::Repoint { .. } => ended,
             // Whose data it brings here is no primary any more, and may never answer again (its host
             // may be off): the next one's are wanted.
-            Action::Rewind { .. } | Action::Clone { .. } => {
+            Action::Rewind { .. } | Action::Clone { .. } | Action::Restore { .. } => {
                 let next = scene.workload.grantable();
                 ended || (next.is_some() && next != running.primary.as_ref())
             }
@@ -228,6 +228,18 @@ impl Agent {
         Action::Clone { from }
     }
 
+    /// A base backup that was not found to be of no use costs nobody else anything.
+    fn first_data(&self, primary: NodeId, scene: &Scene) -> Action {
+        let failed = self.restore_failed.as_deref();
+        match scene.base_backup.filter(|from| Some(*from) != failed) {
+            Some(from) => Action::Restore {
+                from: from.into(),
+                to: primary,
+            },
+            None => self.copy(primary, scene),
+        }
+    }
+
     /// Becomes, or stays, a standby of this primary.
     fn follow(
         &mut self,
@@ -247,7 +259,8 @@ impl Agent {
                 Action::Rewind { to: primary }
             }
             _ if rejoins => self.copy(primary, scene),
-            Data::Empty | Data::Unusable(_) if !seen.runs() => self.copy(primary, scene),
+            Data::Empty if !seen.runs() => self.first_data(primary, scene),
+            Data::Unusable(_) if !seen.runs() => self.copy(primary, scene),
             Data::Present { .. } if !seen.runs() => {
                 // Where it stopped as a standby is no end of anything.
                 self.clean_at = None;
