@@ -52,8 +52,9 @@ const UNHEARD: u64 = 2_000_000_000;
 #[derive(Clone, Copy)]
 struct Acknowledged {
     write: u64,
-    /// `u64::MAX` where nobody else heard the primary.
     at: u64,
+    /// Somebody else heard the primary then.
+    heard: bool,
     /// What the spec in force said by then: whoever got this answer was promised so much.
     loss: Loss,
 }
@@ -100,10 +101,20 @@ impl Truth {
         }
     }
 
-    pub fn acknowledge(&mut self, workload: (usize, &WorkloadId), writes: &[u64], at: u64) {
+    pub fn acknowledge(
+        &mut self,
+        workload: (usize, &WorkloadId),
+        writes: &[u64],
+        (at, heard): (u64, bool),
+    ) {
         let (number, id) = workload;
         let loss = self.loss_of(id);
-        let all = writes.iter().map(|&write| Acknowledged { write, at, loss });
+        let all = writes.iter().map(|&write| Acknowledged {
+            write,
+            at,
+            heard,
+            loss,
+        });
         self.acknowledged[number].extend(all);
     }
 
@@ -122,12 +133,15 @@ impl Truth {
         self.missing(workload, log).map(|a| a.write).collect()
     }
 
-    /// The newest write that was acknowledged before that moment, and that is not in this log.
-    pub fn lacks_of(&self, workload: usize, log: &[u64], before: u64) -> Option<u64> {
-        let all = self.acknowledged[workload].iter().rev();
-        let newest = all.map(|a| (a.at, a.write)).find(|(at, _)| *at < before)?;
-        // Writes are numbered in their order.
-        log.binary_search(&newest.1).is_err().then_some(newest.1)
+    /// The newest write that was acknowledged before that moment.
+    pub fn newest_before(&self, workload: usize, before: u64) -> Option<u64> {
+        let all = &self.acknowledged[workload];
+        let earlier = all.partition_point(|a| a.at < before);
+        all[..earlier]
+            .iter()
+            .rev()
+            .find(|a| a.heard)
+            .map(|a| a.write)
     }
 
     fn missing(&self, workload: usize, log: &[u64]) -> impl Iterator<Item = Acknowledged> {
@@ -307,9 +321,9 @@ impl Truth {
             return Ok(());
         };
         let lost: Vec<Acknowledged> = self.missing(w, data.log_of(&opened.holder, w)).collect();
-        let heard = self.acknowledged[w].iter().map(|a| a.at);
-        let end = heard.filter(|at| *at < u64::MAX).max().unwrap_or(0);
-        let lately = |a: &&Acknowledged| a.at >= end.saturating_sub(UNHEARD);
+        let last = self.acknowledged[w].iter().rev().find(|a| a.heard);
+        let end = last.map_or(0, |a| a.at);
+        let lately = |a: &&Acknowledged| !a.heard || a.at >= end.saturating_sub(UNHEARD);
         let (bounded, never): (Vec<_>, Vec<_>) = lost.iter().partition(|a| a.loss != Loss::None);
         let bounded: Vec<_> = bounded.into_iter().filter(|a| !lately(a)).collect();
         let allowed = bounded.iter().filter_map(|a| match a.loss {

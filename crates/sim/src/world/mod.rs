@@ -50,12 +50,11 @@ fn nanos(time: Duration) -> u64 {
     u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
 }
 
-/// When something happens, and its place among the happenings: those are large, and the queue moves
-/// its entries about.
+/// What happens, and when: happenings are large, and the queue moves its entries about.
 struct Entry {
     at: u64,
     order: u64,
-    place: usize,
+    happening: Box<Happening>,
 }
 
 impl PartialEq for Entry {
@@ -125,8 +124,6 @@ pub struct World {
     now: u64,
     order: u64,
     queue: BinaryHeap<Entry>,
-    happenings: Vec<Option<Happening>>,
-    free: Vec<usize>,
     hosts: Vec<Host>,
     weather: Weather,
     slow: Slow,
@@ -221,8 +218,6 @@ impl World {
             now: 0,
             order: 0,
             queue: BinaryHeap::new(),
-            happenings: Vec::new(),
-            free: Vec::new(),
             hosts,
             weather: Weather::default(),
             slow: Slow::default(),
@@ -373,13 +368,9 @@ impl World {
             .peek()
             .is_some_and(|next| next.at < script.until_ms * MS)
         {
-            let Some(Entry { at, place, .. }) = self.queue.pop() else {
+            let Some(Entry { at, happening, .. }) = self.queue.pop() else {
                 break;
             };
-            let Some(happening) = self.happenings[place].take() else {
-                continue;
-            };
-            self.free.push(place);
             if at / SECOND != self.now / SECOND {
                 happened = 0;
             }
@@ -389,7 +380,7 @@ impl World {
                 let what = format!("{happened} happenings in a second and no end");
                 return Err(self.failure(("busy", what)));
             }
-            self.step(happening)
+            self.step(*happening)
                 .map_err(|broken| self.failure(broken))?;
         }
         self.now = script.until_ms * MS;
@@ -415,16 +406,10 @@ impl World {
 
     fn at(&mut self, at: u64, happening: Happening) {
         self.order += 1;
-        let place = self.free.pop().unwrap_or(self.happenings.len());
-        if place == self.happenings.len() {
-            self.happenings.push(Some(happening));
-        } else {
-            self.happenings[place] = Some(happening);
-        }
         self.queue.push(Entry {
             at: at.max(self.now),
             order: self.order,
-            place,
+            happening: Box::new(happening),
         });
     }
 

@@ -96,6 +96,9 @@ impl World {
     /// A change of votes that somebody has begun comes to no end where too few of those who are to
     /// vote have their stores still: nobody inside can mend that.
     pub(super) fn votes_can_change(&self) -> bool {
+        if self.hosts.iter().all(|host| host.disk.stored.counts) {
+            return true;
+        }
         let hosts = self.names.iter().zip(&self.hosts);
         let stores: Vec<&NodeId> = hosts
             .filter(|(_, host)| host.disk.stored.counts)

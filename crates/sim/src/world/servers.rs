@@ -436,19 +436,20 @@ impl World {
 
     /// The standbys that stream from this primary, with their flushed positions.
     pub(super) fn followers(&self, primary: usize, w: usize) -> Vec<(usize, usize)> {
-        let name = &self.names[primary];
         if !self.hosts[primary].serves(w, self.now, self.guarded()) {
             return Vec::new();
         }
-        let mut list = Vec::new();
-        for (n, host) in self.hosts.iter().enumerate() {
-            let server = &host.slots[w].server;
-            let follows = server.runs && server.receiving && server.upstream.as_ref() == Some(name);
-            if follows && !host.stands() && !server.hung && self.connected(primary, n) {
-                list.push((n, server.flushed));
-            }
-        }
-        list
+        let flushed = |n| Some((n, self.flushed_by(n, primary, w)?));
+        (0..self.hosts.len()).filter_map(flushed).collect()
+    }
+
+    /// How much a standby of that primary confirms.
+    fn flushed_by(&self, standby: usize, primary: usize, w: usize) -> Option<usize> {
+        let (host, name) = (&self.hosts[standby], &self.names[primary]);
+        let server = &host.slots[w].server;
+        let follows = server.runs && server.receiving && server.upstream.as_ref() == Some(name);
+        let speaks = !host.stands() && !server.hung && self.connected(primary, standby);
+        (follows && speaks).then_some(server.flushed)
     }
 
     pub(super) fn observe(&self, h: usize, w: usize) -> Observation {
@@ -601,12 +602,8 @@ impl World {
             Sync::Impossible => 0,
             Sync::Unprotected => usize::MAX,
             Sync::Names(names) => {
-                let have = self.followers(h, w);
-                let position = |n: &NodeId| {
-                    have.iter()
-                        .find(|(f, _)| self.names[*f] == *n)
-                        .map_or(0, |(_, at)| *at)
-                };
+                // It serves: what it has written just now is to be confirmed.
+                let position = |n: &NodeId| self.flushed_by(self.place(n), h, w).unwrap_or(0);
                 names.iter().map(position).min().unwrap_or(0)
             }
         };
@@ -637,7 +634,7 @@ impl World {
         let speaks = self.hosts[h].node.is_some() && !self.hosts[h].is_still();
         let heard = (0..self.hosts.len())
             .any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
-        let at = if speaks && heard { self.now } else { u64::MAX };
-        self.truth.acknowledge((w, &self.workloads[w]), &done, at);
+        let when = (self.now, speaks && heard);
+        self.truth.acknowledge((w, &self.workloads[w]), &done, when);
     }
 }
