@@ -631,3 +631,25 @@ fn a_new_store_neither_votes_nor_commits() {
     net.run(1_000);
     assert!(net.nodes[&b].commit() > index, "it counts");
 }
+
+/// What a store had that never counted, the next one under that name does not have: it is given everything
+/// again. (Its leader and it once told each other for ever that it has nothing.)
+#[test]
+fn a_new_store_that_is_lost_once_more_is_filled_again() {
+    let mut net = Net::new();
+    net.run(1_000);
+    let (a, b) = (id("a"), id("b"));
+    for store in ["new", "newer"] {
+        net.disks.insert(
+            b.clone(),
+            Stored {
+                store: Some(store.into()),
+                ..Stored::default()
+            },
+        );
+        net.restart("b");
+        net.run(1_000);
+        let (has, all) = (net.nodes[&b].log().last(), net.nodes[&a].log().last());
+        assert_eq!(has, all, "the {store} store");
+    }
+}

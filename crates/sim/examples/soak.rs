@@ -83,6 +83,8 @@ fn play_run(run: Run, tally: &Mutex<Tally>) {
             failure.guarantee,
             failure.what.chars().take(300).collect::<String>()
         );
+        // The fewest faults take a while to find.
+        println!("SEED {} ({:?}) failed: {first}", run.seed, run.shape);
         let (least, failure) = shrink(&run, failure);
         format!(
             "SEED {} ({:?}): {first}\nwith {:#?}\n{failure}",

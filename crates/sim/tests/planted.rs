@@ -132,7 +132,7 @@ fn rules_of_consensus_and_leases() {
         // The old coordinator is slow to notice that another one leads by its own doing.
         scene(HandOverWithLease, Check("lease"), ferry_spec(), |c| {
             let to = Request::HandOver { to: None, by: by() };
-            vec![(AT, ask(c.coordinator.as_str(), to))]
+            vec![(AT + c.seed * 7, ask(c.coordinator.as_str(), to))]
         }),
         scene(RestartInSet, Check("K4"), ferry_spec(), |c| {
             let (of, workload) = (c.coordinator.clone(), "sailings".into());

@@ -271,9 +271,16 @@ impl Consensus {
             }
             Err(hint) => {
                 progress.heard_at = progress.heard_at.max(sent);
-                // What it lacks is on its way in pieces.
-                if progress.installing.is_none_or(|(last, ..)| hint >= last) {
-                    progress.next = hint.next().max(progress.matched.next());
+                if progress.store != Store::Counts {
+                    // It promises nothing, and may have lost what it had once more.
+                    progress.matched = progress.matched.min(hint);
+                }
+                let next = hint.next().max(progress.matched.next());
+                // What it lacks is on its way in pieces. Nothing that was sent before is sent again
+                // at once: two who say the same to each other would go on at the network's speed.
+                let lacks = progress.installing.is_none_or(|(last, ..)| hint >= last);
+                if lacks && next < progress.next {
+                    progress.next = next;
                     self.send_append(from, now);
                 }
             }
