@@ -49,6 +49,7 @@ async fn all_night(lab: &Lab, page: &Client) -> Result<()> {
         .context("the other pages")?;
     nobody_is_shut_out(page).await.context("axe")?;
     switchover(lab, page).await.context("a switchover")?;
+    kept(lab, page).await.context("a safety point")?;
     approved(lab, page).await.context("mode ask")?;
     forced(lab, page).await.context("a forced failover")?;
     a_restart_is_no_matter(lab, page)
@@ -238,12 +239,17 @@ async fn act(page: &Client, what: &str) -> Result<()> {
     click(page, &format!("[data-act={what}]")).await
 }
 
-/// What was asked for is shown as it goes on, and comes to its end.
-async fn comes_to_its_end(lab: &Lab, page: &Client) -> Result<()> {
+/// What was asked for is shown as it goes on.
+async fn is_shown(page: &Client) -> Result<()> {
     until("the page shows the operation", async || {
         Ok(page.current_url().await?.path().starts_with("/operations/"))
     })
-    .await?;
+    .await
+}
+
+/// And comes to its end.
+async fn comes_to_its_end(lab: &Lab, page: &Client) -> Result<()> {
+    is_shown(page).await?;
     until("it is done", async || {
         let head = text_of(page, "#operation").await?;
         Ok(head.contains("done"))
@@ -275,6 +281,36 @@ async fn switchover(lab: &Lab, page: &Client) -> Result<()> {
     Ok(())
 }
 
+/// A safety point is taken and dropped here, and shown for as long as it stands.
+async fn kept(lab: &Lab, page: &Client) -> Result<()> {
+    act(page, "keep").await?;
+    type_in(page, "#point", "before-fares").await?;
+    until("its plan is shown", async || {
+        let drawer = text_of(page, "#drawer").await?;
+        Ok(drawer.contains("goes up to point before-fares"))
+    })
+    .await?;
+    type_in(page, "#consent", "sailings").await?;
+    click(page, "#drawer button[type=submit]").await?;
+    is_shown(page).await?;
+    go(page, "/workloads/sailings").await?;
+    until("it stands", async || {
+        let card = text_of(page, "#safety-point").await?;
+        Ok(card.contains("stands there") && card.contains("before-fares."))
+    })
+    .await?;
+    let drop_it = "//*[@id='safety-point']//button[contains(., 'Drop it')]";
+    page.find(Locator::XPath(drop_it)).await?.click().await?;
+    click(page, "#drawer button[type=submit]").await?;
+    is_shown(page).await?;
+    go(page, "/workloads/sailings").await?;
+    until("it is gone", async || {
+        Ok(!is_there(page, "#safety-point").await)
+    })
+    .await?;
+    lab.healthy(LIMIT).await.map(drop)
+}
+
 /// Mode `ask` is set here; a lost primary then waits for somebody to say so here.
 async fn approved(lab: &Lab, page: &Client) -> Result<()> {
     let before = lab.primary().await?;
@@ -295,10 +331,7 @@ async fn approved(lab: &Lab, page: &Client) -> Result<()> {
     go(page, "/").await?;
     click(page, "[data-need=approve] button").await?;
     click(page, "#drawer button[type=submit]").await?;
-    until("the page shows the operation", async || {
-        Ok(page.current_url().await?.path().starts_with("/operations/"))
-    })
-    .await?;
+    is_shown(page).await?;
     lab.client
         .set_mode("sailings", &karst_api::core::operation::Mode::Act.into())
         .await?;
