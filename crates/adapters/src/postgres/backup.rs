@@ -34,7 +34,6 @@ pub(super) struct Backup {
 
 /// Of its manifest, what is of use here.
 #[derive(Deserialize)]
-#[serde(rename_all = "PascalCase")]
 struct Manifest {
     #[serde(rename = "WAL-Ranges")]
     ranges: Vec<Range>,
