@@ -31,7 +31,7 @@ const TITLES: Record<Wish['act'], string> = {
 const FOLLOWS: Partial<Record<Wish['act'], string>> = {
   fence: 'It loses all authority, holds nothing until it is readmitted, and its power is cut where there is a device for it.',
   readmit: 'It may hold and vote again.',
-  enrol: 'It votes again. What its lost store had promised is lost with it: enrol one at a time, and only if the old one will never come back.',
+  enrol: 'Its vote goes, the new store is taken in, and the vote comes back when it has the whole log.',
   restart: 'One after the other: the standbys first, then a move away from the primary, whose server starts again as a standby.',
   approve: 'What was prepared goes on from here.',
   keep: 'The place where it is now is kept: a standby stops there and stays, until the point is dropped. Clients notice nothing of it.',
@@ -58,7 +58,7 @@ export function Drawer({ wish, self, onClose }: { wish: Wish; self: Self; onClos
   const [busy, setBusy] = useState(false)
   const navigate = useNavigate()
   const allowed = allows(self.level, needs(wish))
-  const plans = isMove(wish) || ['power', 'rest', 'restart', 'keep', 'go-back'].includes(wish.act)
+  const plans = isMove(wish) || ['power', 'enrol', 'rest', 'restart', 'keep', 'go-back'].includes(wish.act)
   const named = (wish.act !== 'failover' || choice.to !== '') && (wish.act !== 'keep' || choice.name !== '')
   const plan = useQuery({
     queryKey: ['plan', wish, choice.to, choice.name, choice.acceptLoss, choice.minutes, choice.back],

@@ -33,6 +33,8 @@ export function callOf(wish: Wish, choice: Choice): Call {
     }
     case 'go-back':
       return { method: 'POST', path: `/workloads/${wish.workload}/safety-point/go-back`, body: { ...(choice.seen && { seen: choice.seen }) } }
+    case 'enrol':
+      return { method: 'POST', path: `/nodes/${wish.node}/enrol`, body: { ...(choice.seen && { seen: choice.seen }) } }
     case 'end':
       return { method: 'POST', path: `/operations/${wish.operation}/end` }
     case 'approve':
@@ -41,7 +43,6 @@ export function callOf(wish: Wish, choice: Choice): Call {
       return { method: 'POST', path: `/nodes/${wish.node}/power`, body: { what: wish.what } }
     case 'fence':
     case 'readmit':
-    case 'enrol':
       return { method: 'POST', path: `/nodes/${wish.node}/${wish.act}` }
     case 'acknowledge':
       return { method: 'PUT', path: `/findings/${encodeURIComponent(wish.finding)}/acknowledgement`, body: { note: choice.why } }

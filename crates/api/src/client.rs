@@ -287,6 +287,17 @@ impl Client {
         self.call(Method::POST, &path, Some(body)).await
     }
 
+    pub async fn enrol_plan(&self, node: &str, body: &WishBody) -> Result<IntentPlan, ClientError> {
+        let path = format!("/api/v1/nodes/{node}/enrol");
+        self.call(Method::POST, &path, Some(body)).await
+    }
+
+    /// Takes a node's new store in, in place of the one that was lost.
+    pub async fn enrol(&self, node: &str, body: &WishBody) -> Result<StartedReply, ClientError> {
+        let path = format!("/api/v1/nodes/{node}/enrol");
+        self.call(Method::POST, &path, Some(body)).await
+    }
+
     pub async fn safety_point_plan(
         &self,
         workload: &str,
@@ -515,7 +526,7 @@ impl Client {
         .await
     }
 
-    /// `what` is `fence`, `readmit` or `enrol`.
+    /// `what` is `fence` or `readmit`.
     pub async fn node(&self, node: &str, what: &str) -> Result<ChangedReply, ClientError> {
         self.call::<(), _>(Method::POST, &format!("/api/v1/nodes/{node}/{what}"), None)
             .await

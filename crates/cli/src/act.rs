@@ -153,16 +153,6 @@ pub async fn readmit(client: &Client, node: &str, format: Format) -> Result<Endi
     Ok(Ending::Done)
 }
 
-/// Takes a node's new store in; typed, since what the lost one had promised is lost with it.
-pub async fn enrol(client: &Client, node: &str, yes: bool, format: Format) -> Result<Ending> {
-    if !yes && !approved("node", node)? {
-        bail!("nothing was changed: not approved");
-    }
-    let reply = client.node(node, "enrol").await?;
-    print(format, &reply, |r| r.text.clone())?;
-    Ok(Ending::Done)
-}
-
 pub async fn mode(
     client: &Client,
     body: &ModeBody,

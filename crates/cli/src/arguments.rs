@@ -539,12 +539,15 @@ pub enum NodeCommand {
     /// On a node's host: new keys and certificates in place of those that are there; the daemon takes
     /// them up by itself. The node that has the key of the cluster's CA signs
     Renew(Place),
-    /// Take a node's new store in, after its old one was lost: from then on it votes again
+    /// Take a node's new store in, after its old one was lost: its vote goes, and comes back when the
+    /// new store has the whole log
     Enrol {
         name: String,
-        /// Do not ask
+        /// Why, for the others
         #[arg(long)]
-        yes: bool,
+        why: Option<String>,
+        #[command(flatten)]
+        consent: Consent,
     },
 }
 

@@ -399,6 +399,32 @@ pub async fn restart(
     after_plan(client, plan, consent, ("workload", workload), format, begin).await
 }
 
+/// A node's new store takes the place of the one that was lost.
+pub async fn enrol(
+    client: &Client,
+    node: &str,
+    why: Option<String>,
+    consent: &Consent,
+    format: Format,
+) -> Result<Ending> {
+    let body = WishBody {
+        why,
+        seen: None,
+        plan_only: true,
+    };
+    let plan = client.enrol_plan(node, &body).await?;
+    print(format, &plan, plan_text)?;
+    let begin = async |seen| {
+        let body = WishBody {
+            seen: Some(seen),
+            plan_only: false,
+            ..body
+        };
+        client.enrol(node, &body).await
+    };
+    after_plan(client, plan, consent, ("node", node), format, begin).await
+}
+
 /// Asks, has it begun with what was seen, and shows how it goes.
 pub async fn after_plan(
     client: &Client,

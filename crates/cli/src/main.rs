@@ -277,7 +277,9 @@ async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::
         } => intents::remove(client, &Removed::Node(&name), why, &consent, format).await,
         NodeCommand::Renew(place) => joining::renew(client, &place, format).await,
         NodeCommand::Readmit { name } => act::readmit(client, &name, format).await,
-        NodeCommand::Enrol { name, yes } => act::enrol(client, &name, yes, format).await,
+        NodeCommand::Enrol { name, why, consent } => {
+            intents::enrol(client, &name, why, &consent, format).await
+        }
     }
 }
 

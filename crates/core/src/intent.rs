@@ -2,7 +2,7 @@
 //! The steward closes the gap between what is and what is wanted, a step at a time.
 
 use crate::author::Author;
-use crate::ids::{NodeId, RunId, WorkloadId};
+use crate::ids::{NodeId, RunId, StoreId, WorkloadId};
 use crate::safetypoint::{GoingBack, SafetyPoint};
 use crate::spec::{Change, Revision};
 use crate::votes::Votes;
@@ -33,6 +33,16 @@ pub enum Want {
     SafetyPoint(SafetyPoint),
     /// A workload is to go on from there.
     GoingBack(GoingBack),
+    /// A node's new store is to count.
+    Enrolment(Enrolment),
+}
+
+/// A store takes the place of one that was lost. Its node votes again by ordinary changes of who
+/// votes (V6): what the lost store had promised in its name is then of voters of before.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Enrolment {
+    pub node: NodeId,
+    pub store: StoreId,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -62,16 +72,18 @@ impl Want {
     pub fn revision(&self) -> Option<&Arc<Revision>> {
         match self {
             Want::Revision(revision) => Some(revision),
-            Want::Maintenance(_) | Want::Restart(_) | Want::SafetyPoint(_) | Want::GoingBack(_) => {
-                None
-            }
+            Want::Maintenance(_)
+            | Want::Restart(_)
+            | Want::SafetyPoint(_)
+            | Want::GoingBack(_)
+            | Want::Enrolment(_) => None,
         }
     }
 
     /// The workload that it is about, if it is about one.
     pub fn workload(&self) -> Option<&WorkloadId> {
         match self {
-            Want::Revision(_) | Want::Maintenance(_) => None,
+            Want::Revision(_) | Want::Maintenance(_) | Want::Enrolment(_) => None,
             Want::Restart(restart) => Some(&restart.workload),
             Want::SafetyPoint(point) => Some(&point.workload),
             Want::GoingBack(back) => Some(&back.workload),
@@ -105,6 +117,7 @@ impl Want {
                 let GoingBack { workload, name, .. } = back;
                 format!("{workload} back at its safety point {name}")
             }
+            Want::Enrolment(Enrolment { node, .. }) => format!("{node}'s new node store taken in"),
         }
     }
 }

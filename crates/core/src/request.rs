@@ -106,11 +106,6 @@ pub enum Request {
         to: Option<NodeId>,
         by: String,
     },
-    /// Takes a node's new store in: from then on it votes, and what it acknowledges counts (A6).
-    Enrol {
-        node: NodeId,
-        by: String,
-    },
 }
 
 /// What may be wanted of the cluster as a whole.
@@ -144,6 +139,8 @@ pub enum Plea {
     },
     /// A workload goes on from its safety point: what was written since is given up.
     GoBack { workload: WorkloadId },
+    /// A node's new store is taken in: from then on it votes, and what it acknowledges counts (A6).
+    Enrol { node: NodeId },
 }
 
 impl Request {
@@ -169,11 +166,10 @@ impl Request {
                 accept_loss: 1.., ..
             }
             | Request::Fence { .. }
-            | Request::Enrol { .. }
             | Request::Invite { .. }
             | Request::Power { .. }
             | Request::Intend {
-                plea: Plea::Revision { .. } | Plea::GoBack { .. },
+                plea: Plea::Revision { .. } | Plea::GoBack { .. } | Plea::Enrol { .. },
                 ..
             } => Level::Administer,
             Request::Switchover { .. }
@@ -196,7 +192,6 @@ impl Request {
             Request::Mode { workload, .. } => (Some(workload), None),
             Request::Fence { node, .. }
             | Request::Readmit { node, .. }
-            | Request::Enrol { node, .. }
             | Request::Invite { node, .. }
             | Request::Join { node, .. }
             | Request::Power { node, .. } => (None, Some(node)),
@@ -243,7 +238,6 @@ impl Request {
             | Request::Acknowledge { by, .. }
             | Request::Fence { by, .. }
             | Request::Readmit { by, .. }
-            | Request::Enrol { by, .. }
             | Request::Intend { by, .. }
             | Request::Invite { by, .. }
             | Request::EndIntent { by, .. }
@@ -322,6 +316,7 @@ impl Plea {
                 nodes.chain(bare.iter().map(WorkloadId::as_str)).collect()
             }
             Plea::Restart { workload } | Plea::GoBack { workload } => vec![workload.as_str()],
+            Plea::Enrol { node } => vec![node.as_str()],
             Plea::SafetyPoint {
                 workload,
                 name,

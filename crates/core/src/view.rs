@@ -224,6 +224,7 @@ pub enum IntentKind {
     Restart,
     SafetyPoint,
     GoingBack,
+    Enrolment,
 }
 
 /// One step of it.

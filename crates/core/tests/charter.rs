@@ -2,7 +2,7 @@
 //! holds it under that revision (R1); what is wanted waits its turn.
 
 use karst_core::author::Author;
-use karst_core::command::{ClusterAct, Command, WorkloadAct};
+use karst_core::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use karst_core::intent::{Intent, Invitation, Maintenance, Want};
 use karst_core::operation::Outcome;
 use karst_core::position::SwitchPoint;
@@ -306,6 +306,48 @@ fn another_loss_is_another_setting() {
     assert!(state.apply(Index(6), &adopt));
     let set = &state.workload(&"sailings".into()).sync;
     assert_eq!((set.number, set.unprotected, set.asked.len()), (2, true, 0));
+}
+
+/// V6: what a lost store promised and what the new one promises are never votes of one voter.
+#[test]
+fn a_store_is_replaced_where_its_node_has_no_say() {
+    let mut state = formed();
+    let uvala = || NodeId::from("uvala");
+    let enrol = Command::Node(
+        uvala(),
+        NodeAct::Enrol {
+            store: "new".into(),
+            by: Author::person("marlin"),
+        },
+    );
+    let votes = |names: &[&str]| Votes::new(names.iter().map(|n| (NodeId::from(*n), 1)));
+    let (with, without) = (
+        || votes(&["doline", "polje", "uvala"]),
+        || votes(&["doline", "polje"]),
+    );
+    let halves = |now, next| Command::Cluster(ClusterAct::Voters(Voters { now, next }));
+    let mut at = 10;
+    let mut taken_in = |state: &mut ClusterState, voters: Command| {
+        at += 2;
+        assert!(state.apply(Index(at), &voters));
+        state.apply(Index(at + 1), &enrol)
+    };
+    for (now, next) in [
+        (with(), None),
+        (with(), Some(without())),
+        (without(), Some(with())),
+    ] {
+        assert!(
+            !taken_in(&mut state, halves(now.clone(), next.clone())),
+            "{now:?} {next:?}"
+        );
+        assert_eq!(
+            state.nodes.get(&uvala()).and_then(|n| n.enrolled.clone()),
+            None
+        );
+    }
+    assert!(taken_in(&mut state, halves(without(), None)));
+    assert_eq!(state.nodes[&uvala()].enrolled, Some("new".into()));
 }
 
 /// M1: an invitation is for one key, once; the next one of the same node takes its place.

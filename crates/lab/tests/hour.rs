@@ -373,25 +373,32 @@ async fn rested(lab: &Lab, words: &[&str]) -> Result<()> {
 }
 
 async fn over(lab: &Lab) -> Result<()> {
+    ends(lab).await?;
+    lab.wait("all is as it was", LIMIT, |r| has_copies(r, 3))
+        .await
+        .map(drop)
+}
+
+async fn ends(lab: &Lab) -> Result<()> {
     let reply = lab.status().await?;
     let intent = reply.status.intents.first().context("a maintenance")?.id;
     lab.client.end(intent).await?;
-    let well = |r: &StatusReply| r.status.intents.is_empty() && has_copies(r, 3);
-    lab.wait("all is as it was", LIMIT, well).await.map(drop)
+    let over = |r: &StatusReply| r.status.intents.is_empty();
+    lab.wait("nobody rests", LIMIT, over).await.map(drop)
 }
 
-/// A host is lost for good, and another takes its name: its disk is empty.
+/// A host is switched off while it rests, and comes back with an empty disk and its old name.
 async fn replaced(lab: &Lab) -> Result<()> {
-    fault::apply(
-        &lab.layout,
-        &Fault::PowerOff {
-            host: "uvala".into(),
-        },
-    )?;
-    let dir = lab.layout.host("uvala");
-    let spec = lab.client.spec().await?.text;
-    removed(lab).await?;
+    let polje = || "polje".to_string();
+    rested(lab, &["node", "maintenance", "polje", "--yes"]).await?;
+    fault::apply(&lab.layout, &Fault::PowerOff { host: polje() })?;
+    let silent = |r: &StatusReply| {
+        let mut nodes = r.status.nodes.iter();
+        nodes.any(|n| n.node.as_str() == "polje" && n.state != NodeState::Up)
+    };
+    lab.wait("it is off", LIMIT, silent).await?;
     // Nothing of Karst is started there by itself.
+    let dir = lab.layout.host("polje");
     std::fs::write(dir.join("hold-daemon"), "")?;
     for name in ["tls", "state"] {
         std::fs::remove_dir_all(dir.join(name))?;
@@ -400,30 +407,22 @@ async fn replaced(lab: &Lab) -> Result<()> {
         std::fs::remove_file(dir.join(name))?;
     }
     let root = format!("/proc/{}/root", find::inside(&lab.layout)?);
-    let copy = data(lab, "uvala");
+    let copy = data(lab, "polje");
     std::fs::remove_dir_all(std::path::Path::new(&root).join(copy.strip_prefix("/")?))?;
-    fault::apply(
-        &lab.layout,
-        &Fault::PowerOn {
-            host: "uvala".into(),
-        },
-    )?;
-    joins(lab, "uvala", &UVALA).await?;
-    // Its copy and its gate come back with the spec that had them.
-    change(lab, &|now| {
-        *now = spec.parse().expect("the spec that was in force");
-    })
-    .await?;
-    lab.wait("it has a copy again", LIMIT, |r| has_copies(r, 3))
-        .await
-        .map(drop)
+    fault::apply(&lab.layout, &Fault::PowerOn { host: polje() })?;
+    joins(lab, "polje", &[]).await?;
+    here(lab, &["node", "enrol", "polje", "--yes"])?;
+    over(lab).await?;
+    votes(lab, "polje").await
 }
 
+/// It leaves the cluster for good.
 async fn removed(lab: &Lab) -> Result<()> {
     here(lab, &["node", "remove", "uvala", "--yes"])?;
     let gone = |r: &StatusReply| {
         let named = r.status.nodes.iter().any(|n| n.node.as_str() == "uvala");
-        !named && r.status.intents.is_empty() && has_copies(r, 2)
+        // Only the maintenance is left.
+        !named && r.status.intents.iter().all(|i| i.empty) && has_copies(r, 2)
     };
     lab.wait("it is out", LIMIT, gone).await.map(drop)
 }

@@ -118,12 +118,12 @@ impl Fault {
                 Request::Approve { .. } => "approval asked",
                 Request::Fence { .. } => "fence asked",
                 Request::Readmit { .. } => "readmission asked",
-                Request::Enrol { .. } => "enrolment asked",
                 Request::Power { .. } => "power asked",
                 Request::Acknowledge { .. } => "acknowledgement asked",
                 Request::Intend { plea, .. } => match plea {
                     Plea::SafetyPoint { .. } => "safety point asked",
                     Plea::GoBack { .. } => "going back asked",
+                    Plea::Enrol { .. } => "enrolment asked",
                     Plea::Revision { .. } | Plea::Maintenance { .. } | Plea::Restart { .. } => {
                         "intent asked"
                     }

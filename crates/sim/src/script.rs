@@ -479,10 +479,7 @@ fn readmit(node: &NodeId) -> Request {
 }
 
 fn enrol(node: &NodeId) -> Request {
-    Request::Enrol {
-        node: node.clone(),
-        by: TIDY.into(),
-    }
+    wish(Plea::Enrol { node: node.clone() })
 }
 
 /// Somebody wants it, without a look at its plan.

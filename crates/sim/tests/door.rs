@@ -18,7 +18,7 @@ use karst_core::replica::{
     Action, Copied, Data, Doing, Downstream, Examined, GateReport, Observation, Parts, Presence,
     Promotion, ReadReport, ReplicaReport, Report, Role,
 };
-use karst_core::request::{Answer, Request};
+use karst_core::request::{Answer, Plea, Request};
 use karst_core::spec::Spec;
 
 use karst_core::state::ClusterState;
@@ -650,7 +650,14 @@ impl Dice {
                 by,
             },
             4 => Request::Fence { node, by },
-            5 => Request::Enrol { node, by },
+            5 => Request::Intend {
+                plea: Plea::Enrol { node },
+                by,
+                at: self.number(),
+                why: None,
+                seen: None,
+                plan_only: self.yes(),
+            },
             _ => Request::Readmit { node, by },
         }
     }

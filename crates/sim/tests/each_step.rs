@@ -151,3 +151,11 @@ fn of_going_back_to_one() {
     let back = wish(Plea::GoBack { workload });
     killed_after_each_step(&[(AT - 3_000, point())], back, 6);
 }
+
+#[test]
+fn of_a_new_store_taken_in() {
+    let (node, down_ms) = (n("ponor"), 200);
+    let lost = Fault::LoseStore { node, down_ms };
+    let node = n("ponor");
+    killed_after_each_step(&[(AT - 3_000, lost)], wish(Plea::Enrol { node }), 4);
+}

@@ -245,7 +245,6 @@ impl Node {
             Request::Approve { operation, by } => self.approve(operation, author(by)),
             Request::Fence { node, by } => self.fence(&scene, node, author(by)),
             Request::Readmit { node, by } => self.readmit(&scene, node, author(by)),
-            Request::Enrol { node, by } => self.enrol(&scene, node, author(by)),
             Request::Acknowledge {
                 finding,
                 note,
@@ -386,26 +385,6 @@ impl Node {
         }
         if !over.is_empty() {
             self.consensus.propose(over, self.now);
-        }
-    }
-
-    /// The store that a node says it has now; those of the others commit it, as its own
-    /// acknowledgements do not count yet.
-    fn enrol(&self, scene: &Scene, node: NodeId, by: Author) -> Result<Command, String> {
-        self.known_node(&node)?;
-        let Some(heard) = scene.reports.get(&node).filter(|_| scene.is_up(&node)) else {
-            return Err(format!("{node} is not heard: start its daemon first"));
-        };
-        match (&heard.report.store, heard.report.counts) {
-            (_, true) => Err(format!("{node}'s node store counts already")),
-            (None, _) => Err(format!("{node} has not said which node store it has")),
-            (Some(store), false) => Ok(Command::Node(
-                node,
-                NodeAct::Enrol {
-                    store: store.clone(),
-                    by,
-                },
-            )),
         }
     }
 

@@ -2,7 +2,7 @@
 //! Each is looked at as a plan first, and the plan is the steps that will be taken.
 
 use super::lead::Lead;
-use super::{Node, ask_point, ask_restart};
+use super::{Node, ask_enrol, ask_point, ask_restart};
 use crate::author::Author;
 use crate::command::{ClusterAct, Command};
 use crate::ids::{NodeId, OperationId, WorkloadId};
@@ -108,6 +108,10 @@ impl Node {
                 (Want::SafetyPoint(point), until)
             }
             Plea::GoBack { workload } => (Want::GoingBack(self.back_wanted(workload)?), None),
+            Plea::Enrol { node } => {
+                let enrolment = self.enrolment_wanted(&self.scene_of(lead), node)?;
+                (Want::Enrolment(enrolment), None)
+            }
         };
         let what = Intent {
             want,
@@ -118,9 +122,11 @@ impl Node {
         };
         let change = match &what.want {
             Want::Revision(revision) => Change::between(&self.spec, &revision.spec),
-            Want::Maintenance(_) | Want::Restart(_) | Want::SafetyPoint(_) | Want::GoingBack(_) => {
-                Change::default()
-            }
+            Want::Maintenance(_)
+            | Want::Restart(_)
+            | Want::SafetyPoint(_)
+            | Want::GoingBack(_)
+            | Want::Enrolment(_) => Change::default(),
         };
         Ok(Intended {
             what,
@@ -153,6 +159,10 @@ impl Node {
             Want::GoingBack(back) => (
                 ask_point::consequences_of_going_back(&scene, back),
                 ask_point::obstacles_to_going_back(&scene, back),
+            ),
+            Want::Enrolment(enrolment) => (
+                ask_enrol::consequences(&scene, enrolment),
+                ask_enrol::obstacles(&scene, enrolment),
             ),
         };
         let mut plan = IntentPlan {
@@ -405,12 +415,14 @@ impl Node {
                     revision.number - 1
                 ));
             }
-            Want::Maintenance(_) | Want::Revision(_) | Want::Restart(_) | Want::GoingBack(_) => {
-                ClusterAct::Close {
-                    intent,
-                    outcome: Outcome::Undone(format!("ended by {by}")),
-                }
-            }
+            Want::Maintenance(_)
+            | Want::Revision(_)
+            | Want::Restart(_)
+            | Want::GoingBack(_)
+            | Want::Enrolment(_) => ClusterAct::Close {
+                intent,
+                outcome: Outcome::Undone(format!("ended by {by}")),
+            },
         };
         Ok(Command::Cluster(act))
     }

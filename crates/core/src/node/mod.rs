@@ -17,6 +17,7 @@ mod address;
 mod agenda;
 mod apply;
 mod ask;
+mod ask_enrol;
 mod ask_intent;
 mod ask_point;
 mod ask_power;

@@ -3,7 +3,7 @@
 
 use crate::author::Author;
 use crate::ids::{Index, OperationId, WorkloadId};
-use crate::intent::{Intended, Intent, Invitation, Maintenance, Restart, Want};
+use crate::intent::{Enrolment, Intended, Intent, Invitation, Maintenance, Restart, Want};
 use crate::operation::Outcome;
 use crate::safetypoint::{GoingBack, SafetyPoint};
 use crate::spec::{Change, Revision, Spec, Timings};
@@ -118,6 +118,15 @@ impl Charter {
         past.fold(of(now), |longest, one| longest.max(one))
     }
 
+    /// Stores that are to count, of nodes that have lost theirs.
+    pub fn enrolments(&self) -> impl Iterator<Item = (OperationId, &Enrolment)> {
+        let all = self.intents.iter();
+        all.filter_map(|(id, intended)| match &intended.what.want {
+            Want::Enrolment(enrolment) => Some((*id, enrolment)),
+            _ => None,
+        })
+    }
+
     pub(super) fn found(&mut self, revision: &Arc<Revision>, founders: &Votes) -> bool {
         let founds = self.revision.is_none();
         if founds {
@@ -127,8 +136,8 @@ impl Charter {
         founds
     }
 
-    /// One revision at a time, for the spec that is in force; nobody is in maintenance twice,
-    /// no workload is restarted twice, has two safety points, or goes back twice.
+    /// One revision at a time, for the spec that is in force; nobody is in maintenance twice or
+    /// taken in twice, no workload is restarted twice, has two safety points, or goes back twice.
     pub(super) fn intend(&mut self, index: Index, intent: &Intent) -> bool {
         let change = match &intent.want {
             Want::Revision(revision) => {
@@ -167,6 +176,12 @@ impl Charter {
                 let point = self.safety_point_of(&new.workload);
                 let is_there = point.is_some_and(|(id, _)| id == new.point);
                 if !is_there || self.going_back(&new.workload).is_some() {
+                    return false;
+                }
+                Change::default()
+            }
+            Want::Enrolment(new) => {
+                if self.enrolments().any(|(_, other)| other.node == new.node) {
                     return false;
                 }
                 Change::default()

@@ -13,7 +13,7 @@ pub use node::{Fenced, NodeState};
 pub use operation::{LoggedOperation, Operations};
 pub use workload::{Opened, Place, SyncSet, Tenure, WorkloadState};
 
-use crate::command::{ClusterAct, Command, WorkloadAct};
+use crate::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use crate::ids::{Epoch, Index, NodeId, OperationId, WorkloadId};
 use crate::operation::{Kind, Mode};
 use crate::spec::{Change, Spec};
@@ -76,7 +76,12 @@ impl ClusterState {
         match command {
             Command::Noop => true,
             Command::Cluster(act) => self.apply_to_cluster(index, act),
-            Command::Node(id, act) => self.nodes.entry(id.clone()).or_default().apply(index, act),
+            Command::Node(id, act) => {
+                if matches!(act, NodeAct::Enrol { .. }) && self.has_say(id) {
+                    return false;
+                }
+                self.nodes.entry(id.clone()).or_default().apply(index, act)
+            }
             Command::Workload(id, act) => {
                 if !self.charter.names(|spec| is_of_spec(spec, id, act)) {
                     return false;
@@ -85,6 +90,13 @@ impl ClusterState {
                 workload.apply(index, act, &mut self.operations)
             }
         }
+    }
+
+    /// It has a vote, in either half of a change. Its store cannot be replaced by another then: the
+    /// lost one may have promised to a candidate what the new one would promise to another (V6).
+    fn has_say(&self, node: &NodeId) -> bool {
+        let voters = self.charter.voters.as_ref();
+        voters.is_some_and(|voters| voters.weight(node) > 0)
     }
 
     fn apply_to_cluster(&mut self, index: Index, act: &ClusterAct) -> bool {
@@ -135,11 +147,7 @@ impl ClusterState {
 
     /// What a change would take something from that still holds it, if so (R1).
     pub fn holds_on(&self, change: &Change) -> Option<HoldsOn> {
-        let votes = |n: &&NodeId| {
-            let voters = self.charter.voters.as_ref();
-            voters.is_some_and(|v| v.weight(n) > 0)
-        };
-        if let Some(node) = change.nodes_out.iter().find(votes) {
+        if let Some(node) = change.nodes_out.iter().find(|n| self.has_say(n)) {
             return Some(HoldsOn::Vote(node.clone()));
         }
         for id in &change.workloads_out {

@@ -16,6 +16,7 @@
 mod addresses;
 pub mod candidates;
 mod choice;
+pub(crate) mod enrolling;
 pub mod fencing;
 pub(crate) mod holding;
 mod leaving;

@@ -3,7 +3,7 @@
 //! not done. No progress is kept anywhere, so that a change of coordinator loses none.
 
 use super::{Cause, Kind, Operation, Scene};
-use super::{candidates, holding, readiness, rolling, voting};
+use super::{candidates, enrolling, holding, readiness, rolling, voting};
 use crate::command::{ClusterAct, Command, WorkloadAct};
 use crate::fact::listed;
 use crate::ids::{NodeId, OperationId, WorkloadId};
@@ -57,6 +57,7 @@ pub fn steps(scene: &Scene, intended: &Intended) -> Vec<Todo> {
         Want::Restart(restart) => rolling::steps(scene, intended, restart),
         Want::SafetyPoint(point) => holding::steps(scene, intended, point),
         Want::GoingBack(back) => holding::steps_back(scene, intended, back),
+        Want::Enrolment(enrolment) => enrolling::steps(scene, intended, enrolment),
     }
 }
 
@@ -84,6 +85,7 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
     };
     commands.extend(rolling::ended(scene));
     commands.extend(holding::ended(scene));
+    commands.extend(enrolling::ended(scene));
     for (id, intended) in &charter.intents {
         commands.extend(of_intent(scene, *id, intended));
     }
@@ -329,7 +331,11 @@ fn empty_replica(
     let mut todos = Vec::new();
     let held = match &intended.what.want {
         Want::Maintenance(maintenance) => maintenance.held.get(id) == Some(node),
-        Want::Revision(_) | Want::Restart(_) | Want::SafetyPoint(_) | Want::GoingBack(_) => false,
+        Want::Revision(_)
+        | Want::Restart(_)
+        | Want::SafetyPoint(_)
+        | Want::GoingBack(_)
+        | Want::Enrolment(_) => false,
     };
     let holds = w.holder() == Some(node);
     if holds || held {
@@ -426,7 +432,8 @@ pub(super) fn moving(
     (None, Some(Command::begin(begin)))
 }
 
-fn waits(scene: &Scene) -> Option<String> {
+/// What a change of who votes waits for.
+pub(super) fn waits(scene: &Scene) -> Option<String> {
     match scene.leaves_lead().unwrap_or_else(|| scene.next_of_votes()) {
         voting::Step::Waits(why) => Some(why),
         _ => None,

@@ -1,7 +1,7 @@
 //! Who votes follows what is wanted: over both halves (V2), when whoever gains a vote is ready for it
 //! (V3), and by a coordinator that has a vote afterwards.
 
-use super::Scene;
+use super::{Scene, enrolling};
 use crate::author::Author;
 use crate::command::{ClusterAct, Command, NodeAct};
 use crate::ids::NodeId;
@@ -39,6 +39,15 @@ impl Scene<'_> {
             if let Some(votes) = &maintenance.votes {
                 wanted = votes.clone();
             }
+        }
+        // Whose store is to be replaced has none until it is (V6).
+        let waits = |n: &NodeId| {
+            let mut all = charter.enrolments();
+            all.any(|(_, e)| e.node == *n && !enrolling::is_taken_in(self, e))
+        };
+        if wanted.voters().any(waits) {
+            let others = wanted.iter().filter(|(n, _)| !waits(n));
+            wanted = Votes::new(others.map(|(n, w)| (n.clone(), w)));
         }
         // Inside nobody gains a vote (K1).
         let now = self.voters().now;

@@ -45,6 +45,7 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         intents::revision,
         intents::maintenance,
         intents::restart,
+        intents::enrol,
         intents::safety_point,
         intents::go_back,
         intents::end,
@@ -71,7 +72,6 @@ const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
         fence,
         power,
         readmit,
-        enrol,
         role,
         super::metrics::metrics,
         session_doc,
@@ -143,7 +143,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .service(at("/nodes/{node}/certificates", "POST").route(web::post().to(join::renew)))
         .service(at("/steps", "GET").route(web::get().to(steps::list)))
         .service(at("/steps/{step}/try", "POST").route(web::post().to(steps::try_one)))
-        .service(at("/nodes/{node}/enrol", "POST").route(web::post().to(enrol)))
+        .service(at("/nodes/{node}/enrol", "POST").route(web::post().to(intents::enrol)))
         .service(resource("/role/{workload}/{role}", "GET").route(web::get().to(role)));
 }
 
@@ -417,18 +417,6 @@ async fn power(
         },
     )
     .await
-}
-
-/// Takes a node's new store in: from then on it votes.
-#[utoipa::path(post, path = "/api/v1/nodes/{node}/enrol", params(("node" = String, Path)),
-    responses((status = 200, body = ChangedReply)))]
-async fn enrol(
-    service: web::Data<Service>,
-    user: User,
-    path: web::Path<String>,
-) -> Result<HttpResponse, Refusal> {
-    let (node, by) = (path.into_inner().into(), user.name.clone());
-    change(&service, &user, Request::Enrol { node, by }).await
 }
 
 pub async fn change(

@@ -138,7 +138,7 @@ fn wish(method: &str, path: &str) -> Option<String> {
         ("POST", ["nodes", node, "power"]) => {
             format!("to switch the power of {}", node.escape_debug())
         }
-        ("POST", ["nodes", node, what @ ("fence" | "readmit" | "enrol")]) => {
+        ("POST", ["nodes", node, what @ ("fence" | "readmit")]) => {
             format!("to {what} {}", node.escape_debug())
         }
         ("POST", ["nodes", node, "certificates"]) => {
@@ -148,6 +148,12 @@ fn wish(method: &str, path: &str) -> Option<String> {
         ("POST", ["join"]) => "to join by an invitation".into(),
         ("PUT", ["spec"]) => "to have another spec in force".into(),
         ("POST", ["spec", "plan"]) => "what another spec would take".into(),
+        ("POST", ["nodes", node, "enrol"]) => {
+            format!(
+                "to take the new store of {} in, or for its plan",
+                node.escape_debug()
+            )
+        }
         ("POST", ["maintenance"]) => "for a maintenance, or its plan".into(),
         ("POST", ["operations", operation, "end"]) => {
             format!("to end op-{}", operation.escape_debug())

@@ -289,6 +289,21 @@ pub async fn restart(
     wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
 }
 
+/// A node's new store is taken in, after its old one was lost: from then on it votes again.
+#[utoipa::path(post, path = "/api/v1/nodes/{node}/enrol", params(("node" = String, Path)), request_body = WishBody,
+    responses((status = 200, description = "With plan_only: what would be done", body = IntentPlan), (status = 202, body = StartedReply)))]
+pub async fn enrol(
+    service: web::Data<Service>,
+    user: User,
+    path: web::Path<String>,
+    body: web::Json<Object<WishBody>>,
+) -> Result<HttpResponse, Refusal> {
+    let body = body.into_inner().0;
+    let node = path.into_inner().into();
+    let plea = Plea::Enrol { node };
+    wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
+}
+
 /// Ends a maintenance, drops a safety point, or takes back a revision that is not in force yet.
 #[utoipa::path(post, path = "/api/v1/operations/{operation}/end", params(("operation" = u64, Path)),
     responses((status = 200, body = ChangedReply)))]

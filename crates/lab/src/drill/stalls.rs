@@ -17,7 +17,7 @@ use karst_api::core::operation::Cause;
 use karst_api::core::outage::{Case, worst_cases};
 use karst_api::core::spec::FindingKind;
 use karst_api::core::view::{DoingView, ReplicaView, Work};
-use karst_api::{MoveBody, StatusReply};
+use karst_api::{MoveBody, StatusReply, WishBody};
 use rustix::process::Signal;
 use std::time::{Duration, Instant};
 
@@ -155,7 +155,7 @@ pub async fn store_moved_away(lab: &Lab) -> Result<String> {
         "no way forward: {}",
         finding.finding.remedy
     );
-    lab.client.node(&host, "enrol").await?;
+    lab.client.enrol(&host, &WishBody::default()).await?;
     lab.wait("it votes again", LIMIT, |r| !says(r)).await?;
     let after = lab.healthy(LIMIT).await?;
     ensure!(

@@ -115,6 +115,7 @@ impl Account<'_> {
                 Want::Restart(_) => (IntentKind::Restart, Vec::new()),
                 Want::SafetyPoint(point) => (IntentKind::SafetyPoint, vec![point.node.clone()]),
                 Want::GoingBack(back) => (IntentKind::GoingBack, vec![back.node.clone()]),
+                Want::Enrolment(new) => (IntentKind::Enrolment, vec![new.node.clone()]),
             };
             IntentView {
                 id: *id,
