@@ -92,6 +92,8 @@ pub enum NodeAct {
     Enrol { store: StoreId, by: Author },
     /// What the host says its hardware is.
     System { system: String },
+    /// The key that it showed to the coordinator, by its SHA-256 in hexadecimal digits.
+    Key { key: String },
 }
 
 /// What is decided about a workload. Each says which epoch or number it is about, so that a late

@@ -100,6 +100,8 @@ kinds! {
     Isolated = "isolated",
     /// A host has got what it needs to be a node.
     Joined = "joined",
+    /// A node shows another key than before.
+    Key = "key",
     /// Lines of the record that could not be kept.
     LeftOut = "left-out",
     MaintenanceEnds = "maintenance-ends",
@@ -117,6 +119,8 @@ kinds! {
     PowerUnconfirmed = "power-unconfirmed",
     Readmitted = "readmitted",
     Refused = "refused",
+    /// A node was told that it is none any more.
+    Removed = "removed",
     Revoked = "revoked",
     StoppedByLease = "stopped-by-lease",
     ServerExited = "server-exited",
@@ -171,6 +175,11 @@ pub enum Fact {
         by: NodeId,
         node: NodeId,
         why: &'static str,
+    },
+    /// The others say that `node` is none any more, by that entry.
+    Removed {
+        node: NodeId,
+        since: Index,
     },
     CatchesUp {
         node: NodeId,
@@ -270,6 +279,7 @@ impl Fact {
             Self::Suspected { .. } => FactKind::Suspected,
             Self::HeardAgain { .. } => FactKind::HeardAgain,
             Self::Refused { .. } => FactKind::Refused,
+            Self::Removed { .. } => FactKind::Removed,
             Self::CatchesUp { .. } => FactKind::Snapshot,
             Self::Elected { .. } => FactKind::Elected,
             Self::SteppedDown { .. } => FactKind::SteppedDown,
@@ -307,7 +317,7 @@ impl Fact {
             | Self::OwnStep { .. }
             | Self::Replica { .. }
             | Self::OfCluster(ClusterAct::Retire { .. })
-            | Self::OfNode(_, NodeAct::System { .. }) => Level::Info,
+            | Self::OfNode(_, NodeAct::System { .. } | NodeAct::Key { .. }) => Level::Info,
             Self::OfWorkload(_, WorkloadAct::Sync { sure, asked, .. })
                 if sure.len() < asked.len() =>
             {
@@ -321,6 +331,7 @@ impl Fact {
                 },
             )
             | Self::Refused { .. }
+            | Self::Removed { .. }
             | Self::StoreRegressed { .. }
             | Self::PowerFails { .. }
             | Self::AddressConflict { .. }
@@ -353,6 +364,7 @@ impl Fact {
             }
             Self::HeardAgain { node, .. }
             | Self::Refused { node, .. }
+            | Self::Removed { node, .. }
             | Self::StoreRegressed { node, .. }
             | Self::PowerFails { node, .. } => vec![of("node", node)],
             Self::Elected { term, ballots, .. } => {
@@ -409,6 +421,7 @@ fn of_node(act: &NodeAct) -> FactKind {
         NodeAct::Readmit { .. } => FactKind::Readmitted,
         NodeAct::Enrol { .. } => FactKind::Enrolled,
         NodeAct::System { .. } => FactKind::System,
+        NodeAct::Key { .. } => FactKind::Key,
     }
 }
 

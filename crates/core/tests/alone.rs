@@ -471,6 +471,54 @@ fn what_the_spec_has_elsewhere_is_stopped_and_then_let_go_of() {
     assert!(is_dismissed(&drive(&mut node, ms(130), armed)));
 }
 
+/// A node that left while it was away lets go of everything once most of the others say so, and goes
+/// on when it is spoken to again; one alone is not believed.
+#[test]
+fn whoever_is_no_node_any_more_lets_go_of_everything() {
+    let mut node = Node::new(config(spec(&["solo", "b", "c", "d"]), "solo"), Time::ZERO);
+    let ms = Time::from_millis;
+    let says = |by: &str| Input::Removed {
+        by: by.into(),
+        since: Index(812),
+    };
+    let shapes = |effects: Vec<Effect>| -> Vec<usize> {
+        let all = effects.into_iter().filter_map(|effect| match effect {
+            Effect::Shape { revision, .. } => Some(revision.spec.workloads.len()),
+            _ => None,
+        });
+        all.collect()
+    };
+    drive(&mut node, ms(1), observed(false));
+    for (at, by) in [(2, "b"), (3, "b"), (4, "stranger"), (5, "solo")] {
+        assert_eq!(shapes(drive(&mut node, ms(at), says(by))), [0; 0], "{by}");
+    }
+    assert!(node.removed().is_none() && node.replicas().count() == 1);
+    assert_eq!(shapes(drive(&mut node, ms(6), says("c"))), [0]);
+    assert_eq!(
+        (node.removed(), node.replicas().count()),
+        (Some(Index(812)), 0)
+    );
+    let said = node.status();
+    let sentence = "solo is no node of this cluster any more, by entry 812";
+    assert!(said.sentence.contains(sentence), "{}", said.sentence);
+    assert!(
+        said.findings
+            .iter()
+            .any(|f| f.finding.kind == FindingKind::Removed)
+    );
+    let beat = Input::Received {
+        from: "c".into(),
+        message: Message::Beat {
+            number: 1,
+            hears: Default::default(),
+            heads: vec![],
+            votes: Index(0),
+        },
+    };
+    assert_eq!(shapes(drive(&mut node, ms(7), beat)), [1]);
+    assert!(node.removed().is_none());
+}
+
 /// What comes back to this node before it was let go of is made anew afterwards, and by one hand.
 #[test]
 fn what_comes_back_meanwhile_is_let_go_of_first() {

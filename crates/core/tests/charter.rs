@@ -380,3 +380,61 @@ fn an_invitation_is_used_once() {
     );
     assert!(state.apply(Index(9), &join(7, "b")));
 }
+
+/// M1: a key speaks for its node until that leaves, or until another host joins under its name; and
+/// again once the name is back without anybody else having joined.
+#[test]
+fn a_key_that_has_left_speaks_for_nobody() {
+    let (mut state, uvala) = (formed(), NodeId::from("uvala"));
+    let shows = |key: &str| Command::Node(uvala.clone(), NodeAct::Key { key: key.into() });
+    let adopt = |intent| {
+        Command::Cluster(ClusterAct::Adopt {
+            intent: OperationId(intent),
+        })
+    };
+    let two = Votes::new(["doline", "polje"].map(|n| (NodeId::from(n), 1)));
+    let voters = Command::Cluster(ClusterAct::Voters(two.into()));
+    let refused = |state: &ClusterState| {
+        let keys = state.charter.gone.keys.keys();
+        keys.cloned().collect::<Vec<_>>()
+    };
+    assert!(state.apply(Index(3), &shows("old")) && !state.apply(Index(4), &shows("old")));
+    assert!(state.apply(Index(5), &shows("renewed")));
+    assert!(state.apply(Index(6), &voters) && state.apply(Index(7), &adopt(2)));
+    assert_eq!(refused(&state), ["old", "renewed"]);
+    assert_eq!(state.charter.gone.at, Index(7));
+    assert!(!state.apply(Index(8), &shows("old")), "it left with that");
+    assert!(!state.apply(Index(9), &adopt(2)));
+    assert_eq!(
+        state.charter.gone.at,
+        Index(7),
+        "a late one changes nothing"
+    );
+
+    let back = intend(Want::Revision(revision(3, spec())));
+    assert!(state.apply(Index(10), &back) && state.apply(Index(11), &adopt(10)));
+    assert_eq!(refused(&state), [""; 0]);
+
+    let invite = Command::Cluster(ClusterAct::Invite(Invitation {
+        node: uvala.clone(),
+        digest: "d".into(),
+        until: 100,
+        by: Author::person("marlin"),
+        used: None,
+    }));
+    let join = |key: &str| {
+        Command::Cluster(ClusterAct::Join {
+            invitation: OperationId(12),
+            key: key.into(),
+        })
+    };
+    assert!(state.apply(Index(12), &invite) && state.apply(Index(13), &join("another")));
+    assert_eq!(refused(&state), ["old", "renewed"], "another has its name");
+    assert!(state.apply(Index(14), &invite));
+    let again = Command::Cluster(ClusterAct::Join {
+        invitation: OperationId(14),
+        key: "old".into(),
+    });
+    assert!(!state.apply(Index(15), &again), "that key has left");
+    assert_eq!(state.nodes[&uvala].keys, ["another"]);
+}

@@ -110,6 +110,7 @@ struct Engine {
     store: store::Store,
     servers: wiring::Servers,
     disagreements: peers::Disagreements,
+    refused: tls::Refused,
     links: peers::Links,
     renewal: peers::Renewal,
     strange_datagrams: Arc<AtomicU64>,
@@ -136,8 +137,9 @@ fn start_engine(
         let receive = move |input| tell.input(input);
         peers::Peers::start(me, &spec, digest, identity, receive)?
     };
-    let (disagreements, links, renewal, strange_datagrams) = (
+    let (disagreements, refused, links, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
+        peers.refused.clone(),
         peers.links.clone(),
         peers.renewal.clone(),
         peers.strangers.clone(),
@@ -201,6 +203,7 @@ fn start_engine(
         store,
         servers,
         disagreements,
+        refused,
         links,
         renewal,
         strange_datagrams,
@@ -276,6 +279,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         history,
         history_state,
         disagreements: engine.disagreements,
+        refused: engine.refused,
         tokens: tokens.into(),
         sessions,
         tickets: Default::default(),

@@ -6,6 +6,7 @@ use anyhow::{Context, Result, bail};
 use karst_api::pki::digest;
 use karst_core::NodeId;
 use karst_core::about::Authorities;
+use karst_core::state::{Departed, Gone};
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::ServerCertVerifier;
 use rustls::pki_types::pem::PemObject;
@@ -17,9 +18,11 @@ use rustls::sign::CertifiedKey;
 use rustls::{ClientConfig, RootCertStore, ServerConfig, SignatureScheme};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
+use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::{Arc, RwLock};
 use std::time::Duration;
+use tokio::sync::watch;
 
 type Chain = Vec<CertificateDer<'static>>;
 
@@ -160,13 +163,16 @@ impl Identity {
     ///
     /// # Errors
     /// Why not, or why it cannot be told.
-    pub fn verify(&self, said: &Signed, node: &NodeId) -> Result<()> {
+    pub fn verify(&self, said: &Signed, node: &NodeId, refused: &Refused) -> Result<()> {
         let mut chain = said.chain.iter().map(|c| CertificateDer::from(c.clone()));
         let own = chain.next().context("no certificate came along")?;
         let verifier = self.of_nodes()?;
         let name = ServerName::try_from(node.to_string())?;
         let above: Vec<_> = chain.collect();
         verifier.verify_server_cert(&own, &above, &name, &[], UnixTime::now())?;
+        if let Some(gone) = refused.find(&own)? {
+            bail!("that key speaks for {} no more", gone.node);
+        }
         let certificate = webpki::EndEntityCert::try_from(&own)?;
         let algorithms = rustls::crypto::ring::default_provider().signature_verification_algorithms;
         let scheme = SignatureScheme::from(said.scheme);
@@ -181,6 +187,14 @@ impl Identity {
         } else {
             bail!("the signature is not {node}'s")
         }
+    }
+
+    /// Its own key, as [`key_of`] names it.
+    ///
+    /// # Errors
+    /// If the certificate cannot be read.
+    pub fn key(&self) -> Result<String> {
+        key_of(self.chain.first().context("no certificate")?)
     }
 
     fn certified(&self) -> Result<CertifiedKey> {
@@ -218,6 +232,51 @@ fn authorities(trusted: &[CertificateDer<'_>], own: &[Option<Chain>]) -> Authori
         signed_by: signed_by.into_iter().flatten().collect(),
         trusted: prints,
     }
+}
+
+/// The keys that speak for nobody any more (M1). Clones say the same.
+#[derive(Clone)]
+pub struct Refused(Arc<watch::Sender<Departed>>);
+
+impl Default for Refused {
+    fn default() -> Self {
+        Self(Arc::new(watch::Sender::new(Departed::default())))
+    }
+}
+
+impl Refused {
+    pub fn set(&self, gone: Departed) {
+        self.0.send_replace(gone);
+    }
+
+    /// Wakes when they are other ones.
+    pub fn changes(&self) -> watch::Receiver<Departed> {
+        self.0.subscribe()
+    }
+
+    /// Whose a certificate's key was, if it is one of them.
+    ///
+    /// # Errors
+    /// If the certificate cannot be read.
+    pub fn find(&self, certificate: &CertificateDer<'_>) -> Result<Option<Gone>> {
+        let key = key_of(certificate)?;
+        Ok(self.0.borrow().keys.get(&key).cloned())
+    }
+
+    /// Where those were who had them.
+    pub fn places(&self) -> Vec<SocketAddr> {
+        let gone = self.0.borrow();
+        gone.keys.values().map(|gone| gone.peer).collect()
+    }
+}
+
+/// SHA-256 of a certificate's public key (RFC 5280, section 4.1.2.7), in hexadecimal digits.
+///
+/// # Errors
+/// If it cannot be read.
+pub fn key_of(certificate: &CertificateDer<'_>) -> Result<String> {
+    let (_, read) = x509_parser::parse_x509_certificate(certificate)?;
+    Ok(digest(read.public_key().raw))
 }
 
 /// What the HTTP service shows: clients authenticate with tokens. Clones show the same.

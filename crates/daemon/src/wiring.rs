@@ -160,6 +160,7 @@ impl Wiring {
             Effect::Examine { wanted } => drop(self.host.examine.send_replace(wanted)),
             Effect::Dismiss { claim } => self.dismiss(claim),
             Effect::Send { to, message } => self.peers.send(&to, message),
+            Effect::Refuse { gone } => self.peers.refuse(gone),
             Effect::Reach { strangers } => self.peers.reach(strangers),
             Effect::Way { to, via } => self.peers.set_way(&to, via.as_ref()),
             Effect::Act {

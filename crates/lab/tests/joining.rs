@@ -5,11 +5,12 @@ mod rig;
 
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
+use karst_api::core::spec::FindingKind;
 use karst_api::core::view::NodeState;
 use karst_lab::fault::{self, Fault, Held};
 use karst_lab::{Lab, find};
 use rig::command::{karst, karst_on};
-use rig::{LIMIT, TestLab};
+use rig::{LIMIT, TestLab, own_status};
 use std::net::UdpSocket;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -156,6 +157,7 @@ async fn a_host_joins_by_a_line() {
     };
     lab.wait("uvala votes", LIMIT, votes).await.unwrap();
     renewed(&lab).await.unwrap();
+    the_key_of_before(&lab).await.unwrap();
     // Its replica and its gate come back with the spec that had them.
     let body = karst_api::SpecBody {
         text,
@@ -219,8 +221,41 @@ async fn out(lab: &Lab) -> Result<()> {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     let host = lab.layout.host("uvala");
+    copied(&host.join("tls"), &host.join("tls-before"))?;
     std::fs::remove_dir_all(host.join("tls"))?;
     std::fs::remove_dir_all(host.join("state"))?;
+    Ok(())
+}
+
+/// Whoever has the key with which the name spoke before another host took it speaks for nobody.
+async fn the_key_of_before(lab: &Lab) -> Result<()> {
+    let host = lab.layout.host("uvala");
+    let (now, before) = (host.join("tls-now"), host.join("tls-before"));
+    copied(&host.join("tls"), &now)?;
+    copied(&before, &host.join("tls"))?;
+    let silent = |r: &StatusReply| {
+        let mut nodes = r.status.nodes.iter();
+        nodes.any(|n| n.node.as_str() == "uvala" && n.state != NodeState::Up)
+    };
+    lab.wait("it is not heard", LIMIT, silent).await?;
+    own_status(lab, "it is told", |r| {
+        let findings = r.status.findings.iter();
+        let mut kinds = findings.map(|f| f.finding.kind);
+        kinds.any(|kind| kind == FindingKind::Removed)
+    })
+    .await?;
+    copied(&now, &host.join("tls"))?;
+    lab.wait("it is heard again", LIMIT, |r| !silent(r))
+        .await
+        .map(drop)
+}
+
+fn copied(from: &Path, to: &Path) -> Result<()> {
+    std::fs::create_dir_all(to)?;
+    for entry in std::fs::read_dir(from)? {
+        let entry = entry?;
+        std::fs::copy(entry.path(), to.join(entry.file_name()))?;
+    }
     Ok(())
 }
 

@@ -27,6 +27,11 @@ impl Fact {
             Self::Refused { by, node, why } => {
                 format!("{by} refuses what {node} says: {why}; look at what runs on {node}")
             }
+            Self::Removed { node, since } => {
+                format!(
+                    "{node} is no node of the cluster any more, by entry {since}: it lets go of everything"
+                )
+            }
             Self::CatchesUp { node, from, to } => {
                 format!("{node} catches up by a snapshot, from entry {from} to {to}")
             }
@@ -213,6 +218,7 @@ pub fn node_text(node: &NodeId, act: &NodeAct) -> String {
             format!("{node}'s node store counts from here on, enrolled by {by}")
         }
         NodeAct::System { system } => format!("{node} is hardware {system}"),
+        NodeAct::Key { key } => format!("{node} shows the key {key}"),
     }
 }
 

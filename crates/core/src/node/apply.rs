@@ -34,6 +34,7 @@ impl Node {
             }
         }
         self.follow_charter();
+        self.refuse_gone();
         self.reach_vouched();
         // Everything that the others committed is here, and they take this store in (A6).
         let enrolled = self

@@ -272,7 +272,7 @@ impl Node {
         }
         for node in &change.nodes_out {
             all.push(format!(
-                "{node} is heard no more; its daemon runs on there until somebody stops it"
+                "{node} is heard no more, and its key is refused; its daemon runs on there, with nothing to do, until somebody stops it"
             ));
         }
         for (id, spec) in &revision.spec.workloads {

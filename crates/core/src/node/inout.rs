@@ -7,7 +7,7 @@ use crate::authority::{Claim, Deadline};
 use crate::consensus::{Durable, Stored};
 use crate::event::Event;
 use crate::gate::{GateOrder, ReadOrder};
-use crate::ids::{BootId, NodeId, OperationId, WorkloadId};
+use crate::ids::{BootId, Index, NodeId, OperationId, WorkloadId};
 use crate::message::Message;
 use crate::name::{NameOrder, NameSeen};
 use crate::ownstep::{Occasion, Ran};
@@ -17,6 +17,7 @@ use crate::replica::agent::Kept;
 use crate::replica::{Action, Done, Examined, GateReport, Observation, ReadReport};
 use crate::request::{Answer, Request};
 use crate::spec::Revision;
+use crate::state::Departed;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -61,6 +62,16 @@ pub enum Input {
     /// A peer tries to connect, whether or not a connection comes of it.
     Knocked {
         from: NodeId,
+    },
+    /// A node, or this one itself, shows a certificate of the cluster's for a key of this SHA-256.
+    Shown {
+        node: NodeId,
+        key: String,
+    },
+    /// A peer refuses this node: its key speaks for nobody any more, by that entry.
+    Removed {
+        by: NodeId,
+        since: Index,
     },
     /// Everything up to this [`Effect::Persist`] is durable.
     Persisted {
@@ -157,6 +168,10 @@ pub enum Effect {
         longest_lease: Duration,
         /// It is the log's word, and no longer what this node was given at its start.
         is_logged: bool,
+    },
+    /// These keys speak for nobody: whoever shows one is refused and told so.
+    Refuse {
+        gone: Departed,
     },
     /// See whether this host has what that revision needs here, and say [`Input::Examined`], again
     /// and again while it has not; none: nothing is to be looked at any more.

@@ -30,6 +30,7 @@ mod gate;
 mod here;
 mod inout;
 mod journal;
+mod keys;
 mod lead;
 mod links;
 mod names;
@@ -51,6 +52,7 @@ pub use inout::{CALM_LOOKS, Effect, Input, NodeConfig, SNAPSHOT_AFTER, Write};
 use checkins::Checkins;
 use here::{Before, Here};
 use journal::Journal;
+use keys::Keys;
 use lead::Lead;
 use links::Links;
 use outbox::{Mark, Outbox};
@@ -126,6 +128,7 @@ pub struct Node {
     health: Health,
     heads: Heads,
     vouched: Vouched,
+    keys: Keys,
     links: Links,
     checkins: Checkins,
     questions: Questions,
@@ -203,6 +206,7 @@ impl Node {
             journal: Journal::default(),
             heads: Heads::default(),
             vouched: Vouched::default(),
+            keys: Keys::default(),
             links: Links::default(),
             checkins: Checkins::default(),
             questions: Questions::default(),
@@ -371,6 +375,8 @@ impl Node {
                 request,
                 level,
             } => self.on_asked(Asker::Here(ticket), request, level),
+            Input::Shown { node, key } => self.on_shown(node, key),
+            Input::Removed { by, since } => self.on_removed(by, since),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
             Input::Clock { unix } => self.timers.wall = Some((self.now, unix)),
             Input::Examined(seen) => {
@@ -471,6 +477,7 @@ impl Node {
         if !self.admits(from, &message) {
             return;
         }
+        self.is_spoken_to(from);
         match message {
             Message::Beat {
                 number,
@@ -690,6 +697,7 @@ impl Node {
             leaving: steward::Leaving::of(&self.state),
             consensus: &self.consensus,
             shaped_at: lead.shaped_at,
+            shown: &self.keys.shown,
             planted: self.planted,
         }
     }

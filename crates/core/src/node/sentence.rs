@@ -3,7 +3,7 @@
 
 use super::account::Account;
 use crate::authority::Claim;
-use crate::ids::{NodeId, WorkloadId};
+use crate::ids::{Index, NodeId, WorkloadId};
 use crate::operation::Mode;
 use crate::spec::Loss;
 use crate::state::{Tenure, WorkloadState};
@@ -340,6 +340,8 @@ pub(super) struct Whole<'a> {
     pub nodes: &'a [NodeView],
     pub workloads: &'a [WorkloadView],
     pub me: &'a NodeId,
+    /// The entry by which this node is none any more.
+    pub removed: Option<Index>,
     /// This node is the coordinator, and so knows.
     pub leads: bool,
 }
@@ -352,8 +354,15 @@ pub(super) fn headline(whole: &Whole) -> (Condition, String) {
         nodes,
         workloads,
         me,
+        removed,
         leads,
     } = whole;
+    if let Some(since) = removed {
+        let text = format!(
+            "{me} is no node of this cluster any more, by entry {since}: nothing runs here. Ask another node, and stop the daemon."
+        );
+        return (Condition::Unknown, text);
+    }
     let named = |which: &dyn Fn(&&NodeView) -> bool| {
         let chosen = nodes.iter().filter(which).map(|n| n.node.clone());
         names(&chosen.collect::<Vec<_>>())

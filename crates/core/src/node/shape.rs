@@ -43,6 +43,7 @@ impl Node {
     pub(super) fn follow_charter(&mut self) {
         let in_force = self.state.charter.revision.clone();
         let in_force = in_force.unwrap_or_else(|| self.revision.clone());
+        let in_force = self.acts_by(in_force);
         let same = Arc::ptr_eq(&in_force, &self.revision) || *in_force == *self.revision;
         let logs = self.state.charter.revision.is_some() && !self.logged;
         self.logged |= logs;
@@ -59,7 +60,7 @@ impl Node {
     pub fn reshape(&mut self, revision: Arc<Revision>) {
         (self.revision, self.spec) = (revision.clone(), revision.spec.clone());
         self.live.clone_from(&self.state.charter.live);
-        self.outline_due = true;
+        self.outline_due = self.state.charter.revision.is_some();
         // What is not there any more is in no difference from what was said before.
         self.checkins.said = None;
         let spec = &*self.spec;

@@ -32,6 +32,7 @@ pub enum FindingKind {
     WritesUnprotected,
     TwoReplicasBlock,
     VoteNotCounted,
+    Removed,
     SettingOverruled,
     RestartNeeded,
     PrimaryNotInSpec,
@@ -51,7 +52,7 @@ pub enum FindingKind {
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 28] = [
+    pub const ALL: [FindingKind; 29] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -64,6 +65,7 @@ impl FindingKind {
         FindingKind::WritesUnprotected,
         FindingKind::TwoReplicasBlock,
         FindingKind::VoteNotCounted,
+        FindingKind::Removed,
         FindingKind::SettingOverruled,
         FindingKind::RestartNeeded,
         FindingKind::PrimaryNotInSpec,
@@ -113,6 +115,7 @@ impl FindingKind {
             FindingKind::WritesUnprotected => "writes-unprotected",
             FindingKind::TwoReplicasBlock => "two-replicas-block",
             FindingKind::VoteNotCounted => "vote-not-counted",
+            FindingKind::Removed => "removed",
             FindingKind::SettingOverruled => "setting-overruled",
             FindingKind::RestartNeeded => "restart-needed",
             FindingKind::PrimaryNotInSpec => "primary-not-in-spec",

@@ -2,7 +2,7 @@
 //! what was so lately and may still be relied on somewhere.
 
 use crate::author::Author;
-use crate::ids::{Index, OperationId, WorkloadId};
+use crate::ids::{Index, NodeId, OperationId, WorkloadId};
 use crate::intent::{Enrolment, Intended, Intent, Invitation, Maintenance, Restart, Want};
 use crate::operation::Outcome;
 use crate::safetypoint::{GoingBack, SafetyPoint};
@@ -10,6 +10,7 @@ use crate::spec::{Change, Revision, Spec, Timings};
 use crate::votes::{Voters, Votes};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
 use std::sync::Arc;
 
 /// Earlier texts that are kept, so that people can go back to one: so many, of so many bytes.
@@ -19,6 +20,8 @@ const PAST_BYTES: usize = 1 << 20;
 const REMEMBERED: usize = 20;
 /// The oldest go.
 const INVITATIONS: usize = 200;
+/// Keys of nodes that have left; the oldest go, by then their certificates have ended.
+const GONE: usize = 1_000;
 
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Charter {
@@ -39,6 +42,38 @@ pub struct Charter {
     /// Ways in, by the entry that made them.
     #[serde(default)]
     pub invitations: BTreeMap<OperationId, Invitation>,
+    #[serde(default)]
+    pub gone: Departed,
+}
+
+/// Keys that speak for nobody any more (M1), by their SHA-256; and the entry that says so last.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Departed {
+    pub keys: BTreeMap<String, Gone>,
+    pub at: Index,
+}
+
+/// Whose key it was.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Gone {
+    pub node: NodeId,
+    /// The entry by which the node left, or by which another host has taken its name.
+    pub since: Index,
+    /// Where it was: whoever has it may still knock there, and is told.
+    pub peer: SocketAddr,
+}
+
+impl Departed {
+    fn add(&mut self, keys: impl IntoIterator<Item = String>, gone: &Gone) {
+        let keys = keys.into_iter().map(|key| (key, gone.clone()));
+        self.keys.extend(keys);
+        self.at = gone.since;
+        while self.keys.len() > GONE {
+            let oldest = self.keys.iter().min_by_key(|(_, gone)| gone.since);
+            let oldest = oldest.map(|(key, _)| key.clone());
+            oldest.and_then(|key| self.keys.remove(&key));
+        }
+    }
 }
 
 /// An earlier revision, as it was written.
@@ -245,14 +280,38 @@ impl Charter {
         true
     }
 
-    /// Once, and by one key (M1).
-    pub(super) fn join(&mut self, invitation: OperationId, key: &str) -> bool {
+    /// Once, and by one key, which was nobody's that has left (M1). Whose name it takes.
+    pub(super) fn join(&mut self, invitation: OperationId, key: &str) -> Option<NodeId> {
+        if self.gone.keys.contains_key(key) {
+            return None;
+        }
         let unused = |i: &&mut Invitation| i.used.is_none();
-        let Some(found) = self.invitations.get_mut(&invitation).filter(unused) else {
-            return false;
-        };
+        let found = self.invitations.get_mut(&invitation).filter(unused)?;
         found.used = Some(key.into());
-        true
+        Some(found.node.clone())
+    }
+
+    /// These keys of a node speak for nobody from that entry on.
+    pub(super) fn part(&mut self, since: Index, node: &NodeId, keys: Vec<String>) {
+        if keys.is_empty() {
+            return;
+        }
+        let spec = self.revision.as_ref().map(|revision| &revision.spec);
+        let Some(spec) = spec.and_then(|spec| spec.nodes.get(node)) else {
+            return;
+        };
+        let (node, peer) = (node.clone(), spec.peer);
+        self.gone.add(keys, &Gone { node, since, peer });
+    }
+
+    /// The name is in the spec once more: whoever has its keys speaks for it again.
+    pub(super) fn come_back(&mut self, at: Index, node: &NodeId) -> Vec<String> {
+        let back = self.gone.keys.extract_if(.., |_, gone| gone.node == *node);
+        let back: Vec<String> = back.map(|(key, _)| key).collect();
+        if !back.is_empty() {
+            self.gone.at = at;
+        }
+        back
     }
 
     pub(super) fn close(&mut self, intent: OperationId, outcome: &Outcome) -> bool {

@@ -8,7 +8,7 @@ mod operation;
 mod workload;
 
 pub use acknowledged::{Acknowledged, Acknowledgements};
-pub use charter::{Charter, Over, Past};
+pub use charter::{Charter, Departed, Gone, Over, Past};
 pub use node::{Fenced, NodeState};
 pub use operation::{LoggedOperation, Operations};
 pub use workload::{Opened, Place, SyncSet, Tenure, WorkloadState};
@@ -77,7 +77,7 @@ impl ClusterState {
             Command::Noop => true,
             Command::Cluster(act) => self.apply_to_cluster(index, act),
             Command::Node(id, act) => {
-                if matches!(act, NodeAct::Enrol { .. }) && self.has_say(id) {
+                if self.is_refused(id, act) {
                     return false;
                 }
                 self.nodes.entry(id.clone()).or_default().apply(index, act)
@@ -90,6 +90,26 @@ impl ClusterState {
                 workload.apply(index, act, &mut self.operations)
             }
         }
+    }
+
+    fn is_refused(&self, node: &NodeId, act: &NodeAct) -> bool {
+        match act {
+            NodeAct::Enrol { .. } => self.has_say(node),
+            NodeAct::Key { key } => self.charter.gone.keys.contains_key(key),
+            _ => false,
+        }
+    }
+
+    /// From here on the newcomer's key alone speaks for the node (M1).
+    fn join(&mut self, index: Index, invitation: OperationId, key: &str) -> bool {
+        let Some(node) = self.charter.join(invitation, key) else {
+            return false;
+        };
+        let known = &mut self.nodes.entry(node.clone()).or_default().keys;
+        let mut before = std::mem::replace(known, vec![key.into()]);
+        before.retain(|known| known != key);
+        self.charter.part(index, &node, before);
+        true
     }
 
     /// It has a vote, in either half of a change. Its store cannot be replaced by another then: the
@@ -106,7 +126,7 @@ impl ClusterState {
             }
             ClusterAct::Found { revision, founders } => self.charter.found(revision, founders),
             ClusterAct::Invite(invitation) => self.charter.invite(index, invitation),
-            ClusterAct::Join { invitation, key } => self.charter.join(*invitation, key),
+            ClusterAct::Join { invitation, key } => self.join(index, *invitation, key),
             ClusterAct::Intend(intent) => self.charter.intend(index, intent),
             ClusterAct::End { intent, by } => self.charter.end(*intent, by),
             ClusterAct::Close { intent, outcome } => self.charter.close(*intent, outcome),
@@ -124,13 +144,23 @@ impl ClusterState {
         let Some(intended) = self.charter.intents.get(&intent) else {
             return false;
         };
-        if self.holds_on(&intended.change).is_some() {
+        if intended.pending().is_none() || self.holds_on(&intended.change).is_some() {
             return false;
         }
         let change = intended.change.clone();
+        for node in &change.nodes_out {
+            let known = self.nodes.get_mut(node);
+            let keys = known.map(|node| std::mem::take(&mut node.keys));
+            self.charter.part(index, node, keys.unwrap_or_default());
+        }
         let Some(new) = self.charter.adopt(index, intent) else {
             return false;
         };
+        for node in &change.nodes_in {
+            for key in self.charter.come_back(index, node) {
+                self.nodes.entry(node.clone()).or_default().shows(&key);
+            }
+        }
         for (id, spec) in &new.spec.workloads {
             if let Some(workload) = self.workloads.get_mut(id) {
                 workload.take_loss(spec);

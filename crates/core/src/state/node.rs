@@ -32,7 +32,13 @@ pub struct NodeState {
     pub enrolled: Option<StoreId>,
     /// The entry that asks for its power to be turned on, until that was read.
     pub turn_on: Option<Index>,
+    /// The keys that it has shown, the newest last.
+    #[serde(default)]
+    pub keys: Vec<String>,
 }
+
+/// The oldest of a node's keys go: their certificates have long ended.
+const KEYS: usize = 16;
 
 impl NodeState {
     /// Applies what was decided by the entry of that index; returns whether it changed anything.
@@ -85,6 +91,19 @@ impl NodeState {
                 self.system = Some(system.clone());
                 true
             }
+            NodeAct::Key { key } => self.shows(key),
         }
+    }
+
+    /// From here on that key is the node's newest.
+    pub(super) fn shows(&mut self, key: &str) -> bool {
+        if self.keys.last().is_some_and(|newest| newest == key) {
+            return false;
+        }
+        self.keys.retain(|known| known != key);
+        self.keys.push(key.into());
+        let late = self.keys.len().saturating_sub(KEYS);
+        self.keys.drain(..late);
+        true
     }
 }

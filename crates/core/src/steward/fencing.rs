@@ -124,6 +124,15 @@ pub fn decide_nodes(scene: &Scene, nodes: &[NodeId]) -> Vec<Command> {
                 },
             ));
         }
+        let newest = known.and_then(|k| k.keys.last());
+        let gone = &scene.state.charter.gone.keys;
+        if let Some(key) = scene.shown.get(node)
+            && newest != Some(key)
+            && !gone.contains_key(key)
+        {
+            let key = key.clone();
+            commands.push(Command::Node(node.clone(), NodeAct::Key { key }));
+        }
         if let Some(asked) = known
             .and_then(|k| k.turn_on)
             .filter(|asked| scene.on.get(node) == Some(asked))

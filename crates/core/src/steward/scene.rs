@@ -118,6 +118,8 @@ pub struct Scene<'a> {
     pub consensus: &'a Consensus,
     /// Since when this coordinator has had the spec in force.
     pub shaped_at: Time,
+    /// The key that each node has shown to this one.
+    pub shown: &'a BTreeMap<NodeId, String>,
     pub planted: Option<Planted>,
 }
 

@@ -266,6 +266,7 @@ impl Case {
             wall: self.wall,
             now: self.now,
             me: &me,
+            shown: &BTreeMap::new(),
             spec: &self.spec,
             state: &self.state,
             reports: &self.reports,

@@ -150,7 +150,9 @@ fn redeemed(service: &Service, ticket: &str) -> anyhow::Result<Digested> {
     let (identity, tokens) = (read(&service.identity).clone(), read(&service.tokens));
     let spec = service.spec();
     let known = |node: &NodeId| spec.nodes.contains_key(node);
-    service.tickets.redeem(ticket, &identity, known, &tokens)
+    service
+        .tickets
+        .redeem(ticket, &identity, &service.refused, known, &tokens)
 }
 
 /// `DELETE /api/v1/session`: signs out.

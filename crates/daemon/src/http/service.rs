@@ -11,7 +11,7 @@ use crate::heart::Heart;
 use crate::measured::Measured;
 use crate::peers::Disagreements;
 use crate::store::Store;
-use crate::tls::Identity;
+use crate::tls::{Identity, Refused};
 use bytes::Bytes;
 use karst_adapters::Steps;
 use karst_api::{HistoryState, HostNeed, StatusReply};
@@ -46,6 +46,8 @@ pub struct Service {
     pub history: Option<History>,
     pub history_state: watch::Receiver<HistoryState>,
     pub disagreements: Disagreements,
+    /// Keys that are nobody's any more.
+    pub refused: Refused,
     pub tokens: RwLock<Tokens>,
     pub sessions: Sessions,
     pub tickets: Tickets,

@@ -7,7 +7,7 @@
 use super::tokens::{Digested, Tokens, part_of};
 use crate::clock;
 use crate::lock::lock;
-use crate::tls::{Identity, Signed};
+use crate::tls::{Identity, Refused, Signed};
 use anyhow::{Context, Result, bail};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD as BASE64;
@@ -64,6 +64,7 @@ impl Tickets {
         &self,
         ticket: &str,
         identity: &Identity,
+        refused: &Refused,
         known: impl Fn(&NodeId) -> bool,
         tokens: &Tokens,
     ) -> Result<Digested> {
@@ -79,7 +80,7 @@ impl Tickets {
         if statement.until <= now || statement.until > now + 2 * AGE.as_secs() {
             bail!("it has ended");
         }
-        identity.verify(&signed, &statement.by)?;
+        identity.verify(&signed, &statement.by, refused)?;
         let token = tokens.beginning(&statement.token);
         let token = token.context("its token is not known here")?;
         let mut used = lock(&self.0);

@@ -10,21 +10,23 @@
 //! and a peer's address proves itself (RFC 9000, section 8.1.2) before a handshake is begun with
 //! it, of which each may have a few under way.
 
+mod refused;
 mod sealed;
 mod window;
 
 use crate::lock::lock;
-use crate::tls::{self, Identity};
+use crate::tls::{self, Identity, Refused};
 use anyhow::{Context, Result};
 use karst_core::message::Message;
 use karst_core::spec::Spec;
+use karst_core::state::Departed;
 use karst_core::{Input, NodeId};
 use quinn::crypto::rustls::{QuicClientConfig, QuicServerConfig};
 use quinn::{
     Connection, Endpoint, EndpointConfig, RecvStream, SendStream, TokioRuntime, TransportConfig,
     VarInt,
 };
-use rustls::pki_types::CertificateDer;
+use refused::{is_refused, part, shown_on, told_by, until_refused};
 use sealed::{Came, Places, Port, Sealer};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -51,6 +53,9 @@ const DIAL_PAUSE: Duration = Duration::from_millis(50);
 /// How long QUIC itself bears a silence. Sealed datagrams tell much sooner whether a peer is there;
 /// this is for a connection that works in one direction only.
 const QUIET: Duration = Duration::from_secs(9);
+
+/// Whoever was told that it is no node any more dials no sooner again.
+const REMOVED_PAUSE: Duration = Duration::from_secs(5);
 
 /// The first frame on every connection.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -104,10 +109,13 @@ pub struct Peers {
     spec: Arc<Spec>,
     /// Peers that the spec does not name, and for whom members vouch (V7).
     vouched: Addresses,
+    /// Keys that speak for nobody, by the log.
+    gone: Departed,
     local: Arc<Local>,
     port: Arc<Port>,
     pub disagreements: Disagreements,
     pub links: Links,
+    pub refused: Refused,
     pub renewal: Renewal,
     /// Datagrams that were dropped unread, as they came from addresses outside the spec.
     pub strangers: Arc<AtomicU64>,
@@ -119,6 +127,8 @@ pub struct Peers {
 pub struct Renewal {
     endpoint: Endpoint,
     client: watch::Sender<quinn::ClientConfig>,
+    me: NodeId,
+    tell: Tell,
 }
 
 impl Renewal {
@@ -126,6 +136,8 @@ impl Renewal {
     /// If they are of no use: then nothing has changed.
     pub fn renew(&self, identity: &Identity) -> Result<()> {
         let (server, client) = configurations(identity)?;
+        let (node, key) = (self.me.clone(), identity.key()?);
+        (self.tell)(Input::Shown { node, key });
         self.endpoint.set_server_config(Some(server));
         self.client.send_replace(client);
         Ok(())
@@ -145,8 +157,13 @@ fn configurations(identity: &Identity) -> Result<(quinn::ServerConfig, quinn::Cl
     Ok((server, client))
 }
 
+/// Where what was heard goes.
+type Tell = Arc<dyn Fn(Input) + Send + Sync>;
+
 struct Local {
     me: NodeId,
+    tell: Tell,
+    refused: Refused,
     hello: Mutex<Hello>,
     port: Arc<Port>,
     silence: Mutex<Duration>,
@@ -200,6 +217,9 @@ impl Peers {
         receive: impl Fn(Input) + Clone + Send + Sync + 'static,
     ) -> Result<Self> {
         let (server, client) = configurations(identity)?;
+        let tell: Tell = Arc::new(receive.clone());
+        let (node, key) = (me.clone(), identity.key()?);
+        tell(Input::Shown { node, key });
         let hear = receive.clone();
         let named = peers_of(spec, &Addresses::new());
         let own = Places::new(named.iter().map(|(n, at)| (n, *at)), me);
@@ -224,11 +244,16 @@ impl Peers {
         let renewal = Renewal {
             endpoint: endpoint.clone(),
             client: watch::Sender::new(client),
+            me: me.clone(),
+            tell: tell.clone(),
         };
 
         let (disagreements, links) = (Disagreements::default(), Links::default());
+        let refused = Refused::default();
         let local = Arc::new(Local {
             me: me.clone(),
+            tell,
+            refused: refused.clone(),
             port: port.clone(),
             silence: Mutex::new(silence(spec)),
             hello: Mutex::new(Hello {
@@ -250,10 +275,12 @@ impl Peers {
             endpoint,
             spec: Arc::new(spec.clone()),
             vouched: Addresses::new(),
+            gone: Departed::default(),
             local,
             port,
             disagreements,
             links,
+            refused,
             renewal,
             strangers,
         })
@@ -268,7 +295,8 @@ impl Peers {
         *lock(&self.local.silence) = silence(spec);
         self.spec = Arc::new(spec.clone());
         let known = self.port.places().address_of(&self.local.me);
-        if spec.nodes.get(&self.local.me).map(|node| node.peer) != known {
+        let own = spec.nodes.get(&self.local.me).map(|node| node.peer);
+        if own.is_some() && own != known {
             tracing::error!(
                 "this node's own peer address is another one: it is taken up at a restart"
             );
@@ -279,7 +307,23 @@ impl Peers {
     /// These are peers too, and nobody else whom the spec does not name (V7).
     pub fn reach(&mut self, vouched: Addresses) {
         self.vouched = vouched;
+        self.set_refused();
         self.meet();
+    }
+
+    /// These keys speak for nobody: connections with them end soon, and no other begins.
+    pub fn refuse(&mut self, gone: Departed) {
+        self.gone = gone;
+        self.set_refused();
+        self.set_places();
+    }
+
+    /// Of whom others say that it votes by now (V7) is not kept out by what this log says so far.
+    fn set_refused(&self) {
+        let mut gone = self.gone.clone();
+        gone.keys
+            .retain(|_, gone| !self.vouched.contains_key(&gone.node));
+        self.local.refused.set(gone);
     }
 
     /// Dials whoever is a peer by now, and lets go of whoever is none any more.
@@ -329,8 +373,9 @@ impl Peers {
         let parting = self.parting.iter();
         let parting = parting.map(|(_, node, queues)| (node, queues.address));
         let parting = parting.filter(|(node, _)| !peers.contains_key(*node));
+        let places = Places::new(now.chain(parting), &self.local.me);
         self.port
-            .set_places(Places::new(now.chain(parting), &self.local.me));
+            .set_places(places.heard_from(self.local.refused.places()));
     }
 
     /// Queues a message; a full queue drops it.
@@ -429,11 +474,22 @@ async fn dial(
         if let Ok(Ok(connection)) = connected {
             tracing::debug!(%node, "connected");
             lock(&local.links.0).insert(node.clone(), connection.clone());
-            let ended = speak(&connection, &local, &node, &mut waiting, &mut client).await;
+            let ended = match is_refused(&connection, &local.refused) {
+                Some(gone) => {
+                    part(&connection, &gone);
+                    Err(anyhow::anyhow!("its key speaks for nobody any more"))
+                }
+                None => speak(&connection, &local, &node, &mut waiting, &mut client).await,
+            };
             lock(&local.links.0).remove(&node);
             match ended {
                 Ok(()) => return,
                 Err(error) => tracing::debug!(%node, %error, "connection lost"),
+            }
+            if let Some(since) = told_by(&connection) {
+                let by = node.clone();
+                (local.tell)(Input::Removed { by, since });
+                tokio::time::sleep(REMOVED_PAUSE).await;
             }
         }
         // What waited meanwhile is stale.
@@ -466,6 +522,7 @@ async fn speak(
     tokio::select! {
         ended = talk(connection, stream, local, node, &mut waiting.talk) => ended,
         ended = people => ended,
+        ended = until_refused(connection, &local.refused) => ended,
         _ = client.changed() => anyhow::bail!("there are other certificates"),
     }
 }
@@ -535,13 +592,18 @@ async fn accept(
     while let Some(incoming) = endpoint.accept().await {
         let (local, receive) = (local.clone(), receive.clone());
         let address = incoming.remote_address();
-        let Some(from) = local.port.places().node_at(&address).cloned() else {
-            incoming.ignore();
-            continue;
-        };
-        // A peer that does not hear this node cannot connect; that its attempts arrive shows which
-        // direction is cut.
-        receive(Input::Knocked { from });
+        let places = local.port.places();
+        match places.node_at(&address).cloned() {
+            // A peer that does not hear this node cannot connect; that its attempts arrive shows
+            // which direction is cut.
+            Some(from) => receive(Input::Knocked { from }),
+            // Whoever was there is told that it is none any more.
+            None if places.is_heard_from(&address) => {}
+            None => {
+                incoming.ignore();
+                continue;
+            }
+        }
         if !incoming.remote_address_validated() && incoming.may_retry() {
             let _ = incoming.retry();
             continue;
@@ -556,6 +618,10 @@ async fn accept(
                 return;
             };
             drop(handshake);
+            if let Some(gone) = is_refused(&connection, &local.refused) {
+                part(&connection, &gone);
+                return;
+            }
             if let Err(error) = listen(&connection, &local, receive).await {
                 tracing::debug!(%error, peer = %connection.remote_address(), "a peer's connection ended");
                 connection.close(VarInt::from_u32(1), error.to_string().as_bytes());
@@ -588,14 +654,8 @@ impl Drop for Handshake {
 }
 
 async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input)) -> Result<()> {
-    let certificates = connection
-        .peer_identity()
-        .and_then(|i| i.downcast::<Vec<CertificateDer<'static>>>().ok());
-    let first = certificates
-        .as_ref()
-        .and_then(|c| c.first())
-        .context("no certificate")?;
-    let from = tls::node_of(first, local.port.places().nodes().map(|(n, _)| n.clone()))
+    let first = shown_on(connection).context("no certificate")?;
+    let from = tls::node_of(&first, local.port.places().nodes().map(|(n, _)| n.clone()))
         .context("the certificate names no node of the spec")?;
     anyhow::ensure!(from != local.me, "a peer that claims to be this node");
     let its_own = local.port.places().node_at(&connection.remote_address()) == Some(&from);
@@ -626,6 +686,8 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         tracing::warn!("refused: {why}");
         anyhow::bail!(why);
     }
+    let (node, key) = (from.clone(), tls::key_of(&first)?);
+    receive(Input::Shown { node, key });
     let before = lock(&local.runs).insert(from.clone(), hello.run);
     if before.is_some_and(|run| run != hello.run) {
         local.restarted(&from).notify_one();
@@ -659,6 +721,7 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     tokio::select! {
         ended = frames => ended,
         ended = people => ended,
+        ended = until_refused(connection, &local.refused) => ended,
         _ = client.changed() => anyhow::bail!("there are other certificates"),
     }
 }

@@ -125,6 +125,8 @@ pub struct Places {
     addresses: Vec<SocketAddr>,
     names: Vec<NodeId>,
     me: usize,
+    /// Where hosts are that were nodes: they are heard, to be told that they are none any more.
+    parted: Vec<SocketAddr>,
 }
 
 impl Places {
@@ -141,7 +143,18 @@ impl Places {
             addresses,
             names,
             me,
+            parted: Vec::new(),
         }
+    }
+
+    /// Whoever is at these is heard too, and is no node.
+    pub fn heard_from(mut self, parted: Vec<SocketAddr>) -> Self {
+        self.parted = parted;
+        self
+    }
+
+    pub fn is_heard_from(&self, address: &SocketAddr) -> bool {
+        self.parted.contains(address)
     }
 
     pub fn address_of(&self, node: &NodeId) -> Option<SocketAddr> {
@@ -162,6 +175,7 @@ impl Places {
     fn is_known(&self, address: SocketAddr) -> bool {
         self.addresses
             .iter()
+            .chain(&self.parted)
             .any(|a| (a.ip(), a.port()) == (address.ip(), address.port()))
     }
 

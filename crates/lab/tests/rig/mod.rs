@@ -9,6 +9,7 @@ pub mod command;
 pub mod own;
 
 use anyhow::{Context, Result, ensure};
+use karst_api::StatusReply;
 use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{ARCHIVE, NODES};
 use karst_lab::shape::Shape;
@@ -90,6 +91,24 @@ impl Drop for TestLab {
             }
         }
         lab.remove().expect("the lab ends and leaves nothing");
+    }
+}
+
+/// What uvala says by itself, on its own socket, once that is so.
+pub async fn own_status(
+    lab: &Lab,
+    what: &str,
+    is_so: impl Fn(&StatusReply) -> bool,
+) -> Result<StatusReply> {
+    let client = karst_api::Client::local(&lab.layout.runtime("uvala").join("api.sock"))?;
+    let begun = std::time::Instant::now();
+    loop {
+        let reply = client.status().await;
+        match reply {
+            Ok(reply) if is_so(&reply) => return Ok(reply),
+            other => ensure!(begun.elapsed() < LIMIT, "{what}: {other:?}"),
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
     }
 }
 

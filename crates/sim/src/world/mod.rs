@@ -543,6 +543,8 @@ impl World {
                     self.after(delay, Happening::Input(h, run, seen));
                 }
             }
+            // There are no certificates here.
+            Effect::Refuse { .. } => {}
             Effect::Dismiss { claim } => {
                 // Whatever is there later has hands of its own.
                 let w = self.place_of(claim.workload());

@@ -31,6 +31,7 @@ impl Account<'_> {
             .chain(self.names.findings());
         let seen = seen
             .chain(self.uncounted())
+            .chain(self.removed())
             .chain(self.unnamed())
             .chain(self.overruled())
             .chain(self.waiting_settings())
@@ -59,6 +60,22 @@ impl Account<'_> {
             ),
         };
         voters.map(finding).collect()
+    }
+
+    /// This node left the cluster while it was away, or another host has taken its name.
+    fn removed(&self) -> Option<Finding> {
+        let (me, since) = (self.scene.me, self.node.removed()?);
+        Some(Finding {
+            kind: FindingKind::Removed,
+            severity: Severity::Warning,
+            path: vec!["node".into(), me.to_string()],
+            what: format!(
+                "{me} is no node of this cluster any more, by entry {since} of its log: the others refuse its key, and it has let go of everything"
+            ),
+            remedy: format!(
+                "stop its daemon and its deadman; its data stay where they are. To have it back: karst node add {me} on another node, and join with a new key"
+            ),
+        })
     }
 
     /// Settings of servers that outrank Karst's own, or that a promise rests on (F11).

@@ -60,6 +60,7 @@ impl Account<'_> {
             nodes: &nodes,
             workloads: &workloads,
             me: self.scene.me,
+            removed: self.node.removed(),
             leads: self.leads,
         });
         let worst = workloads.iter().max_by_key(|w| w.writes.state);

@@ -152,7 +152,8 @@ impl Account<'_> {
 
     /// Nothing is decided until some come back. What else is needed nobody knows meanwhile.
     pub(super) fn lacks_voters(&self, quorum: &Quorum, nodes: &[NodeView]) -> Option<NeedView> {
-        if self.leads || quorum.heard >= quorum.needed {
+        let goes_on = self.leads || quorum.heard >= quorum.needed;
+        if goes_on || self.node.removed().is_some() {
             return None;
         }
         let silent = nodes
