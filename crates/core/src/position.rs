@@ -61,9 +61,34 @@ impl SwitchPoint {
         }
     }
 
+    /// Whether data of that history are a part of this one up to there: of an older one than its
+    /// parent nobody knows here where it was left, and numbers say nothing.
+    pub fn shares(&self, history: &History, upto: u64) -> bool {
+        let on_parent = self.parent.as_ref() == Some(history);
+        *history == self.history || (on_parent && upto <= self.began)
+    }
+
     /// How far data are that have more than what this history began with, on another one: they
     /// hold what it will never have.
     pub fn is_passed_by(&self, at: &Position) -> bool {
         self.parent.is_some() && at.history != self.history && at.number > self.began
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_left_two_histories_ago_is_no_part_of_this_one() {
+        let third = SwitchPoint {
+            history: "3".into(),
+            parent: Some("2".into()),
+            began: 700,
+            writes_from: 700,
+        };
+        let shares = |history: &str, upto| third.shares(&history.into(), upto);
+        assert!(shares("3", 9_000) && shares("2", 700));
+        assert!(!shares("2", 701) && !shares("1", 100));
     }
 }

@@ -237,7 +237,7 @@ impl Node {
 
     /// Looks closely at each server of which something is expected.
     fn attend(&mut self) {
-        let limit = self.spec.timings.heartbeat * 3;
+        let limit = self.spec.timings.heartbeat * 2;
         for (id, agent) in &self.here.agents {
             let w = self.state.workload(id);
             // A standby whose host is not heard: its stream may be dead, and writes wait for it.

@@ -205,9 +205,8 @@ impl Readers {
         }
         let opened = s.w.opened.as_ref().ok_or(Unfit::Apart)?;
         let replayed = seen.replayed.ok_or(Unfit::Unknown)?;
-        let same = seen.position.as_ref().map(|at| &at.history) == Some(&opened.point.history);
-        // What the two histories have in common is in both.
-        if s.w.unsound(node).is_some() || !(same || replayed <= opened.point.began) {
+        let at = seen.position.as_ref().ok_or(Unfit::Unknown)?;
+        if s.w.unsound(node).is_some() || !opened.point.shares(&at.history, replayed) {
             return Err(Unfit::Apart);
         }
         let age = self.trail.age(replayed, s.now).ok_or(Unfit::Unknown)?;
