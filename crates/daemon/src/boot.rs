@@ -135,7 +135,7 @@ fn start_engine(
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
         let receive = move |input| tell.input(input);
-        peers::Peers::start(me, &spec, digest, identity, receive)?
+        peers::Peers::start(me, given.own(&spec).peer, &spec, digest, identity, receive)?
     };
     let (disagreements, refused, links, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
@@ -243,6 +243,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let tokens = renew::read_tokens(&run.tokens)?;
     let engine = start_engine(&run, &given, &digest, &identity, &runtime)?;
     let identity = Arc::new(RwLock::new(Arc::new(identity)));
+    let own_in_file = given.own(&given.spec).clone();
     let me = given.me;
     let sessions = http::Sessions::new(&std::fs::read(run.tls.join("node.key"))?);
     let (asked, in_force) = (run.clone(), engine.in_force.clone());
@@ -260,6 +261,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
         in_force,
+        own_in_file,
         examining: Arc::default(),
         examine: Box::new(move || {
             let (me, in_force) = &looked_at;

@@ -1,6 +1,7 @@
 //! The spec as it is given at a start, and which of its nodes this is.
 
 use anyhow::{Context, Result, bail};
+use karst_core::spec::NodeSpec;
 use karst_core::{NodeId, Spec};
 use std::path::Path;
 
@@ -45,4 +46,15 @@ pub struct Given {
     pub spec: Spec,
     pub text: String,
     pub me: NodeId,
+}
+
+impl Given {
+    /// What a spec says of this node. One that it does not name was removed while it was away or
+    /// stood still: it is heard where it was given to be, so that others can tell it, and have it
+    /// back.
+    pub fn own<'a>(&'a self, spec: &'a Spec) -> &'a NodeSpec {
+        spec.nodes
+            .get(&self.me)
+            .unwrap_or(&self.spec.nodes[&self.me])
+    }
 }

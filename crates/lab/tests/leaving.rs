@@ -7,17 +7,19 @@ use anyhow::{Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::spec::FindingKind;
 use karst_api::core::view::NodeState;
-use karst_lab::Lab;
 use karst_lab::cluster::is_well;
 use karst_lab::fault::{self, Fault, Held};
+use karst_lab::{Lab, find};
 use rig::command::karst;
 use rig::{LIMIT, TestLab, own_status};
+use rustix::process::Signal;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
 #[tokio::test(flavor = "multi_thread")]
-async fn whoever_was_removed_while_away_is_told() {
+async fn whoever_was_removed_is_told_and_can_be_had_back() {
     let lab = TestLab::start("test-leaving", 10_120).await.unwrap();
+    removed_while_here(&lab).await.unwrap();
     let revision = lab.client.spec().await.unwrap().revision;
     removed_while_away(&lab).await.unwrap();
     let was_told = |r: &StatusReply| {
@@ -37,6 +39,7 @@ async fn whoever_was_removed_while_away_is_told() {
     );
     ended(&lab).unwrap();
     lab.wait("the others go on", LIMIT, is_well).await.unwrap();
+    started_again(&lab).await.unwrap();
 
     here(&lab, &["spec", "revert", &revision.to_string(), "--yes"]).unwrap();
     let back = |r: &StatusReply| {
@@ -70,6 +73,31 @@ async fn removed_while_away(lab: &Lab) -> Result<()> {
     here(lab, &["node", "remove", "uvala", "--yes"])?;
     let gone = |r: &StatusReply| r.status.nodes.iter().all(|n| n.node.as_str() != "uvala");
     lab.wait("it is out", LIMIT, gone).await.map(drop)
+}
+
+/// It is no node in the spec that it knows, and is told all the same.
+async fn started_again(lab: &Lab) -> Result<()> {
+    let daemon = find::daemon(&lab.layout, "uvala", "run")?;
+    find::signal(daemon, Signal::KILL)?;
+    let again = |r: &StatusReply| {
+        let told = r.status.sentence.contains("is no node of this cluster");
+        told && find::daemon(&lab.layout, "uvala", "run").is_ok_and(|now| now != daemon)
+    };
+    own_status(lab, "it is told once more", again)
+        .await
+        .map(drop)
+}
+
+/// Its own log says so, and it is started again by that.
+async fn removed_while_here(lab: &Lab) -> Result<()> {
+    let revision = lab.client.spec().await?.revision;
+    here(lab, &["node", "remove", "uvala", "--yes"])?;
+    let gone = |r: &StatusReply| r.status.nodes.iter().all(|n| n.node.as_str() != "uvala");
+    lab.wait("it is out", LIMIT, gone).await?;
+    ended(lab)?;
+    started_again(lab).await?;
+    here(lab, &["spec", "revert", &revision.to_string(), "--yes"])?;
+    lab.healthy(LIMIT).await.map(drop)
 }
 
 /// Whether its server runs.

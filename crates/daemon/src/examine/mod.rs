@@ -240,7 +240,13 @@ fn watchdog(run: &Run) -> HostNeed {
 
 /// Where the daemon runs already they are its own.
 fn ports(run: &Run, spec: &Spec, me: &NodeId, needs: &mut Vec<HostNeed>) {
-    let node = &spec.nodes[me];
+    let Some(node) = spec.nodes.get(me) else {
+        let what = format!("the spec in force names {me}");
+        let remedy =
+            "add it again where it should be a node (karst node add), else stop its daemon";
+        needs.push(no(what, "it was removed", remedy));
+        return;
+    };
     let running = run.common.runtime.join("api.sock").exists();
     let remedy =
         "see what listens there (ss -lntup), or whether this host has the address (ip address)";

@@ -32,6 +32,8 @@ pub struct Service {
     pub me: NodeId,
     /// The spec in force.
     pub in_force: watch::Receiver<Arc<Revision>>,
+    /// What the file says of this node with which it was started.
+    pub own_in_file: NodeSpec,
     /// Looks at what this host lacks; blocks for some seconds.
     pub examine: Examine,
     /// Held while it does.
@@ -74,7 +76,9 @@ impl Service {
 
     /// Where this service listens.
     pub fn own_address(&self) -> Option<SocketAddr> {
-        self.spec().nodes.get(&self.me)?.api
+        let spec = self.spec();
+        let own = spec.nodes.get(&self.me).unwrap_or(&self.own_in_file);
+        own.api
     }
 
     /// Where a page may look whether another node is there (CSP).

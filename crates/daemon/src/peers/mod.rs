@@ -106,6 +106,8 @@ pub struct Peers {
     /// last word to them, which says so, arrives.
     parting: Vec<(Instant, NodeId, Queues)>,
     endpoint: Endpoint,
+    /// Where this node is heard.
+    address: SocketAddr,
     spec: Arc<Spec>,
     /// Peers that the spec does not name, and for whom members vouch (V7).
     vouched: Addresses,
@@ -204,13 +206,14 @@ fn peers_of(spec: &Spec, vouched: &Addresses) -> Addresses {
 }
 
 impl Peers {
-    /// Binds this node's peer address; `receive` gets what the others say. They are dialled from
+    /// Binds this node's peer address, which may be none of the spec's; `receive` gets what the others say. They are dialled from
     /// [`Peers::reshape`] on.
     ///
     /// # Errors
     /// If the address cannot be bound, or the certificates are of no use.
     pub fn start(
         me: &NodeId,
+        address: SocketAddr,
         spec: &Spec,
         digest: &str,
         identity: &Identity,
@@ -223,8 +226,7 @@ impl Peers {
         let hear = receive.clone();
         let named = peers_of(spec, &Addresses::new());
         let own = Places::new(named.iter().map(|(n, at)| (n, *at)), me);
-        let address = own.address_of(me).context("this node is not in the spec")?;
-        let port = Port::bind(own, move |from, came, mut said| {
+        let port = Port::bind(address, own, move |from, came, mut said| {
             while let Ok(message) = ciborium::from_reader::<Message, _>(&mut said) {
                 // A beat says that the direct way works.
                 if came == Came::Directly || !message.is_beat() {
@@ -273,6 +275,7 @@ impl Peers {
             queues: BTreeMap::new(),
             parting: Vec::new(),
             endpoint,
+            address,
             spec: Arc::new(spec.clone()),
             vouched: Addresses::new(),
             gone: Departed::default(),
@@ -294,9 +297,8 @@ impl Peers {
         }
         *lock(&self.local.silence) = silence(spec);
         self.spec = Arc::new(spec.clone());
-        let known = self.port.places().address_of(&self.local.me);
         let own = spec.nodes.get(&self.local.me).map(|node| node.peer);
-        if own.is_some() && own != known {
+        if own.is_some_and(|own| own != self.address) {
             tracing::error!(
                 "this node's own peer address is another one: it is taken up at a restart"
             );

@@ -226,13 +226,10 @@ impl Port {
     /// # Errors
     /// If the address cannot be bound.
     pub fn bind(
+        address: SocketAddr,
         places: Places,
         hear: impl Fn(&NodeId, Came, &[u8]) + Send + Sync + 'static,
     ) -> io::Result<Self> {
-        let address = *places
-            .addresses
-            .get(places.me)
-            .ok_or(io::ErrorKind::AddrNotAvailable)?;
         let socket = TokioRuntime.wrap_udp_socket(UdpSocket::bind(address)?)?;
         let out = UdpSocket::bind((address.ip(), 0))?;
         out.set_nonblocking(true)?;
@@ -522,7 +519,8 @@ mod tests {
             names.iter().zip(nodes.iter().map(|(_, at)| *at)),
             &me.into(),
         );
-        let port = Port::bind(places, move |from, came, said| {
+        let address = places.address_of(&me.into()).unwrap();
+        let port = Port::bind(address, places, move |from, came, said| {
             assert_eq!(*from, NodeId::from("polje"));
             hear.send((came, said.to_vec())).unwrap();
         });
