@@ -381,22 +381,10 @@ pub async fn restart(
     consent: &Consent,
     format: Format,
 ) -> Result<Ending> {
-    let body = WishBody {
-        why,
-        seen: None,
-        plan_only: true,
-    };
-    let plan = client.restart_plan(workload, &body).await?;
-    print(format, &plan, plan_text)?;
-    let begin = async |seen| {
-        let body = WishBody {
-            seen: Some(seen),
-            plan_only: false,
-            ..body
-        };
-        client.restart(workload, &body).await
-    };
-    after_plan(client, plan, consent, ("workload", workload), format, begin).await
+    let plan = async |body: &WishBody| client.restart_plan(workload, body).await;
+    let begin = async |body: &WishBody| client.restart(workload, body).await;
+    let typed = ("workload", workload);
+    wished(client, (why, consent), typed, format, plan, begin).await
 }
 
 /// A node's new store takes the place of the one that was lost.
@@ -407,22 +395,29 @@ pub async fn enrol(
     consent: &Consent,
     format: Format,
 ) -> Result<Ending> {
-    let body = WishBody {
-        why,
-        seen: None,
-        plan_only: true,
+    let plan = async |body: &WishBody| client.enrol_plan(node, body).await;
+    let begin = async |body: &WishBody| client.enrol(node, body).await;
+    wished(client, (why, consent), ("node", node), format, plan, begin).await
+}
+
+/// What is wanted in one word: its plan, consent, and how it goes.
+pub async fn wished(
+    client: &Client,
+    (why, consent): (Option<String>, &Consent),
+    typed: (&str, &str),
+    format: Format,
+    plan: impl AsyncFnOnce(&WishBody) -> Result<IntentPlan, ClientError>,
+    begin: impl AsyncFnOnce(&WishBody) -> Result<StartedReply, ClientError>,
+) -> Result<Ending> {
+    let asked = |seen: Option<String>| WishBody {
+        why: why.clone(),
+        plan_only: seen.is_none(),
+        seen,
     };
-    let plan = client.enrol_plan(node, &body).await?;
-    print(format, &plan, plan_text)?;
-    let begin = async |seen| {
-        let body = WishBody {
-            seen: Some(seen),
-            plan_only: false,
-            ..body
-        };
-        client.enrol(node, &body).await
-    };
-    after_plan(client, plan, consent, ("node", node), format, begin).await
+    let shown = plan(&asked(None)).await?;
+    print(format, &shown, plan_text)?;
+    let begin = async |seen| begin(&asked(Some(seen))).await;
+    after_plan(client, shown, consent, typed, format, begin).await
 }
 
 /// Asks, has it begun with what was seen, and shows how it goes.

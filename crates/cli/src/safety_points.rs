@@ -2,7 +2,7 @@
 
 use crate::arguments::{Changed, NewPoint};
 use crate::ending::Ending;
-use crate::intents::{after_plan, plan_text, watch};
+use crate::intents::{after_plan, plan_text, watch, wished};
 use crate::output::{Format, columns, print, remark, size, utc};
 use anyhow::{Result, bail};
 use karst_api::core::WorkloadId;
@@ -42,23 +42,11 @@ pub async fn go_back(
     change: Changed,
     format: Format,
 ) -> Result<Ending> {
-    let body = WishBody {
-        why: change.why,
-        seen: None,
-        plan_only: true,
-    };
-    let plan = client.go_back_plan(workload, &body).await?;
-    print(format, &plan, plan_text)?;
-    let begin = async |seen| {
-        let body = WishBody {
-            seen: Some(seen),
-            plan_only: false,
-            ..body
-        };
-        client.go_back(workload, &body).await
-    };
+    let plan = async |body: &WishBody| client.go_back_plan(workload, body).await;
+    let begin = async |body: &WishBody| client.go_back(workload, body).await;
     let typed = ("workload", workload);
-    after_plan(client, plan, &change.consent, typed, format, begin).await
+    let consent = (change.why, &change.consent);
+    wished(client, consent, typed, format, plan, begin).await
 }
 
 pub async fn drop_one(client: &Client, workload: &str, format: Format) -> Result<Ending> {
