@@ -6,7 +6,7 @@ mod rig;
 
 use anyhow::{Context, Result, ensure};
 use karst_api::core::view::{Condition, NodeState};
-use karst_api::{Endpoint, StatusReply};
+use karst_api::{Endpoint, StatusReply, WishBody};
 use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{CLIENT, GATES, RunAs, SERVER_PROGRAMS, host};
 use karst_lab::{Lab, find};
@@ -411,6 +411,15 @@ async fn replaced(lab: &Lab) -> Result<()> {
     std::fs::remove_dir_all(std::path::Path::new(&root).join(copy.strip_prefix("/")?))?;
     fault::apply(&lab.layout, &Fault::PowerOn { host: polje() })?;
     joins(lab, "polje", &[]).await?;
+    let look = WishBody {
+        plan_only: true,
+        ..WishBody::default()
+    };
+    let begun = Instant::now();
+    while let Err(not_yet) = lab.client.enrol_plan("polje", &look).await {
+        ensure!(begun.elapsed() < LIMIT, "{not_yet}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
     here(lab, &["node", "enrol", "polje", "--yes"])?;
     over(lab).await?;
     votes(lab, "polje").await
