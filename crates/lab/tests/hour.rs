@@ -17,7 +17,6 @@ use rig::own::{
 };
 use rig::{LIMIT, TestLab};
 use std::process::Stdio;
-use std::sync::mpsc::RecvTimeoutError;
 use std::time::{Duration, Instant};
 use toml_edit::{DocumentMut, Item, Table, value};
 
@@ -55,7 +54,6 @@ async fn from_empty_hosts_to_a_cluster_that_changes() {
     adopted(&lab).await.unwrap();
     load.goes_on(&lab).await.unwrap();
     let (since, before) = (load.lines().len(), load.why_refused().len());
-    let still = stands_still();
     let adopted = load.longest_pause(0);
 
     third(&lab).await.unwrap();
@@ -78,11 +76,8 @@ async fn from_empty_hosts_to_a_cluster_that_changes() {
     );
     let lines = load.finish().unwrap();
     nothing_is_missing(&lab, &lines).await.unwrap();
-    // A machine whose disk stands still for seconds shows nothing of anybody's pauses.
-    let still = u64::try_from(still().as_millis()).unwrap();
-    eprintln!("a page was durable after {still} ms at the latest");
     assert!(
-        adopted < ADOPTED && longest < LONGEST + 4 * still,
+        adopted < ADOPTED && longest < LONGEST,
         "clients waited for too long"
     );
     // Who was let through to a primary that is stopped just then is cut off, as everybody is there.
@@ -90,29 +85,6 @@ async fn from_empty_hosts_to_a_cluster_that_changes() {
     let turned_away = ["refused", "timeout", "starting up", "too many"];
     let nobody = !turned_away.iter().any(|word| since.contains(word));
     assert!(nobody, "after the adoption nobody is turned away: {since}");
-}
-
-/// Writes a page and syncs it, again and again, beside the lab; says how long that took at most, and ends.
-fn stands_still() -> impl FnOnce() -> Duration {
-    let (ends, ended) = std::sync::mpsc::channel::<()>();
-    let watch = std::thread::spawn(move || {
-        use std::os::unix::fs::FileExt as _;
-        let path = std::env::temp_dir().join("karst-test-hour.page");
-        let page = std::fs::File::create(&path).expect("a file for a page");
-        let mut longest = Duration::ZERO;
-        while ended.recv_timeout(Duration::from_millis(50)) == Err(RecvTimeoutError::Timeout) {
-            let begun = Instant::now();
-            page.write_all_at(&[1; 4096], 0).expect("a page is written");
-            page.sync_all().expect("it is durable");
-            longest = longest.max(begun.elapsed());
-        }
-        let _ = std::fs::remove_file(path);
-        longest
-    });
-    move || {
-        drop(ends);
-        watch.join().expect("it only writes pages")
-    }
 }
 
 fn local(lab: &Lab) -> String {
