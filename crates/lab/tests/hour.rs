@@ -430,8 +430,7 @@ async fn removed(lab: &Lab) -> Result<()> {
     here(lab, &["node", "remove", "uvala", "--yes"])?;
     let gone = |r: &StatusReply| {
         let named = r.status.nodes.iter().any(|n| n.node.as_str() == "uvala");
-        // Only the maintenance is left.
-        !named && r.status.intents.iter().all(|i| i.empty) && has_copies(r, 2)
+        !named && r.status.intents.is_empty() && has_copies(r, 2)
     };
     lab.wait("it is out", LIMIT, gone).await.map(drop)
 }

@@ -442,11 +442,12 @@ async fn dial(
             tracing::debug!(%node, "connected");
             lock(&local.links.0).insert(node.clone(), connection.clone());
             let ended = match is_refused(&connection, &local.refused) {
-                Some(gone) => {
+                Err(error) => Err(error),
+                Ok(Some(gone)) => {
                     part(&connection, &gone);
                     Err(anyhow::anyhow!("its key speaks for nobody any more"))
                 }
-                None => speak(&connection, &local, &node, &mut waiting, &mut client).await,
+                Ok(None) => speak(&connection, &local, &node, &mut waiting, &mut client).await,
             };
             lock(&local.links.0).remove(&node);
             match ended {
@@ -585,9 +586,13 @@ async fn accept(
                 return;
             };
             drop(handshake);
-            if let Some(gone) = is_refused(&connection, &local.refused) {
-                part(&connection, &gone);
-                return;
+            match is_refused(&connection, &local.refused) {
+                Ok(None) => {}
+                Ok(Some(gone)) => return part(&connection, &gone),
+                Err(error) => {
+                    tracing::debug!(%error, "a peer's key cannot be read");
+                    return;
+                }
             }
             if let Err(error) = listen(&connection, &local, receive).await {
                 tracing::debug!(%error, peer = %connection.remote_address(), "a peer's connection ended");

@@ -3,7 +3,7 @@
 
 use super::PARTING;
 use crate::tls::Refused;
-use anyhow::Result;
+use anyhow::{Context, Result};
 use karst_core::Index;
 use karst_core::state::Gone;
 use quinn::{Connection, ConnectionError, VarInt};
@@ -13,10 +13,12 @@ use rustls::pki_types::CertificateDer;
 /// 10.2).
 const REMOVED: VarInt = VarInt::from_u32(2);
 
-/// Whose key it was that the other end shows, if it speaks for nobody any more. One that cannot be
-/// read is refused elsewhere.
-pub fn is_refused(connection: &Connection, refused: &Refused) -> Option<Gone> {
-    refused.find(&shown_on(connection)?).ok()?
+/// Whose key it was that the other end shows, if it speaks for nobody any more.
+///
+/// # Errors
+/// If that cannot be told: then nothing is to be made of the connection.
+pub fn is_refused(connection: &Connection, refused: &Refused) -> Result<Option<Gone>> {
+    refused.find(&shown_on(connection).context("no certificate")?)
 }
 
 pub fn shown_on(connection: &Connection) -> Option<CertificateDer<'static>> {
@@ -34,7 +36,7 @@ pub async fn until_refused(connection: &Connection, refused: &Refused) -> Result
             return std::future::pending().await;
         }
         tokio::time::sleep(PARTING).await;
-        if let Some(gone) = is_refused(connection, refused) {
+        if let Some(gone) = is_refused(connection, refused)? {
             part(connection, &gone);
             anyhow::bail!("{}'s key speaks for it no more", gone.node);
         }
