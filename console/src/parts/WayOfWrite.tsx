@@ -37,9 +37,11 @@ function GateBox({ gate }: { gate: Gate }) {
         not heard
       </Box>
     )
+  const lost = seen.unreachable?.join(', ')
+  const leads = to ? (lost ? `does not reach ${lost}, leads there by way of another gate` : `leads to ${to}`) : `${lost ? `does not reach ${lost}, ` : ''}holds new connections`
   return (
-    <Box look={to ? 'whole' : 'waits'} kind="gate" name={gate.node}>
-      {to ? `leads to ${to}` : 'holds new connections'}, {seen.connections} connected{seen.waiting > 0 && `, ${seen.waiting} waiting`}
+    <Box look={to && !lost ? 'whole' : 'waits'} kind="gate" name={gate.node}>
+      {leads}, {seen.connections} connected{seen.waiting > 0 && `, ${seen.waiting} waiting`}
     </Box>
   )
 }

@@ -234,6 +234,10 @@ pub struct MaintenanceBody {
     /// Workloads that may be left without a standby that has every write meanwhile.
     #[serde(default)]
     pub bare: Vec<WorkloadId>,
+    /// Workloads whose clients may be left without a way in meanwhile: no gate, or no holder of the
+    /// address.
+    #[serde(default)]
+    pub cut_off: Vec<WorkloadId>,
     /// It ends by itself then: 1 to 7776000 (90 days).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 1, maximum = 7_776_000)]

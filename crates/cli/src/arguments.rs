@@ -418,6 +418,9 @@ pub struct Rest {
     /// A workload that may be left without a standby that has every write meanwhile
     #[arg(long, value_name = "WORKLOAD")]
     pub bare: Vec<String>,
+    /// A workload whose clients may be left without a way in meanwhile
+    #[arg(long, value_name = "WORKLOAD")]
+    pub cut_off: Vec<String>,
     /// A reason, for whoever wonders
     #[arg(long)]
     pub why: Option<String>,

@@ -348,6 +348,7 @@ pub async fn rest(client: &Client, rest: &Rest, format: Format) -> Result<Ending
         zone: rest.zone.clone(),
         back: rest.back,
         bare: rest.bare.iter().map(|w| w.as_str().into()).collect(),
+        cut_off: rest.cut_off.iter().map(|w| w.as_str().into()).collect(),
         for_seconds: rest.time.map(|time| time.as_secs()),
         why: rest.why.clone(),
         seen: None,

@@ -7,7 +7,9 @@ use crate::words::{lasting, mode_text, names, pick};
 use anyhow::Result;
 use karst_api::Client;
 use karst_api::core::text::span;
-use karst_api::core::view::{NameView, ReaderView, ReadsView, SafetyPointView, WorkloadView};
+use karst_api::core::view::{
+    GateCounts, NameView, ReaderView, ReadsView, SafetyPointView, WorkloadView,
+};
 use std::fmt::Write as _;
 use std::net::IpAddr;
 use std::time::Duration;
@@ -78,10 +80,15 @@ pub fn workload_part(w: &WorkloadView) -> String {
                 format!("forwards to {n}")
             });
         let seen = g.seen.as_ref().map_or("not heard".to_string(), |seen| {
-            format!(
-                "{to}, {} connections, {} waiting",
-                seen.connections, seen.waiting
-            )
+            let to = match (seen.unreachable.as_slice(), &g.forwards_to) {
+                ([], _) => to,
+                (lost, None) => format!("does not reach {}, holds new connections", names(lost)),
+                (lost, Some(_)) => format!(
+                    "does not reach {}, forwards by way of another gate",
+                    names(lost)
+                ),
+            };
+            clients(&to, seen)
         });
         let _ = writeln!(text, "  gate {} {} {seen}", g.node, g.address);
     }
@@ -149,13 +156,23 @@ fn readers(text: &mut String, reads: &ReadsView) {
                 [] => "holds new connections".to_string(),
                 some => format!("forwards to {}", names(some)),
             };
-            format!(
-                "{to}, {} connections, {} waiting",
-                seen.connections, seen.waiting
-            )
+            let to = match seen.unreachable.as_slice() {
+                [] => to,
+                lost => format!("{to}, does not reach {}", names(lost)),
+            };
+            clients(&to, seen)
         });
         let _ = writeln!(text, "  read gate {} {} {seen}", g.node, g.address);
     }
+}
+
+fn clients(to: &str, seen: &GateCounts) -> String {
+    let GateCounts {
+        connections,
+        waiting,
+        ..
+    } = seen;
+    format!("{to}, {connections} connections, {waiting} waiting")
 }
 
 /// How far the furthest standby is behind; none where nobody knows.

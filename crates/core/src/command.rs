@@ -218,6 +218,27 @@ impl Command {
         }
     }
 
+    /// Whether it changes what other decisions rest on: the spec in force, who votes, what is wanted,
+    /// which timings are still relied on. Such a command is alone in its batch (G1).
+    pub fn is_ground(&self) -> bool {
+        let Self::Cluster(act) = self else {
+            return false;
+        };
+        match act {
+            ClusterAct::Found { .. }
+            | ClusterAct::Intend(_)
+            | ClusterAct::End { .. }
+            | ClusterAct::Close { .. }
+            | ClusterAct::Adopt { .. }
+            | ClusterAct::Voters(_)
+            | ClusterAct::Retire { .. } => true,
+            ClusterAct::Acknowledge { .. }
+            | ClusterAct::Forget { .. }
+            | ClusterAct::Invite(_)
+            | ClusterAct::Join { .. } => false,
+        }
+    }
+
     /// How many ordinary entries it is as large as.
     pub fn weight(&self) -> usize {
         let revision = match self {

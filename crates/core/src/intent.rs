@@ -66,6 +66,9 @@ pub struct Maintenance {
     pub held: BTreeMap<WorkloadId, NodeId>,
     /// Workloads that a person accepts to leave without a standby that has every write.
     pub bare: BTreeSet<WorkloadId>,
+    /// Workloads that a person accepts to leave without a way in for their clients.
+    #[serde(default)]
+    pub cut_off: BTreeSet<WorkloadId>,
 }
 
 impl Want {

@@ -56,6 +56,9 @@ pub enum Message {
         /// Of the workloads that have readers, and a read gate or a replica there: who serves them.
         #[serde(default)]
         readers: BTreeMap<WorkloadId, BTreeSet<NodeId>>,
+        /// Where clients go round by, of gates there that do not reach their primary.
+        #[serde(default)]
+        round: BTreeMap<WorkloadId, NodeId>,
         /// As the check-in said.
         news: bool,
     },

@@ -2,7 +2,7 @@
 //! phase times.
 
 use crate::author::Author;
-use crate::ids::{NodeId, WorkloadId};
+use crate::ids::{NodeId, OperationId, WorkloadId};
 use serde::{Deserialize, Serialize};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -163,6 +163,9 @@ pub struct Operation {
     /// Acknowledged bytes that its asker accepts to lose (forced failover only).
     #[serde(default)]
     pub accept_loss: u64,
+    /// The intent that it is a step of: it is not begun, and goes no further, once that is over.
+    #[serde(default)]
+    pub intent: Option<OperationId>,
 }
 
 /// Where the time of a failover or switchover goes.

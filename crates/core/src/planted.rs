@@ -18,6 +18,18 @@ pub enum Planted {
     VoteUnready,
     /// V4: how long a promise may last is forgotten at a restart.
     OwnWindow,
+    /// G2: an answer counts for as long as messages ask for now, and not as its own message did.
+    LongerThanAsked,
+    /// G1: what changes the ground of other decisions is committed together with them.
+    GroundInBatch,
+    /// G4: a move goes on although what asked for it was ended.
+    EndedGoesOn,
+    /// G4: what a person accepted to give up is given up whenever that can be done.
+    ConsentForEver,
+    /// G6: the setting of the sync set waits for a checkpoint, and for a back-off.
+    SettingWaits,
+    /// G5: what rests may be switched off, whatever else rests or is down.
+    RestsAlone,
     /// V5: a coordinator that hands over keeps its lease.
     HandOverWithLease,
     /// R2: the longest lease that may still be valid is the one that is granted now.
@@ -56,6 +68,8 @@ pub enum Planted {
     WaitForOne,
     /// D2: a newcomer counts before it has everything.
     GrowAtOnce,
+    /// D2: a setting is said to be made before the server has taken it up.
+    UnprovenSetting,
     /// D2: a member leaves the primary's setting before it leaves the log.
     ShrinkLate,
     /// K4: a standby joins the sync set while its own node goes on with a stop of it.

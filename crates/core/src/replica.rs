@@ -588,8 +588,11 @@ impl ReplicaReport {
 pub struct GateReport {
     /// Clients can connect to it.
     pub listening: bool,
-    /// The epoch it forwards to; none while it holds.
+    /// The epoch it forwards to; none while it holds, or does not reach the primary.
     pub forwarding: Option<Epoch>,
+    /// It is to forward, and the primary's host does not answer from here.
+    #[serde(default)]
+    pub unreachable: bool,
     pub connections: u64,
     pub waiting: u64,
     pub refused: u64,
@@ -614,6 +617,9 @@ pub struct ReadReport {
     pub listening: bool,
     /// Those that it forwards to; nobody while it holds.
     pub to: BTreeSet<NodeId>,
+    /// Those of them whose hosts do not answer from here.
+    #[serde(default)]
+    pub unreachable: BTreeSet<NodeId>,
     pub connections: u64,
     pub waiting: u64,
     pub refused: u64,

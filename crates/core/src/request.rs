@@ -123,6 +123,8 @@ pub enum Plea {
         back: bool,
         /// Workloads that may be left without a standby that has every write.
         bare: BTreeSet<WorkloadId>,
+        /// Workloads whose clients may be left without a way in.
+        cut_off: BTreeSet<WorkloadId>,
         until: Option<u64>,
     },
     /// The servers of a workload are restarted, one after the other.

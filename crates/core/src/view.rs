@@ -657,7 +657,7 @@ pub struct ReaderView {
     pub why: Option<String>,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct GateCounts {
     /// Clients can connect to it.
@@ -667,4 +667,7 @@ pub struct GateCounts {
     pub waiting: u64,
     /// Since it started.
     pub refused: u64,
+    /// Servers that it is to forward to, and whose hosts do not answer from there.
+    #[serde(default)]
+    pub unreachable: Vec<NodeId>,
 }

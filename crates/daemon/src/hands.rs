@@ -458,6 +458,7 @@ pub async fn gate<O: Order>(
                 gate.order(order);
                 true
             }
+            () = gate.changed() => true,
             _ = tick.tick() => false,
         };
     }

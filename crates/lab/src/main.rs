@@ -101,6 +101,9 @@ enum Command {
         /// Past the gates to this server, waiting for no standby
         #[arg(long)]
         direct: Option<SocketAddr>,
+        /// By this gate or address, and by no other
+        #[arg(long, conflicts_with = "direct")]
+        through: Option<SocketAddr>,
     },
 }
 
@@ -187,9 +190,10 @@ async fn run(cli: Cli) -> Result<()> {
             journal,
             until,
             direct,
+            through,
         } => {
             let layout = Layout::load(&cli.dir)?;
-            let to = writers_go_to(direct);
+            let to = writers_go_to(direct, through);
             let (password, pause) = (layout.client_password()?, Duration::from_millis(pause_ms));
             writer::run(Load {
                 to,
@@ -261,17 +265,18 @@ async fn run_demo(dir: &std::path::Path, port: u16, shape: Shape) -> Result<()> 
     Ok(())
 }
 
-/// The gates, or one server past them.
-fn writers_go_to(direct: Option<SocketAddr>) -> String {
+/// The gates, one of them, or one server past them.
+fn writers_go_to(direct: Option<SocketAddr>, through: Option<SocketAddr>) -> String {
     let hosts: Vec<String> = GATES
         .iter()
         .filter_map(|g| Some(karst_lab::layout::host(g)?.client()))
         .collect();
-    let to = match direct {
+    let to = match (direct, through) {
+        (None, Some(at)) => format!("host={} port={}", at.ip(), at.port()),
         // The one address first; a client library that takes a list has the gates
         // themselves too.
-        None => format!("host={FLOATING},{} port=26900,26900,26900", hosts.join(",")),
-        Some(at) => format!(
+        (None, None) => format!("host={FLOATING},{} port=26900,26900,26900", hosts.join(",")),
+        (Some(at), _) => format!(
             "host={} port={} options='-c synchronous_commit=local'",
             at.ip(),
             at.port()

@@ -58,6 +58,7 @@ fn seed_by_the_clock() -> u64 {
 fn play(seed: u64, tally: &Mutex<Tally>) {
     play_run(Run::of(seed), tally);
     play_run(Run::changing(seed), tally);
+    play_run(Run::lively(seed), tally);
     if seed.is_multiple_of(Shape::ALL.len() as u64) {
         play_run(Run::with_shape(seed, Shape::Hostile), tally);
     }

@@ -1,6 +1,6 @@
 //! The guarantees, checked from outside after every step, by someone who sees everything.
 
-use karst_core::command::{Command, NodeAct, WorkloadAct};
+use karst_core::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 
 use karst_core::consensus::{Entry, LogId};
 use karst_core::operation::Kind;
@@ -103,19 +103,18 @@ impl Truth {
 
     pub fn acknowledge(
         &mut self,
-        workload: (usize, &WorkloadId),
+        workload: usize,
         writes: &[u64],
+        loss: Loss,
         (at, heard): (u64, bool),
     ) {
-        let (number, id) = workload;
-        let loss = self.loss_of(id);
         let all = writes.iter().map(|&write| Acknowledged {
             write,
             at,
             heard,
             loss,
         });
-        self.acknowledged[number].extend(all);
+        self.acknowledged[workload].extend(all);
     }
 
     fn loss_of(&self, workload: &WorkloadId) -> Loss {
@@ -274,6 +273,15 @@ impl Truth {
         let held = held.and_then(|id| self.state.workload(id).held_back.clone());
         let changed = self.state.apply(entry.index, &entry.command);
         match &entry.command {
+            // Who removes a workload has its name typed: what it had is nobody's any more.
+            Command::Cluster(ClusterAct::Adopt { intent }) if changed => {
+                let intended = self.state.charter.intents.get(intent);
+                for gone in intended.into_iter().flat_map(|i| &i.change.workloads_out) {
+                    if let Ok(w) = workloads.binary_search(gone) {
+                        self.acknowledged[w].clear();
+                    }
+                }
+            }
             Command::Node(node, NodeAct::Fence { .. }) if changed => {
                 self.fenced_at.insert(node.clone(), now);
             }
@@ -298,8 +306,10 @@ impl Truth {
                 if in_place {
                     self.restarted_in_place.insert((w, epoch.0));
                 }
+                // A person accepts a loss for one node, and not for whichever comes in its place.
+                let opener = self.state.workload(workload).holder();
                 let accepted = forced
-                    .filter(|o| o.kind == Kind::ForcedFailover)
+                    .filter(|o| o.kind == Kind::ForcedFailover && o.to.as_ref() == opener)
                     .map_or(0, |o| o.accept_loss);
                 self.check_open((w, workload), accepted, data)?;
             }
@@ -324,9 +334,14 @@ impl Truth {
         let last = self.acknowledged[w].iter().rev().find(|a| a.heard);
         let end = last.map_or(0, |a| a.at);
         let lately = |a: &&Acknowledged| !a.heard || a.at >= end.saturating_sub(UNHEARD);
-        let (bounded, never): (Vec<_>, Vec<_>) = lost.iter().partition(|a| a.loss != Loss::None);
+        // What may be lost holds for a write from when its primary had taken that, and where more may
+        // be lost by now, from the entry that says so.
+        let now = self.loss_of(workload);
+        let may = |a: &&Acknowledged| a.loss != Loss::None || now != Loss::None;
+        let (bounded, never): (Vec<_>, Vec<_>) = lost.iter().partition(may);
         let bounded: Vec<_> = bounded.into_iter().filter(|a| !lately(a)).collect();
-        let allowed = bounded.iter().filter_map(|a| match a.loss {
+        let losses = bounded.iter().map(|a| a.loss).chain([now]);
+        let allowed = losses.filter_map(|loss| match loss {
             Loss::Bytes(bytes) => Some(bytes),
             Loss::None => None,
         });

@@ -195,6 +195,11 @@ impl Shape {
         Shape::ClockMayStop,
     ];
 
+    /// Whether its spec may be submitted again: an even number of votes is refused without a device.
+    pub fn has_odd_votes(self) -> bool {
+        !matches!(self, Shape::OneNode | Shape::TwoNodes)
+    }
+
     /// With power devices, or without where that is allowed.
     pub fn spec(self, with_power: bool) -> Spec {
         let mut spec = ferry_spec();

@@ -1,7 +1,7 @@
 //! Edits of the spec that somebody submits while the world runs.
 
 use crate::cluster::fit_readers;
-use karst_core::spec::{Alone, Loss, Spec, Timings};
+use karst_core::spec::{Alone, Loss, Rules, Spec, Timings};
 use karst_core::{NodeId, WorkloadId};
 
 /// What is different; where something comes back, it is as it was in the whole world's spec.
@@ -18,6 +18,7 @@ pub enum Edit {
     AddressOut(WorkloadId),
     Loss(WorkloadId, Loss),
     Alone(WorkloadId, Alone),
+    Rules(WorkloadId, Box<Rules>),
     /// As the world began.
     AllBack,
 }
@@ -82,6 +83,11 @@ impl Edit {
             Edit::Alone(id, alone) => {
                 if let Some(workload) = spec.workloads.get_mut(id) {
                     workload.alone = *alone;
+                }
+            }
+            Edit::Rules(id, rules) => {
+                if let Some(workload) = spec.workloads.get_mut(id) {
+                    workload.rules = (**rules).clone();
                 }
             }
             Edit::AllBack => spec = world.clone(),

@@ -64,6 +64,19 @@ pub enum Fault {
     HangActions { node: NodeId, for_ms: u64 },
     /// A standby falls behind: it receives next to nothing.
     SlowStandby { node: NodeId, for_ms: u64 },
+    /// Checkpoints of that node's servers take so long.
+    SlowCheckpoint {
+        node: NodeId,
+        takes_ms: u64,
+        for_ms: u64,
+    },
+    /// The servers of that node do not take a setting up until it is over: the process that decides
+    /// whether commits wait stands still.
+    StalledSetting { node: NodeId, for_ms: u64 },
+    /// The clock by which people live goes forward or back on that node, by so many seconds.
+    WallClock { node: NodeId, by_s: i64 },
+    /// A person switches off whatever that node's screen says may be switched off.
+    SwitchOff { of: NodeId, down_ms: u64 },
     /// It says whatever it likes to everybody, besides what it is meant to say.
     Hostile { node: NodeId, for_ms: u64 },
     /// Somebody asks this, of that node.
@@ -106,6 +119,10 @@ impl Fault {
             Fault::Flaky { .. } => "actions fail",
             Fault::HangActions { .. } => "actions hang",
             Fault::SlowStandby { .. } => "standby slow",
+            Fault::SlowCheckpoint { .. } => "checkpoint slow",
+            Fault::StalledSetting { .. } => "setting stalled",
+            Fault::WallClock { .. } => "wall clock moved",
+            Fault::SwitchOff { .. } => "switched off by the screen",
             Fault::Hostile { .. } => "node hostile",
             Fault::Submit { .. } => "edit submitted",
             Fault::Rest { end: false, .. } => "maintenance asked",
@@ -161,8 +178,12 @@ impl Fault {
             | Fault::Flaky { for_ms: ms, .. }
             | Fault::HangActions { for_ms: ms, .. }
             | Fault::SlowStandby { for_ms: ms, .. }
+            | Fault::SlowCheckpoint { for_ms: ms, .. }
+            | Fault::StalledSetting { for_ms: ms, .. }
             | Fault::Hostile { for_ms: ms, .. } => Some(*ms),
             Fault::ClockRate { .. }
+            | Fault::WallClock { .. }
+            | Fault::SwitchOff { .. }
             | Fault::Ask { .. }
             | Fault::Submit { .. }
             | Fault::Rest { .. }

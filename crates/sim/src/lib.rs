@@ -26,6 +26,6 @@ pub use check::Failure;
 pub use cluster::{Shape, ferry_spec, five_by_three, powered_spec};
 pub use edit::Edit;
 pub use fault::Fault;
-pub use random::{Run, shrink};
+pub use random::{Lively, Run, shrink};
 pub use script::Script;
 pub use world::{Slow, World};

@@ -5,11 +5,12 @@ use crate::check::Failure;
 use crate::cluster::Shape;
 use crate::edit::Edit;
 use crate::script::Script;
-use crate::world::World;
-use karst_core::spec::Spec;
+use crate::world::{Slow, World};
+use karst_core::spec::{Alone, Loss, Spec};
 use karst_core::{NodeId, Planted};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
+use std::time::Duration;
 
 /// Faults in one script at most.
 const FAULTS: usize = 10;
@@ -23,6 +24,15 @@ pub struct Run {
     /// What it is formed with.
     pub founding: Spec,
     pub script: Script,
+    /// Where everything is played that people do with their clocks and screens, and disks are slow.
+    pub lively: Option<Lively>,
+}
+
+/// What a lively run has besides.
+#[derive(Clone, Copy, Debug)]
+pub struct Lively {
+    /// A sync of any node's store takes so long; a commit needs two.
+    pub disk: Option<Duration>,
 }
 
 /// Data are made from what somebody once copied of a primary.
@@ -52,6 +62,7 @@ impl Run {
             founding: spec.clone(),
             spec,
             script,
+            lively: None,
         }
     }
 
@@ -88,6 +99,44 @@ impl Run {
             spec,
             founding,
             script,
+            lively: None,
+        }
+    }
+
+    /// Every wish with every option, on every shape but those whose votes are even, with rules
+    /// between workloads, and on disks of 15 ms as well: there decisions meet in one batch.
+    pub fn lively(seed: u64) -> Self {
+        let mut chance = Pcg64Mcg::seed_from_u64(seed ^ 0x11fe);
+        let shapes: Vec<Shape> = Shape::ALL
+            .into_iter()
+            .filter(|s| s.has_odd_votes())
+            .collect();
+        let shape = shapes[(seed % shapes.len() as u64) as usize];
+        let mut spec = shape.spec((seed / shapes.len() as u64).is_multiple_of(2));
+        for workload in spec.workloads.values_mut() {
+            match chance.random_range(0..5) {
+                0 => workload.loss = Loss::Bytes(50),
+                1 => workload.alone = Alone::Continue,
+                _ => {}
+            }
+            workload.restart |= chance.random_range(0..4) == 0;
+        }
+        let mut founding = spec.clone();
+        for node in ["cenote", "tarn", "uvala"].map(NodeId::from) {
+            if spec.nodes.contains_key(&node) && chance.random_range(0..4) == 0 {
+                founding = Edit::NodeOut(node).of(&founding, &spec);
+            }
+        }
+        let script = Script::lively(&mut chance, &spec);
+        let slow = chance.random_range(0..3) == 0;
+        let disk = slow.then_some(Duration::from_millis(15));
+        Self {
+            seed,
+            shape,
+            spec,
+            founding,
+            script,
+            lively: Some(Lively { disk }),
         }
     }
 
@@ -98,6 +147,13 @@ impl Run {
         let calm_from = self.script.until_ms.saturating_sub(self.script.calm_ms);
         let world = World::of(spec, founding, self.seed, planted);
         let mut world = world.with_failing_steps(calm_from);
+        if let Some(Lively { disk }) = self.lively {
+            world = world.with_wall_clocks();
+            world.slow_down(Slow {
+                disk,
+                ..Slow::default()
+            });
+        }
         world.run(&self.script).map(|()| world)
     }
 }

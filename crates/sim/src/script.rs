@@ -3,12 +3,14 @@
 use crate::cluster::HOSTILE;
 use crate::edit::Edit;
 use crate::fault::Fault;
+use crate::world::WALL;
 use karst_core::operation::Mode;
 use karst_core::request::{Plea, Request};
-use karst_core::spec::{Alone, Loss, Spec, Timings};
+use karst_core::spec::{Alone, Loss, Rules, Spec, Timings};
 use karst_core::{NodeId, WorkloadId};
 use rand::Rng;
 use rand_pcg::Pcg64Mcg;
+use std::collections::BTreeSet;
 
 /// A schedule of faults.
 #[derive(Clone, Debug, Default)]
@@ -116,6 +118,68 @@ impl Script {
             until_ms: 100_000,
             calm_ms: 30_000,
         }
+    }
+}
+
+/// Wishes come in bursts of so many at most, and so close to each other.
+const BURST: usize = 4;
+const BURST_MS: u64 = 400;
+
+impl Script {
+    /// Every wish with every option, in bursts that are close to each other and to trouble, with
+    /// clocks that move, servers that are slow to do what they are told, and people who do what
+    /// their screen allows.
+    pub fn lively(chance: &mut Pcg64Mcg, spec: &Spec) -> Self {
+        let mut script = Self::changes(chance, spec);
+        let mut draw = Draw::new(chance, spec);
+        let mut faults = Vec::new();
+        for _ in 0..draw.chance.random_range(1..=3) {
+            let at = draw.chance.random_range(4_000..EDITS_MS);
+            for _ in 0..draw.chance.random_range(1..=BURST) {
+                let later = at + draw.chance.random_range(0..BURST_MS);
+                let what = draw.any_wish(later);
+                let nodes = draw.nodes.clone();
+                faults.extend(nodes.into_iter().map(|of| (later, what(of))));
+            }
+            if draw.chance.random_range(0..2) == 0 {
+                let later = at + draw.chance.random_range(0..BURST_MS);
+                let trouble = draw.trouble();
+                faults.push((later, trouble));
+            }
+        }
+        for _ in 0..draw.chance.random_range(0..=2) {
+            let at = draw.chance.random_range(2_000..STORMY_MS);
+            let nodes = draw.nodes.clone();
+            let down_ms = draw.one(&[2_000u64, 6_000, 12_000]);
+            let off = |of| (at, Fault::SwitchOff { of, down_ms });
+            faults.extend(nodes.into_iter().map(off));
+        }
+        let modes = faults.iter().filter_map(|(_, fault)| match fault {
+            Fault::Ask {
+                request: Request::Mode { workload, .. },
+                ..
+            } => Some(workload.clone()),
+            _ => None,
+        });
+        let modes: BTreeSet<WorkloadId> = modes.collect();
+        for (workload, of) in modes
+            .iter()
+            .flat_map(|w| draw.nodes.iter().map(move |n| (w, n)))
+        {
+            let request = Request::Mode {
+                workload: workload.clone(),
+                mode: Mode::Act,
+                by: TIDY.into(),
+                at: 0,
+                why: None,
+                until: None,
+            };
+            let of = of.clone();
+            faults.push((TIDY_MS, Fault::Ask { of, request }));
+        }
+        script.faults.extend(faults);
+        script.faults.sort_by_key(|(at, _)| *at);
+        script
     }
 }
 
@@ -288,6 +352,136 @@ impl<'a> Draw<'a> {
             of,
             edit: edit.clone(),
         })
+    }
+
+    /// Some wish, with options as chance has them.
+    fn any_wish(&mut self, at: u64) -> Box<dyn Fn(NodeId) -> Fault> {
+        let (nodes, workload) = (self.nodes.clone(), self.workload());
+        let replica = self.replica_of(&workload);
+        let node = self.one(&nodes);
+        let yes = |d: &mut Self| d.chance.random_range(0..2) == 0;
+        let until = yes(self).then(|| WALL + at / 1_000 + self.chance.random_range(1..8));
+        let (bare, cut_off) = (yes(self), yes(self));
+        let named = |named: bool| -> BTreeSet<WorkloadId> {
+            named.then(|| workload.clone()).into_iter().collect()
+        };
+        let plea = match self.chance.random_range(0..10) {
+            0 => {
+                let mode = self.mode();
+                let Request::Mode {
+                    workload, mode, by, ..
+                } = mode
+                else {
+                    unreachable!("it was drawn as one")
+                };
+                let request = Request::Mode {
+                    workload,
+                    mode,
+                    by,
+                    at: WALL + at / 1_000,
+                    why: None,
+                    until,
+                };
+                return Box::new(move |of| Fault::Ask {
+                    of,
+                    request: request.clone(),
+                });
+            }
+            1 => {
+                let accept_loss = self.one(&[0u64, 3, u64::MAX]);
+                let request = Request::Failover {
+                    workload,
+                    to: replica,
+                    by: "marlin".into(),
+                    accept_loss,
+                    plan_only: false,
+                };
+                return Box::new(move |of| Fault::Ask {
+                    of,
+                    request: request.clone(),
+                });
+            }
+            2 => {
+                let rules = Rules {
+                    keep: self.chance.random_range(0..2),
+                    never: if yes(self) {
+                        [replica].into()
+                    } else {
+                        BTreeSet::new()
+                    },
+                    ..Rules::default()
+                };
+                let edit = Edit::Rules(workload, Box::new(rules));
+                return Box::new(move |of| Fault::Submit {
+                    of,
+                    edit: edit.clone(),
+                });
+            }
+            3 | 4 => Plea::Maintenance {
+                nodes: [node, self.one(&nodes)].into(),
+                back: yes(self),
+                bare: named(bare),
+                cut_off: named(cut_off),
+                until,
+            },
+            5 => Plea::Restart { workload },
+            6 => Plea::SafetyPoint {
+                workload,
+                name: "after-fares".into(),
+                node: yes(self).then_some(replica),
+                bare,
+                until,
+            },
+            7 => Plea::GoBack { workload },
+            8 => Plea::Enrol { node },
+            _ => return self.edit_or_rest(),
+        };
+        Box::new(move |of| Fault::Ask {
+            of,
+            request: wish(plea.clone()),
+        })
+    }
+
+    /// What strikes while people want something.
+    fn trouble(&mut self) -> Fault {
+        let (nodes, replicas) = (self.nodes.clone(), self.replicas.clone());
+        let (node, replica) = (self.one(&nodes), self.one(&replicas));
+        let for_ms = self.one(&[100u64, 600, 1_500, 4_000]);
+        match self.chance.random_range(0..9) {
+            0 => Fault::KillDaemon {
+                node,
+                down_ms: for_ms,
+            },
+            1 => Fault::PowerCut {
+                node,
+                down_ms: for_ms,
+            },
+            2 => Fault::Isolate { node, for_ms },
+            3 => Fault::PauseDaemon { node, for_ms },
+            4 => Fault::SlowDisk {
+                node,
+                sync_ms: 60,
+                for_ms,
+            },
+            5 => Fault::SlowCheckpoint {
+                node: replica,
+                takes_ms: self.one(&[3_000, 28_000]),
+                for_ms: 15_000,
+            },
+            6 => Fault::StalledSetting {
+                node: replica,
+                for_ms: for_ms * 3,
+            },
+            7 => Fault::WallClock {
+                node,
+                by_s: self.one(&[-3_600, -5, 5, 3_600]),
+            },
+            _ => Fault::OneWay {
+                from: node,
+                to: replica,
+                for_ms,
+            },
+        }
     }
 
     /// Now and then somebody wants a safety point, and perhaps to go back to it.

@@ -212,8 +212,13 @@ impl Server {
         } else {
             Data::Empty
         };
+        // Whose copies a standby's data are; what a primary says of its own is tried on real servers.
+        let identity = (self.has_data && !self.primary).then(|| "skerry".to_string());
         if !self.runs {
-            return Observation::down(data);
+            return Observation {
+                identity,
+                ..Observation::down(data)
+            };
         }
         if self.first_gone {
             return Observation {
@@ -240,7 +245,7 @@ impl Server {
             run: Some(self.run()),
             strange: false,
             data,
-            identity: None,
+            identity,
             role: Some(if self.primary {
                 Role::Primary
             } else {

@@ -37,7 +37,9 @@ pub(super) struct Memory {
     pub(super) write_trouble: Option<String>,
     /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
     pub(super) sync: (u64, u64),
-    pub(super) unprotected: bool,
+    /// A commit was seen to wait for standbys in this run of the server, and nothing since lets one
+    /// return alone. What is not known is "no": a new process starts from there (G3).
+    pub(super) commits_wait: bool,
     /// The synchronous setting that was written last, and when.
     pub(super) written_sync: Option<(String, std::time::Instant)>,
     /// The data directory has Karst's settings.

@@ -4,11 +4,12 @@ use super::config::IMPOSSIBLE;
 use super::keeper::{Postgres, STREAM_POLL};
 use super::lsn::{self, Lsn};
 use super::probe::lsn as position;
-use crate::trouble::{POLL, Result, Trouble, until, within};
+use crate::trouble::{POLL, Result, Trouble, within};
 use karst_core::replica::{Promotion, SyncSetting};
 use karst_core::{History, NodeId, SwitchPoint};
 use rustix::process::{Signal, pidfd_send_signal};
-use sqlx::{PgConnection, Row};
+use sqlx::pool::PoolConnection;
+use sqlx::{Executor as _, PgConnection, Row};
 use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
@@ -18,6 +19,9 @@ const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
 /// How long the members of a sync set may take to be there; the coordinator changes the set long
 /// before.
 const SYNC_LIMIT: Duration = Duration::from_secs(60);
+
+/// How long a server may take to take a setting up, before it is said and tried again.
+const CANARY_LIMIT: Duration = Duration::from_secs(2);
 
 /// The streaming standbys: priority in the synchronous setting, and flushed position.
 type Members = BTreeMap<String, (i32, Lsn)>;
@@ -52,6 +56,9 @@ impl Postgres {
             // Its clients come first.
             m.write_probed = Some(Instant::now());
         });
+        // Before anybody is told of the promotion: from the first client on no commit returns alone
+        // (D4).
+        self.prove_that_commits_wait().await?;
         let timeline = place.get(..8).and_then(|t| u32::from_str_radix(t, 16).ok());
         let at = place.split_once(' ').and_then(|(_, at)| Lsn::parse(at));
         let (timeline, at) = timeline
@@ -104,12 +111,13 @@ impl Postgres {
                 "setting {number:?} is older than {newest:?}, which is in force"
             )));
         }
-        let was_unprotected = self.remember(|m| {
+        let alone = standbys.is_empty() && unprotected;
+        self.remember(|m| {
             m.sync = number;
-            std::mem::replace(&mut m.unprotected, standbys.is_empty() && unprotected)
+            m.commits_wait &= !alone;
         });
-        if was_unprotected && !standbys.is_empty() {
-            self.leave_unprotected().await?;
+        if !alone {
+            self.prove_that_commits_wait().await?;
         }
         let names: Vec<String> = standbys.iter().map(|n| format!("\"{n}\"")).collect();
         let setting = match (standbys.is_empty(), unprotected) {
@@ -160,41 +168,114 @@ impl Postgres {
         .await
     }
 
-    /// From a setting that waits for nobody: go through the impossible name until a commit is seen
-    /// waiting, so that no backend still returns commits under the old setting (D2).
-    async fn leave_unprotected(&self) -> Result<()> {
-        self.write_settings(None, IMPOSSIBLE)?;
-        self.reload().await?;
-        let mut canary = self.pool.acquire().await?;
+    /// Whether commits wait at all is decided by the server's checkpointer, which takes a setting up
+    /// when it gets to it; the senders' list proves nothing about that (D2, seen with one that stood
+    /// still). From one setting that names somebody to the next it stays decided.
+    async fn prove_that_commits_wait(&self) -> Result<()> {
+        if self.remember(|m| m.commits_wait) {
+            return Ok(());
+        }
+        // A client's commit that waits proves as much as one of Karst's own, and holds nobody up.
+        if !self.is_any_commit_waiting().await? {
+            self.see_a_commit_wait().await?;
+        }
+        self.remember(|m| m.commits_wait = true);
+        Ok(())
+    }
+
+    async fn is_any_commit_waiting(&self) -> Result<bool> {
+        let query = "select exists (select from pg_stat_activity where wait_event = 'SyncRep')";
+        self.value::<bool>(query).await
+    }
+
+    /// Has a commit of its own wait for a standby that does not exist.
+    async fn see_a_commit_wait(&self) -> Result<()> {
+        let written = self.remember(|m| m.written_sync.as_ref().map(|(sync, _)| sync.clone()));
+        if written.as_deref() != Some(IMPOSSIBLE) {
+            self.write_settings(None, IMPOSSIBLE)?;
+            self.reload().await?;
+        }
+        let mut canary = Canary::of(self.pool.acquire().await?);
         let pid: i32 = sqlx::query("select pg_backend_pid()")
-            .fetch_one(&mut *canary)
+            .fetch_one(&mut *canary.connection)
             .await?
             .try_get(0)?;
-        let commit = sqlx::query("update karst.pulse set count = count + 1 where node = $1")
-            .bind(self.host.site.me.as_str());
-        let waiting = until(
-            "a commit that waits",
-            Duration::from_secs(10),
-            || async move {
-                let query = "select wait_event = 'SyncRep' from pg_stat_activity where pid = $1";
-                let row = sqlx::query(query)
-                    .bind(pid)
-                    .fetch_optional(&self.pool)
-                    .await?;
-                Ok(row
-                    .is_some_and(|r| r.try_get::<Option<bool>, _>(0).ok().flatten() == Some(true)))
-            },
-        );
-        tokio::select! {
-            returned = commit.execute(&mut *canary) => {
-                returned?;
-                Err(Trouble::Wrong("a commit returned although nobody could confirm it".into()))
+        let commit = self.waiting_pulse_script();
+        let limit = tokio::time::sleep(CANARY_LIMIT);
+        tokio::pin!(limit);
+        let mut returned_alone = false;
+        let seen = loop {
+            let committing = canary.connection.execute(commit.as_str());
+            tokio::pin!(committing);
+            let over = tokio::select! {
+                // The setting of before may not have been taken up yet: another try.
+                returned = &mut committing => {
+                    returned?;
+                    returned_alone = true;
+                    tokio::time::sleep(POLL).await;
+                    continue;
+                }
+                seen = self.is_waiting(pid) => seen,
+                () = &mut limit => Err(unproven(returned_alone)),
+            };
+            sqlx::query("select pg_cancel_backend($1)")
+                .bind(pid)
+                .execute(&self.pool)
+                .await?;
+            committing.await?;
+            break over;
+        };
+        canary.is_idle = true;
+        seen
+    }
+
+    /// Returns once that server process waits for a standby.
+    async fn is_waiting(&self, pid: i32) -> Result<()> {
+        let query =
+            "select coalesce(wait_event = 'SyncRep', false) from pg_stat_activity where pid = $1";
+        loop {
+            let row = sqlx::query(query)
+                .bind(pid)
+                .fetch_optional(&self.pool)
+                .await?;
+            match row {
+                Some(row) if row.try_get::<bool, _>(0)? => return Ok(()),
+                _ => tokio::time::sleep(POLL).await,
             }
-            seen = waiting => {
-                sqlx::query("select pg_cancel_backend($1)").bind(pid).execute(&self.pool).await?;
-                canary.close_on_drop();
-                seen
-            }
+        }
+    }
+}
+
+fn unproven(returned_alone: bool) -> Trouble {
+    if returned_alone {
+        let what = "commits return although no standby confirms them: the server has not taken the setting up";
+        return Trouble::Wrong(what.into());
+    }
+    Trouble::Late {
+        what: "a commit that waits",
+        limit: CANARY_LIMIT,
+    }
+}
+
+/// A connection whose commit may wait for ever: it is closed unless that is over.
+struct Canary {
+    connection: PoolConnection<sqlx::Postgres>,
+    is_idle: bool,
+}
+
+impl Canary {
+    fn of(connection: PoolConnection<sqlx::Postgres>) -> Self {
+        Self {
+            connection,
+            is_idle: false,
+        }
+    }
+}
+
+impl Drop for Canary {
+    fn drop(&mut self) {
+        if !self.is_idle {
+            self.connection.close_on_drop();
         }
     }
 }

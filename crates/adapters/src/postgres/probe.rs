@@ -306,8 +306,17 @@ impl Postgres {
     /// One local write, of this node's own row. Several statements sent as one are one transaction
     /// (manual, section 55.2.2.1), and one round trip.
     fn pulse_script(&self) -> String {
+        self.pulse_of("local")
+    }
+
+    /// A write whose commit waits for whomever commits wait for.
+    pub(super) fn waiting_pulse_script(&self) -> String {
+        self.pulse_of("on")
+    }
+
+    fn pulse_of(&self, synchronous_commit: &str) -> String {
         format!(
-            "set local synchronous_commit = local;
+            "set local synchronous_commit = {synchronous_commit};
              insert into karst.pulse (node, count) values ({}, 1)
              on conflict (node) do update set at = now(), count = pulse.count + 1;",
             quoted(self.host.site.me.as_str())

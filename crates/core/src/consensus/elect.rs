@@ -191,6 +191,7 @@ impl Consensus {
             first: next,
             followers,
             beat_due: now,
+            paces: Vec::new(),
             hands_over: None,
         });
         self.leader = Some(self.me.clone());

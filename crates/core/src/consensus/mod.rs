@@ -205,6 +205,8 @@ struct Progress {
     matched_at: Time,
     /// The send time (leader's clock) of the newest message it answered; zero before the first.
     heard_at: Time,
+    /// Until when it votes for nobody else, by what the messages asked for that it answered (V4).
+    promises_until: Time,
     /// How much is committed, as it was told last.
     told: Index,
     store: Store,
@@ -221,6 +223,7 @@ impl Progress {
             matched: Index(0),
             matched_at: now,
             heard_at: Time::ZERO,
+            promises_until: Time::ZERO,
             told: Index(0),
             store: Store::Counts,
             installing: None,
@@ -241,6 +244,20 @@ impl Progress {
         } else {
             Time::ZERO
         }
+    }
+
+    fn promised_until(&self) -> Time {
+        if self.store == Store::Counts {
+            self.promises_until
+        } else {
+            Time::ZERO
+        }
+    }
+
+    /// It answered the message of that time, which asked for a promise of that length.
+    fn hear(&mut self, sent: Time, keep: Duration) {
+        self.heard_at = self.heard_at.max(sent);
+        self.promises_until = self.promises_until.max(sent + shortened(keep));
     }
 }
 
@@ -264,8 +281,28 @@ struct Leader {
     first: Index,
     followers: BTreeMap<NodeId, Progress>,
     beat_due: Time,
+    /// The timings of before, and when its messages began to ask for other promises: an answer
+    /// counts for as long as its own message asked for (G2).
+    paces: Vec<(Duration, Time)>,
     /// To whom it hands over, and until when that is tried (V5).
     hands_over: Option<(NodeId, Time)>,
+}
+
+impl Leader {
+    /// For how long the message of that time asked to be kept to; the least of it, where timings
+    /// changed at that moment.
+    fn asked_at(&self, sent: Time, now: Duration) -> Duration {
+        let mut from = Time::ZERO;
+        let mut least = Duration::MAX;
+        let present = (now, Time(u64::MAX));
+        for (keep, until) in self.paces.iter().copied().chain([present]) {
+            if (from..=until).contains(&sent) {
+                least = least.min(keep);
+            }
+            from = until;
+        }
+        least
+    }
 }
 
 /// The intervals that consensus uses.
@@ -472,9 +509,13 @@ impl Consensus {
     /// Other members, at another pace. Who votes stays as it is (V1).
     pub fn reshape(&mut self, members: BTreeSet<NodeId>, pace: Pace, now: Time) {
         let next = self.log.last().index.next();
-        (self.members, self.pace) = (members, pace);
+        let before = std::mem::replace(&mut self.pace, pace).election_timeout;
+        self.members = members;
         let others = self.others();
         if let Role::Leader(leader) = &mut self.role {
+            if before != pace.election_timeout {
+                leader.paces.push((before, now));
+            }
             leader.followers.retain(|node, _| others.contains(node));
             for member in others {
                 let progress = leader.followers.entry(member);
@@ -586,21 +627,31 @@ impl Consensus {
         }
     }
 
-    /// Until when no other leader can have been elected: a majority promised, counted from when the
-    /// acknowledged message was sent.
+    /// Until when no other leader can have been elected: a majority promised, each voter for as long
+    /// as the message asked for that it answered, counted from when that was sent (A1, G2).
     pub fn leadership_until(&self, now: Time) -> Option<Time> {
-        self.leadership_since(self.acknowledged_at(now)?, now)
-    }
-
-    fn leadership_since(&self, acknowledged: Time, now: Time) -> Option<Time> {
-        let hands_over = self.as_leader()?.hands_over.is_some();
-        if hands_over && self.planted != Some(Planted::HandOverWithLease) {
+        let leader = self.as_leader()?;
+        if leader.hands_over.is_some() && self.planted != Some(Planted::HandOverWithLease) {
             return None;
         }
         if self.planted == Some(Planted::NeverSilent) {
             return Some(now + self.pace.election_timeout);
         }
-        Some(acknowledged + shortened(self.pace.election_timeout))
+        if self.planted == Some(Planted::LongerThanAsked) {
+            return Some(self.acknowledged_at(now)? + shortened(self.pace.election_timeout));
+        }
+        self.promised_until(now)
+    }
+
+    fn promised_until(&self, now: Time) -> Option<Time> {
+        let leader = self.as_leader()?;
+        let own = now + shortened(self.pace.election_timeout);
+        let until = |n: &NodeId| {
+            let progress = leader.followers.get(n);
+            let promised = progress.map_or(Time::ZERO, Progress::promised_until);
+            if *n == self.me { own } else { promised }
+        };
+        self.voters.reached(until)
     }
 
     /// The newest of this leader's messages that a majority has answered was sent then: nobody else
@@ -627,9 +678,9 @@ impl Consensus {
         let fresh = leader.elected_at + self.pace.election_timeout;
         // One that hands over resumes before it gives up.
         let tries = leader.hands_over.as_ref().map(|(_, until)| *until);
-        let acknowledged = self.acknowledged_at(now)?;
-        let until = self.leadership_since(acknowledged, now);
-        let until = until.unwrap_or(acknowledged + self.pace.election_timeout);
+        let until = self
+            .leadership_until(now)
+            .or_else(|| self.promised_until(now))?;
         Some(until.max(fresh).max(tries.unwrap_or(fresh)))
     }
 

@@ -235,6 +235,7 @@ impl Consensus {
         let Role::Leader(leader) = &mut self.role else {
             return;
         };
+        let keep = leader.asked_at(sent, self.pace.election_timeout);
         let Some(progress) = leader.followers.get_mut(from) else {
             return;
         };
@@ -270,7 +271,7 @@ impl Consensus {
                 return;
             }
             Err(hint) => {
-                progress.heard_at = progress.heard_at.max(sent);
+                progress.hear(sent, keep);
                 if progress.store != Store::Counts {
                     // It promises nothing, and may have lost what it had once more.
                     progress.matched = progress.matched.min(hint);
@@ -285,7 +286,7 @@ impl Consensus {
                 }
             }
             Ok(index) => {
-                progress.heard_at = progress.heard_at.max(sent);
+                progress.hear(sent, keep);
                 progress.installing = progress.installing.filter(|(last, ..)| *last > index);
                 if index > progress.matched {
                     progress.matched = index;

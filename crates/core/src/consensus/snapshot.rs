@@ -88,6 +88,7 @@ impl Consensus {
         let Role::Leader(leader) = &mut self.role else {
             return;
         };
+        let keep = leader.asked_at(sent, self.pace.election_timeout);
         let Some(progress) = leader.followers.get_mut(from).filter(|_| term == self.term) else {
             return;
         };
@@ -97,7 +98,7 @@ impl Consensus {
                 progress.store = Store::IsNew;
             }
         }
-        progress.heard_at = progress.heard_at.max(sent);
+        progress.hear(sent, keep);
         if let Some((of, here, _)) = progress.installing
             && of == last
             && pieces != here

@@ -213,6 +213,7 @@ impl Node {
             why: "asked for".into(),
             asks: false,
             accept_loss,
+            intent: None,
         };
         Ok(Reply::Once(
             stuck.into_iter().chain([Command::begin(begin)]).collect(),

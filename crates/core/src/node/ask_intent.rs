@@ -10,6 +10,7 @@ use crate::intent::{Intended, Intent, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::outage::PROMOTE_ALLOWANCE;
 use crate::ownstep::{IfFails, OwnStep};
+use crate::planted::Planted;
 use crate::request::{IntentPlan, Plea};
 use crate::spec::{
     Alone, Change, Finding, Leads, Loss, Revision, Severity, Spec, WorkloadSpec, check, fixed,
@@ -71,11 +72,12 @@ impl Node {
                 nodes,
                 back,
                 bare,
+                cut_off,
                 until,
             } => {
                 nodes.iter().try_for_each(|node| self.known_node(node))?;
-                bare.iter()
-                    .try_for_each(|id| self.known_workload(id).map(|_| ()))?;
+                let mut named = bare.iter().chain(&cut_off);
+                named.try_for_each(|id| self.known_workload(id).map(|_| ()))?;
                 let scene = self.scene_of(lead);
                 let maintenance = Maintenance {
                     votes: votes_without(&scene, &nodes),
@@ -83,6 +85,7 @@ impl Node {
                     nodes,
                     back,
                     bare,
+                    cut_off,
                 };
                 (Want::Maintenance(maintenance), until)
             }
@@ -218,16 +221,21 @@ impl Node {
         }
         for (id, spec) in &revision.spec.workloads {
             let w = self.state.workload(id);
+            let now = self.spec.workloads.get(id);
+            let shrinks =
+                now.is_some_and(|now| now.replicas.keys().any(|n| !spec.replicas.contains_key(n)));
+            if shrinks && w.opened.is_some() && !w.is_open() {
+                unmet.push(format!(
+                    "{id} has no primary just now: who has every write is not settled; wait until it has one"
+                ));
+            }
             let Some(holder) = w.holder().filter(|_| w.opened.is_some()) else {
                 continue;
             };
-            let confirmed = w.sync.sure.iter();
+            let confirmed = w.confirming();
             let confirmed = confirmed.filter(|n| spec.replicas.contains_key(*n)).count();
             let stays = spec.replicas.contains_key(holder);
-            let now = self.spec.workloads.get(id);
             let goes_on = spec.alone == Alone::Continue || spec.loss != Loss::None;
-            let shrinks =
-                now.is_some_and(|now| now.replicas.keys().any(|n| !spec.replicas.contains_key(n)));
             let needed = usize::from(!stays) + usize::from(!goes_on);
             if shrinks && confirmed < needed {
                 unmet.push(format!(
@@ -304,6 +312,7 @@ impl Node {
                 }
             }
         }
+        all.extend(words_changed(scene.spec, &revision.spec));
         all.extend(names_changed(scene.spec, &revision.spec));
         all.extend(steps_changed(change, scene.spec, &revision.spec));
         for id in &change.settings {
@@ -351,25 +360,38 @@ impl Node {
             let both = other.nodes.intersection(&maintenance.nodes);
             unmet.extend(both.map(|node| format!("{node} is in maintenance already, by {id}")));
         }
-        let outside = scene.spec.nodes.keys();
-        let outside = outside.filter(|n| !maintenance.nodes.contains(*n));
-        let votes = scene.wanted_votes();
-        let heard = outside.filter(|n| scene.is_up(n) && votes.weight(n) > 0);
-        if heard.count() == 0 {
-            unmet.push(
-                "nobody outside could decide anything meanwhile: no voter is heard there".into(),
-            );
+        let now = scene.wanted_votes();
+        let votes = maintenance.votes.as_ref().unwrap_or(&now);
+        if let Some(why) = scene.lacks_majority_without(&maintenance.nodes, votes) {
+            unmet.push(format!(
+                "without what rests then, {why}: bring back who is not heard, or end another maintenance first"
+            ));
+        }
+        for (id, spec) in &scene.spec.workloads {
+            let lost = scene.ways_in_lost(id, spec, &maintenance.nodes);
+            if let Some(lost) = lost.filter(|_| !maintenance.cut_off.contains(id)) {
+                unmet.push(format!("{lost}; go on without it with --cut-off {id}"));
+            }
         }
         for (id, spec) in &scene.spec.workloads {
             let inside = |n: &&NodeId| maintenance.nodes.contains(*n);
             let w = scene.state.workload(id);
             let touched = spec.replicas.keys().any(|n| inside(&n));
             let holder_stays = w.holder().is_some_and(|h| !inside(&h));
-            let confirmed = w.sync.sure.iter().filter(|n| !inside(n)).count();
+            let confirmed = w.confirming().filter(|n| !inside(n)).count();
             // After a move away the new primary needs a standby outside as well.
             let needed = if holder_stays { 1 } else { 2 };
             let bare = maintenance.bare.contains(id) && spec.alone == Alone::Continue;
-            if !touched || spec.loss != Loss::None || confirmed >= needed || bare {
+            if !touched || spec.loss != Loss::None || bare {
+                continue;
+            }
+            if w.opened.is_some() && !w.is_open() {
+                unmet.push(format!(
+                    "{id} has no primary just now: who has every write is not settled; wait until it has one"
+                ));
+                continue;
+            }
+            if confirmed >= needed {
                 continue;
             }
             let remedy = match spec.alone {
@@ -413,6 +435,12 @@ impl Node {
                     "revision {} is in force: go back with `karst spec revert {}`",
                     revision.number,
                     revision.number - 1
+                ));
+            }
+            Want::GoingBack(back) if self.state.is_past_return(intent, &back.workload) => {
+                return Err(format!(
+                    "{} is on its way to {} already, and what was written since {} is given up: it cannot be ended any more",
+                    back.workload, back.node, back.name
                 ));
             }
             Want::Maintenance(_)
@@ -506,10 +534,13 @@ fn standbys(count: usize) -> String {
     }
 }
 
-/// Who votes while these nodes rest, where what is left would be no majority.
+/// Who votes while these nodes rest and those that rest already, where what is left would be no
+/// majority (G5).
 fn votes_without(scene: &Scene, nodes: &BTreeSet<NodeId>) -> Option<Votes> {
     let all = scene.spec.votes();
-    let outside = all.iter().filter(|(n, _)| !nodes.contains(*n));
+    let alone = scene.breaks(Planted::RestsAlone);
+    let rests = |n: &NodeId| nodes.contains(n) || (scene.leaving.node(n) && !alone);
+    let outside = all.iter().filter(|(n, _)| !rests(n));
     let outside = Votes::new(outside.map(|(n, w)| (n.clone(), w)));
     let enough = 2 * outside.total() > all.total();
     (!enough && outside.total() > 0).then_some(outside)
@@ -532,6 +563,7 @@ fn of_maintenance(scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
         ));
     }
     for (id, spec) in &scene.spec.workloads {
+        all.extend(scene.ways_in_lost(id, spec, &maintenance.nodes));
         let inside = spec
             .replicas
             .keys()
@@ -560,6 +592,26 @@ fn of_maintenance(scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
         }
     }
     all
+}
+
+/// From when another `loss` or `alone` holds: for the cluster from its entry, for writes from when the
+/// primary has taken it. One that is cut off takes nothing until its lease is over.
+fn words_changed(was: &Spec, is: &Spec) -> Vec<String> {
+    let most = was.timings.lease_is_over_after().as_millis();
+    let both = is.workloads.iter();
+    let both = both.filter_map(|(id, is)| Some((id, was.workloads.get(id)?, is)));
+    let text = |(id, was, is): (&WorkloadId, &WorkloadSpec, &WorkloadSpec)| {
+        let loss = (was.loss != is.loss).then_some("loss");
+        let alone = (was.alone != is.alone).then_some("alone");
+        let keys: Vec<&str> = loss.into_iter().chain(alone).collect();
+        (!keys.is_empty()).then(|| {
+            format!(
+                "the new {} of {id} holds for writes once its primary has taken it; a primary that is cut off acknowledges by the old one for {most} ms at most",
+                keys.join(" and ")
+            )
+        })
+    };
+    both.filter_map(text).collect()
 }
 
 /// Names that begin to lead somewhere, and those that nobody keeps any more.

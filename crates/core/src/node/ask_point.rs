@@ -185,7 +185,7 @@ pub(super) fn obstacles(scene: &Scene, point: &SafetyPoint) -> Vec<String> {
         unmet.push(format!("{id} has no primary, or is being moved"));
     }
     unmet.extend(obstacle_to_holding(scene, id, node));
-    let others = w.sync.sure.iter().any(|n| n != node);
+    let others = w.confirming().any(|n| n != node);
     if spec.loss == Loss::None && !others && !(*bare && spec.alone == Alone::Continue) {
         let remedy = match spec.alone {
             Alone::Continue => "go on without that with --bare",

@@ -17,6 +17,7 @@ use crate::spec::Clock;
 use crate::state::Tenure;
 use crate::steward::Heard;
 use crate::time::Time;
+use std::collections::BTreeMap;
 
 impl Node {
     /// What this node said in its last check-in, when it was sent, and its number.
@@ -377,14 +378,15 @@ impl Node {
         let term = self.term();
         let leads = self.consensus.is_established()
             && self.consensus.leadership_until(self.now) > Some(self.now);
-        let readers = if leads {
-            self.readers_for(from)
+        let (readers, round) = if leads {
+            (self.readers_for(from), self.ways_round_for(from))
         } else {
-            ServedBy::new()
+            (ServedBy::new(), BTreeMap::new())
         };
         if *from == self.me {
             self.on_grant(sent, &leases);
             self.on_readers(sent, readers);
+            self.on_ways_round(sent, round);
         } else {
             self.send(
                 from.clone(),
@@ -394,6 +396,7 @@ impl Node {
                     term,
                     leases,
                     readers,
+                    round,
                     news,
                 },
             );

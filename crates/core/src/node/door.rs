@@ -130,8 +130,13 @@ impl Node {
                 term,
                 leases,
                 readers,
+                round,
                 ..
             } => {
+                ensure(
+                    round.len() <= MOST_READERS,
+                    "more ways round than there are",
+                )?;
                 let fits = |by: &BTreeSet<NodeId>| by.len() <= MOST_READERS;
                 ensure(readers.values().all(fits), "more readers than there are")?;
                 self.look_at_grant(from, (*number, *sent), *term, leases)

@@ -38,6 +38,8 @@ pub(super) struct Lead {
     pub findings_due: Time,
     /// Since when it has had the spec in force.
     pub shaped_at: Time,
+    /// What others rest on was to change, and let other commands go first.
+    pub ground_waits: bool,
 }
 
 /// A check-in that is to be answered once a majority has answered something later.

@@ -349,12 +349,7 @@ impl Node {
                 self.on_armed(&claim, deadline, unguarded);
             }
             Input::AddressSeen { workload, seen } => self.on_address_seen(&workload, seen),
-            Input::GateSeen { workload, report } => {
-                if let Some(gate) = self.here.gates.get_mut(&workload) {
-                    self.timers.stirred |= gate.report.without_counts() != report.without_counts();
-                    gate.report = report;
-                }
-            }
+            Input::GateSeen { workload, report } => self.on_gate_seen(&workload, report),
             Input::ReadersSeen { workload, report } => self.on_readers_seen(&workload, report),
             Input::Named {
                 workload,
@@ -525,11 +520,13 @@ impl Node {
                 term,
                 leases,
                 readers,
+                round,
                 ..
             } => {
                 self.checkins.on_answer(number, sent, term);
                 self.on_grant(sent, &leases);
                 self.on_readers(sent, readers);
+                self.on_ways_round(sent, round);
             }
             Message::Connections {
                 workload,

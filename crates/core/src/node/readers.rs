@@ -90,7 +90,7 @@ impl Node {
         let replicas = &self.spec.workloads.get(id)?.replicas;
         let by = served.by.iter();
         Some(
-            by.filter_map(|n| Some((n.clone(), replicas.get(n)?.address)))
+            by.filter_map(|n| Some((n.clone(), self.target(n, replicas.get(n)?.address))))
                 .collect(),
         )
     }

@@ -198,8 +198,28 @@ impl Account<'_> {
             Some(at) if self.scene.spec.workloads[id].address.is_some() => {
                 format!("{holder} is primary; clients of its address wait: it goes to {at}")
             }
+            None if takes_writes && w.place.holder.is_none() => self.without_address(id, holder),
             _ => format!("waiting for {holder} to take writes"),
         }
+    }
+
+    /// The primary takes writes, and clients of its address reach nothing.
+    fn without_address(&self, id: &WorkloadId, holder: &NodeId) -> String {
+        let spec = &self.scene.spec.workloads[id];
+        let Some(address) = &spec.address else {
+            return format!("{holder} is primary; clients wait for its gates");
+        };
+        let why = self.scene.places(id, spec);
+        let why = why.map(|(node, why)| format!("{node}: {why}"));
+        let why: Vec<String> = why.collect();
+        let text = format!(
+            "{holder} is primary; clients of its address {} wait",
+            address.listed()
+        );
+        if why.is_empty() {
+            return text;
+        }
+        format!("{text}: no node may have it ({})", why.join("; "))
     }
 
     /// The primary's host is not heard, and its lease may still be valid.
@@ -344,6 +364,8 @@ pub(super) struct Whole<'a> {
     pub removed: Option<Index>,
     /// This node is the coordinator, and so knows.
     pub leads: bool,
+    /// Nodes of which one does not hear the other, and whether neither does.
+    pub cut: &'a [(NodeId, NodeId, bool)],
 }
 
 /// The worst that there is, and how much more.
@@ -356,6 +378,7 @@ pub(super) fn headline(whole: &Whole) -> (Condition, String) {
         me,
         removed,
         leads,
+        cut,
     } = whole;
     if let Some(since) = removed {
         let text = format!(
@@ -408,6 +431,14 @@ pub(super) fn headline(whole: &Whole) -> (Condition, String) {
         return degraded(format!(
             "No vote of {mute} counts: a node store is new there; run `karst why`. All workloads serve."
         ));
+    }
+    if let Some((one, other, both)) = cut.first() {
+        let what = if *both {
+            format!("{one} and {other} do not hear each other")
+        } else {
+            format!("{one} does not hear {other}")
+        };
+        return degraded(format!("{what}; all workloads serve."));
     }
     if !fenced.is_empty() {
         return degraded(format!(

@@ -312,6 +312,12 @@ impl Node {
         }
         (lead.notes, lead.outlooks) = (all_notes, outlooks);
         self.journal.stamps = all_stamps;
+        let decided = commands.len();
+        let commands = steward::batch(commands, &mut lead.ground_waits, self.planted);
+        if commands.len() < decided {
+            // What was left out is decided on anew.
+            lead.agenda.add_all();
+        }
         self.lead = Some(lead);
         if let Some(to) = hand_over.filter(|_| commands.is_empty()) {
             let chance = self.chance.random();

@@ -40,6 +40,8 @@ struct Running {
     intent: Option<OperationId>,
     /// Who was primary, or to be.
     primary: Option<NodeId>,
+    /// The longest pause before another try of what writes wait for (G6).
+    soon: Duration,
 }
 
 /// The replica's keeper.
@@ -82,6 +84,10 @@ pub struct Agent {
     /// When the present epoch was first seen serving.
     serving_since: Option<(Epoch, Time)>,
     failed: Option<String>,
+    /// Why the last try failed.
+    failed_because: Option<String>,
+    /// The setting of the sync set that could not be made last.
+    sync_failed: Option<(Epoch, u64)>,
     failures: u32,
     retry_at: Time,
     /// When it last decided what to do.
@@ -119,6 +125,8 @@ impl Agent {
             stuck: None,
             serving_since: None,
             failed: None,
+            failed_because: None,
+            sync_failed: None,
             failures: 0,
             retry_at: Time::ZERO,
             stepped_at: Time::ZERO,
@@ -232,14 +240,24 @@ impl Agent {
             _ => {}
         }
         let pause = Duration::from_millis(250) * 2u32.pow(self.failures.min(7));
+        self.sync_failed = None;
         self.retry_at = now + pause;
+        // Writes wait for it: the trouble may be over in a moment (G6).
+        if let Action::SetSync(setting) = &running.action {
+            self.sync_failed = Some((setting.epoch, setting.number));
+            self.retry_at = now + pause.min(running.soon);
+        }
+        let again = self.failed_because.replace(why.clone()).as_ref() == Some(&why);
         let failed = OfReplica::ActionFailed {
             action: running.action,
             took,
             why,
         };
         self.failed = Some(failed.to_string());
-        self.note(failed);
+        // What goes on failing in the same way is said less and less often.
+        if !again || self.failures.is_power_of_two() {
+            self.note(failed);
+        }
     }
 
     fn on_success(&mut self, running: Running, done: Done) {
@@ -309,6 +327,10 @@ impl Agent {
             limit,
             intent: scene.workload.held_back.as_ref().map(|held| held.intent),
             primary: scene.workload.grantable().cloned(),
+            soon: match scene.planted {
+                Some(Planted::SettingWaits) => Duration::MAX,
+                _ => scene.timings.heartbeat * 2,
+            },
         });
         self.next_id += 1;
     }
@@ -576,10 +598,18 @@ impl Agent {
             self.told_open = Some(w.epoch);
             self.orders.push(Order::Opened { epoch: w.epoch });
         }
-        if !self.is_free(now) {
+        let behind = self.sync_held != Some(asked);
+        let waits = scene.planted == Some(Planted::SettingWaits);
+        if behind && !waits && self.delays_setting() {
+            // The move is prepared anew, once writes wait for nobody who is gone (G6).
+            self.cancel();
+            self.prepared = None;
+        }
+        let another = !waits && self.sync_failed != Some(asked) && self.running.is_none();
+        if !self.is_free(now) && !(behind && another) {
             return;
         }
-        if self.sync_held != Some(asked) {
+        if behind {
             let mut standbys = w.sync.asked.clone();
             if scene.planted == Some(Planted::WaitForOne) {
                 standbys.truncate(1);
@@ -605,6 +635,12 @@ impl Agent {
             self.prepared = Some(id);
             self.start(Action::Checkpoint, scene);
         }
+    }
+
+    /// What runs here may take minutes, and can be begun again.
+    fn delays_setting(&self) -> bool {
+        let long = |r: &Running| matches!(r.action, Action::Checkpoint | Action::Mark { .. });
+        self.running.as_ref().is_some_and(long)
     }
 
     fn has_marked(&self, held: &HeldBack, epoch: Epoch) -> bool {

@@ -49,10 +49,13 @@ pub enum FindingKind {
     ReadersWait,
     NameFails,
     SafetyPointKept,
+    LinkCut,
+    GateCutOff,
+    RestNotSafe,
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 29] = [
+    pub const ALL: [FindingKind; 32] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -82,6 +85,9 @@ impl FindingKind {
         FindingKind::ReadersWait,
         FindingKind::NameFails,
         FindingKind::SafetyPointKept,
+        FindingKind::LinkCut,
+        FindingKind::GateCutOff,
+        FindingKind::RestNotSafe,
     ];
 }
 
@@ -132,6 +138,9 @@ impl FindingKind {
             FindingKind::ReadersWait => "readers-wait",
             FindingKind::NameFails => "name-fails",
             FindingKind::SafetyPointKept => "safety-point-kept",
+            FindingKind::LinkCut => "link-cut",
+            FindingKind::GateCutOff => "gate-cut-off",
+            FindingKind::RestNotSafe => "rest-not-safe",
         }
     }
 }

@@ -182,6 +182,14 @@ pub struct AddressSpec {
     pub follows: Follows,
 }
 
+impl AddressSpec {
+    /// As people read it.
+    pub fn listed(&self) -> String {
+        let ips: Vec<String> = self.on.iter().map(|subnet| subnet.ip.to_string()).collect();
+        ips.join(", ")
+    }
+}
+
 /// A name in DNS whose addresses are those of where writes are taken, kept by updates that are
 /// signed (RFC 2136, RFC 8945).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -15,7 +15,8 @@ pub use workload::{Opened, Place, SyncSet, Tenure, WorkloadState};
 
 use crate::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use crate::ids::{Epoch, Index, NodeId, OperationId, WorkloadId};
-use crate::operation::{Kind, Mode};
+use crate::intent::Want;
+use crate::operation::{Kind, Mode, Outcome};
 use crate::spec::{Change, Spec};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -83,7 +84,7 @@ impl ClusterState {
                 self.nodes.entry(id.clone()).or_default().apply(index, act)
             }
             Command::Workload(id, act) => {
-                if !self.charter.names(|spec| is_of_spec(spec, id, act)) {
+                if !self.charter.names(|spec| is_of_spec(spec, id, act)) || self.is_stale(act) {
                     return false;
                 }
                 let workload = self.workloads.entry(id.clone()).or_default();
@@ -98,6 +99,45 @@ impl ClusterState {
             NodeAct::Key { key } => self.charter.gone.keys.contains_key(key),
             _ => false,
         }
+    }
+
+    /// It is a step of an intent that is over (G1, G4).
+    fn is_stale(&self, act: &WorkloadAct) -> bool {
+        let WorkloadAct::Begin(operation) = act else {
+            return false;
+        };
+        let wanted = |intent| self.charter.intents.contains_key(intent);
+        !operation.intent.as_ref().is_none_or(wanted)
+    }
+
+    /// What an intent has done cannot be said to be undone (G9): a revision that is in force, and a
+    /// workload on its way back to a point, whose former primary has lost its epoch already.
+    fn is_too_late_to_undo(&self, intent: OperationId) -> bool {
+        let Some(intended) = self.charter.intents.get(&intent) else {
+            return false;
+        };
+        match &intended.what.want {
+            Want::Revision(_) => intended.turned.is_some(),
+            Want::GoingBack(back) => self.is_past_return(intent, &back.workload),
+            Want::Maintenance(_) | Want::Restart(_) | Want::SafetyPoint(_) | Want::Enrolment(_) => {
+                false
+            }
+        }
+    }
+
+    /// The move that an intent has begun has revoked the former primary's epoch.
+    pub(crate) fn is_past_return(&self, intent: OperationId, workload: &WorkloadId) -> bool {
+        let running = self.running(workload);
+        let moves = running.filter(|(_, o)| o.what.intent == Some(intent));
+        moves.is_some_and(|(_, o)| o.target.is_some() || !self.workload(workload).is_open())
+    }
+
+    fn close(&mut self, intent: OperationId, outcome: &Outcome) -> bool {
+        let undoes = matches!(outcome, Outcome::Undone(_));
+        if undoes && self.is_too_late_to_undo(intent) {
+            return false;
+        }
+        self.charter.close(intent, outcome)
     }
 
     /// From here on the newcomer's key alone speaks for the node (M1).
@@ -129,7 +169,7 @@ impl ClusterState {
             ClusterAct::Join { invitation, key } => self.join(index, *invitation, key),
             ClusterAct::Intend(intent) => self.charter.intend(index, intent),
             ClusterAct::End { intent, by } => self.charter.end(*intent, by),
-            ClusterAct::Close { intent, outcome } => self.charter.close(*intent, outcome),
+            ClusterAct::Close { intent, outcome } => self.close(*intent, outcome),
             ClusterAct::Adopt { intent } => self.adopt(index, *intent),
             ClusterAct::Voters(voters) => {
                 (self.charter.voters, self.charter.voters_at) = (Some(voters.clone()), index);
@@ -163,6 +203,9 @@ impl ClusterState {
         }
         for (id, spec) in &new.spec.workloads {
             if let Some(workload) = self.workloads.get_mut(id) {
+                if change.workloads_in.contains(id) {
+                    workload.begin_anew();
+                }
                 workload.take_loss(spec);
                 let is_new = |node: &&NodeId| {
                     change.workloads_in.contains(id)

@@ -157,6 +157,21 @@ impl WorkloadState {
         }
     }
 
+    /// A workload of the same name as one that was removed. It goes on from the epochs of that one
+    /// (S4), and from the names of histories that may still lie on disks (D5). Nothing else of the
+    /// former is true of it (G8).
+    pub(super) fn begin_anew(&mut self) {
+        *self = Self {
+            epoch: self.epoch,
+            place: Place {
+                number: self.place.number,
+                ..Place::default()
+            },
+            histories: std::mem::take(&mut self.histories),
+            ..Self::default()
+        };
+    }
+
     /// Whether the server of a standby there is to be restarted.
     pub fn restarts(&self, node: &NodeId) -> bool {
         self.restarting.as_ref().is_some_and(|r| r.node == *node)
@@ -180,6 +195,13 @@ impl WorkloadState {
             | Tenure::Revoking { holder } => Some(holder),
             Tenure::Vacant | Tenure::Ended { .. } => None,
         }
+    }
+
+    /// Standbys that have every acknowledged write. While a new primary is on its way the set is that
+    /// of the former one, and the new one may be in it: nobody is a standby of itself (G7).
+    pub fn confirming(&self) -> impl Iterator<Item = &NodeId> {
+        let holder = self.holder();
+        self.sync.sure.iter().filter(move |n| Some(*n) != holder)
     }
 
     /// The holder of the last opened epoch; `me` where none was.
@@ -395,11 +417,12 @@ impl WorkloadState {
             .take_if(|held| standing.contains_key(&held.node));
     }
 
-    /// A setting counts if it is newer, or confirms more of the same one (D2); not one that waits for
-    /// a standby that is held back (P1).
+    /// A setting counts if it is newer, or confirms more of the same one: a number is one setting (D2).
+    /// One that waits for a standby that is held back does not count (P1).
     fn resync(&mut self, next: SyncSet) -> bool {
         let old = &self.sync;
-        let confirms = next.number == old.number && next.sure.len() > old.sure.len();
+        let same = next.asked == old.asked && next.unprotected == old.unprotected;
+        let confirms = next.number == old.number && same && next.sure.len() > old.sure.len();
         let newer = next.number > old.number || confirms;
         let held_back = next.asked.iter().any(|n| self.held_back(n).is_some());
         let changes = self.epoch == next.epoch && old.epoch == next.epoch && newer && !held_back;

@@ -5,21 +5,45 @@
 //! Mode does not matter here: an address that follows a healthy gate puts no write at risk.
 //! Nobody's power is cut for it either: its lease ends soon enough, and the host may be a voter.
 
-use super::scene::Desk;
+use super::scene::{Desk, Notes, Scene};
 use crate::authority::Claim;
 use crate::command::{Command, Ended, WorkloadAct};
-use crate::ids::NodeId;
+use crate::ids::{NodeId, WorkloadId};
 use crate::planted::Planted;
-use crate::spec::Follows;
-
+use crate::spec::{Follows, WorkloadSpec};
 use crate::state::Tenure;
+use std::collections::BTreeSet;
+
+impl Scene<'_> {
+    /// Each node that may not have a workload's address now although the spec lets it, and why.
+    pub(crate) fn places<'s>(
+        &'s self,
+        id: &'s WorkloadId,
+        spec: &'s WorkloadSpec,
+    ) -> impl Iterator<Item = (&'s NodeId, String)> {
+        let w = self.state.workload(id);
+        let follows = spec.address.as_ref().map_or(Follows::Gate, |a| a.follows);
+        let nodes: BTreeSet<&NodeId> = spec.replicas.keys().chain(spec.gates.keys()).collect();
+        let may = nodes.into_iter().filter(|n| spec.may_hold_address(n));
+        may.filter_map(move |node| {
+            let desk = Desk {
+                scene: self,
+                id,
+                spec,
+                w,
+            };
+            Some((node, desk.obstacle_to_address(node, follows)?))
+        })
+    }
+}
 
 impl Desk<'_> {
     /// What to commit about the address now.
-    pub(super) fn address(&self) -> Vec<Command> {
+    pub(super) fn address(&self, notes: &mut Notes) -> Vec<Command> {
         let Some(spec) = &self.spec.address else {
             return Vec::new();
         };
+        self.note_cut_off(notes);
         let place = &self.w.place;
         let Some(holder) = &place.holder else {
             return self.settle_address(spec.follows).into_iter().collect();
@@ -38,7 +62,12 @@ impl Desk<'_> {
                 .into_iter()
                 .collect();
         }
-        let Some(why) = self.address_lost(holder, spec.follows) else {
+        let cut_off = || {
+            let off = spec.follows == Follows::Gate && self.is_cut_off(holder, notes);
+            off.then(|| format!("{holder}: its gate does not reach the primary"))
+        };
+        let lost = self.address_lost(holder, spec.follows);
+        let Some(why) = lost.or_else(cut_off) else {
             return Vec::new();
         };
         // With nobody else to go to it stays where it is: its holder may come back. A fenced one
@@ -46,13 +75,43 @@ impl Desk<'_> {
         let must = self.scene.state.fenced(holder).is_some()
             || self.scene.leaving.address(self.id)
             || self.scene.leaving.holder(self.id, holder).is_some();
-        if !must && self.next_place(spec.follows, Some(holder)).is_none() {
+        let next = self.next_place(spec.follows, Some(holder));
+        // Of two gates that are cut off neither is better.
+        let better =
+            next.is_some_and(|next| !self.is_unreachable(&next) || !self.is_unreachable(holder));
+        if !must && !better {
             return Vec::new();
         }
         vec![self.about(WorkloadAct::Withdraw {
             number: place.number,
             why,
         })]
+    }
+
+    fn is_unreachable(&self, node: &NodeId) -> bool {
+        let heard = self.scene.reports.get(node);
+        let gate = heard.and_then(|h| h.report.parts.gates.get(self.id));
+        gate.is_some_and(|gate| gate.unreachable)
+    }
+
+    fn note_cut_off(&self, notes: &mut Notes) {
+        notes.cut_off.retain(|node, _| self.is_unreachable(node));
+        for node in self.spec.gates.keys().filter(|n| self.is_unreachable(n)) {
+            notes.cut_off.entry(node.clone()).or_insert(self.scene.now);
+        }
+    }
+
+    /// A gate does not reach the primary, which is heard all the same: a primary that is lost moves
+    /// elsewhere, and nothing is gained before.
+    fn is_cut_off(&self, node: &NodeId, notes: &Notes) -> bool {
+        let since = notes.cut_off.get(node);
+        let primary = self.w.holder().filter(|n| self.scene.is_up(n));
+        let heard = primary.and_then(|n| self.scene.reports.get(n));
+        let own = primary == Some(self.scene.me);
+        let later = since
+            .zip(heard)
+            .is_some_and(|(since, heard)| heard.at > *since);
+        later || (own && since.is_some())
     }
 
     fn settle_address(&self, follows: Follows) -> Option<Command> {
@@ -79,7 +138,7 @@ impl Desk<'_> {
                 .gates
                 .keys()
                 .filter(fits)
-                .min_by_key(|n| (!self.forwards(n), (*n).clone()))
+                .min_by_key(|n| (self.is_unreachable(n), !self.forwards(n), (*n).clone()))
                 .cloned(),
             Follows::Primary => self.spec.replicas.keys().find(fits).cloned(),
         }
@@ -117,9 +176,10 @@ impl Desk<'_> {
             .get(self.id)
             .and_then(|a| a.trouble.clone());
         trouble.or(match follows {
-            Follows::Gate if !heard.report.parts.gates.get(self.id).is_some_and(|g| g.listening) => {
-                Some("its gate does not listen".into())
-            }
+            Follows::Gate => match heard.report.parts.gates.get(self.id) {
+                Some(gate) if gate.listening => None,
+                _ => Some("its gate does not listen".into()),
+            },
             Follows::Primary if !matches!(&self.w.tenure, Tenure::Open { holder, .. } if holder == node) => {
                 Some("it is not the primary".into())
             }

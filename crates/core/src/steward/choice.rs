@@ -30,7 +30,8 @@ impl Desk<'_> {
         if self.w.opened.is_none() {
             return if rested { self.form() } else { Vec::new() };
         }
-        if ended_for < NEEDED_FOR && self.waits_for_another() {
+        // A former coordinator may have waited already: each new one would wait anew.
+        if !notes.tenure_found && ended_for < NEEDED_FOR && self.waits_for_another() {
             return Vec::new();
         }
         let list = candidates::list(self.scene, self.id, self.spec);

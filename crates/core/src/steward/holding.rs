@@ -11,6 +11,7 @@ use crate::command::{ClusterAct, Command, WorkloadAct};
 use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Want};
 use crate::operation::{Cause, Kind, Operation, Outcome};
+use crate::planted::Planted;
 use crate::replica::{Observation, Role};
 use crate::safetypoint::{GoingBack, HeldBack, Mark, SafetyPoint, Stage};
 use crate::spec::Loss;
@@ -169,26 +170,17 @@ pub(super) fn steps_back(scene: &Scene, intended: &Intended, back: &GoingBack) -
         node,
     } = back;
     let w = scene.state.workload(id);
-    let held = w.held_back(node).filter(|held| held.intent == *point);
+    let kept = w.held_back(node).is_some_and(|held| held.intent == *point);
     let there = w.is_open() && w.holder() == Some(node) && w.operation.is_none();
-    let stands = held
-        .and_then(HeldBack::mark)
-        .is_some_and(|mark| stands(scene, id, node, mark));
     let (waits, next) = match w.operation {
         Some(operation) => (Some(format!("{operation} runs")), None),
-        None if held.is_none() => (Some(format!("{name} is not kept any more")), None),
-        None if !stands => (Some(waits_to_stand(scene, id, node)), None),
-        None => match obstacle_to_taking_over(scene, id, node) {
-            Some(why) => (Some(format!("{node}: {why}")), None),
+        None => match obstacle_to_beginning(scene, back) {
+            Some(why) => (Some(why), None),
             None => (None, Some(move_back(scene, intended, back))),
         },
     };
     let text = format!("{node} takes {id} over as it is at {name}");
-    let mut todos = vec![
-        Todo::new(text, there && held.is_none())
-            .waiting(waits)
-            .by(next),
-    ];
+    let mut todos = vec![Todo::new(text, there && !kept).waiting(waits).by(next)];
     let spec = scene.spec.workloads.get(id);
     for other in spec.iter().flat_map(|spec| spec.replicas.keys()) {
         if other == node {
@@ -230,6 +222,7 @@ fn move_back(scene: &Scene, intended: &Intended, back: &GoingBack) -> Command {
         why: intended.what.want.title(),
         asks: false,
         accept_loss: u64::MAX,
+        intent: None,
     })
 }
 
@@ -281,21 +274,54 @@ fn obstacle_to_going_back(scene: &Scene, intent: OperationId, back: &GoingBack) 
         node,
     } = back;
     let w = scene.state.workload(id);
+    let mut moves = scene.state.operations.iter().rev();
+    let moved = moves.find(|(_, o)| o.what.intent == Some(intent));
+    if moved.is_some_and(|(_, o)| o.outcome.is_none()) {
+        return None;
+    }
     let kept = w.held_back(node).is_some_and(|held| held.intent == *point);
     let elsewhere = w.holder() != Some(node) && w.operation.is_none();
     if (elsewhere && !kept) || !has_replica(scene, id, node) {
         return Some(format!("{name} is not kept any more"));
     }
+    if !elsewhere {
+        return match moved {
+            None if w.operation.is_some() => {
+                Some("it could not begin at once: another move was under way".into())
+            }
+            _ => None,
+        };
+    }
     // Each move cuts clients off: one that came to nothing is not tried again and again.
-    let mut moves = scene.state.operations.iter().rev();
-    let tried = moves.find(|(operation, o)| {
-        *operation > intent
-            && o.what.workload == *id
-            && o.what.to.as_ref() == Some(node)
-            && o.outcome.is_some()
-    });
-    let (tried, _) = tried.filter(|_| elsewhere)?;
-    Some(format!("{tried} did not make {node} the primary"))
+    if let Some((tried, _)) = moved {
+        return Some(format!("{tried} did not make {node} the primary"));
+    }
+    // A person gave up what had been written by then, and not what is written later (G4).
+    let why = obstacle_to_beginning(scene, back)?;
+    let later = scene.breaks(Planted::ConsentForEver);
+    (!later).then(|| format!("it could not begin at once: {why}"))
+}
+
+/// Why the move cannot begin now, if so.
+fn obstacle_to_beginning(scene: &Scene, back: &GoingBack) -> Option<String> {
+    let GoingBack {
+        workload: id,
+        point,
+        name,
+        node,
+    } = back;
+    let w = scene.state.workload(id);
+    let Some(held) = w.held_back(node).filter(|held| held.intent == *point) else {
+        return Some(format!("{name} is not kept any more"));
+    };
+    let there = held
+        .mark()
+        .is_some_and(|mark| stands(scene, id, node, mark));
+    if !there {
+        return Some(waits_to_stand(scene, id, node));
+    }
+    let why = obstacle_to_taking_over(scene, id, node)?;
+    Some(format!("{node}: {why}"))
 }
 
 fn has_replica(scene: &Scene, id: &WorkloadId, node: &NodeId) -> bool {

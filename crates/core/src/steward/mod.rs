@@ -14,6 +14,7 @@
 //!    go on, and who failed to open one may try again, each after everybody who did not (F6).
 
 mod addresses;
+mod batch;
 pub mod candidates;
 mod choice;
 pub(crate) mod enrolling;
@@ -31,6 +32,7 @@ mod sync;
 mod verdict;
 pub mod voting;
 
+pub use batch::batch;
 pub use leaving::Leaving;
 pub(crate) use scene::Desk;
 pub use scene::{Heard, Notes, Scene, Stamps};
@@ -65,6 +67,7 @@ pub fn decide(
     };
     let tenure = &desk.w.tenure;
     if notes.tenure_since.as_ref().is_none_or(|(t, _)| t != tenure) {
+        notes.tenure_found = notes.tenure_since.is_none();
         notes.tenure_since = Some((tenure.clone(), scene.now));
         // Nobody streamed from a primary that was not there.
         notes.quiet_standbys.clear();
@@ -72,7 +75,7 @@ pub fn decide(
         notes.flushed.clear();
         (notes.no_write_since, notes.unanswered_since) = (None, None);
     }
-    let address = desk.address();
+    let address = desk.address(notes);
     let tenure = match tenure.clone() {
         _ if scene.leaving.workload(id) => desk.remove(stamps),
         Tenure::Vacant => desk.form(),
@@ -138,6 +141,7 @@ impl Desk<'_> {
             why: lost.why.clone(),
             asks: kind == Kind::Failover && self.w.mode == Mode::Ask,
             accept_loss: 0,
+            intent: None,
         };
         self.w
             .operation
@@ -497,6 +501,9 @@ impl Desk<'_> {
             if let Some((_, why)) = refused.filter(|(of, _)| *of == id && !assigned_here) {
                 return vec![self.finish(id, Outcome::Undone(why.clone()), stamps)];
             }
+            if let Some(why) = self.is_over(what).filter(|_| !assigned_here) {
+                return vec![self.finish(id, Outcome::Undone(why), stamps)];
+            }
             match what.kind {
                 kind if kind.takes(Stage::Checkpoint) && !assigned_here && prepared => {
                     if let Some(why) = self.obstacle_to_move(what.to.as_ref()) {
@@ -529,6 +536,22 @@ impl Desk<'_> {
         commands.extend(self.standings(holder, notes));
         commands.extend(self.sync_changes(holder, notes));
         commands
+    }
+
+    /// What became of the intent that a move is a step of, where that is over: the move gives nothing
+    /// up any more (G4).
+    fn is_over(&self, what: &Operation) -> Option<String> {
+        let intent = what.intent?;
+        let charter = &self.scene.state.charter;
+        let ended = !charter.intents.contains_key(&intent);
+        if !ended || self.scene.breaks(Planted::EndedGoesOn) {
+            return None;
+        }
+        let outcome = charter.over.get(&intent).map(|over| &over.outcome);
+        Some(match outcome {
+            Some(Outcome::Undone(why) | Outcome::Diverted(why)) => format!("{intent}: {why}"),
+            Some(Outcome::Done) | None => format!("{intent} is over"),
+        })
     }
 
     /// Whose copies the data are: what a primary has is what its standbys have to have.
@@ -651,13 +674,16 @@ impl Desk<'_> {
                 .and_then(|h| h.report.parts.gates.get(self.id));
             gate.is_some_and(|g| g.forwarding == Some(self.w.epoch))
         };
-        // Whoever is fenced lets nobody through.
-        let mut gates = self
-            .spec
-            .gates
-            .keys()
-            .filter(|n| self.scene.is_up(n) && self.scene.state.fenced(n).is_none())
-            .peekable();
+        // A fenced host lets no client through, nor does a gate whose way to the primary is broken.
+        let cut_off = |n: &NodeId| {
+            let heard = self.scene.reports.get(n);
+            let gate = heard.and_then(|h| h.report.parts.gates.get(self.id));
+            gate.is_some_and(|gate| gate.unreachable)
+        };
+        let lets = |n: &&NodeId| {
+            self.scene.is_up(n) && self.scene.state.fenced(n).is_none() && !cut_off(n)
+        };
+        let mut gates = self.spec.gates.keys().filter(lets).peekable();
         let routed = gates.peek().is_none() || gates.all(forwards);
         let any_routed = self.spec.gates.keys().any(forwards) || self.spec.gates.is_empty();
         let held = self

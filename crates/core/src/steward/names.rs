@@ -29,7 +29,7 @@ pub(crate) fn leads_to(
         Leads::Gates => {
             let listens = |node: &&NodeId| {
                 let gate = heard(node).and_then(|parts| parts.gates.get(id));
-                gate.is_some_and(|gate| gate.listening)
+                gate.is_some_and(|gate| gate.listening && !gate.unreachable)
             };
             let nodes = spec.gates.keys().filter(listens);
             nodes.map(|node| spec.gates[node].ip()).collect()

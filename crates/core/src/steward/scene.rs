@@ -12,7 +12,7 @@ use crate::replica::{ReplicaReport, Report};
 use crate::spec::{Spec, WorkloadSpec};
 use crate::state::{ClusterState, Tenure, WorkloadState};
 use crate::time::Time;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 /// The newest check-in of a node.
@@ -43,6 +43,8 @@ impl Heard {
 pub struct Notes {
     /// When the present tenure was first seen.
     pub(super) tenure_since: Option<(Tenure, Time)>,
+    /// It was there before this coordinator looked for the first time: it may have lasted for long.
+    pub(super) tenure_found: bool,
     /// Since when the primary does not see this standby streaming.
     pub(super) quiet_standbys: BTreeMap<NodeId, Time>,
     /// Since when this replica has been past the switch point and not streaming.
@@ -56,6 +58,8 @@ pub struct Notes {
     pub(super) owed: BTreeMap<NodeId, (u64, Time)>,
     /// Of each standby, how far it was, and since when.
     pub(super) flushed: BTreeMap<NodeId, (u64, Time)>,
+    /// Since when a gate says that it does not reach the primary.
+    pub(super) cut_off: BTreeMap<NodeId, Time>,
     /// When the primary was lost, as its own node saw it.
     pub lost: Option<Time>,
 }
@@ -156,6 +160,38 @@ impl Scene<'_> {
         }
         let charter = &self.state.charter;
         charter.longest(&self.spec.timings, |t| t.lease)
+    }
+
+    /// Which ways in clients of a workload lose, if these nodes rest beside those that rest already:
+    /// its gates, or its floating address (G5).
+    pub(crate) fn ways_in_lost(
+        &self,
+        id: &WorkloadId,
+        spec: &WorkloadSpec,
+        nodes: &BTreeSet<NodeId>,
+    ) -> Option<String> {
+        let rests = |n: &NodeId| nodes.contains(n) || self.leaving.node(n);
+        let gates: Vec<&str> = spec.gates.keys().map(NodeId::as_str).collect();
+        let listed = gates.join(", ");
+        let gone = !gates.is_empty() && spec.gates.keys().all(rests);
+        let touched = spec.gates.keys().any(|n| nodes.contains(n));
+        if gone && touched {
+            let text = format!("clients of {id} have no way in: its gates are on {listed} alone");
+            return Some(text);
+        }
+        let address = spec.address.as_ref()?;
+        let holders = spec.replicas.keys().chain(spec.gates.keys());
+        let holders: BTreeSet<&NodeId> = holders.filter(|n| spec.may_hold_address(n)).collect();
+        let touched = holders.iter().any(|n| nodes.contains(*n));
+        let gone = !holders.is_empty() && holders.iter().all(|n| rests(n));
+        (gone && touched).then(|| {
+            let names: Vec<&str> = holders.iter().map(|n| n.as_str()).collect();
+            format!(
+                "clients of {id} do not reach {}: {} alone may have that address",
+                address.listed(),
+                names.join(", ")
+            )
+        })
     }
 
     pub fn replica(&self, node: &NodeId, workload: &WorkloadId) -> Option<&ReplicaReport> {

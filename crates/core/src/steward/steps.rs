@@ -10,9 +10,11 @@ use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::ownstep::Point;
+use crate::planted::Planted;
 use crate::replica::Observation;
 use crate::spec::{Alone, Loss, Revision, WorkloadSpec};
 use crate::state::{HoldsOn, Tenure};
+use std::collections::BTreeSet;
 
 /// One step.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -86,10 +88,21 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
     commands.extend(rolling::ended(scene));
     commands.extend(holding::ended(scene));
     commands.extend(enrolling::ended(scene));
+    let closed: BTreeSet<OperationId> = commands.iter().filter_map(closes).collect();
     for (id, intended) in &charter.intents {
-        commands.extend(of_intent(scene, *id, intended));
+        // What is said to be over does nothing more (G4).
+        if !closed.contains(id) || scene.breaks(Planted::GroundInBatch) {
+            commands.extend(of_intent(scene, *id, intended));
+        }
     }
     (commands, to)
+}
+
+fn closes(command: &Command) -> Option<OperationId> {
+    match command {
+        Command::Cluster(ClusterAct::Close { intent, .. }) => Some(*intent),
+        _ => None,
+    }
 }
 
 fn of_intent(scene: &Scene, id: OperationId, intended: &Intended) -> Vec<Command> {
@@ -122,6 +135,7 @@ fn named(mut command: Command, id: OperationId) -> Command {
     match &mut command {
         Command::Cluster(ClusterAct::Adopt { intent }) => *intent = id,
         Command::Workload(_, WorkloadAct::HoldBack(Some(held))) => held.intent = id,
+        Command::Workload(_, WorkloadAct::Begin(operation)) => operation.intent = Some(id),
         _ => {}
     }
     command
@@ -252,6 +266,10 @@ fn of_maintenance(scene: &Scene, intended: &Intended, maintenance: &Maintenance)
     }
     let names: Vec<&str> = maintenance.nodes.iter().map(NodeId::as_str).collect();
     let names = names.join(", ");
+    // Live, and over all that rests: a voter that is lost later takes it back (G5).
+    let lacks = scene.obstacle_to_switching_off(&maintenance.nodes);
+    let text = format!("a majority of the votes is heard without {names}");
+    todos.push(Todo::new(text, over || lacks.is_none()).waiting(lacks));
     let text = format!("{names} may be switched off: nothing is held there");
     let empty = todos.iter().all(|todo| todo.done);
     let rests = match intended.what.until {
@@ -366,7 +384,7 @@ fn empty_replica(
 pub(super) fn bare(scene: &Scene, id: &WorkloadId, node: &NodeId) -> Option<String> {
     let w = scene.state.workload(id);
     let spec = scene.spec.workloads.get(id)?;
-    let others = w.sync.sure.iter().any(|n| n != node);
+    let others = w.confirming().any(|n| n != node);
     let soon = scene.state.charter.pending();
     let soon = soon.and_then(|(_, revision)| revision.spec.workloads.get(id));
     // What is gone from the spec in a moment is judged by what the spec says then.
@@ -395,9 +413,13 @@ pub(super) fn moving(
         return (Some(format!("{id} has no primary")), None);
     }
     // One move after the other: each takes its clients' writes away for a moment.
-    let mut others = scene.state.workloads.values();
-    if others.any(|other| other.operation.is_some()) {
-        return (Some("another workload is being moved".into()), None);
+    let mut others = scene.state.workloads.keys();
+    let moves = |other: &&WorkloadId| {
+        let running = scene.state.running(other);
+        running.is_some_and(|(_, o)| !o.waits())
+    };
+    if let Some(other) = others.find(moves) {
+        return (Some(format!("{other} is being moved")), None);
     }
     let list = candidates::list(scene, id, spec);
     let target = match to {
@@ -428,6 +450,7 @@ pub(super) fn moving(
         why: intended.what.want.title(),
         asks: false,
         accept_loss: 0,
+        intent: None,
     };
     (None, Some(Command::begin(begin)))
 }

@@ -7,16 +7,20 @@ use crate::ids::NodeId;
 use crate::planted::Planted;
 use crate::replica::{Downstream, Observation, ReplicaReport, Role};
 use crate::spec::{Alone, Loss};
+use crate::state::SyncSet;
 use crate::time::Time;
 use std::time::Duration;
 
 impl Desk<'_> {
     pub(super) fn sync_changes(&self, holder: &NodeId, notes: &mut Notes) -> Option<Command> {
+        let set = &self.w.sync;
+        if let Some(command) = self.by_the_spec(set) {
+            return Some(command);
+        }
         if self.spec.loss != Loss::None {
             return None;
         }
         let report = self.report(holder)?;
-        let set = &self.w.sync;
         // Of a server that does not answer it is not known who streams from it (F2): its standbys
         // keep their place, and one of them may have to take over.
         let seen = report.seen.as_ref().filter(|o| o.is(Role::Primary))?;
@@ -89,6 +93,16 @@ impl Desk<'_> {
             asked,
             format!("{newcomer} has caught up"),
         ))
+    }
+
+    /// A setting that is not what the spec in force asks for, however it came about (D3, R5).
+    fn by_the_spec(&self, set: &SyncSet) -> Option<Command> {
+        let why = "the spec in force asks for another setting".to_string();
+        if self.spec.loss != Loss::None && !(set.asked.is_empty() && set.sure.is_empty()) {
+            return Some(self.sync(set.number + 1, Vec::new(), Vec::new(), why));
+        }
+        let differs = set.unprotected != self.unprotected(&set.asked);
+        differs.then(|| self.sync(set.number + 1, set.sure.clone(), set.asked.clone(), why))
     }
 
     /// Whether nothing stops the server of a standby, or goes on with it: its own node knows, once it

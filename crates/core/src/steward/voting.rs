@@ -7,6 +7,7 @@ use crate::command::{ClusterAct, Command, NodeAct};
 use crate::ids::NodeId;
 use crate::planted::Planted;
 use crate::votes::{Voters, Votes};
+use std::collections::BTreeSet;
 
 /// What brings the voters nearer to those that are wanted.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -30,15 +31,16 @@ impl Scene<'_> {
     pub(crate) fn wanted_votes(&self) -> Votes {
         let charter = &self.state.charter;
         let mut wanted = self.spec.votes();
-        if let Some((id, _)) = charter.pending() {
-            let out = &charter.intents[&id].change.nodes_out;
-            let stay = wanted.iter().filter(|(n, _)| !out.contains(*n));
-            wanted = Votes::new(stay.map(|(n, w)| (n.clone(), w)));
-        }
+        // The newest was computed over all that rested by then (G5).
         for (_, maintenance) in charter.maintenances() {
             if let Some(votes) = &maintenance.votes {
                 wanted = votes.clone();
             }
+        }
+        if let Some((id, _)) = charter.pending() {
+            let out = &charter.intents[&id].change.nodes_out;
+            let stay = wanted.iter().filter(|(n, _)| !out.contains(*n));
+            wanted = Votes::new(stay.map(|(n, w)| (n.clone(), w)));
         }
         // Whose store is to be replaced has none until it is (V6).
         let waits = |n: &NodeId| {
@@ -59,6 +61,50 @@ impl Scene<'_> {
             }
         };
         Votes::new(wanted.iter().map(|(n, w)| (n.clone(), allowed(n, w))))
+    }
+
+    /// Why nodes that rest cannot all be switched off, `also` among them: with these votes no majority
+    /// outside would be heard (G5).
+    pub(crate) fn lacks_majority_without(
+        &self,
+        also: &BTreeSet<NodeId>,
+        votes: &Votes,
+    ) -> Option<String> {
+        let alone = self.breaks(Planted::RestsAlone);
+        let rests = |n: &NodeId| also.contains(n) || (self.leaving.node(n) && !alone);
+        let counts = |n: &NodeId| {
+            let said = self.reports.get(n).is_some_and(|h| h.report.counts);
+            if n == self.me {
+                self.consensus.counts()
+            } else {
+                said && self.is_up(n)
+            }
+        };
+        let outside = || votes.voters().filter(|n| !rests(n));
+        let heard: Vec<&NodeId> = outside().filter(|n| counts(n) || alone).collect();
+        if votes.is_majority(heard.iter().copied()) {
+            return None;
+        }
+        let votes_heard: u32 = heard.iter().map(|n| votes.weight(n)).sum();
+        let silent = outside().filter(|n| !heard.contains(n));
+        let silent: Vec<&str> = silent.map(NodeId::as_str).collect();
+        let silent = match silent.as_slice() {
+            [] => String::new(),
+            names => format!(" (not heard: {})", names.join(", ")),
+        };
+        Some(format!(
+            "{votes_heard} of {} votes are heard outside{silent}, and {} are needed",
+            votes.total(),
+            votes.needed()
+        ))
+    }
+
+    /// The same for all that rests now, by the votes of now.
+    pub(crate) fn obstacle_to_switching_off(&self, nodes: &BTreeSet<NodeId>) -> Option<String> {
+        let voters = self.voters();
+        let halves = [Some(&voters.now), voters.next.as_ref()];
+        let mut halves = halves.into_iter().flatten();
+        halves.find_map(|votes| self.lacks_majority_without(nodes, votes))
     }
 
     pub(crate) fn next_of_votes(&self) -> Step {

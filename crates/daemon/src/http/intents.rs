@@ -222,6 +222,7 @@ pub async fn maintenance(
         nodes,
         back: body.back,
         bare: body.bare.into_iter().collect(),
+        cut_off: body.cut_off.into_iter().collect(),
         until,
     };
     wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await

@@ -6,7 +6,7 @@ use super::load::{Running, start_load};
 use super::loss::Loss;
 use super::report::Report;
 use super::rounds::{Course, lose_primary, switchover};
-use super::{doors, picture, scenes, stalls};
+use super::{doors, picture, scenes, stalls, ways};
 use crate::cluster::Lab;
 use crate::disk::{self, Volume};
 use crate::fault::{self, Fault};
@@ -356,6 +356,12 @@ impl Play<'_> {
             "power of two voters cut",
             "the server ends before its lease, nothing is promoted, and it heals alone",
             scenes::majority_lost(lab),
+        )
+        .await?;
+        self.scene(
+            "way between gate and primary cut",
+            "clients of the gate and of the address write again within 1,200 ms, and the screens name the link",
+            ways::is_kept(lab),
         )
         .await?;
         self.scene(

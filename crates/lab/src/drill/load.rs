@@ -4,6 +4,7 @@ use crate::find;
 use crate::journal::{self, Line};
 use crate::layout::{CLIENT, Layout, host};
 use anyhow::{Context, Result};
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
@@ -26,22 +27,27 @@ impl Running {
 
 /// Starts writers in the client host's network.
 pub fn start_load(layout: &Layout, name: &str, writers: u32, pause_ms: u64) -> Result<Running> {
-    start_writers(layout, name, writers, pause_ms, None)
+    start_writers(layout, name, (writers, pause_ms), &[])
+}
+
+/// Starts one that knows one gate or address, and no other.
+pub fn start_through(layout: &Layout, name: &str, at: SocketAddr) -> Result<Running> {
+    start_writers(layout, name, (1, 0), &["--through", &at.to_string()])
 }
 
 /// Starts one that goes past the gates to one host's server and waits for no standby: whatever gets
 /// through to that server is acknowledged. Its rows are nobody's promise.
 pub fn start_direct(layout: &Layout, name: &str, to: &str) -> Result<Running> {
     let to = host(to).with_context(|| format!("there is no host `{to}`"))?;
-    start_writers(layout, name, 1, 0, Some(format!("{}:5432", to.client())))
+    let at = format!("{}:5432", to.client());
+    start_writers(layout, name, (1, 0), &["--direct", &at])
 }
 
 fn start_writers(
     layout: &Layout,
     name: &str,
-    writers: u32,
-    pause_ms: u64,
-    direct: Option<String>,
+    (writers, pause_ms): (u32, u64),
+    to: &[&str],
 ) -> Result<Running> {
     let dir = layout.dir.join("load");
     std::fs::create_dir_all(&dir)?;
@@ -68,9 +74,7 @@ fn start_writers(
         .arg(&journal)
         .arg("--until")
         .arg(&until);
-    if let Some(at) = direct {
-        command.args(["--direct", &at]);
-    }
+    command.args(to);
     let log = std::fs::File::create(layout.dir.join("logs/load.log"))?;
     let child = command
         .stdin(Stdio::null())

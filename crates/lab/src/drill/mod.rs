@@ -12,6 +12,7 @@ mod rounds;
 pub mod scenes;
 pub mod stalls;
 pub mod storm;
+pub mod ways;
 
 pub use acceptance::{Acceptance, Extent, Finding};
 pub use compare::compare;

@@ -9,6 +9,7 @@ use karst_core::author::Level;
 use karst_core::consensus::Stored;
 use karst_core::request::{Plea, Request};
 use karst_core::spec::{Clock, Spec};
+use karst_core::view::IntentKind;
 use karst_core::{Input, NodeId, StoreId};
 use rand::Rng;
 
@@ -92,6 +93,10 @@ impl World {
             Fault::Flaky { percent, .. } => self.weather.flaky = *percent,
             Fault::HangActions { .. } => self.hosts[h].hanging += 1,
             Fault::SlowStandby { .. } => self.hosts[h].slow_standby += 1,
+            Fault::SlowCheckpoint { takes_ms, .. } => self.hosts[h].checkpoint_ms = *takes_ms,
+            Fault::StalledSetting { .. } => self.hosts[h].stalled += 1,
+            Fault::WallClock { by_s, .. } => self.hosts[h].wall_off += by_s,
+            Fault::SwitchOff { down_ms, .. } => self.switch_off(h, *down_ms)?,
             Fault::Hostile { for_ms, .. } => {
                 let until = self.now + for_ms * MS;
                 self.say_anything(h, until)?;
@@ -117,10 +122,34 @@ impl World {
                     nodes: nodes.iter().cloned().collect(),
                     back: true,
                     bare: Default::default(),
+                    cut_off: Default::default(),
                     until: None,
                 };
                 self.ask(h, wish(plea))?;
             }
+        }
+        Ok(())
+    }
+
+    /// What rests by the word of this node's screen, and of no other's: people look at one.
+    fn switch_off(&mut self, h: usize, down_ms: u64) -> Verdict {
+        let Some(status) = self.hosts[h].node.as_ref().map(|node| node.status()) else {
+            return Ok(());
+        };
+        let rests = status.intents.iter().filter(|intent| {
+            let rests = intent.kind == IntentKind::Maintenance;
+            rests && intent.empty && !intent.turned
+        });
+        let nodes: Vec<NodeId> = rests.flat_map(|intent| intent.nodes.clone()).collect();
+        // A screen knows of a fault once the hosts have been silent for some time.
+        let known = self.is_calm_for(3_000 * MS) && self.weather.flaky == 0;
+        if known && !nodes.is_empty() && !self.decides_without(&nodes) {
+            let what =
+                format!("{nodes:?} may be switched off, and without them nothing is decided");
+            return Err(("shown", what));
+        }
+        for node in nodes {
+            self.begin_fault(Fault::PowerCut { node, down_ms })?;
         }
         Ok(())
     }
@@ -236,6 +265,8 @@ impl World {
             Fault::Flaky { .. } => self.weather.flaky = 0,
             Fault::HangActions { .. } => self.hosts[h].hanging -= 1,
             Fault::SlowStandby { .. } => self.hosts[h].slow_standby -= 1,
+            Fault::SlowCheckpoint { .. } => self.hosts[h].checkpoint_ms = 0,
+            Fault::StalledSetting { .. } => self.hosts[h].stalled -= 1,
             Fault::SlowDisk { .. } => {
                 // What hung until now is done soon.
                 self.hosts[h].sync_ms = 1;
@@ -366,6 +397,10 @@ fn host_of(fault: &Fault) -> Option<&NodeId> {
         | Fault::ClockRate { node, .. }
         | Fault::HangActions { node, .. }
         | Fault::SlowStandby { node, .. }
+        | Fault::SlowCheckpoint { node, .. }
+        | Fault::StalledSetting { node, .. }
+        | Fault::WallClock { node, .. }
+        | Fault::SwitchOff { of: node, .. }
         | Fault::Hostile { node, .. }
         | Fault::Submit { of: node, .. }
         | Fault::Rest { of: node, .. }

@@ -8,7 +8,7 @@ use karst_core::gate::ReadOrder;
 use karst_core::node::Write;
 use karst_core::replica::GateReport;
 use karst_core::replica::agent::Kept;
-use karst_core::spec::Revision;
+use karst_core::spec::{Loss, Revision};
 use karst_core::{Input, Node, Time, WorkloadId};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -105,6 +105,8 @@ pub struct Slot {
     pub address_turn: (u64, u64),
     pub address_deadline: Option<Deadline>,
     pub acting: BTreeSet<u64>,
+    /// What of its writes may be lost, as the primary has taken it.
+    pub loss: Option<Loss>,
     /// A clean stop began while no write waited for the standby.
     pub stops_unwaited: bool,
     pub gate: GateReport,
@@ -174,6 +176,14 @@ pub struct Host {
     pub clock: Clock,
     pub hanging: u32,
     pub slow_standby: u32,
+    /// How long a checkpoint takes there; 0 where chance decides.
+    pub checkpoint_ms: u64,
+    /// Its servers take no setting up.
+    pub stalled: u32,
+    /// By how much its wall clock is wrong, in seconds.
+    pub wall_off: i64,
+    /// When something was the matter with it last.
+    pub ill_at: u64,
     pub wake: u64,
     pub wakes: (u64, u32),
     pub isolated: u32,

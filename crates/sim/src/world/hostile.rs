@@ -84,6 +84,7 @@ impl World {
                     term,
                     leases,
                     readers: Default::default(),
+                    round: Default::default(),
                     news: true,
                 }
             }

@@ -41,6 +41,8 @@ use std::time::Duration;
 
 const MS: u64 = 1_000_000;
 const SECOND: u64 = 1_000 * MS;
+/// What wall clocks show when the world begins, in seconds since the Unix epoch.
+pub const WALL: u64 = 1_800_000_000;
 /// A daemon that is woken more often in one second turns round and round.
 const WAKES_A_SECOND: u32 = 4_000;
 /// A world in which more happens in one second does.
@@ -142,6 +144,8 @@ pub struct World {
     base_backups: Vec<Option<Server>>,
     /// Hosts have a packet guard (C3).
     guarded: bool,
+    /// Daemons look at their hosts' wall clocks.
+    tells_time: bool,
 }
 
 impl World {
@@ -193,6 +197,10 @@ impl World {
             ),
             hanging: 0,
             slow_standby: 0,
+            checkpoint_ms: 0,
+            stalled: 0,
+            wall_off: 0,
+            ill_at: 0,
             wake: 0,
             wakes: (0, 0),
             isolated: 0,
@@ -231,6 +239,7 @@ impl World {
             own_steps: OwnSteps::new(seed),
             base_backups: Vec::new(),
             guarded: true,
+            tells_time: false,
         };
         (0..world.hosts.len()).for_each(|h| world.start_daemon(h));
         world.after(4 * MS, Happening::Tick);
@@ -246,6 +255,12 @@ impl World {
     /// (C3), everything else is.
     pub fn without_guard(mut self) -> Self {
         self.guarded = false;
+        self
+    }
+
+    /// Daemons know what the time is, and what people set for a time ends by it.
+    pub fn with_wall_clocks(mut self) -> Self {
+        self.tells_time = true;
         self
     }
 
@@ -639,11 +654,22 @@ impl World {
 
     fn order_gate(&mut self, h: usize, run: u64, workload: WorkloadId, order: &GateOrder) {
         let w = self.place_of(&workload);
-        let gate = &mut self.hosts[h].slots[w].gate;
-        gate.forwarding = match order {
-            GateOrder::Forward { epoch, .. } => Some(*epoch),
-            GateOrder::Hold { .. } => None,
+        // A gate that doubts tries, and finds the way as it is.
+        let (forwarding, unreachable) = match order {
+            GateOrder::Forward {
+                epoch,
+                primary,
+                to,
+                round,
+            } => {
+                let p = self.place(primary);
+                let reached = !to.cut || (self.connected(h, p) && self.connected(p, h));
+                ((reached || round.is_some()).then_some(*epoch), !reached)
+            }
+            GateOrder::Hold { .. } => (None, false),
         };
+        let gate = &mut self.hosts[h].slots[w].gate;
+        (gate.forwarding, gate.unreachable) = (forwarding, unreachable);
         let report = gate.clone();
         let seen = Input::GateSeen { workload, report };
         self.after(MS / 5, Happening::Input(h, run, seen));

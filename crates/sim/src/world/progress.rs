@@ -53,7 +53,9 @@ impl World {
             return false;
         };
         let ends = |intended: &Intended| intended.change.workloads_out.contains(id);
-        if charter.intents.values().any(ends) {
+        // A rule may keep it down until a person decides.
+        let ruled = spec.rules.keep > 0 || !spec.rules.never.is_empty();
+        if ruled || charter.intents.values().any(ends) {
             return false;
         }
         if weather.lossy.is_some()
@@ -74,7 +76,8 @@ impl World {
             return false;
         }
         let Some(opened) = &state.opened else {
-            return spec.replicas.keys().all(|n| well.contains(&n));
+            let all = spec.replicas.keys().all(|n| well.contains(&n));
+            return all && !self.asks_whose_data(w);
         };
         let holder = state.holder().unwrap_or(&opened.holder);
         // Only its own word, or its power device's, ends a primary whose clock may stop.
@@ -93,6 +96,16 @@ impl World {
         }
     }
 
+    /// A workload has the name of a removed one, whose data lie there, and more than one copy could
+    /// be the right one: a person has to say which.
+    pub(super) fn asks_whose_data(&self, w: usize) -> bool {
+        let state = self.truth.state.workload(&self.workloads[w]);
+        let servers = self.hosts.iter().map(|host| &host.slots[w].server);
+        let full = servers.filter(|server| server.has_data);
+        let originals = full.clone().filter(|server| !server.standby).count();
+        state.epoch.0 > 0 && state.opened.is_none() && full.count() > 1 && originals != 1
+    }
+
     /// A change of votes that somebody has begun comes to no end where too few of those who are to
     /// vote have their stores still: nobody inside can mend that.
     pub(super) fn votes_can_change(&self) -> bool {
@@ -106,6 +119,33 @@ impl World {
             .collect();
         let mut nodes = self.hosts.iter().filter_map(|host| host.node.as_ref());
         nodes.all(|node| node.voters().is_majority(stores.iter().copied()))
+    }
+
+    /// When something was the matter with a host last.
+    pub(super) fn note_ill(&mut self) {
+        let cut = self.weather.lossy.is_some() || self.weather.cut.values().any(|n| *n > 0);
+        for h in 0..self.hosts.len() {
+            if cut || !self.is_well(&self.names[h], &self.hosts[h]) {
+                self.hosts[h].ill_at = self.now;
+            }
+        }
+    }
+
+    /// Whether those who vote are a majority without these, of hosts that have been well for long
+    /// enough for a screen to know.
+    pub(super) fn decides_without(&self, nodes: &[NodeId]) -> bool {
+        let well =
+            |(name, host): &(&NodeId, &Host)| !nodes.contains(name) && self.is_well(name, host);
+        let all = self.names.iter().zip(&self.hosts);
+        let well = all.filter(well).map(|(name, _)| name);
+        self.voters().is_majority(well)
+    }
+
+    /// Nothing has been the matter with any host that is on, for so long.
+    pub(super) fn is_calm_for(&self, time: u64) -> bool {
+        let on = self.hosts.iter().filter(|host| host.has_power);
+        let calm = |host: &Host| self.now.saturating_sub(host.ill_at) > time;
+        on.into_iter().all(calm)
     }
 
     fn is_well(&self, name: &NodeId, host: &Host) -> bool {

@@ -1,14 +1,16 @@
 //! The servers of the world and its clients: what an action does to a server, who streams from
 //! whom, which writes a client saw acknowledged.
 
-use super::{Happening, MS, World, nanos};
+use super::{Happening, MS, SECOND, WALL, World, nanos};
 use crate::check::Verdict;
 use crate::server::{Server, Sync};
 use karst_core::node::CALM_LOOKS;
 use karst_core::replica::{Action, Done, Downstream, Observation, SyncSetting};
 use karst_core::safetypoint::{HeldBack, Mark};
+use karst_core::spec::Loss;
 use karst_core::{History, Input, NodeId, Planted, WorkloadId};
 use rand::Rng;
+use std::time::Duration;
 
 /// Between two moments in which servers and clients do something.
 const TICK: u64 = 4 * MS;
@@ -49,9 +51,11 @@ impl World {
             Action::Promote { .. } => 120,
             _ => 30,
         };
+        let checkpoint = self.hosts[h].checkpoint_ms;
         let slow = match action {
             Action::Promote { .. } => self.slow.promote,
             Action::Settle { .. } => self.slow.settle,
+            Action::Checkpoint if checkpoint > 0 => Some(Duration::from_millis(checkpoint)),
             _ => None,
         };
         let delay = slow.map_or_else(|| self.chance.random_range(MS..most * MS), nanos);
@@ -309,6 +313,21 @@ impl World {
             (true, false) => Sync::Impossible,
             _ => Sync::Names(standbys.clone()),
         };
+        // Whether commits wait is decided when the server gets to it; a driver that has not seen one
+        // wait says so (D2).
+        if self.hosts[h].stalled > 0 {
+            return if self.planted == Some(Planted::UnprovenSetting) {
+                Ok(Done::Ok)
+            } else {
+                Err("commits return although nobody could confirm them".into())
+            };
+        }
+        let spec = self.hosts[h].node.as_ref().map(|node| node.spec());
+        let loss = spec.and_then(|spec| spec.workloads.get(&self.workloads[w]));
+        // From when a primary has taken a loss its writes are acknowledged by it.
+        if let Some(loss) = loss.map(|spec| spec.loss) {
+            self.hosts[h].slots[w].loss = Some(loss);
+        }
         self.set_sync(h, w, (epoch.0, number), sync)?;
         let at = self.hosts[h].slots[w].server.barrier;
         let have = self.followers(h, w);
@@ -510,9 +529,23 @@ impl World {
     }
 
     /// Four milliseconds of the servers' and clients' lives; every 20th, the drivers probe.
+    /// Each daemon looks at its host's wall clock now and then; people's times end by it.
+    fn tell_the_time(&mut self) -> Verdict {
+        for h in 0..self.hosts.len() {
+            let (run, off) = (self.hosts[h].run, self.hosts[h].wall_off);
+            let unix = (WALL + self.now / SECOND).saturating_add_signed(off);
+            self.input(h, run, Input::Clock { unix })?;
+        }
+        Ok(())
+    }
+
     pub(super) fn tick(&mut self) -> Verdict {
         self.join()?;
         let millis = self.now / MS;
+        self.note_ill();
+        if self.tells_time && millis % 1_000 < 4 {
+            self.tell_the_time()?;
+        }
         if millis % 100 < 4 {
             self.check_readers()?;
         }
@@ -635,6 +668,7 @@ impl World {
         let heard = (0..self.hosts.len())
             .any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
         let when = (self.now, speaks && heard);
-        self.truth.acknowledge((w, &self.workloads[w]), &done, when);
+        let loss = self.hosts[h].slots[w].loss.unwrap_or(Loss::None);
+        self.truth.acknowledge(w, &done, loss, when);
     }
 }

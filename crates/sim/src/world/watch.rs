@@ -230,7 +230,9 @@ impl World {
             // Nobody need serve; what was acknowledged is there all the same.
             return (0..self.workloads.len()).try_for_each(|w| self.check_holder(w));
         }
+        let asks = (0..self.workloads.len()).any(|w| self.asks_whose_data(w));
         if calm_ms >= 20_000
+            && !asks
             && let Some((id, intended)) = self.truth.state.charter.intents.iter().next()
         {
             let (id, title) = (*id, intended.what.want.title());
@@ -254,7 +256,8 @@ impl World {
             return self.broken("L1", what);
         }
         for w in 0..self.workloads.len() {
-            if !self.in_force().workloads.contains_key(&self.workloads[w]) {
+            let here = self.in_force().workloads.contains_key(&self.workloads[w]);
+            if !here || self.asks_whose_data(w) {
                 continue;
             }
             let lately = self.now.saturating_sub(self.service[w].last_acknowledged) < 1_000 * MS;

@@ -38,6 +38,9 @@ impl Account<'_> {
             .chain(self.without_target())
             .chain(self.waiting_readers())
             .chain(self.kept_points())
+            .chain(self.of_links())
+            .chain(self.cut_off_gates())
+            .chain(self.unsafe_rests())
             .chain(self.of_hosts());
         check(self.scene.spec).into_iter().chain(seen).collect()
     }

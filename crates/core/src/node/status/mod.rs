@@ -2,6 +2,7 @@
 //! node that was asked from what it knows itself.
 
 mod findings;
+mod links;
 mod nodes;
 mod workloads;
 
@@ -62,6 +63,7 @@ impl Account<'_> {
             me: self.scene.me,
             removed: self.node.removed(),
             leads: self.leads,
+            cut: &self.cut_links(&nodes),
         });
         let worst = workloads.iter().max_by_key(|w| w.writes.state);
         let writes = worst.map_or(NOT_KNOWN, |w| w.writes);

@@ -211,6 +211,11 @@ impl Account<'_> {
                 connections: r.connections,
                 waiting: r.waiting,
                 refused: r.refused,
+                unreachable: primary
+                    .filter(|_| r.unreachable)
+                    .cloned()
+                    .into_iter()
+                    .collect(),
             }),
         }
     }
@@ -229,6 +234,7 @@ impl Account<'_> {
                     connections: r.connections,
                     waiting: r.waiting,
                     refused: r.refused,
+                    unreachable: r.unreachable.iter().cloned().collect(),
                 }),
             }
         };

@@ -176,11 +176,16 @@ impl Agent {
             return;
         }
         let there = |mark: &Mark| seen.held_at.as_ref() == Some(&mark.label);
-        let on_its_way = |mark: &Mark| seen.goes_up_to.as_ref() == Some(&mark.label);
+        let upstream = scene.workload.last_holder(&self.me);
+        // Where it was started to follow a primary that is lost, it is stopped, and goes up from the
+        // next one.
+        let follows = |node: &NodeId| seen.upstream.as_ref().is_none_or(|at| at == node);
+        let on_its_way =
+            |mark: &Mark| seen.goes_up_to.as_ref() == Some(&mark.label) && follows(&upstream);
         let action = match held.mark() {
             Some(mark) if there(mark) && !seen.streaming => return self.forget_failure(),
             Some(mark) if on_its_way(mark) || !seen.runs() => Action::HoldBack {
-                upstream: scene.workload.last_holder(&self.me),
+                upstream,
                 mark: mark.clone(),
             },
             _ if seen.runs() => Action::StopClean {

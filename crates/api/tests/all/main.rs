@@ -1,0 +1,6 @@
+//! All integration tests of this crate, in one program: each test program that is linked costs as much
+//! as all of them.
+
+mod documents;
+mod specfile;
+mod wrong_specs;

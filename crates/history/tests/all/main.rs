@@ -1,0 +1,4 @@
+//! All integration tests of this crate, in one program: each test program that is linked costs as much
+//! as all of them.
+
+mod record;
