@@ -28,7 +28,7 @@ pub enum Planted {
     ConsentForEver,
     /// G6: the setting of the sync set waits for a checkpoint, and for a back-off.
     SettingWaits,
-    /// G5: what rests may be switched off, whatever else rests or is down.
+    /// G5: a node that rests may be switched off; other rests and lost voters do not count.
     RestsAlone,
     /// V5: a coordinator that hands over keeps its lease.
     HandOverWithLease,

@@ -40,7 +40,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use utoipa::OpenApi as _;
 
-/// What the program does by the words that it was given.
+/// Runs the program by the words that it was given.
 pub fn run() -> Result<()> {
     let cli = Cli::parse();
     let common = match &cli.command {

@@ -273,7 +273,7 @@ impl Truth {
         let held = held.and_then(|id| self.state.workload(id).held_back.clone());
         let changed = self.state.apply(entry.index, &entry.command);
         match &entry.command {
-            // Who removes a workload has its name typed: what it had is nobody's any more.
+            // A person types the name of a workload to remove it, and gives up its writes by that.
             Command::Cluster(ClusterAct::Adopt { intent }) if changed => {
                 let intended = self.state.charter.intents.get(intent);
                 for gone in intended.into_iter().flat_map(|i| &i.change.workloads_out) {

@@ -75,7 +75,7 @@ pub enum Fault {
     StalledSetting { node: NodeId, for_ms: u64 },
     /// The clock by which people live goes forward or back on that node, by so many seconds.
     WallClock { node: NodeId, by_s: i64 },
-    /// A person switches off whatever that node's screen says may be switched off.
+    /// A person switches off the nodes that this node's screen allows to be switched off.
     SwitchOff { of: NodeId, down_ms: u64 },
     /// It says whatever it likes to everybody, besides what it is meant to say.
     Hostile { node: NodeId, for_ms: u64 },

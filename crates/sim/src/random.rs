@@ -28,7 +28,7 @@ pub struct Run {
     pub lively: Option<Lively>,
 }
 
-/// What a lively run has besides.
+/// The additions of a lively run.
 #[derive(Clone, Copy, Debug)]
 pub struct Lively {
     /// A sync of any node's store takes so long; a commit needs two.

@@ -212,7 +212,7 @@ impl Server {
         } else {
             Data::Empty
         };
-        // Whose copies a standby's data are; what a primary says of its own is tried on real servers.
+        // A standby names the data that it is a copy of; a primary's word is tried on real servers.
         let identity = (self.has_data && !self.primary).then(|| "skerry".to_string());
         if !self.runs {
             return Observation {

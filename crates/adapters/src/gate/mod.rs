@@ -462,7 +462,7 @@ mod tests {
         hear(&mut fourth, "polje").await;
     }
 
-    /// A server whose host says nothing to whoever comes next: as many are queued as it takes.
+    /// A server whose host does not answer the next client: its queue is full.
     async fn silent() -> (SocketAddr, TcpListener, Vec<TcpStream>) {
         let socket = tokio::net::TcpSocket::new_v4().unwrap();
         socket.bind("127.0.0.1:0".parse().unwrap()).unwrap();
@@ -508,7 +508,7 @@ mod tests {
         gate.order(order(true, Some(other)));
         hear(&mut client, "round").await;
         assert_eq!(gate.report().forwarding, Some(Epoch(1)));
-        // It answers again: whoever goes round stays, and the next client goes straight.
+        // It answers again: the client that goes round stays, and the next one goes straight.
         let found = gate.changed();
         drop(queued);
         let accepting = tokio::spawn(async move {

@@ -1,5 +1,5 @@
-//! What a gate is told, and what it says of itself: the one for writers of one server, under an epoch,
-//! the one for readers of several.
+//! A gate's orders and its reports: the gate for writers forwards to one server, under an epoch, the
+//! gate for readers to several.
 
 use karst_core::gate::{GateOrder, ReadOrder, Target};
 use karst_core::replica::{GateReport, ReadReport};
@@ -7,16 +7,16 @@ use karst_core::{Epoch, NodeId};
 use std::collections::BTreeSet;
 use std::net::SocketAddr;
 
-/// What a gate is told.
+/// An order to a gate.
 pub trait Order: Clone + Send + Sync + 'static {
     /// To whom a client is forwarded.
     type To: Clone + Ord + Send + Sync + std::fmt::Debug;
-    /// What the gate says of itself.
+    /// The gate's word about itself.
     type Report: Clone + PartialEq + Send;
 
     /// New clients wait, and those who are there stay.
     fn hold() -> Self;
-    /// Whom the next client may be forwarded to, and where that is.
+    /// The servers that the next client may be forwarded to.
     fn all(&self) -> Vec<(Self::To, Target)>;
     /// Whether those who were forwarded there may stay.
     fn keeps(&self, to: &Self::To) -> bool;

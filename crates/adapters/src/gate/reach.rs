@@ -13,13 +13,13 @@ use tokio::sync::watch;
 
 /// A host of the same site answers a connection within this, however busy: its kernel does.
 const PATIENCE: Duration = Duration::from_millis(400);
-/// Between two tries of one that is not reached, or doubted.
+/// The pause between two tries of a server.
 const AGAIN: Duration = Duration::from_millis(100);
 /// An idle connection is asked after so long, and so often, whether the other end is there.
 const ASK_AFTER: Duration = Duration::from_secs(10);
 const ASK_EVERY: Duration = Duration::from_secs(2);
 const ASK_TIMES: u32 = 3;
-/// What a server has not acknowledged after this it never will.
+/// A server that has acknowledged nothing for so long never will.
 const SERVER_LIMIT: Duration = Duration::from_secs(15);
 /// A client may stop reading for longer than a server: somebody pages through what it was sent.
 pub const CLIENT_LIMIT: Duration = Duration::from_secs(900);
@@ -27,11 +27,11 @@ pub const CLIENT_LIMIT: Duration = Duration::from_secs(900);
 /// So many tries in vain count also where nobody says that the way is broken.
 const TRIES: u32 = 3;
 
-/// What a gate is told, and what it found out.
+/// A gate's order, and what the gate found out.
 #[derive(Clone, Debug)]
 pub struct State<O: Order> {
     pub order: O,
-    /// Those whose hosts did not answer, and how often in a row.
+    /// The servers whose hosts did not answer, and how often in a row.
     silent: BTreeMap<O::To, u32>,
 }
 
@@ -50,7 +50,7 @@ impl<O: Order> State<O> {
         self.order = order;
     }
 
-    /// What a try came to; whether that is news.
+    /// Takes the result of a try; returns whether that is news.
     pub fn note(&mut self, to: &O::To, silent: bool) -> bool {
         let before = self.is_lost(to);
         if !silent {
@@ -71,13 +71,13 @@ impl<O: Order> State<O> {
         tries >= TRIES || (tries > 0 && cut(to))
     }
 
-    /// Those that are not reached.
+    /// The servers that are not reached.
     pub fn lost(&self) -> BTreeSet<O::To> {
         let silent = self.silent.keys();
         silent.filter(|to| self.is_lost(to)).cloned().collect()
     }
 
-    /// Those that are to be tried now.
+    /// The servers to try now.
     fn to_try(&self) -> Vec<(O::To, Target)> {
         let all = self.order.all().into_iter();
         all.filter(|(to, target)| target.doubted || self.silent.contains_key(to))

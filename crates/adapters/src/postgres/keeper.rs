@@ -38,7 +38,7 @@ pub(super) struct Memory {
     /// The newest synchronous setting written: (epoch, number); a late one is refused (D2).
     pub(super) sync: (u64, u64),
     /// A commit was seen to wait for standbys in this run of the server, and nothing since lets one
-    /// return alone. What is not known is "no": a new process starts from there (G3).
+    /// return alone. A new process does not know it, and starts from "no" (G3).
     pub(super) commits_wait: bool,
     /// The synchronous setting that was written last, and when.
     pub(super) written_sync: Option<(String, std::time::Instant)>,

@@ -20,7 +20,7 @@ const PROMOTE_LIMIT: Duration = Duration::from_secs(30);
 /// before.
 const SYNC_LIMIT: Duration = Duration::from_secs(60);
 
-/// How long a server may take to take a setting up, before it is said and tried again.
+/// A server that has not taken a setting up after so long is said to, and it is tried again.
 const CANARY_LIMIT: Duration = Duration::from_secs(2);
 
 /// The streaming standbys: priority in the synchronous setting, and flushed position.

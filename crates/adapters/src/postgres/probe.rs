@@ -309,7 +309,7 @@ impl Postgres {
         self.pulse_of("local")
     }
 
-    /// A write whose commit waits for whomever commits wait for.
+    /// A write whose commit waits for the synchronous standbys.
     pub(super) fn waiting_pulse_script(&self) -> String {
         self.pulse_of("on")
     }

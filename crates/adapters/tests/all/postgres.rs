@@ -24,7 +24,7 @@ const PAGE: u64 = 8192;
 struct Server {
     address: SocketAddr,
     driver: karst_adapters::Server,
-    /// Of a daemon that was started again: it remembers nothing.
+    /// A driver that remembers nothing, as after a restart of the daemon.
     another: karst_adapters::Server,
     processes: Processes,
     socket: PgConnectOptions,

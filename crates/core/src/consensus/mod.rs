@@ -205,7 +205,7 @@ struct Progress {
     matched_at: Time,
     /// The send time (leader's clock) of the newest message it answered; zero before the first.
     heard_at: Time,
-    /// Until when it votes for nobody else, by what the messages asked for that it answered (V4).
+    /// The follower keeps its promise until then, by the messages that it answered (V4).
     promises_until: Time,
     /// How much is committed, as it was told last.
     told: Index,

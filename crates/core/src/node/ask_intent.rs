@@ -534,7 +534,7 @@ fn standbys(count: usize) -> String {
     }
 }
 
-/// Who votes while these nodes rest and those that rest already, where what is left would be no
+/// The votes while these nodes rest beside those that rest already, where the others would be no
 /// majority (G5).
 fn votes_without(scene: &Scene, nodes: &BTreeSet<NodeId>) -> Option<Votes> {
     let all = scene.spec.votes();
@@ -594,8 +594,8 @@ fn of_maintenance(scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
     all
 }
 
-/// From when another `loss` or `alone` holds: for the cluster from its entry, for writes from when the
-/// primary has taken it. One that is cut off takes nothing until its lease is over.
+/// Another `loss` or `alone` holds for the cluster from its entry, and for writes from when the primary
+/// has taken it. A primary that is cut off takes nothing until its lease is over.
 fn words_changed(was: &Spec, is: &Spec) -> Vec<String> {
     let most = was.timings.lease_is_over_after().as_millis();
     let both = is.workloads.iter();

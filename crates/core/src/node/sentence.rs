@@ -146,7 +146,7 @@ impl Account<'_> {
             }
             Tenure::Open { holder, .. } => match subject.outlook.writes {
                 Writes::Accepted => self.served(subject, holder),
-                _ if !self.scene.is_up(holder) => self.unheard(subject, holder),
+                _ if !self.scene.reports_in(holder) => self.unheard(subject, holder),
                 _ if writes_wait(w, &self.scene.spec.workloads[id]) => recovering(format!(
                     "writes wait until a standby can confirm them; on its way: {}",
                     coming(subject.replicas)

@@ -315,7 +315,7 @@ impl Node {
         let decided = commands.len();
         let commands = steward::batch(commands, &mut lead.ground_waits, self.planted);
         if commands.len() < decided {
-            // What was left out is decided on anew.
+            // The commands that were left out are decided on anew.
             lead.agenda.add_all();
         }
         self.lead = Some(lead);

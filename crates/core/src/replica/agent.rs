@@ -601,7 +601,7 @@ impl Agent {
         let behind = self.sync_held != Some(asked);
         let waits = scene.planted == Some(Planted::SettingWaits);
         if behind && !waits && self.delays_setting() {
-            // The move is prepared anew, once writes wait for nobody who is gone (G6).
+            // The move is prepared anew, once writes wait for no standby that is gone (G6).
             self.cancel();
             self.prepared = None;
         }

@@ -158,8 +158,8 @@ impl WorkloadState {
     }
 
     /// A workload of the same name as one that was removed. It goes on from the epochs of that one
-    /// (S4), and from the names of histories that may still lie on disks (D5). Nothing else of the
-    /// former is true of it (G8).
+    /// (S4), and from the names of histories that may still lie on disks (D5). The rest of that one's
+    /// state is not its own (G8).
     pub(super) fn begin_anew(&mut self) {
         *self = Self {
             epoch: self.epoch,
@@ -418,7 +418,7 @@ impl WorkloadState {
     }
 
     /// A setting counts if it is newer, or confirms more of the same one: a number is one setting (D2).
-    /// One that waits for a standby that is held back does not count (P1).
+    /// A setting that waits for a standby at a safety point does not count (P1).
     fn resync(&mut self, next: SyncSet) -> bool {
         let old = &self.sync;
         let same = next.asked == old.asked && next.unprotected == old.unprotected;

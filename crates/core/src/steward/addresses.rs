@@ -76,7 +76,7 @@ impl Desk<'_> {
             || self.scene.leaving.address(self.id)
             || self.scene.leaving.holder(self.id, holder).is_some();
         let next = self.next_place(spec.follows, Some(holder));
-        // Of two gates that are cut off neither is better.
+        // Two gates that are cut off are equally bad.
         let better =
             next.is_some_and(|next| !self.is_unreachable(&next) || !self.is_unreachable(holder));
         if !must && !better {
@@ -101,11 +101,11 @@ impl Desk<'_> {
         }
     }
 
-    /// A gate does not reach the primary, which is heard all the same: a primary that is lost moves
-    /// elsewhere, and nothing is gained before.
+    /// A gate does not reach the primary, and the primary reports, straight or by way of another node. A primary that is lost
+    /// moves elsewhere, and before that the address gains nothing by a move.
     fn is_cut_off(&self, node: &NodeId, notes: &Notes) -> bool {
         let since = notes.cut_off.get(node);
-        let primary = self.w.holder().filter(|n| self.scene.is_up(n));
+        let primary = self.w.holder().filter(|n| self.scene.reports_in(n));
         let heard = primary.and_then(|n| self.scene.reports.get(n));
         let own = primary == Some(self.scene.me);
         let later = since

@@ -5,8 +5,8 @@
 use crate::command::Command;
 use crate::planted::Planted;
 
-/// What is committed now. Where both wait, failovers go first, and then the ground: neither keeps the
-/// other waiting for longer than one commit, even if it is refused for ever. `ground_waits` says from
+/// The commands to commit now. Where both wait, failovers go first, and then the ground: neither keeps
+/// the other waiting for longer than one commit, even if it is refused for ever. `ground_waits` says from
 /// one look to the next whose turn it is.
 pub fn batch(
     commands: Vec<Command>,

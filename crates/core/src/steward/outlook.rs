@@ -125,7 +125,7 @@ impl Desk<'_> {
     fn while_held(&self, holder: &NodeId, serving: bool) -> Outlook {
         let seen = self.scene.replica(holder, self.id);
         let seen = seen.and_then(|report| report.seen.as_ref());
-        let own = match seen.filter(|_| self.scene.is_up(holder)) {
+        let own = match seen.filter(|_| self.scene.reports_in(holder)) {
             None => self.over_or_unknown(&Claim::Primary(self.id.clone())),
             Some(seen) if !serving || !seen.is(Role::Primary) || seen.has_exited() => {
                 Writes::Paused

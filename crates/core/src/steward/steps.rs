@@ -90,7 +90,7 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
     commands.extend(enrolling::ended(scene));
     let closed: BTreeSet<OperationId> = commands.iter().filter_map(closes).collect();
     for (id, intended) in &charter.intents {
-        // What is said to be over does nothing more (G4).
+        // A wish that is said to be over does nothing more (G4).
         if !closed.contains(id) || scene.breaks(Planted::GroundInBatch) {
             commands.extend(of_intent(scene, *id, intended));
         }

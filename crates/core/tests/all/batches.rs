@@ -16,7 +16,7 @@ use karst_core::{Epoch, Index, NodeId, OperationId, Planted, Position, SwitchPoi
 use std::sync::Arc;
 use std::time::Duration;
 
-/// What a node commits by one look at this scene.
+/// The commands that a node commits by one look at this scene.
 fn batch(case: &Case, ground_waits: &mut bool) -> Vec<Command> {
     let mut all = wanted(case);
     all.extend(case.decided(&mut Notes::default()));
@@ -111,7 +111,7 @@ fn writes_go_on_alone_where_the_spec_says_so() {
     assert!(sync.unprotected && sync.asked.is_empty(), "{sync:?}");
 }
 
-/// The two are one batch with the rule broken. The setting that is wrong then is mended all the same.
+/// With the rule broken the two are one batch. The setting that is wrong then is mended.
 #[test]
 fn a_setting_that_is_not_the_specs_is_mended() {
     let mut case = calm();
@@ -247,7 +247,7 @@ fn stands(case: &mut Case, mark: Mark) {
     case.report("uvala", there);
 }
 
-/// An attempt to go back came to nothing. Its intent is closed as undone, and nothing is begun for it
+/// An attempt to go back failed. Its intent is closed as undone, and nothing is begun for it
 /// again; what was under way for it is refused.
 #[test]
 fn what_is_said_to_be_undone_is_not_done() {
@@ -396,8 +396,8 @@ fn what_is_in_force_is_not_said_to_be_undone() {
     assert!(!case.state.apply(at, &ended));
 }
 
-/// While a failover is under way the new primary is in the set of the former one. It is nobody's
-/// standby.
+/// While a failover is under way the new primary is in the set of the former one. It does not count
+/// as a standby.
 #[test]
 fn nobody_confirms_its_own_writes() {
     let mut case = calm();

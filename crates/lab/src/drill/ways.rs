@@ -17,7 +17,7 @@ use std::time::Duration;
 /// From the cut until clients of the gate, and of the address that was there, write again.
 pub const GATE_CUT_OFF: Duration = Duration::from_millis(1_200);
 
-/// How long clients of the gate and of the floating address waited.
+/// The waits of clients: of the gate, and of the floating address.
 #[derive(Clone, Copy, Debug)]
 pub struct Waited {
     pub gate: Duration,

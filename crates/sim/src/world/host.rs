@@ -105,7 +105,7 @@ pub struct Slot {
     pub address_turn: (u64, u64),
     pub address_deadline: Option<Deadline>,
     pub acting: BTreeSet<u64>,
-    /// What of its writes may be lost, as the primary has taken it.
+    /// The loss that the primary has taken.
     pub loss: Option<Loss>,
     /// A clean stop began while no write waited for the standby.
     pub stops_unwaited: bool,
@@ -176,11 +176,11 @@ pub struct Host {
     pub clock: Clock,
     pub hanging: u32,
     pub slow_standby: u32,
-    /// How long a checkpoint takes there; 0 where chance decides.
+    /// A checkpoint takes so long there; 0 where chance decides.
     pub checkpoint_ms: u64,
     /// Its servers take no setting up.
     pub stalled: u32,
-    /// By how much its wall clock is wrong, in seconds.
+    /// The error of its wall clock, in seconds.
     pub wall_off: i64,
     /// When something was the matter with it last.
     pub ill_at: u64,

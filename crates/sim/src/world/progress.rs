@@ -141,7 +141,7 @@ impl World {
         self.voters().is_majority(well)
     }
 
-    /// Nothing has been the matter with any host that is on, for so long.
+    /// All hosts that are on have been well for so long.
     pub(super) fn is_calm_for(&self, time: u64) -> bool {
         let on = self.hosts.iter().filter(|host| host.has_power);
         let calm = |host: &Host| self.now.saturating_sub(host.ill_at) > time;
