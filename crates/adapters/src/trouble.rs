@@ -28,6 +28,44 @@ impl Trouble {
     }
 }
 
+impl Trouble {
+    /// This process has no descriptor left, or the machine has none.
+    fn is_want_of_descriptors(&self) -> bool {
+        let code = match self {
+            Self::Io { source, .. } => source.raw_os_error(),
+            Self::Server(error) => match error.downcast_ref::<sqlx::Error>() {
+                Some(sqlx::Error::Io(error)) => error.raw_os_error(),
+                _ => None,
+            },
+            Self::Program { .. } | Self::Wrong(_) | Self::Late { .. } => None,
+        };
+        let want = [rustix::io::Errno::MFILE, rustix::io::Errno::NFILE];
+        code.is_some_and(|code| want.iter().any(|errno| errno.raw_os_error() == code))
+    }
+}
+
+/// A crowd of clients comes and goes, and leaves a descriptor sooner than this.
+const DESCRIPTOR_LIMIT: Duration = Duration::from_secs(2);
+
+/// Does what has one try only, and waits for a descriptor where there is none: a promotion that failed
+/// for that would end a server which is well.
+pub(crate) async fn patiently<T, F>(mut act: impl FnMut() -> F) -> Result<T>
+where
+    F: Future<Output = Result<T>>,
+{
+    let since = std::time::Instant::now();
+    loop {
+        match act().await {
+            Err(trouble)
+                if trouble.is_want_of_descriptors() && since.elapsed() < DESCRIPTOR_LIMIT =>
+            {
+                tokio::time::sleep(POLL).await;
+            }
+            done => return done,
+        }
+    }
+}
+
 pub type Result<T> = std::result::Result<T, Trouble>;
 
 /// Between two looks at something that is about to happen.

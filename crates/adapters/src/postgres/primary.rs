@@ -4,7 +4,7 @@ use super::config::IMPOSSIBLE;
 use super::keeper::{Postgres, STREAM_POLL};
 use super::lsn::{self, Lsn};
 use super::probe::lsn as position;
-use crate::trouble::{POLL, Result, Trouble, within};
+use crate::trouble::{POLL, Result, Trouble, patiently, within};
 use karst_core::replica::{Promotion, SyncSetting};
 use karst_core::{History, NodeId, SwitchPoint};
 use rustix::process::{Signal, pidfd_send_signal};
@@ -36,9 +36,10 @@ impl Postgres {
 
     /// Ends recovery if it has not ended, and says which timeline this is and where it began (D10).
     pub(super) async fn end_recovery(&self, after: Option<&History>) -> Result<Promotion> {
-        let mut nudges = Nudges::of(self.replayer().await?);
-        self.sql("select case when pg_is_in_recovery() then pg_promote(false) end")
-            .await?;
+        let replayer = patiently(|| self.replayer()).await?;
+        let mut nudges = Nudges::of(replayer);
+        let promote = "select case when pg_is_in_recovery() then pg_promote(false) end";
+        patiently(|| self.sql(promote)).await?;
         let place = "select case when not pg_is_in_recovery() then
                          pg_walfile_name(pg_current_wal_insert_lsn()) || ' ' || pg_current_wal_insert_lsn() end";
         let place = within("the promotion", PROMOTE_LIMIT, async {
@@ -58,13 +59,14 @@ impl Postgres {
         });
         // Before anybody is told of the promotion: from the first client on no commit returns alone
         // (D4).
-        self.prove_that_commits_wait().await?;
+        patiently(|| self.prove_that_commits_wait()).await?;
         let timeline = place.get(..8).and_then(|t| u32::from_str_radix(t, 16).ok());
         let at = place.split_once(' ').and_then(|(_, at)| Lsn::parse(at));
         let (timeline, at) = timeline
             .zip(at)
             .ok_or_else(|| Trouble::Wrong(format!("not a log file and a position: {place}")))?;
-        let (parent, began) = self.switch_point(timeline)?.unzip();
+        let switch = patiently(|| std::future::ready(self.switch_point(timeline))).await?;
+        let (parent, began) = switch.unzip();
         Ok(Promotion {
             point: SwitchPoint {
                 history: lsn::name(timeline),
