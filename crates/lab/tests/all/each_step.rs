@@ -18,11 +18,11 @@ use rustix::process::Signal;
 use std::time::{Duration, Instant};
 use toml_edit::{DocumentMut, value};
 
-const NODES: [&str; 5] = ["doline", "polje", "ponor", "uvala", "cenote"];
+pub const NODES: [&str; 5] = ["doline", "polje", "ponor", "uvala", "cenote"];
 
 /// What people do on calm days.
 #[derive(Clone, Copy, Debug)]
-enum Plan {
+pub enum Plan {
     /// Timings `brisk`, and the default ones.
     Timings,
     /// Three voters, five, and three again.
@@ -39,7 +39,7 @@ enum Plan {
     Enrolment,
 }
 
-const PLANS: [Plan; 8] = [
+pub const PLANS: [Plan; 8] = [
     Plan::Timings,
     Plan::Votes,
     Plan::Replica,
@@ -100,7 +100,7 @@ async fn played(lab: &Lab, plan: Plan, text: &str, at: (&str, usize)) -> Result<
     Ok(killed)
 }
 
-async fn begun(lab: &Lab, plan: Plan) -> Result<OperationId> {
+pub async fn begun(lab: &Lab, plan: Plan) -> Result<OperationId> {
     let primary = lab.primary().await?;
     let started = match plan {
         Plan::Timings => return edit(lab, &|spec| spec["timings"] = value("brisk")).await,
@@ -158,7 +158,7 @@ async fn begun(lab: &Lab, plan: Plan) -> Result<OperationId> {
 }
 
 /// Whoever was killed last may not know yet what is in force: then it is refused, and asked for anew.
-async fn edit(lab: &Lab, edit: crate::rig::changes::Edit<'_>) -> Result<OperationId> {
+pub async fn edit(lab: &Lab, edit: crate::rig::changes::Edit<'_>) -> Result<OperationId> {
     let begun = Instant::now();
     loop {
         caught_up(lab).await?;
@@ -173,7 +173,7 @@ async fn edit(lab: &Lab, edit: crate::rig::changes::Edit<'_>) -> Result<Operatio
     }
 }
 
-async fn caught_up(lab: &Lab) -> Result<()> {
+pub async fn caught_up(lab: &Lab) -> Result<()> {
     let begun = Instant::now();
     loop {
         let (status, spec) = (lab.status().await, lab.client.spec().await);
@@ -188,7 +188,7 @@ async fn caught_up(lab: &Lab) -> Result<()> {
 }
 
 /// Until it is done. What lasts is ended once nothing is held any more.
-async fn followed(lab: &Lab, id: OperationId, (victim, step): (&str, usize)) -> Result<bool> {
+pub async fn followed(lab: &Lab, id: OperationId, (victim, step): (&str, usize)) -> Result<bool> {
     let (begun, mut killed, mut ended) = (Instant::now(), false, false);
     loop {
         ensure!(begun.elapsed() < LIMIT, "{id} is done");

@@ -24,6 +24,7 @@ mod renewal;
 mod rig;
 mod safety_point;
 mod steps;
+mod trouble;
 mod truth;
 mod way_home;
 mod ways;
