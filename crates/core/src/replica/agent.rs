@@ -606,7 +606,7 @@ impl Agent {
             self.prepared = None;
         }
         let another = !waits && self.sync_failed != Some(asked) && self.running.is_none();
-        if !self.is_free(now) && !(behind && another) {
+        if !(self.is_free(now) || behind && another) {
             return;
         }
         if behind {

@@ -80,7 +80,7 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
     let to = match votes {
         voting::Step::HandOver(to) => Some(to),
         voting::Step::Propose(command) => {
-            commands.push(command);
+            commands.push(*command);
             None
         }
         voting::Step::Done | voting::Step::Waits(_) => None,

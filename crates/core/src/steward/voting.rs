@@ -14,7 +14,7 @@ use std::collections::BTreeSet;
 pub enum Step {
     /// They are who they are wanted to be.
     Done,
-    Propose(Command),
+    Propose(Box<Command>),
     /// Somebody else has to coordinate first.
     HandOver(NodeId),
     Waits(String),
@@ -109,7 +109,10 @@ impl Scene<'_> {
 
     pub(crate) fn next_of_votes(&self) -> Step {
         let (voters, wanted) = (self.voters(), self.wanted_votes());
-        let propose = |voters| Step::Propose(Command::Cluster(ClusterAct::Voters(voters)));
+        let propose = |voters| {
+            let voters = Command::Cluster(ClusterAct::Voters(voters));
+            Step::Propose(Box::new(voters))
+        };
         let final_votes = voters.next.as_ref().unwrap_or(&wanted);
         if voters.next.is_none() && voters.now == wanted {
             return Step::Done;
@@ -159,7 +162,7 @@ impl Scene<'_> {
             if self.voters().weight(node) == 0 && known != Some(&store) {
                 let by = Author::Cluster;
                 let act = NodeAct::Enrol { store, by };
-                return Some(Step::Propose(Command::Node(node.clone(), act)));
+                return Some(Step::Propose(Box::new(Command::Node(node.clone(), act))));
             }
             return Some(Step::Waits(format!("{node}'s store does not count yet")));
         }
