@@ -7,11 +7,12 @@ use super::scenes::apply;
 use crate::cluster::Lab;
 use crate::fault::Fault;
 use crate::journal::{self, Ending, longest_pause};
-use crate::layout::{FLOATING, GATES, host};
+use crate::layout::{FLOATING, host};
 use crate::steal::{boot_nanos, millis as steal_millis};
 use anyhow::{Context, Result, ensure};
-use karst_api::StatusReply;
+use karst_api::core::NodeId;
 use karst_api::core::spec::FindingKind;
+use karst_api::{MaintenanceBody, StatusReply};
 use std::time::Duration;
 
 /// From the cut until clients of the gate, and of the address that was there, write again.
@@ -26,19 +27,45 @@ pub struct Waited {
     pub stolen: Duration,
 }
 
+/// The gate beside no replica: where the host of a gate has a standby too, writes wait until that has
+/// left the sync set, which is another promise.
+const GATE: &str = "ponor";
+
+fn holder(reply: &StatusReply) -> Option<NodeId> {
+    let address = reply.status.workloads[0].address.as_ref();
+    address.and_then(|a| a.holder.clone().filter(|_| a.held))
+}
+
+/// The address is on that node: whichever has it rests for a moment.
+async fn place_address(lab: &Lab) -> Result<()> {
+    let now = holder(&lab.status().await?).context("the address is nowhere")?;
+    if now.as_str() == GATE {
+        return Ok(());
+    }
+    let body = MaintenanceBody {
+        nodes: vec![now],
+        ..MaintenanceBody::default()
+    };
+    let rest = lab.client.maintenance(&body).await?.operation;
+    let here = |r: &StatusReply| holder(r).is_some_and(|now| now.as_str() == GATE);
+    lab.wait("the address is on the gate", LIMIT, here).await?;
+    let rests = |r: &StatusReply| r.status.intents.iter().any(|i| i.id == rest && i.empty);
+    lab.wait("the other gate rests", LIMIT, rests).await?;
+    lab.client.end(rest).await?;
+    let over = |r: &StatusReply| r.status.intents_over.iter().any(|o| o.id == rest);
+    lab.wait("the rest is over", LIMIT, over).await?;
+    lab.healthy(LIMIT).await.map(drop)
+}
+
 /// Cuts the way between the address's gate and the primary, and mends it.
 ///
 /// # Errors
 /// Where the screens do not say it, or a client never writes again.
 pub async fn gate_cut_off(lab: &Lab) -> Result<Waited> {
     lab.healthy(LIMIT).await?;
+    place_address(lab).await?;
     let primary = lab.primary().await?;
-    let at = |r: &StatusReply| {
-        let address = r.status.workloads[0].address.as_ref();
-        address.and_then(|a| a.holder.clone().filter(|_| a.held))
-    };
-    let gate = at(&lab.status().await?).context("the address is nowhere")?;
-    ensure!(gate.as_str() != primary, "the gate is beside the primary");
+    let gate = NodeId::from(GATE);
     let listens = host(gate.as_str()).context("a host of the lab")?.client();
     let ways = [
         ("gate", format!("{listens}:26900")),
@@ -75,14 +102,9 @@ pub async fn gate_cut_off(lab: &Lab) -> Result<Waited> {
         .await?;
     let sentence = &links.status.sentence;
     ensure!(!sentence.contains("All is well"), "{sentence}");
-    if GATES
-        .iter()
-        .any(|other| *other != gate.as_str() && *other != primary)
-    {
-        let elsewhere = |r: &StatusReply| at(r).is_some_and(|now| now != gate);
-        lab.wait("the address is elsewhere", LIMIT, elsewhere)
-            .await?;
-    }
+    let elsewhere = |r: &StatusReply| holder(r).is_some_and(|now| now != gate);
+    lab.wait("the address is elsewhere", LIMIT, elsewhere)
+        .await?;
     apply(lab, Fault::Heal)?;
     lab.healthy(LIMIT).await?;
     let stolen = Duration::from_millis(steal_millis() - steal);

@@ -190,6 +190,11 @@ pub async fn caught_up(lab: &Lab) -> Result<()> {
 /// Until it is done. What lasts is ended once nothing is held any more.
 pub async fn followed(lab: &Lab, id: OperationId, (victim, step): (&str, usize)) -> Result<bool> {
     let (begun, mut killed, mut ended) = (Instant::now(), false, false);
+    // A short one may be over before anybody has looked at it.
+    if step == 0 {
+        find::signal(find::daemon(&lab.layout, victim, "run")?, Signal::KILL)?;
+        killed = true;
+    }
     loop {
         ensure!(begun.elapsed() < LIMIT, "{id} is done");
         // Whoever was asked may have been killed just now.
