@@ -78,6 +78,12 @@ pub async fn gate_cut_off(lab: &Lab) -> Result<Waited> {
     for load in &loads {
         writes_since(lab, load, 0).await?;
     }
+    let connected = |r: &StatusReply| {
+        let address = r.status.workloads[0].address.as_ref();
+        address.is_some_and(|a| a.connections > 0) && holder(r).as_ref() == Some(&gate)
+    };
+    lab.wait("a client is on the address", LIMIT, connected)
+        .await?;
     let steal = steal_millis();
     let cut = boot_nanos();
     apply(

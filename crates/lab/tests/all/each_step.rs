@@ -191,9 +191,14 @@ pub async fn caught_up(lab: &Lab) -> Result<()> {
 pub async fn followed(lab: &Lab, id: OperationId, (victim, step): (&str, usize)) -> Result<bool> {
     let (begun, mut killed, mut ended) = (Instant::now(), false, false);
     // A short one may be over before anybody has looked at it.
-    if step == 0 {
-        find::signal(find::daemon(&lab.layout, victim, "run")?, Signal::KILL)?;
-        killed = true;
+    while step == 0 && !killed {
+        // The daemon that was killed a moment ago is started again first.
+        if let Ok(daemon) = find::daemon(&lab.layout, victim, "run") {
+            find::signal(daemon, Signal::KILL)?;
+            killed = true;
+        }
+        ensure!(begun.elapsed() < LIMIT, "{victim} has a daemon");
+        tokio::time::sleep(Duration::from_millis(2)).await;
     }
     loop {
         ensure!(begun.elapsed() < LIMIT, "{id} is done");
