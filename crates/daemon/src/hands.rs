@@ -289,6 +289,19 @@ pub async fn address(
         looks = looks.wrapping_add(1);
         let before = seen.clone();
         seen.turn = turn;
+        // Clients that have come since the last look are told by the next holder, too. A look at the
+        // kernel's own list waits for nobody (F5).
+        if fresh
+            && hold.is_none()
+            && before.held
+            && let Ok(last) = address.connections()
+        {
+            seen.connections = last;
+            heart.input(Input::AddressSeen {
+                workload: workload.clone(),
+                seen: seen.clone(),
+            });
+        }
         let done = match hold {
             Some(_) if fresh || address.here().is_empty() => {
                 // Whoever else had it may keep it: it is asked for again, and not fought over (RFC

@@ -112,6 +112,12 @@ pub async fn gate_cut_off(lab: &Lab) -> Result<Waited> {
     lab.wait("the address is elsewhere", LIMIT, elsewhere)
         .await?;
     apply(lab, Fault::Heal)?;
+    let mended = |r: &StatusReply| {
+        let lasts = [FindingKind::GateCutOff, FindingKind::LinkCut];
+        let mut findings = r.status.findings.iter();
+        !findings.any(|f| lasts.contains(&f.finding.kind))
+    };
+    lab.wait("the way is mended", LIMIT, mended).await?;
     lab.healthy(LIMIT).await?;
     let stolen = Duration::from_millis(steal_millis() - steal);
     let waited: Vec<Duration> = loads
