@@ -99,8 +99,11 @@ impl World {
     /// A workload has the name of a removed one, whose data lie there, and more than one copy could
     /// be the right one: a person has to say which.
     pub(super) fn asks_whose_data(&self, w: usize) -> bool {
-        let state = self.truth.state.workload(&self.workloads[w]);
-        let servers = self.hosts.iter().map(|host| &host.slots[w].server);
+        let id = &self.workloads[w];
+        let state = self.truth.state.workload(id);
+        let spec = self.in_force().workloads.get(id);
+        let replicas = spec.iter().flat_map(|spec| spec.replicas.keys());
+        let servers = replicas.map(|node| &self.hosts[self.place(node)].slots[w].server);
         let full = servers.filter(|server| server.has_data);
         let originals = full.clone().filter(|server| !server.standby).count();
         state.epoch.0 > 0 && state.opened.is_none() && full.count() > 1 && originals != 1
