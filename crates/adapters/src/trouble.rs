@@ -47,8 +47,8 @@ impl Trouble {
 /// A crowd of clients comes and goes, and leaves a descriptor sooner than this.
 const DESCRIPTOR_LIMIT: Duration = Duration::from_secs(2);
 
-/// Does what has one try only, and waits for a descriptor where there is none: a promotion that failed
-/// for that would end a server which is well.
+/// Runs an act that has one try only, and waits while the process has no free descriptor. A promotion
+/// that failed for want of one would end a server which is well.
 pub(crate) async fn patiently<T, F>(mut act: impl FnMut() -> F) -> Result<T>
 where
     F: Future<Output = Result<T>>,

@@ -289,8 +289,8 @@ pub async fn address(
         looks = looks.wrapping_add(1);
         let before = seen.clone();
         seen.turn = turn;
-        // Clients that have come since the last look are told by the next holder, too. A look at the
-        // kernel's own list waits for nobody (F5).
+        // Clients that have come since the last look are told by the next holder, too. The kernel
+        // answers from its own list, so this look blocks no step (F5).
         if fresh
             && hold.is_none()
             && before.held
