@@ -124,6 +124,7 @@ function Settings({ workload: w }: { workload: Workload }) {
     ['a dead primary', w.settings.restart ? 'is started again where it died first' : 'is replaced at once'],
     ['mode', w.mode + (w.mode_set && w.mode !== 'act' ? `, set by ${authorName(w.mode_set.by)} at ${utc(w.mode_set.at * 1000)} UTC` : '')],
     ['primary', w.primary == null ? 'nobody' : `${w.primary}, epoch ${w.epoch}`],
+    ['its standbys', w.sync.sentence],
     ['its lease', w.lease_left_ms == null ? 'not known here' : `${span(w.lease_left_ms)} left when this was said`],
   ]
   return (

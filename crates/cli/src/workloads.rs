@@ -56,7 +56,7 @@ pub fn workload_part(w: &WorkloadView) -> String {
         names(&w.sync.sure)
     );
     text += &replica_table(w);
-    text += "\n";
+    let _ = writeln!(text, "\n  {}", w.sync.sentence);
     if let Some(a) = &w.address {
         let place = match (&a.holder, a.held) {
             (Some(holder), true) => format!("is on {holder}, {} connections", a.connections),

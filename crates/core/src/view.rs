@@ -489,6 +489,11 @@ pub struct SyncView {
     pub asked: Vec<NodeId>,
     /// Commits wait for nobody.
     pub unprotected: bool,
+    /// The setting by which the primary acknowledges writes, as its node says; none where that
+    /// is not known.
+    pub taken: Option<u64>,
+    /// All of that in a sentence.
+    pub sentence: String,
 }
 
 /// A server, as its node saw it last.

@@ -8,7 +8,7 @@ use crate::ids::{NodeId, WorkloadId};
 use crate::replica::{Action, Doing, Downstream, Observation, ReplicaReport, Role};
 use crate::safetypoint::HeldBack;
 use crate::spec::{Loss, Reads};
-use crate::state::Tenure;
+use crate::state::{SyncSet, Tenure};
 use crate::steward::candidates;
 use crate::steward::holding::{stands, written_since};
 use crate::steward::outlook::{Lasting, Outlook, Writes, outlook, writes_wait};
@@ -95,12 +95,7 @@ impl Account<'_> {
             },
             lease_left_ms: self.lease_left(id),
             primary,
-            sync: SyncView {
-                number: w.sync.number,
-                sure: w.sync.sure.clone(),
-                asked: w.sync.asked.clone(),
-                unprotected: w.sync.unprotected,
-            },
+            sync: self.sync_view(id),
             gates,
             reads: spec.reads.as_ref().map(|reads| self.reads_view(id, reads)),
             address: self.address_view(id),
@@ -109,6 +104,27 @@ impl Account<'_> {
             replicas,
             candidates,
             operation: w.operation,
+        }
+    }
+
+    /// A setting holds for the cluster from its entry, and for writes from when the primary has
+    /// taken it (docs/safety.md, "From when a word holds").
+    fn sync_view(&self, id: &WorkloadId) -> SyncView {
+        let scene = &self.scene;
+        let w = scene.state.workload(id);
+        let set = &w.sync;
+        let holder = w.holder().filter(|holder| scene.reports_in(holder));
+        let report = holder.and_then(|holder| scene.replica(holder, id));
+        let held = report.and_then(|report| report.sync_held);
+        let taken = held.filter(|(epoch, _)| *epoch == w.epoch);
+        let taken = taken.map(|(_, number)| number);
+        SyncView {
+            number: set.number,
+            sure: set.sure.clone(),
+            asked: set.asked.clone(),
+            unprotected: set.unprotected,
+            taken,
+            sentence: setting_sentence(set, w.holder(), taken),
         }
     }
 
@@ -283,6 +299,29 @@ impl Account<'_> {
                     .or_else(|| uncounted(r))
             }),
         })
+    }
+}
+
+fn setting_sentence(set: &SyncSet, holder: Option<&NodeId>, taken: Option<u64>) -> String {
+    let number = set.number;
+    let Some(holder) = holder else {
+        return "no primary acknowledges writes".into();
+    };
+    let standbys: Vec<&str> = set.asked.iter().map(NodeId::as_str).collect();
+    let wait = match (standbys.as_slice(), set.unprotected) {
+        (_, true) => "writes wait for no standby".into(),
+        ([], false) => "writes wait until a standby can confirm them".into(),
+        (standbys, false) => format!("writes wait for {}", standbys.join(", ")),
+    };
+    match taken {
+        Some(taken) if taken == number => format!("{wait}; {holder} has taken setting {number}"),
+        Some(0) => {
+            format!("{wait}; {holder} acknowledges none before it has taken setting {number}")
+        }
+        None => format!("{wait}; whether {holder} has taken setting {number} is not known"),
+        Some(taken) => format!(
+            "{wait} from setting {number} on; {holder} still acknowledges by setting {taken}"
+        ),
     }
 }
 
