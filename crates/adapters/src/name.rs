@@ -47,7 +47,7 @@ pub enum NameError {
     #[error("it is kept for another one ({0}): remove that record, or use another name")]
     Others(String),
     #[error(
-        "it was written by entry {there} of this cluster's log, and this node knows the log up to {known} only"
+        "it was written by entry {there} of a log of that cluster, and this node knows its log up to {known} only: if the cluster was formed anew, remove the record beside the name"
     )]
     Later { there: Index, known: Index },
     #[error("it was changed while it was looked at; trying on")]

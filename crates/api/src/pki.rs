@@ -189,10 +189,22 @@ pub struct Asked {
 /// # Errors
 /// If no key can be made.
 pub fn ask(node: &str) -> Result<Asked, PkiError> {
+    ask_for(node, KeyPair::generate())
+}
+
+/// The same for a key that was made before.
+///
+/// # Errors
+/// If it is no key.
+pub fn ask_again(node: &str, key: &str) -> Result<Asked, PkiError> {
+    ask_for(node, KeyPair::from_pem(key))
+}
+
+fn ask_for(node: &str, key: Result<KeyPair, rcgen::Error>) -> Result<Asked, PkiError> {
     let of = || failed("a key of this host's own");
     let mut params = CertificateParams::new(vec![node.to_string()]).map_err(of())?;
     params.distinguished_name.push(DnType::CommonName, node);
-    let key = KeyPair::generate().map_err(of())?;
+    let key = key.map_err(of())?;
     let request = params.serialize_request(&key).map_err(of())?;
     Ok(Asked {
         key: key.serialize_pem(),

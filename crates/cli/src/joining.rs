@@ -9,10 +9,11 @@ use crate::output::{Format, print, remark, say, utc};
 use anyhow::{Context, Result, bail, ensure};
 use karst_api::core::NodeId;
 use karst_api::invitation::Line;
-use karst_api::pki::{Authority, Purpose, ask};
+use karst_api::pki::{Authority, Purpose, ask, ask_again};
 use karst_api::{
     Client, ClientError, InviteBody, JoinBody, JoinReply, ProblemType, RenewBody, specfile,
 };
+use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::{ErrorKind, Write as _};
 use std::net::IpAddr;
@@ -28,19 +29,27 @@ const FORMS_ALONE: &str = "forms-alone";
 struct Files(Vec<(PathBuf, String, u32)>);
 
 impl Files {
+    /// None of these is there.
+    fn untouched<'a>(paths: impl IntoIterator<Item = &'a PathBuf>) -> Result<()> {
+        for path in paths {
+            // A link that leads nowhere is in the way, too.
+            let there = std::fs::symlink_metadata(path);
+            ensure!(
+                there.is_err_and(|error| error.kind() == ErrorKind::NotFound),
+                "nothing was written: {} is there; move it away if this host is to be a node of another cluster",
+                path.display()
+            );
+        }
+        Ok(())
+    }
+
     fn add(&mut self, path: PathBuf, text: impl Into<String>, mode: u32) {
         self.0.push((path, text.into(), mode));
     }
 
     /// All of them or none.
     fn write(&self) -> Result<()> {
-        for (path, ..) in &self.0 {
-            ensure!(
-                !path.exists(),
-                "nothing was written: {} is there; move it away if this host is to be a node of another cluster",
-                path.display()
-            );
-        }
+        Self::untouched(self.0.iter().map(|(path, ..)| path))?;
         for (path, text, mode) in &self.0 {
             let dir = path.parent().unwrap_or(Path::new("/"));
             std::fs::create_dir_all(dir).with_context(|| dir.display().to_string())?;
@@ -299,6 +308,48 @@ fn unix() -> u64 {
     now.map_or(0, |since| since.as_secs())
 }
 
+/// The keys of a host that joins, as they are kept until it has. Its invitation is for one key: where
+/// the answer is lost, or cannot be written, the same line is answered again with the same keys.
+#[derive(Serialize, Deserialize)]
+struct Keys {
+    invitation: u64,
+    node: String,
+    server: String,
+}
+
+impl Keys {
+    fn path(place: &Place) -> PathBuf {
+        tls(place, "joining.json")
+    }
+
+    /// Those of an earlier try with this line, or new ones.
+    fn of(line: &Line, place: &Place) -> Result<Self> {
+        let path = Self::path(place);
+        let at = || path.display().to_string();
+        let kept = match std::fs::read(&path) {
+            Err(error) if error.kind() == ErrorKind::NotFound => None,
+            read => Some(serde_json::from_slice::<Self>(&read.with_context(at)?).with_context(at)?),
+        };
+        if let Some(kept) = kept.filter(|kept| kept.invitation == line.invitation) {
+            return Ok(kept);
+        }
+        let keys = Self {
+            invitation: line.invitation,
+            node: ask(&line.node)?.key,
+            server: ask(&line.node)?.key,
+        };
+        let dir = path.parent().with_context(at)?;
+        std::fs::create_dir_all(dir).with_context(at)?;
+        replace(&[(path.clone(), &serde_json::to_string(&keys)?, 0o600)])?;
+        Ok(keys)
+    }
+
+    fn forget(place: &Place) -> Result<()> {
+        let path = Self::path(place);
+        std::fs::remove_file(&path).with_context(|| path.display().to_string())
+    }
+}
+
 /// On the new host: asks the others for what it needs.
 pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
     let line: Line = line.parse()?;
@@ -316,7 +367,13 @@ pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
         key.display(),
         place.dir.display()
     );
-    let (own, server) = (ask(&line.node)?, ask(&line.node)?);
+    // An invitation is used up by the answer: what stands in the way is said before.
+    let made = ["ca.pem", "crl.pem", "node.pem", "server.pem", "server.key"].map(|n| tls(place, n));
+    let others = ["spec.toml", "tokens"].map(|name| place.dir.join(name));
+    Files::untouched(made.iter().chain(&others))?;
+    let keys = Keys::of(&line, place)?;
+    let own = ask_again(&line.node, &keys.node)?;
+    let server = ask_again(&line.node, &keys.server)?;
     let body = JoinBody {
         invitation: line.invitation,
         node: line.node.as_str().into(),
@@ -348,6 +405,7 @@ pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
         }
     }
     files.write()?;
+    Keys::forget(place)?;
     let text = format!(
         "This host is {} of {}, with revision {} of the spec. Next:\n  \
          karst doctor --as {0}          what this host lacks\n  \

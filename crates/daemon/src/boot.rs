@@ -238,6 +238,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let runtime = two_workers()?;
     let _inside = runtime.enter();
     let digest = digest(&given.text);
+    crate::renew::finish(&run.tls)?;
     let identity = tls::Identity::load(&run.tls)?;
     let certificate = tls::HttpCertificate::new(&identity)?;
     let tokens = renew::read_tokens(&run.tokens)?;

@@ -99,6 +99,26 @@ pub async fn run(files: Files, users: Users) {
     }
 }
 
+/// A renewal was cut short between a key and its certificate. The certificate lies beside the old one
+/// and takes its place: a key with another one's certificate starts no daemon.
+///
+/// # Errors
+/// If it cannot be put there.
+pub fn finish(tls: &Path) -> Result<()> {
+    for (key, certificate) in [("server.key", "server.pem"), ("node.key", "node.pem")] {
+        let (key, now) = (tls.join(key), tls.join(certificate));
+        let next = tls.join(format!("{certificate}.next"));
+        if !tls::fit(&key, &now) && tls::fit(&key, &next) {
+            let of = || format!("{}: a renewal that was cut short", next.display());
+            std::fs::rename(&next, &now).with_context(of)?;
+            let dir = std::fs::File::open(tls).with_context(of)?;
+            dir.sync_all().with_context(of)?;
+            tracing::warn!(certificate = %now.display(), "a renewal was cut short; it is finished");
+        }
+    }
+    Ok(())
+}
+
 async fn take_up(files: &Files, users: &Users) -> Result<()> {
     // All of it before any of it is taken up.
     let (identity, tokens) = (Identity::load(&files.tls)?, read_tokens(&files.tokens)?);
@@ -231,4 +251,37 @@ fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
         }
     }
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use karst_api::pki::{Authority, Purpose, ask};
+
+    /// The power goes between any two of a renewal's renames: the daemon starts with the old pair or
+    /// with the new one.
+    #[test]
+    fn a_renewal_that_was_cut_short_is_finished() {
+        let dir = tempfile::tempdir().unwrap();
+        let ca = Authority::make("skerry").unwrap();
+        let pair = || {
+            let asked = ask("doline").unwrap();
+            let certificate = ca
+                .issue(&asked.request, "doline", &[], Purpose::Node)
+                .unwrap();
+            (asked.key, certificate)
+        };
+        let (old, new) = (pair(), pair());
+        let put = |name: &str, text: &str| std::fs::write(dir.path().join(name), text).unwrap();
+        let read = |name: &str| std::fs::read_to_string(dir.path().join(name)).unwrap();
+        put("ca.pem", &ca.certificate);
+        for (key, left) in [(&old.0, &old), (&new.0, &new)] {
+            put("node.key", key);
+            put("node.pem", &old.1);
+            put("node.pem.next", &new.1);
+            finish(dir.path()).unwrap();
+            assert_eq!((read("node.key"), read("node.pem")), *left);
+            Identity::load(dir.path()).unwrap();
+        }
+    }
 }

@@ -207,6 +207,17 @@ impl Identity {
     }
 }
 
+/// Whether both can be read and belong together.
+pub fn fit(key: &Path, certificate: &Path) -> bool {
+    let key = PrivateKeyDer::from_pem_file(key).ok();
+    let key = key.and_then(|key| rustls::crypto::ring::sign::any_supported_type(&key).ok());
+    let chain: Option<Chain> = CertificateDer::pem_file_iter(certificate)
+        .and_then(Iterator::collect)
+        .ok();
+    let pair = key.zip(chain.filter(|chain| !chain.is_empty()));
+    pair.is_some_and(|(key, chain)| CertifiedKey::new(chain, key).keys_match().is_ok())
+}
+
 /// Of those that are believed, whose certificates these are: each file's, or none where it cannot be
 /// read.
 fn authorities(trusted: &[CertificateDer<'_>], own: &[Option<Chain>]) -> Authorities {

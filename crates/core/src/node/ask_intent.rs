@@ -485,6 +485,9 @@ impl Node {
             ));
         }
         match &found.used {
+            None if self.state.is_anothers(node, key) => Err(format!(
+                "another node shows that key already: each host joins with a key of its own; make one with `karst join` on {node}"
+            )),
             None => Ok(None),
             Some(used) if used == key => Ok(Some(format!("{node} has joined"))),
             Some(_) => Err(format!(

@@ -280,6 +280,11 @@ impl Charter {
         true
     }
 
+    /// A node that leaves is invited no more: its line would get another host what all nodes have (M1).
+    pub(super) fn uninvite(&mut self, node: &NodeId) {
+        self.invitations.retain(|_, other| other.node != *node);
+    }
+
     /// Once, and by one key, which was nobody's that has left (M1). Whose name it takes.
     pub(super) fn join(&mut self, invitation: OperationId, key: &str) -> Option<NodeId> {
         if self.gone.keys.contains_key(key) {

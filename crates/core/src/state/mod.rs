@@ -96,7 +96,9 @@ impl ClusterState {
     fn is_refused(&self, node: &NodeId, act: &NodeAct) -> bool {
         match act {
             NodeAct::Enrol { .. } => self.has_say(node),
-            NodeAct::Key { key } => self.charter.gone.keys.contains_key(key),
+            NodeAct::Key { key } => {
+                self.charter.gone.keys.contains_key(key) || self.is_anothers(node, key)
+            }
             _ => false,
         }
     }
@@ -140,8 +142,19 @@ impl ClusterState {
         self.charter.close(intent, outcome)
     }
 
+    /// Another node shows that key: it speaks for that one alone, and would be refused with this one
+    /// once this one leaves (M1).
+    pub(crate) fn is_anothers(&self, node: &NodeId, key: &str) -> bool {
+        let mut others = self.nodes.iter().filter(|(other, _)| *other != node);
+        others.any(|(_, state)| state.keys.iter().any(|known| known == key))
+    }
+
     /// From here on the newcomer's key alone speaks for the node (M1).
     fn join(&mut self, index: Index, invitation: OperationId, key: &str) -> bool {
+        let invited = self.charter.invitations.get(&invitation);
+        if invited.is_some_and(|invited| self.is_anothers(&invited.node, key)) {
+            return false;
+        }
         let Some(node) = self.charter.join(invitation, key) else {
             return false;
         };
@@ -192,6 +205,7 @@ impl ClusterState {
             let known = self.nodes.get_mut(node);
             let keys = known.map(|node| std::mem::take(&mut node.keys));
             self.charter.part(index, node, keys.unwrap_or_default());
+            self.charter.uninvite(node);
         }
         let Some(new) = self.charter.adopt(index, intent) else {
             return false;

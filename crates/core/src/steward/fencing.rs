@@ -129,6 +129,7 @@ pub fn decide_nodes(scene: &Scene, nodes: &[NodeId]) -> Vec<Command> {
         if let Some(key) = scene.shown.get(node)
             && newest != Some(key)
             && !gone.contains_key(key)
+            && !scene.state.is_anothers(node, key)
         {
             let key = key.clone();
             commands.push(Command::Node(node.clone(), NodeAct::Key { key }));

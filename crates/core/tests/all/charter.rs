@@ -382,6 +382,47 @@ fn an_invitation_is_used_once() {
     assert!(state.apply(Index(9), &join(7, "b")));
 }
 
+/// M1: the line of a node that left gets nobody in, whether it was used or not; and a key is one
+/// node's.
+#[test]
+fn an_invitation_ends_with_its_node_and_a_key_is_one_nodes() {
+    let mut state = formed();
+    let invite = |node: &str| {
+        Command::Cluster(ClusterAct::Invite(Invitation {
+            node: node.into(),
+            digest: "d".into(),
+            until: 100,
+            by: Author::person("marlin"),
+            used: None,
+        }))
+    };
+    let join = |invitation, key: &str| {
+        Command::Cluster(ClusterAct::Join {
+            invitation: OperationId(invitation),
+            key: key.into(),
+        })
+    };
+    let shows =
+        |node: &str, key: &str| Command::Node(node.into(), NodeAct::Key { key: key.into() });
+    assert!(state.apply(Index(3), &shows("polje", "of polje")));
+    assert!(state.apply(Index(4), &invite("uvala")));
+    assert!(
+        !state.apply(Index(5), &join(4, "of polje")),
+        "it is polje's"
+    );
+    assert!(!state.apply(Index(6), &shows("uvala", "of polje")));
+    assert_eq!(state.charter.invitations[&OperationId(4)].used, None);
+
+    let two = Votes::new(["doline", "polje"].map(|n| (NodeId::from(n), 1)));
+    let voters = Command::Cluster(ClusterAct::Voters(two.into()));
+    let adopt = Command::Cluster(ClusterAct::Adopt {
+        intent: OperationId(2),
+    });
+    assert!(state.apply(Index(7), &voters) && state.apply(Index(8), &adopt));
+    assert!(state.charter.invitations.is_empty());
+    assert!(!state.apply(Index(9), &join(4, "new")), "uvala has left");
+}
+
 /// M1: a key speaks for its node until that leaves, or until another host joins under its name; and
 /// again once the name is back without anybody else having joined.
 #[test]

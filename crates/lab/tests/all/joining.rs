@@ -1,7 +1,7 @@
 //! The first node and the next ones: a host becomes a cluster by itself, another joins it by one line,
 //! and whatever is wrong with either is said.
 
-use crate::rig::command::{karst, karst_on};
+use crate::rig::command::{karst, karst_on, karst_on_a_full_disk};
 use crate::rig::{LIMIT, TestLab, own_status};
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
@@ -132,6 +132,7 @@ async fn a_host_joins_by_a_line() {
     let line = invited(&lab).await.unwrap();
     wrong_lines(&lab, &line).unwrap();
     let host = lab.layout.host("uvala");
+    cut_short(&lab, &line, &host).unwrap();
     let (done, said) = join(&lab, &line, &host).unwrap();
     assert!(
         done && said.contains("This host is uvala of skerry"),
@@ -290,6 +291,25 @@ fn join(lab: &Lab, line: &str, dir: &Path) -> Result<(bool, String)> {
     karst_on(lab, "uvala", &["join", line, "--dir", &dir])
 }
 
+/// A file that is in the way is named before the invitation is used up; and where the answer came and
+/// could not be written, the same line is good for the same host.
+fn cut_short(lab: &Lab, line: &str, host: &Path) -> Result<()> {
+    let [tokens, spec] = ["tokens", "spec.toml"].map(|name| host.join(name));
+    std::os::unix::fs::symlink("/nowhere", &tokens)?;
+    let (done, said) = join(lab, line, host)?;
+    ensure!(!done && said.contains("tokens is there"), "{said}");
+    std::fs::remove_file(&tokens)?;
+    let dir = host.display().to_string();
+    let words = ["join", line, "--dir", &dir];
+    ensure!(
+        !karst_on_a_full_disk(lab, "uvala", 2, &words)?,
+        "it has room"
+    );
+    ensure!(spec.exists(), "no answer came");
+    std::fs::remove_file(&spec)?;
+    Ok(())
+}
+
 /// None of these uses the invitation up.
 fn wrong_lines(lab: &Lab, line: &str) -> Result<()> {
     let dir = lab.layout.dir.join("elsewhere");
@@ -306,6 +326,10 @@ fn wrong_lines(lab: &Lab, line: &str) -> Result<()> {
     other = line.parse()?;
     other.ca = karst_api::pki::Authority::make("elsewhere")?.certificate;
     refused(&other.to_string(), "is not of skerry")?;
-    ensure!(!dir.exists(), "something was written");
-    Ok(())
+    // Nothing but the keys for another try with that line.
+    let keys = dir.join("tls/joining.json");
+    ensure!(keys.exists(), "its keys are gone");
+    std::fs::remove_file(keys)?;
+    std::fs::remove_dir(dir.join("tls"))?;
+    std::fs::remove_dir(&dir).context("something was written")
 }

@@ -15,6 +15,16 @@ pub fn karst_on(lab: &Lab, host: &str, words: &[&str]) -> Result<(bool, String)>
     said(command.arg(find::sibling("karst")?).args(words))
 }
 
+/// The same where no file can be written beyond so many bytes: the program is killed there (the shell's
+/// `ulimit -f` counts in blocks of 512).
+pub fn karst_on_a_full_disk(lab: &Lab, host: &str, blocks: u32, words: &[&str]) -> Result<bool> {
+    let mut command = find::enter(&lab.layout, host)?;
+    let shell = format!("ulimit -f {blocks}; exec \"$0\" \"$@\"");
+    command.args(["sh", "-c", &shell]);
+    let (done, _) = said(command.arg(find::sibling("karst")?).args(words))?;
+    Ok(done)
+}
+
 fn said(command: &mut Command) -> Result<(bool, String)> {
     let Output {
         status,
