@@ -4,7 +4,7 @@
 
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
-.PHONY: demo test faults soak bench install packages toolchain console build
+.PHONY: demo test faults soak plants bench install packages toolchain console build
 
 RUST_NEEDED := 1.95
 PACKAGES := postgresql-15 postgresql-client-15 iproute2 nftables util-linux mount e2fsprogs tcpdump curl knot knot-dnsutils chromium chromium-driver nodejs npm build-essential
@@ -59,6 +59,10 @@ faults: build
 SOAK_SECONDS ?= 600
 soak: toolchain
 	SOAK_SECONDS=$(SOAK_SECONDS) cargo run --profile soak --locked -p karst-sim --example soak
+
+# Rules broken in the sources, one after the other: the test of each has to fail.
+plants: build
+	cargo run --locked -p karst-lab --example plants
 
 # What is measured is what would be installed.
 bench: toolchain console

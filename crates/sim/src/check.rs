@@ -53,7 +53,7 @@ const UNHEARD: u64 = 2_000_000_000;
 struct Acknowledged {
     write: u64,
     at: u64,
-    /// Somebody else heard the primary then.
+    /// A majority of the voters heard the primary then.
     heard: bool,
     /// What the spec in force said by then: whoever got this answer was promised so much.
     loss: Loss,

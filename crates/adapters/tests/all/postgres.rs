@@ -390,6 +390,85 @@ async fn settings_are_verified_and_a_new_connection_is_tried() {
     ));
 }
 
+/// D8: after a boot the runtime directory is empty, and nothing but Karst starts the server.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_else_starts_a_server_after_a_boot() {
+    let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [doline, _] = pair(dir.path());
+    doline.act(Action::Create).await.expect("first data");
+    doline.act(Action::StopNow).await.expect("it ends");
+    std::fs::remove_dir_all(dir.path().join("doline.run")).expect("as after a boot");
+    // As its own user, and as its own service would.
+    let data = doline.driver.data_dir();
+    let owner = std::fs::metadata(data).expect("it has data").uid();
+    let program = "/usr/lib/postgresql/15/bin/postgres";
+    let started = std::process::Command::new("setpriv")
+        .args([format!("--reuid={owner}"), "--clear-groups".into()])
+        .args([program.as_ref(), "-D".as_ref(), data.as_os_str()])
+        .args(["-c", "listen_addresses=", "-c", "unix_socket_directories="])
+        .stdin(std::process::Stdio::null())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .expect("the program is there");
+    let ended = tokio::time::timeout(
+        LIMIT,
+        tokio::task::spawn_blocking(move || started.wait_with_output()),
+    );
+    let Ok(ended) = ended.await else {
+        panic!("it runs");
+    };
+    let output = ended.expect("the thread ends").expect("it has ended");
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(
+        !output.status.success() && said.contains("server.conf"),
+        "{said}"
+    );
+    doline.act(Action::StartPrimary).await.expect("Karst does");
+}
+
+/// D9, D11: a former primary has a row that nobody else has, and the new one has made no checkpoint
+/// since its promotion. The row goes, and the server follows. Data of a rewind that was cut short
+/// start nothing.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_former_primary_gives_up_what_nobody_else_has() {
+    let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [doline, polje] = pair(dir.path());
+    let node = |name: &str| NodeId::from(name);
+    doline.act(Action::Create).await.expect("first data");
+    let from = node("doline");
+    polje.act(Action::Clone { from }).await.expect("a copy");
+    let follow = |name: &str| Action::StartStandby {
+        upstream: node(name),
+    };
+    polje.act(follow("doline")).await.expect("a standby");
+    doline.act(sync(1, 1, "polje")).await.expect("a sync set");
+    doline.sql("create table tickets (id int)").await;
+    polje.settle(None).await;
+    let alone = "set synchronous_commit = local; insert into tickets values (1)";
+    doline.sql(alone).await;
+    doline.act(Action::StopNow).await.expect("it ends");
+    let promote = Action::Promote { after: None };
+    polje.act(promote).await.expect("a new primary");
+
+    let mark = doline.driver.data_dir().join("karst.rewinding");
+    std::fs::write(&mark, "").expect("a file");
+    let seen = doline.driver.observe().await;
+    assert!(matches!(seen.data, Data::Unusable(_)), "{seen:?}");
+    doline.act(follow("polje")).await.expect_err("half rewound");
+    std::fs::remove_file(&mark).expect("it is there");
+
+    let to = node("polje");
+    doline.act(Action::Rewind { to }).await.expect("a rewind");
+    doline.act(follow("polje")).await.expect("a standby");
+    doline.streams().await;
+    let count = sqlx::query_scalar("select count(*) from tickets");
+    let rows: i64 = count
+        .fetch_one(&mut doline.connect().await)
+        .await
+        .expect("it reads");
+    assert_eq!(rows, 0);
+}
+
 /// D2, D3: whether commits wait is decided by the server's checkpointer, when it gets to it. While that
 /// stands still no set is confirmed, however often it is tried and by whichever driver; and no primary
 /// is said to block. Once it goes on the next try holds, and a commit waits.

@@ -10,7 +10,6 @@ use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::ownstep::Point;
-use crate::planted::Planted;
 use crate::replica::Observation;
 use crate::spec::{Alone, Loss, Revision, WorkloadSpec};
 use crate::state::{HoldsOn, Tenure};
@@ -91,7 +90,7 @@ pub fn decide(scene: &Scene) -> (Vec<Command>, Option<NodeId>) {
     let closed: BTreeSet<OperationId> = commands.iter().filter_map(closes).collect();
     for (id, intended) in &charter.intents {
         // A wish that is said to be over does nothing more (G4).
-        if !closed.contains(id) || scene.breaks(Planted::GroundInBatch) {
+        if !closed.contains(id) {
             commands.extend(of_intent(scene, *id, intended));
         }
     }

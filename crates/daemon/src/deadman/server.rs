@@ -96,30 +96,8 @@ pub fn run(
     let kept = runtime.join("deadman.json");
     let listener = bind(&socket)?;
     listener.set_nonblocking(true)?;
-    let (tell_done, done) = channel();
-    let (bell, rings) = UnixStream::pair()?;
-    bell.set_nonblocking(true)?;
-    rings.set_nonblocking(true)?;
     let timer = timerfd_create(TimerfdClockId::Boottime, TimerfdFlags::NONBLOCK)?;
-    let mut deadman = Deadman {
-        watched: List::new(),
-        find,
-        list,
-        changes: 0,
-        keeping: None,
-        unkept: BTreeSet::new(),
-        first: false,
-        deadlines: BTreeMap::new(),
-        ending: BTreeMap::new(),
-        done,
-        tell_done,
-        bell,
-        rings,
-        kept,
-        daemons: Vec::new(),
-        guard: Guard::default(),
-        unguarded: BTreeMap::new(),
-    };
+    let mut deadman = Deadman::new(find, list, kept)?;
     deadman.resume()?;
     loop {
         deadman.act();
@@ -162,6 +140,32 @@ fn bind(socket: &Path) -> io::Result<UnixListener> {
 }
 
 impl Deadman {
+    fn new(find: Find, list: PathBuf, kept: PathBuf) -> io::Result<Self> {
+        let (tell_done, done) = channel();
+        let (bell, rings) = UnixStream::pair()?;
+        bell.set_nonblocking(true)?;
+        rings.set_nonblocking(true)?;
+        Ok(Self {
+            watched: List::new(),
+            find,
+            list,
+            changes: 0,
+            keeping: None,
+            unkept: BTreeSet::new(),
+            first: false,
+            deadlines: BTreeMap::new(),
+            ending: BTreeMap::new(),
+            done,
+            tell_done,
+            bell,
+            rings,
+            kept,
+            daemons: Vec::new(),
+            guard: Guard::default(),
+            unguarded: BTreeMap::new(),
+        })
+    }
+
     /// Goes on with the deadlines of an earlier run. Without any, this is the first run since the
     /// boot: whatever runs of the workloads belongs to nobody, and is ended before a daemon joins
     /// (C6).
@@ -618,5 +622,74 @@ impl Deadman {
                 claim
             }
         }))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::deadman::What;
+    use std::time::Instant;
+
+    const KILL_BOUND: Duration = Duration::from_millis(50);
+
+    fn claim(workload: &str) -> Claim {
+        Claim::Primary(workload.into())
+    }
+
+    /// Counts down for two servers: that of `sailings` has a directory that cannot be looked at,
+    /// nothing runs of `fares`. Both deadlines are over.
+    fn two_that_are_due(dir: &Path) -> Deadman {
+        let find: Find = Box::new(|_, data| Processes::new(Path::new(data), None));
+        let mut deadman =
+            Deadman::new(find, dir.join("watched.json"), dir.join("deadman.json")).unwrap();
+        let unreadable = "/dev/null/data".to_string();
+        let readable = dir.display().to_string();
+        for (workload, data) in [("sailings", unreadable), ("fares", readable)] {
+            let entry = Entry {
+                claim: claim(workload),
+                what: What::Server { data, port: 1 },
+                longest: Duration::from_secs(2),
+            };
+            deadman.begin(entry).unwrap();
+            let deadline = Deadline {
+                at: clock::now(),
+                kill_bound: KILL_BOUND,
+            };
+            deadman.deadlines.insert(claim(workload), deadline);
+        }
+        deadman
+    }
+
+    /// F10: the end of one server waits for no other one's.
+    #[test]
+    fn servers_are_ended_side_by_side() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut deadman = two_that_are_due(dir.path());
+        let begun = Instant::now();
+        deadman.act();
+        let done = deadman.done.recv_timeout(END_LIMIT / 2).unwrap();
+        deadman.take(done);
+        assert!(!deadman.deadlines.contains_key(&claim("fares")));
+        assert!(deadman.ending.contains_key(&claim("sailings")));
+        assert!(begun.elapsed() < END_LIMIT / 2, "{:?}", begun.elapsed());
+    }
+
+    /// F10, F9: where nobody could look whether a server has ended, its deadline stays and is due
+    /// again.
+    #[test]
+    fn a_deadline_is_forgotten_once_the_end_is_verified() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut deadman = two_that_are_due(dir.path());
+        let sailings = claim("sailings");
+        let deadline = deadman.deadlines[&sailings];
+        deadman.ending.insert(sailings.clone(), deadline);
+        deadman.conclude(Ended {
+            claim: sailings.clone(),
+            deadline,
+            began: clock::now(),
+            result: Err(io::Error::other("it cannot be looked at")),
+        });
+        assert!(deadman.deadlines.contains_key(&sailings) && deadman.counts(&sailings));
     }
 }

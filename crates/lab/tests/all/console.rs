@@ -364,8 +364,9 @@ async fn a_restart_is_no_matter(lab: &Lab, page: &Client) -> Result<()> {
         .set_mode("sailings", &karst_api::core::operation::Mode::Act.into())
         .await?;
     until("the page hears what came after", async || {
-        let script =
-            "return fetch('/api/v1/status').then((r) => r.json()).then((r) => r.status.applied)";
+        // The daemon is a process before it answers: until then there is nothing to fetch.
+        let script = "return fetch('/api/v1/status').then((r) => r.json())\
+                      .then((r) => r.status.applied, () => null)";
         let heard = page.execute(script, vec![]).await?.as_u64();
         Ok(heard > Some(applied) && !is_there(page, "#stale").await)
     })

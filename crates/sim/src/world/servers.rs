@@ -662,13 +662,20 @@ impl World {
                 .max(self.now - service.last_acknowledged);
         }
         service.last_acknowledged = self.now;
-        // What a primary writes that nobody hears counts for no bound by size; it is its own daemon
-        // that says how far it is.
-        let speaks = self.hosts[h].node.is_some() && !self.hosts[h].is_still();
-        let heard = (0..self.hosts.len())
-            .any(|o| o != h && self.connected(h, o) && !self.hosts[o].is_still());
-        let when = (self.now, speaks && heard);
+        let when = (self.now, self.is_primary_heard(h));
         let loss = self.hosts[h].slots[w].loss.unwrap_or(Loss::None);
         self.truth.acknowledge(w, &done, loss, when);
+    }
+
+    /// A majority of the voters hears how far a primary is, from its own daemon. What it writes
+    /// otherwise counts for no bound by size: the next coordinator may have heard none of it.
+    fn is_primary_heard(&self, h: usize) -> bool {
+        let speaks = self.hosts[h].node.is_some() && !self.hosts[h].is_still();
+        let hears = |o: &usize| *o == h || (self.connected(h, *o) && !self.hosts[*o].is_still());
+        let hearing = (0..self.hosts.len()).filter(hears).map(|o| &self.names[o]);
+        match &self.truth.state.charter.voters {
+            Some(voters) => speaks && voters.is_majority(hearing),
+            None => speaks && self.voters().is_majority(hearing),
+        }
     }
 }

@@ -260,7 +260,8 @@ fn a_copy_is_not_removed_in_the_middle_of_a_failover() {
 /// Every wish with every option, with clocks that move and people who do what their screen allows.
 #[test]
 fn guarantees_hold_while_people_want_everything() {
-    for seed in 0..60 {
+    // The last one failed once: by its check, which took what a minority had heard for heard.
+    for seed in (0..60).chain([1_796_166_031_989]) {
         let run = Run::lively(seed);
         if let Err(failure) = run.play(None) {
             panic!("{:?}: {failure}", run.shape);

@@ -1,9 +1,10 @@
 //! What a person who asks a node is shown: one sentence that is true, and what is behind it.
 
+use crate::wishes::sailings;
 use karst_core::NodeId;
 use karst_core::operation::Mode;
-use karst_core::request::Request;
-use karst_core::spec::{Alone, Loss};
+use karst_core::request::{Answer, Plea, Request};
+use karst_core::spec::{Alone, FindingKind, Loss};
 use karst_core::steward::outlook::Writes;
 use karst_core::view::{Condition, NeedKind, NodeState, NodeView, PowerView, ReplicaState, Status};
 use karst_sim::{Fault, Script, World, ferry_spec, powered_spec};
@@ -412,4 +413,79 @@ fn a_missing_standby_is_missed_where_some_loss_is_accepted() {
         "{}",
         less.sentence
     );
+}
+
+fn rest(nodes: &[&NodeId], cut_off: bool, plan_only: bool) -> Fault {
+    let plea = Plea::Maintenance {
+        nodes: nodes.iter().map(|node| (*node).clone()).collect(),
+        back: false,
+        bare: Default::default(),
+        cut_off: cut_off.then(sailings).into_iter().collect(),
+        until: None,
+    };
+    let request = Request::Intend {
+        plea,
+        by: "marlin".into(),
+        at: 0,
+        why: None,
+        seen: None,
+        plan_only,
+    };
+    Fault::Ask {
+        of: "polje".into(),
+        request,
+    }
+}
+
+/// G5: what may be switched off is said for now. Once a voter outside is lost it is taken back, as a
+/// finding too.
+#[test]
+fn a_rest_that_is_not_safe_any_more_is_a_finding() {
+    let ponor = NodeId::from("ponor");
+    let unsafe_rest = |ms, faults: Vec<(u64, Fault)>| {
+        let mut world = World::new(ferry_spec(), 1, None);
+        let until_ms = AT + ms;
+        let outcome = world.run(&Script {
+            faults,
+            until_ms,
+            calm_ms: 0,
+        });
+        outcome.unwrap_or_else(|failure| panic!("{failure}"));
+        let findings = seen(&world).findings.into_iter().map(|f| f.finding);
+        findings
+            .filter(|f| f.kind == FindingKind::RestNotSafe)
+            .collect::<Vec<_>>()
+    };
+    let rests = (AT, rest(&[&ponor], true, false));
+    assert_eq!(unsafe_rest(5_000, vec![rests.clone()]), []);
+    let lost = (AT + 5_000, off("polje"));
+    let found = unsafe_rest(9_000, vec![rests, lost]);
+    assert!(
+        found.len() == 1 && found[0].what.contains("ponor must stay on"),
+        "{found:?}"
+    );
+}
+
+/// G5: a rest that takes the last gate with it says so, and wants the workload's name for it.
+#[test]
+fn a_rest_that_takes_the_last_way_in_is_asked_about() {
+    let spec = ferry_spec();
+    let gates: Vec<&NodeId> = spec.workloads[&sailings()].gates.keys().collect();
+    let unmet = |cut_off| {
+        let world = after(
+            1_000,
+            World::new(ferry_spec(), 1, None),
+            &[rest(&gates, cut_off, true)],
+        );
+        match world.answers() {
+            [Answer::IntentPlan(plan)] => plan.unmet.join("; "),
+            other => panic!("{other:?}"),
+        }
+    };
+    let (asked, accepted) = (unmet(false), unmet(true));
+    assert!(
+        asked.contains("no way in") && asked.contains("--cut-off sailings"),
+        "{asked}"
+    );
+    assert!(!accepted.contains("--cut-off"), "{accepted}");
 }
