@@ -65,7 +65,8 @@ pub fn quorum_line(s: &Status) -> String {
     } else if q.cannot_lose.is_empty() {
         "the majority survives the loss of any one voter".to_string()
     } else {
-        format!("losing {} loses the majority", names(&q.cannot_lose))
+        let any: Vec<&str> = q.cannot_lose.iter().map(|node| node.as_str()).collect();
+        format!("losing {} loses the majority", any.join(" or "))
     };
     format!(
         "{} of {} votes heard, {} needed; {margin}",

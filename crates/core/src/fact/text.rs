@@ -183,7 +183,7 @@ pub fn cluster_text(act: &ClusterAct) -> String {
             let (by, title) = (&intent.by, intent.want.title());
             format!("{by} wants {title}{}", why.unwrap_or_default())
         }
-        ClusterAct::End { intent, by } => format!("{by} ends the maintenance of {intent}"),
+        ClusterAct::End { intent, by } => format!("{by} ends {intent}"),
         ClusterAct::Close { intent, outcome } => match outcome {
             Outcome::Done => format!("{intent} is done"),
             Outcome::Undone(why) | Outcome::Diverted(why) => format!("{intent} is over: {why}"),

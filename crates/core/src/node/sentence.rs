@@ -442,7 +442,7 @@ pub(super) fn headline(whole: &Whole) -> (Condition, String) {
     }
     if !fenced.is_empty() {
         return degraded(format!(
-            "{fenced} is fenced but reachable; run `karst node readmit`. All workloads serve."
+            "{fenced} is fenced but reachable; it waits for `karst node readmit NODE`. All workloads serve."
         ));
     }
     let text = match (worst, workloads.len()) {

@@ -108,7 +108,7 @@ fn nodes(spec: &Spec, found: &mut Findings) {
             found.warn(
                 FindingKind::ReadmitAsks,
                 &["node", id.as_str(), "readmit"],
-                "after its power was cut it waits for `karst node readmit`",
+                "after its power was cut it waits for `karst node readmit NODE`",
                 "use `readmit = \"auto\"` where a host that has booted anew may come back by itself",
             );
         }

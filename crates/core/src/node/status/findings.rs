@@ -142,7 +142,7 @@ impl Account<'_> {
                 path: vec!["workload".into(), id.to_string()],
                 what: format!("{id} has no target if {holder} is lost: {}", why.join("; ")),
                 remedy: format!(
-                    "bring its standbys back, or change its rules; a person may still decide (karst failover {id})"
+                    "bring its standbys back, or change its rules; a person may still decide (karst failover {id} --to NODE)"
                 ),
             })
         };
