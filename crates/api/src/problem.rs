@@ -66,6 +66,8 @@ problem_types! {
     WrongMethod = "/problems/wrong-method", 405, "Not by this method";
     /// The cluster refuses it as things are: nothing was changed.
     Refused = "/problems/refused", 409, "The cluster refuses this";
+    /// A body comes as it is, without Content-Encoding: what it unpacks to is not known before.
+    Encoded = "/problems/encoded", 415, "The body is packed";
     /// It was written for a revision that is not in force any more: nothing was changed. Read the spec anew.
     OtherRevision = "/problems/other-revision", 412, "Another revision is in force";
     /// A change of the spec says for which revision it was written, in the header If-Match.

@@ -13,6 +13,15 @@ pub fn size(bytes: u64) -> String {
     format!("{value:.1} {unit}")
 }
 
+/// Whether a text stays on its line wherever it is shown: no control characters, which move a
+/// terminal's cursor or end a line of a log, and none that turn the direction of writing (Unicode
+/// Standard Annex 9, section 2). PostgreSQL's text takes no NUL, which is one of them.
+pub fn is_one_line(text: &str) -> bool {
+    let turns = |c: char| matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    let ends = |c: char| matches!(c, '\u{2028}' | '\u{2029}');
+    !text.chars().any(|c| c.is_control() || turns(c) || ends(c))
+}
+
 /// Bytes that may be lost; the largest number stands for nobody knows how many.
 pub fn at_stake(bytes: u64) -> String {
     match bytes {

@@ -200,7 +200,14 @@ fn of_certificates(files: &Files, me: &str) -> Vec<Finding> {
 /// Those that others may read.
 fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
     let mut found = Vec::new();
-    let keys = ["node.key", "server.key"].map(|name| files.tls.join(name));
+    let keys = [
+        "node.key",
+        "server.key",
+        "ca.key",
+        "ca-next.key",
+        "joining.json",
+    ];
+    let keys = keys.map(|name| files.tls.join(name));
     let secrets = spec
         .workloads
         .values()
@@ -220,6 +227,7 @@ fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
     for path in keys
         .into_iter()
         .chain(secrets)
+        .chain([files.tokens.clone()])
         .chain(files.history_password.clone())
     {
         match std::fs::metadata(&path) {

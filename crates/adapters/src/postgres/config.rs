@@ -56,6 +56,11 @@ pub(super) fn quoted(value: &str) -> String {
     format!("'{}'", value.replace('\'', "''"))
 }
 
+/// A name in a statement, as it is written (manual, section 4.1.1).
+pub(super) fn identifier(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
 /// What a client's library takes (manual, section 34.1.1).
 pub(super) fn connection(to: &[Target], reach: Reach) -> String {
     let hosts: Vec<String> = to.iter().map(|a| a.host.clone()).collect();

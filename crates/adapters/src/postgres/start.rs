@@ -1,6 +1,6 @@
 //! First data, and what a server of this kind reads at its start.
 
-use super::config::{IMPOSSIBLE, REPLICATION_ROLE, quoted};
+use super::config::{IMPOSSIBLE, REPLICATION_ROLE, identifier, quoted};
 use super::keeper::{Memory, Postgres, REWINDING};
 use super::lsn::Lsn;
 use super::scram;
@@ -71,6 +71,8 @@ impl Postgres {
             "login replication",
             &self.plan.replication_password,
         );
+        // No name can end what it stands in (manual, section 4.1.2.4).
+        let tag = format!("$karst{:032x}$", rand::random::<u128>());
         for (name, rights, password) in client.into_iter().chain([standbys]) {
             let iterations = if name == REPLICATION_ROLE {
                 scram::OF_STANDBYS
@@ -79,9 +81,10 @@ impl Postgres {
             };
             let kept = scram::verifier(password, rand::random(), iterations)?;
             script += &format!(
-                "do $karst$ begin if not exists (select from pg_roles where rolname = {}) then
-                     create role {name} {rights} password {}; end if; end $karst$;",
+                "do {tag} begin if not exists (select from pg_roles where rolname = {}) then
+                     create role {} {rights} password {}; end if; end {tag};",
                 quoted(name),
+                identifier(name),
                 quoted(&kept)
             );
         }
@@ -97,7 +100,11 @@ impl Postgres {
         };
         let there = sqlx::query("select from pg_database where datname = $1").bind(database);
         if there.fetch_optional(&self.pool).await?.is_none() {
-            let create = format!("create database {database} owner {client}");
+            let create = format!(
+                "create database {} owner {}",
+                identifier(database),
+                identifier(client)
+            );
             let mut connection = self.pool.acquire().await?;
             sqlx::query("set synchronous_commit = local")
                 .execute(&mut *connection)

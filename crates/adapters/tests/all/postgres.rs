@@ -18,6 +18,9 @@ use std::time::{Duration, Instant};
 
 const LIMIT: Duration = Duration::from_secs(20);
 const SECRET: &str = "gangway-gangway-gangway-gangway-gangway";
+/// Names that would be statements of their own, were they not quoted.
+const DATABASE: &str = "sailings; drop role booking";
+const CLIENT: &str = "booking $karst$ desk";
 /// Of a server's log (manual, section 30.6).
 const PAGE: u64 = 8192;
 
@@ -155,6 +158,9 @@ fn pair(dir: &Path) -> [Server; 2] {
         settings: [
             ("secret".into(), format!("file:{}", secret.display())),
             ("set.shared_buffers".into(), "16MB".into()),
+            ("database".into(), DATABASE.into()),
+            ("client".into(), CLIENT.into()),
+            ("client-secret".into(), format!("file:{}", secret.display())),
         ]
         .into(),
     };
@@ -388,6 +394,21 @@ async fn settings_are_verified_and_a_new_connection_is_tried() {
         foreign.driver.observe().await.data,
         Data::Foreign(_)
     ));
+}
+
+/// A database and a role have the names that the spec gives them, whatever these look like to SQL.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn names_are_names_and_no_statements() {
+    let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");
+    let [doline, _] = pair(dir.path());
+    doline.act(Action::Create).await.expect("first data");
+    let owner = "select pg_get_userbyid(datdba) from pg_database where datname = $1";
+    let owner: String = sqlx::query_scalar(owner)
+        .bind(DATABASE)
+        .fetch_one(&mut doline.connect().await)
+        .await
+        .expect("it is there");
+    assert_eq!(owner, CLIENT);
 }
 
 /// D8: after a boot the runtime directory is empty, and nothing but Karst starts the server.

@@ -17,6 +17,7 @@ use crate::ownstep::Prepared;
 use crate::planted::Planted;
 use crate::replica::{Examined, Parts, ReplicaReport};
 use crate::request::LONGEST_NOTE;
+use crate::text::is_one_line;
 use crate::time::Time;
 use std::collections::BTreeSet;
 use std::time::Duration;
@@ -151,6 +152,10 @@ impl Node {
                 ensure(*number < LARGEST, "a number that cannot be")?;
                 let short = |note: &str| note.chars().count() <= LONGEST_NOTE;
                 ensure(request.note().is_none_or(short), "a note that is a book")?;
+                ensure(
+                    request.note().is_none_or(is_one_line),
+                    "a note with control characters",
+                )?;
                 ensure(request.strange_name().is_none(), "a name that is none")
             }
             Message::Answer { number, .. } => self

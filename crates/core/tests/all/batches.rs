@@ -8,7 +8,7 @@ use karst_core::author::Author;
 use karst_core::command::{ClusterAct, Command, WorkloadAct};
 use karst_core::intent::Want;
 use karst_core::operation::{Cause, Kind, Operation, Outcome};
-use karst_core::replica::{Data, Observation, Presence, Promotion, ReplicaReport, Role};
+use karst_core::replica::{Data, Observation, Presence, Promotion, ReplicaReport, Role, Setting};
 use karst_core::safetypoint::{GoingBack, HeldBack, Mark, SafetyPoint, Stage};
 use karst_core::spec::{Alone, Loss, Revision, Spec, WorkloadSpec};
 use karst_core::steward::{self, Notes};
@@ -333,6 +333,46 @@ fn consent_is_for_now() {
         assert_eq!(later.iter().any(begins), planted.is_some(), "{later:?}");
         let is_kept = case.state.charter.intents.contains_key(&back);
         assert_eq!(is_kept, planted.is_some());
+    }
+}
+
+/// P1: a workload goes back to a standby that stands at the point, and to no other place.
+#[test]
+fn going_back_is_to_the_point() {
+    for (stands_there, begins) in [(true, true), (false, false)] {
+        let mut case = calm();
+        let (_, mark) = goes_back(&mut case);
+        primary_sees(&mut case, &["polje"]);
+        if stands_there {
+            stands(&mut case, mark);
+        } else {
+            case.report("uvala", standby(95));
+        }
+        case.pass(Duration::from_millis(1));
+        let all = wanted(&case);
+        let begun = |c: &Command| matches!(c, Command::Workload(_, WorkloadAct::Begin(_)));
+        assert_eq!(all.iter().any(begun), begins, "{all:?}");
+    }
+}
+
+/// F11: a setting from elsewhere was in force, by which commits return alone. No standby is known to
+/// have everything then.
+#[test]
+fn a_setting_from_elsewhere_ends_what_rests_on_karsts() {
+    for ends_promise in [false, true] {
+        let mut case = calm();
+        primary_sees(&mut case, &["polje", "uvala"]);
+        let doline = case.reports.get_mut(&NodeId::from("doline")).unwrap();
+        let replica = doline.report.parts.replicas.get_mut(&w()).unwrap();
+        replica.seen.as_mut().unwrap().overruled.push(Setting {
+            name: "synchronous_standby_names".into(),
+            value: String::new(),
+            source: String::new(),
+            ends_promise,
+        });
+        let all = case.decided(&mut Notes::default());
+        let none_is_sure = |c: &Command| matches!(c, Command::Workload(_, WorkloadAct::Sync { sure, .. }) if sure.is_empty());
+        assert_eq!(all.iter().any(none_is_sure), ends_promise, "{all:?}");
     }
 }
 

@@ -138,6 +138,27 @@ fn the_beginning_of_a_record_is_not_data() {
     }
 }
 
+/// D13: the first write of a new primary waits for no standby that is not heard.
+#[test]
+fn a_standby_that_is_not_heard_confirms_nothing_of_a_new_primary() {
+    for (silent, counts) in [("", true), ("uvala", false)] {
+        let mut case = Case::new(Loss::None);
+        case.apply(&assign(2, "polje"));
+        case.pass_without(Duration::from_secs(2), silent);
+        let (point, unique) = (second(100), true);
+        let promoted = ReplicaReport {
+            opened: Some((Epoch(2), Promotion { point, unique })),
+            ..standby(100)
+        };
+        case.report("polje", promoted);
+        let opens = case.decided(&mut Notes::default());
+        let Some(Command::Workload(_, WorkloadAct::Open { sync, .. })) = opens.first() else {
+            panic!("{opens:?}")
+        };
+        assert_eq!(sync.contains(&"uvala".into()), counts, "{opens:?}");
+    }
+}
+
 /// D5: a promotion that knew nothing of the history that was open last may have made one of the
 /// same name. Whoever is on the parent follows for certain; everybody else is copied anew.
 #[test]

@@ -10,8 +10,8 @@ use super::tokens::User;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{
-    CACHE_CONTROL, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, STRICT_TRANSPORT_SECURITY,
-    X_CONTENT_TYPE_OPTIONS,
+    CACHE_CONTROL, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue,
+    STRICT_TRANSPORT_SECURITY, X_CONTENT_TYPE_OPTIONS,
 };
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpMessage, web};
@@ -27,6 +27,10 @@ pub async fn enter(
     let shown = access::shown(request.request(), &service);
     if shown == Shown::Wrong {
         tokio::time::sleep(service.strangers.wrong(from)).await;
+    }
+    if packed(request.headers()) {
+        let what = "send the body as it is, without Content-Encoding";
+        return Err(Refusal::new(ProblemType::Encoded, what).into());
     }
     let changes = !request.method().is_safe();
     if changes && let Some(why) = crosses(request.headers(), &shown) {
@@ -61,6 +65,12 @@ pub async fn enter(
         );
     }
     Ok(response)
+}
+
+/// A body that has to be unpacked may become any size before it is bounded (RFC 9110, section 15.5.16).
+fn packed(headers: &HeaderMap) -> bool {
+    let mut all = headers.get_all(CONTENT_ENCODING);
+    all.any(|coding| !coding.as_bytes().eq_ignore_ascii_case(b"identity"))
 }
 
 /// Why a call that would change something may be another site's, made by a browser that is signed

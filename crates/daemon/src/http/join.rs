@@ -138,20 +138,9 @@ pub async fn join(
     body: web::Json<Object<JoinBody>>,
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner().0;
-    let authority = service.files.authority(&service.me)?;
     let key = print_of(&body.request).map_err(|e| Refusal::bad(e.to_string()))?;
     let now = crate::clock::unix();
-    if now.abs_diff(body.unix) > APART {
-        let what = format!(
-            "this host's clock and that of {} are {} s apart: set one of them right first",
-            service.me,
-            now.abs_diff(body.unix)
-        );
-        return Err(Refusal::new(ProblemType::Refused, what));
-    }
     let node = body.node.clone();
-    let spec = service.spec();
-    let (tokens, secrets) = (carried(&service.files.tokens)?, secrets(&spec)?);
     let asked = Request::Join {
         invitation: OperationId(body.invitation),
         node: node.clone(),
@@ -164,6 +153,18 @@ pub async fn join(
         tokio::time::sleep(service.strangers.wrong(from)).await;
         return Err(refused);
     }
+    // What follows is said to a host that was invited, and to no stranger. The same key may ask again.
+    let authority = service.files.authority(&service.me)?;
+    if now.abs_diff(body.unix) > APART {
+        let what = format!(
+            "this host's clock and that of {} are {} s apart: set one of them right first",
+            service.me,
+            now.abs_diff(body.unix)
+        );
+        return Err(Refusal::new(ProblemType::Refused, what));
+    }
+    let spec = service.spec();
+    let (tokens, secrets) = (carried(&service.files.tokens)?, secrets(&spec)?);
     let issuer = Issuer {
         authority,
         addresses: addresses(&spec, &node),
@@ -251,7 +252,9 @@ fn secrets(spec: &Spec) -> Result<BTreeMap<String, String>, Refusal> {
     let settings = spec.workloads.values().flat_map(|w| w.settings.values());
     let devices = spec.nodes.values().filter_map(|n| n.power.as_ref());
     let devices = devices.flat_map(|power| power.settings.values());
-    let references = settings.chain(devices);
+    let names = spec.workloads.values().filter_map(|w| w.name.as_ref());
+    let names = names.map(|name| &name.secret);
+    let references = settings.chain(devices).chain(names);
     let paths = references.filter_map(|v| v.strip_prefix("file:"));
     let read = |path: &str| Ok((path.to_string(), carried(Path::new(path))?));
     paths.map(read).collect()

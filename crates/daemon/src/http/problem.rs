@@ -3,6 +3,7 @@
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, Resource, ResponseError, web};
 use karst_api::{Problem, ProblemType};
+use karst_core::text::is_one_line;
 use serde::de::{DeserializeOwned, Error as _};
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
@@ -116,6 +117,29 @@ fn whole_number(value: &mut Value) {
     }
 }
 
+/// What has lines of its own: a spec, and requests for certificates.
+const OF_LINES: [&str; 3] = ["text", "request", "server_request"];
+
+/// The member with a text that would not stay on its line where it is shown.
+fn breaks_lines(name: &str, value: &Value) -> Option<String> {
+    let of_lines = OF_LINES.contains(&name);
+    let clean = |text: &str| match of_lines {
+        true => text.split(['\n', '\r', '\t']).all(is_one_line),
+        false => is_one_line(text),
+    };
+    match value {
+        Value::String(text) => (!clean(text)).then(|| name.escape_debug().to_string()),
+        Value::Array(list) => list.iter().find_map(|value| breaks_lines(name, value)),
+        Value::Object(members) => members.iter().find_map(|(inner, value)| {
+            let bad_name = !is_one_line(inner);
+            bad_name
+                .then(|| name.escape_debug().to_string())
+                .or_else(|| breaks_lines(inner, value))
+        }),
+        Value::Null | Value::Bool(_) | Value::Number(_) => None,
+    }
+}
+
 /// A body that is an object: a list of the same values in their order is none, though a struct can
 /// be read from one.
 pub struct Object<T>(pub T);
@@ -123,10 +147,54 @@ pub struct Object<T>(pub T);
 impl<'de, T: DeserializeOwned> Deserialize<'de> for Object<T> {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let mut members: serde_json::Map<String, Value> = serde_json::Map::deserialize(from)?;
+        if let Some(name) = members
+            .iter()
+            .find_map(|(name, value)| breaks_lines(name, value))
+        {
+            return Err(D::Error::custom(format!(
+                "`{name}` has control characters: a line end, say, or one that turns the direction of writing"
+            )));
+        }
         members.values_mut().for_each(whole_number);
         let whole = Value::Object(members);
         serde_json::from_value(whole)
             .map(Self)
             .map_err(D::Error::custom)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use karst_api::{AcknowledgeBody, SpecBody};
+
+    fn read<T: DeserializeOwned>(body: &str) -> Result<T, String> {
+        let read = serde_json::from_str::<Object<T>>(body);
+        read.map(|object| object.0).map_err(|e| e.to_string())
+    }
+
+    /// A reason goes to terminals, logs and the record as one line; a spec has lines of its own.
+    #[test]
+    fn a_text_stays_on_its_line() {
+        assert!(read::<AcknowledgeBody>(r#"{"note": "the quay's switch is away"}"#).is_ok());
+        for bad in [
+            r"\u0000",
+            r"\u001b[2J",
+            r"\n",
+            r"\r",
+            r"\u0085",
+            r"\u2028",
+            r"\u202e",
+        ] {
+            let refused = read::<AcknowledgeBody>(&format!(r#"{{"note": "so{bad}"}}"#));
+            let why = refused.err().unwrap_or_default();
+            assert!(
+                why.contains("`note` has control characters"),
+                "{bad}: {why}"
+            );
+        }
+        let spec = |text: &str| read::<SpecBody>(&format!(r#"{{"text": "{text}"}}"#));
+        assert!(spec(r"a = 1\r\n\tb = 2\n").is_ok());
+        assert!(spec(r"a = 1\u0000").is_err() && spec(r"# \u001b[2J").is_err());
     }
 }

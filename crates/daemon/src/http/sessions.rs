@@ -41,20 +41,28 @@ impl Sessions {
 
     /// The token that this session was opened with, if it still holds.
     pub fn token(&self, session: &str, tokens: &Tokens) -> Option<Digested> {
-        let (said, signature) = session.rsplit_once('.')?;
-        hmac::verify(&self.key, said.as_bytes(), &unhex(signature)?).ok()?;
-        let (until, rest) = said.split_once('.')?;
-        let until: u64 = until.parse().ok()?;
-        let (_, part) = rest.split_once('.')?;
+        let (until, part) = self.read(session)?;
         let holds = until > clock::unix() && !lock(&self.ended).contains_key(session);
         holds.then(|| tokens.beginning(part)).flatten()
     }
 
-    /// For this run of the daemon; the browser forgets it as well.
+    /// For this run of the daemon; the browser forgets it as well. What is no session of this node's
+    /// takes no room.
     pub fn close(&self, session: &str) {
         let (mut ended, now) = (lock(&self.ended), clock::unix());
         ended.retain(|_, until| *until > now);
-        ended.insert(session.into(), now + AGE.as_secs());
+        if let Some((until, _)) = self.read(session).filter(|(until, _)| *until > now) {
+            ended.insert(session.into(), until);
+        }
+    }
+
+    /// Until when a session of this node's holds, and for which token.
+    fn read<'a>(&self, session: &'a str) -> Option<(u64, &'a str)> {
+        let (said, signature) = session.rsplit_once('.')?;
+        hmac::verify(&self.key, said.as_bytes(), &unhex(signature)?).ok()?;
+        let (until, rest) = said.split_once('.')?;
+        let (_, part) = rest.split_once('.')?;
+        Some((until.parse().ok()?, part))
     }
 }
 
@@ -98,5 +106,9 @@ mod tests {
         }
         after.close(&session);
         assert_eq!(after.token(&session, &tokens), None, "signed out");
+        for n in 0..1_000 {
+            after.close(&format!("{n}.{session}"));
+        }
+        assert_eq!(lock(&after.ended).len(), 1, "made up ones take no room");
     }
 }

@@ -125,7 +125,21 @@ impl Host {
     }
 
     fn ask(&self, token: &str, method: &str, path: &str, body: Option<&str>) -> Result<Answer> {
+        self.ask_with(token, method, path, body, &[])
+    }
+
+    fn ask_with(
+        &self,
+        token: &str,
+        method: &str,
+        path: &str,
+        body: Option<&str>,
+        headers: &[&str],
+    ) -> Result<Answer> {
         let mut curl = Command::new("curl");
+        headers.iter().for_each(|header| {
+            curl.args(["-H", header]);
+        });
         curl.args([
             "-s",
             "-X",
@@ -506,6 +520,12 @@ fn hostile_requests_are_told_what_is_wrong_with_them() {
         ),
         ("GET", "/api/v1/workloads/%00/endpoints", None),
         ("GET", "/api/v1/nothing", None),
+        // A reason that clears the screen of whoever reads the record.
+        (
+            "PUT",
+            "/api/v1/findings/two-replicas-block/acknowledgement",
+            Some("{\"note\": \"a\\u001b[2J\"}"),
+        ),
     ];
     for (method, path, body) in cases {
         let answer = host.ask("administer", method, path, body).unwrap();
@@ -517,6 +537,10 @@ fn hostile_requests_are_told_what_is_wrong_with_them() {
             .problem()
             .unwrap_or_else(|error| panic!("{method} {path}: {error}"));
     }
+    // What a packed body unpacks to is not known before, so that nothing is unpacked.
+    let packed = ["Content-Encoding: gzip"];
+    let packed = host.ask_with("", "POST", "/api/v1/join", Some("{}"), &packed);
+    assert_eq!(packed.unwrap().status, 415);
     // It goes on as if nothing had happened.
     assert_eq!(
         host.ask("observe", "GET", "/api/v1/status", None)
