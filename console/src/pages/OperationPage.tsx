@@ -16,10 +16,13 @@ import { authorName, bytes, span, utc } from '../words'
 import { Facts, Heads } from '../parts/Facts'
 
 export function OperationPage() {
-  const id = Number(useParams().id)
+  // As people write it, too: op-12.
+  const { id: name = '' } = useParams()
+  const id = Number(name.replace(/^op-/, ''))
   const status = useStatus()
   const intent = status.intents.find((i) => i.id === id)
   const over = status.intents_over.find((i) => i.id === id)
+  if (!Number.isSafeInteger(id) || id <= 0) return <p>There is no operation “{name}”: an operation is a number, such as op-12.</p>
   if (intent) return <IntentCard intent={intent} />
   return over ? <OverCard over={over} /> : <Move id={id} />
 }

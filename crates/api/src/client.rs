@@ -255,18 +255,29 @@ impl Client {
         one.call(Method::PUT, "/api/v1/spec", Some(body)).await
     }
 
+    /// Plans a wish or begins it, whatever its body says of that.
+    async fn wish<B: Serialize, R: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &B,
+        plan_only: bool,
+    ) -> Result<R, ClientError> {
+        let setup = |error: serde_json::Error| ClientError::Setup(error.to_string());
+        let mut body = serde_json::to_value(body).map_err(setup)?;
+        body["plan_only"] = plan_only.into();
+        self.call(Method::POST, path, Some(&body)).await
+    }
+
     /// What it would take for nodes to rest.
     pub async fn maintenance_plan(
         &self,
         body: &MaintenanceBody,
     ) -> Result<IntentPlan, ClientError> {
-        self.call(Method::POST, "/api/v1/maintenance", Some(body))
-            .await
+        self.wish("/api/v1/maintenance", body, true).await
     }
 
     pub async fn maintenance(&self, body: &MaintenanceBody) -> Result<StartedReply, ClientError> {
-        self.call(Method::POST, "/api/v1/maintenance", Some(body))
-            .await
+        self.wish("/api/v1/maintenance", body, false).await
     }
 
     pub async fn restart_plan(
@@ -275,7 +286,7 @@ impl Client {
         body: &WishBody,
     ) -> Result<IntentPlan, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/restart");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, true).await
     }
 
     pub async fn restart(
@@ -284,18 +295,18 @@ impl Client {
         body: &WishBody,
     ) -> Result<StartedReply, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/restart");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, false).await
     }
 
     pub async fn enrol_plan(&self, node: &str, body: &WishBody) -> Result<IntentPlan, ClientError> {
         let path = format!("/api/v1/nodes/{node}/enrol");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, true).await
     }
 
     /// Takes a node's new store in, in place of the one that was lost.
     pub async fn enrol(&self, node: &str, body: &WishBody) -> Result<StartedReply, ClientError> {
         let path = format!("/api/v1/nodes/{node}/enrol");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, false).await
     }
 
     pub async fn safety_point_plan(
@@ -304,7 +315,7 @@ impl Client {
         body: &SafetyPointBody,
     ) -> Result<IntentPlan, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/safety-point");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, true).await
     }
 
     /// Keeps a place in a workload's writes, and a standby that stays there.
@@ -314,7 +325,7 @@ impl Client {
         body: &SafetyPointBody,
     ) -> Result<StartedReply, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/safety-point");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, false).await
     }
 
     pub async fn go_back_plan(
@@ -323,7 +334,7 @@ impl Client {
         body: &WishBody,
     ) -> Result<IntentPlan, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/safety-point/go-back");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, true).await
     }
 
     /// Has a workload go on from its safety point.
@@ -333,7 +344,7 @@ impl Client {
         body: &WishBody,
     ) -> Result<StartedReply, ClientError> {
         let path = format!("/api/v1/workloads/{workload}/safety-point/go-back");
-        self.call(Method::POST, &path, Some(body)).await
+        self.wish(&path, body, false).await
     }
 
     /// Ends a maintenance, drops a safety point, or takes back a revision that is not in force yet.

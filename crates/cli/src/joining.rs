@@ -29,7 +29,7 @@ const FORMS_ALONE: &str = "forms-alone";
 struct Files(Vec<(PathBuf, String, u32)>);
 
 impl Files {
-    /// None of these is there.
+    /// The new host has no such files.
     fn untouched<'a>(paths: impl IntoIterator<Item = &'a PathBuf>) -> Result<()> {
         for path in paths {
             // A link that leads nowhere is in the way, too.

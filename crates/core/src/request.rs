@@ -229,6 +229,17 @@ impl Request {
         }
     }
 
+    /// The spec that is to be in force.
+    pub fn revised(&self) -> Option<&Spec> {
+        match self {
+            Request::Intend {
+                plea: Plea::Revision { spec, .. },
+                ..
+            } => Some(spec),
+            _ => None,
+        }
+    }
+
     /// Who asks, by the word of the node that was asked.
     pub fn by(&self) -> Option<&str> {
         match self {

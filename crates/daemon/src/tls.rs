@@ -13,6 +13,7 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{
     CertificateDer, CertificateRevocationListDer, PrivateKeyDer, ServerName, UnixTime,
 };
+use rustls::server::danger::ClientCertVerifier;
 use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
 use rustls::{ClientConfig, RootCertStore, ServerConfig, SignatureScheme};
@@ -108,14 +109,19 @@ impl Identity {
         Ok(identity)
     }
 
-    /// For peers: both ends show a certificate of the cluster's CA.
-    pub fn peer_server(&self) -> Result<ServerConfig> {
+    /// Whether a certificate is one to connect with: a node's, and not that of a node's server.
+    fn of_clients(&self) -> Result<Arc<dyn ClientCertVerifier>> {
         let verifier =
             WebPkiClientVerifier::builder(self.roots.clone()).with_crls(self.revoked.clone());
-        let verifier = verifier
+        verifier
             .only_check_end_entity_revocation()
             .build()
-            .context("ca.pem or crl.pem")?;
+            .context("ca.pem or crl.pem")
+    }
+
+    /// For peers: both ends show a certificate of the cluster's CA.
+    pub fn peer_server(&self) -> Result<ServerConfig> {
+        let verifier = self.of_clients()?;
         let mut config = ServerConfig::builder_with_protocol_versions(&[&rustls::version::TLS13])
             .with_client_cert_verifier(verifier)
             .with_single_cert(self.chain.clone(), self.key.clone_key())?;
@@ -170,6 +176,9 @@ impl Identity {
         let name = ServerName::try_from(node.to_string())?;
         let above: Vec<_> = chain.collect();
         verifier.verify_server_cert(&own, &above, &name, &[], UnixTime::now())?;
+        // A server's key, which its user may read, signs nothing for its node.
+        let clients = self.of_clients()?;
+        clients.verify_client_cert(&own, &above, UnixTime::now())?;
         if let Some(gone) = refused.find(&own)? {
             bail!("that key speaks for {} no more", gone.node);
         }
@@ -351,4 +360,38 @@ pub fn node_of(
     };
     let mut known = known;
     known.find(names)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use karst_api::pki::{Authority, Purpose, ask};
+
+    /// What a node signs (console tickets, messages that go round a broken link) is signed by its own
+    /// key, and not by that of a server beside it.
+    #[test]
+    fn the_key_of_a_server_speaks_for_no_node() {
+        let ca = Authority::make("skerry").unwrap();
+        let identity = |purpose| {
+            let dir = tempfile::tempdir().unwrap();
+            let asked = ask("doline").unwrap();
+            let certificate = ca.issue(&asked.request, "doline", &[], purpose).unwrap();
+            let files = [
+                ("ca.pem", &ca.certificate),
+                ("node.pem", &certificate),
+                ("node.key", &asked.key),
+            ];
+            for (name, text) in files {
+                std::fs::write(dir.path().join(name), text).unwrap();
+            }
+            Identity::load(dir.path()).unwrap()
+        };
+        let (node, server) = (identity(Purpose::Node), identity(Purpose::Server));
+        let (doline, refused) = (NodeId::from("doline"), Refused::default());
+        let says = |who: &Identity| who.sign(b"a ticket".to_vec()).unwrap();
+        node.verify(&says(&node), &doline, &refused).unwrap();
+        node.verify(&says(&server), &doline, &refused).unwrap_err();
+        let other = NodeId::from("polje");
+        node.verify(&says(&node), &other, &refused).unwrap_err();
+    }
 }

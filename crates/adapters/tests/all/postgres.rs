@@ -396,7 +396,8 @@ async fn settings_are_verified_and_a_new_connection_is_tried() {
     ));
 }
 
-/// A database and a role have the names that the spec gives them, whatever these look like to SQL.
+/// A database and a role have the names that the spec gives them, also where SQL would read more into
+/// these.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn names_are_names_and_no_statements() {
     let dir = tempfile::tempdir_in("/var/tmp").expect("a directory");

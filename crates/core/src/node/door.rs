@@ -156,7 +156,12 @@ impl Node {
                     request.note().is_none_or(is_one_line),
                     "a note with control characters",
                 )?;
-                ensure(request.strange_name().is_none(), "a name that is none")
+                ensure(request.strange_name().is_none(), "a name that is none")?;
+                let timings = request.revised().map(|spec| spec.timings.out_of_bounds());
+                ensure(
+                    timings.is_none_or(|found| found.is_empty()),
+                    "timings that cannot be",
+                )
             }
             Message::Answer { number, .. } => self
                 .questions

@@ -23,6 +23,10 @@ pub fn check(spec: &Spec) -> Vec<Finding> {
     for (id, workload) in &spec.workloads {
         workload_findings(spec, id, workload, &mut found);
     }
+    for (key, allowed) in spec.timings.out_of_bounds() {
+        let what = format!("`{key}` is out of bounds");
+        found.error(&["timing", key], what, format!("use {allowed}"));
+    }
     for rule in spec
         .timings
         .inequalities()
@@ -264,7 +268,7 @@ fn addresses(spec: &Spec, found: &mut Findings) {
 /// No two replicas of one node may share a directory, nor have one within the other's: each
 /// replaces its own as a whole.
 fn directories(spec: &Spec, found: &mut Findings) {
-    let mut taken: BTreeMap<&NodeId, Vec<(&Path, String)>> = BTreeMap::new();
+    let mut taken: BTreeMap<&NodeId, BTreeMap<&Path, String>> = BTreeMap::new();
     for (w, workload) in &spec.workloads {
         for (n, replica) in &workload.replicas {
             let own = [
@@ -278,10 +282,11 @@ fn directories(spec: &Spec, found: &mut Findings) {
             {
                 let path = ["workload", w.as_str(), "replica", n.as_str(), key];
                 let here = taken.entry(n).or_default();
-                let within = |(other, _): &&(&Path, String)| {
-                    directory.starts_with(other) || other.starts_with(directory)
-                };
-                if let Some((_, other)) = here.iter().find(within) {
+                // Paths are ordered by their parts: those within this one follow it.
+                let above = directory.ancestors().find_map(|above| here.get(above));
+                let mut from_here = here.range::<&Path, _>(directory..);
+                let below = from_here.next().filter(|(p, _)| p.starts_with(directory));
+                if let Some(other) = above.or(below.map(|(_, other)| other)) {
                     found.error(
                         &path,
                         format!(
@@ -291,7 +296,7 @@ fn directories(spec: &Spec, found: &mut Findings) {
                         "give each its own directory",
                     );
                 }
-                here.push((directory, path.join(".")));
+                here.insert(directory, path.join("."));
             }
         }
     }

@@ -8,7 +8,7 @@ use std::time::Duration;
 /// any by itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Timings {
-    /// Between two heartbeats; 10 ms to 5 s, default 100 ms. Shorter costs traffic and wake-ups.
+    /// Between two heartbeats; at least 10 ms, default 100 ms. Shorter costs traffic and wake-ups.
     pub heartbeat: Duration,
     /// Suspicion never comes earlier than this after the last heartbeat; default 400 ms.
     pub suspicion_floor: Duration,
@@ -56,6 +56,10 @@ impl Default for Timings {
     }
 }
 
+/// No interval is longer: sums of them stay small, and a typing error is seen.
+pub const LONGEST: Duration = Duration::from_secs(3_600);
+const SHORTEST_HEARTBEAT: Duration = Duration::from_millis(10);
+
 /// What a commit in the log may take before it is out of the ordinary, for the arithmetic of A8.
 pub const COMMIT_ALLOWANCE: Duration = Duration::from_millis(50);
 
@@ -72,6 +76,32 @@ impl Timings {
             kill_bound: ms(150),
             ..Self::default()
         }
+    }
+
+    /// The intervals that are out of bounds, with what is allowed. The rest of Karst adds and multiplies
+    /// them without looking (G11).
+    pub fn out_of_bounds(&self) -> Vec<(&'static str, String)> {
+        let all = [
+            ("heartbeat", self.heartbeat),
+            ("suspicion_floor", self.suspicion_floor),
+            ("suspicion_ceiling", self.suspicion_ceiling),
+            ("election_timeout", self.election_timeout),
+            ("election_jitter", self.election_jitter),
+            ("lease", self.lease),
+            ("kill_bound", self.kill_bound),
+            ("stop_limit", self.stop_limit),
+            ("settle_limit", self.settle_limit),
+            ("answer_limit", self.answer_limit),
+            ("keep_up_limit", self.keep_up_limit),
+        ];
+        let long = all.into_iter().filter(|(_, time)| *time > LONGEST);
+        let mut found: Vec<_> = long
+            .map(|(key, _)| (key, format!("at most {LONGEST:?}")))
+            .collect();
+        if self.heartbeat < SHORTEST_HEARTBEAT {
+            found.push(("heartbeat", format!("at least {SHORTEST_HEARTBEAT:?}")));
+        }
+        found
     }
 
     /// One renewal: the wait for the next heartbeat and the exchange itself.
@@ -108,8 +138,12 @@ impl Timings {
         stretched(self.election_timeout)
     }
 
-    /// Every inequality that the guarantees rest on, with both sides.
+    /// Every inequality that the guarantees rest on, with both sides; none of intervals that are out of
+    /// bounds.
     pub fn inequalities(&self) -> Vec<Inequality> {
+        if !self.out_of_bounds().is_empty() {
+            return Vec::new();
+        }
         let rho = f64::from(RATE_BOUND_PER_MILLE) / 10.0;
         vec![
             Inequality {

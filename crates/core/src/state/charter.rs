@@ -182,6 +182,10 @@ impl Charter {
                 if self.pending().is_some() || revision.number != now.number + 1 {
                     return false;
                 }
+                // Nothing that is in the log may keep a daemon from starting (G11).
+                if !revision.spec.timings.out_of_bounds().is_empty() {
+                    return false;
+                }
                 Change::between(&now.spec, &revision.spec)
             }
             Want::Maintenance(new) => {

@@ -7,8 +7,8 @@ use karst_core::intent::{Intent, Invitation, Maintenance, Want};
 use karst_core::operation::Outcome;
 use karst_core::position::SwitchPoint;
 use karst_core::spec::{
-    AddressSpec, Alone, Clock, Follows, Loss, NodeSpec, Readmit, ReplicaSpec, Revision, Spec,
-    Subnet, Timings, WorkloadSpec,
+    AddressSpec, Alone, Clock, Finding, Follows, Loss, NodeSpec, Readmit, ReplicaSpec, Revision,
+    Spec, Subnet, Timings, WorkloadSpec, check,
 };
 use karst_core::state::ClusterState;
 use karst_core::votes::{Voters, Votes};
@@ -17,6 +17,7 @@ use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 fn spec() -> Spec {
     let at = |port| SocketAddr::from(([10, 0, 0, 1], port));
@@ -287,6 +288,29 @@ fn what_is_wanted_waits_its_turn() {
     assert!(apply(&mut state, &rest(&["doline"])));
 }
 
+/// G11: an interval that no sum bears is refused where it would come into the log. A daemon that met it
+/// there would end at every start.
+#[test]
+fn no_revision_has_an_interval_that_no_sum_bears() {
+    for (longest, taken) in [
+        (Duration::from_secs(3_600), true),
+        (Duration::from_secs(3_601), false),
+        (Duration::MAX, false),
+    ] {
+        let mut state = ClusterState::default();
+        state.apply(Index(1), &found());
+        let mut slow = spec();
+        slow.timings.keep_up_limit = longest;
+        let of_it = |f: &Finding| f.path == ["timing", "keep_up_limit"];
+        assert_eq!(check(&slow).iter().any(of_it), !taken, "{longest:?}");
+        let revision = intend(Want::Revision(revision(2, slow)));
+        assert_eq!(state.apply(Index(2), &revision), taken, "{longest:?}");
+    }
+    let mut slow = spec().timings;
+    slow.heartbeat = Duration::ZERO;
+    assert_eq!(slow.out_of_bounds()[0].0, "heartbeat");
+}
+
 /// R5: what loss a revision accepts is another setting of the primary, with a number of its own.
 #[test]
 fn another_loss_is_another_setting() {
@@ -351,30 +375,32 @@ fn a_store_is_replaced_where_its_node_has_no_say() {
     assert_eq!(state.nodes[&uvala()].enrolled, Some("new".into()));
 }
 
+fn invite_uvala(digest: &str) -> Command {
+    Command::Cluster(ClusterAct::Invite(Invitation {
+        node: "uvala".into(),
+        digest: digest.into(),
+        until: 100,
+        by: Author::person("marlin"),
+        used: None,
+    }))
+}
+
+fn join(invitation: u64, key: &str) -> Command {
+    Command::Cluster(ClusterAct::Join {
+        invitation: OperationId(invitation),
+        key: key.into(),
+    })
+}
+
 /// M1: an invitation is for one key, once; the next one of the same node takes its place.
 #[test]
 fn an_invitation_is_used_once() {
     let mut state = formed();
-    let invite = |digest: &str| {
-        Command::Cluster(ClusterAct::Invite(Invitation {
-            node: "uvala".into(),
-            digest: digest.into(),
-            until: 100,
-            by: Author::person("marlin"),
-            used: None,
-        }))
-    };
-    let join = |invitation, key: &str| {
-        Command::Cluster(ClusterAct::Join {
-            invitation: OperationId(invitation),
-            key: key.into(),
-        })
-    };
     assert!(!state.apply(Index(3), &join(4, "a")), "nobody is invited");
-    assert!(state.apply(Index(4), &invite("first")));
+    assert!(state.apply(Index(4), &invite_uvala("first")));
     assert!(state.apply(Index(5), &join(4, "a")));
     assert!(!state.apply(Index(6), &join(4, "b")), "it was used");
-    assert!(state.apply(Index(7), &invite("second")));
+    assert!(state.apply(Index(7), &invite_uvala("second")));
     assert!(
         !state.apply(Index(8), &join(4, "b")),
         "it is not there any more"
@@ -387,25 +413,10 @@ fn an_invitation_is_used_once() {
 #[test]
 fn an_invitation_ends_with_its_node_and_a_key_is_one_nodes() {
     let mut state = formed();
-    let invite = |node: &str| {
-        Command::Cluster(ClusterAct::Invite(Invitation {
-            node: node.into(),
-            digest: "d".into(),
-            until: 100,
-            by: Author::person("marlin"),
-            used: None,
-        }))
-    };
-    let join = |invitation, key: &str| {
-        Command::Cluster(ClusterAct::Join {
-            invitation: OperationId(invitation),
-            key: key.into(),
-        })
-    };
     let shows =
         |node: &str, key: &str| Command::Node(node.into(), NodeAct::Key { key: key.into() });
     assert!(state.apply(Index(3), &shows("polje", "of polje")));
-    assert!(state.apply(Index(4), &invite("uvala")));
+    assert!(state.apply(Index(4), &invite_uvala("d")));
     assert!(
         !state.apply(Index(5), &join(4, "of polje")),
         "it is polje's"
@@ -457,26 +468,11 @@ fn a_key_that_has_left_speaks_for_nobody() {
     assert!(state.apply(Index(10), &back) && state.apply(Index(11), &adopt(10)));
     assert_eq!(refused(&state), [""; 0]);
 
-    let invite = Command::Cluster(ClusterAct::Invite(Invitation {
-        node: uvala.clone(),
-        digest: "d".into(),
-        until: 100,
-        by: Author::person("marlin"),
-        used: None,
-    }));
-    let join = |key: &str| {
-        Command::Cluster(ClusterAct::Join {
-            invitation: OperationId(12),
-            key: key.into(),
-        })
-    };
-    assert!(state.apply(Index(12), &invite) && state.apply(Index(13), &join("another")));
+    let invite = invite_uvala("d");
+    assert!(state.apply(Index(12), &invite) && state.apply(Index(13), &join(12, "another")));
     assert_eq!(refused(&state), ["old", "renewed"], "another has its name");
     assert!(state.apply(Index(14), &invite));
-    let again = Command::Cluster(ClusterAct::Join {
-        invitation: OperationId(14),
-        key: "old".into(),
-    });
+    let again = join(14, "old");
     assert!(!state.apply(Index(15), &again), "that key has left");
     assert_eq!(state.nodes[&uvala].keys, ["another"]);
 }

@@ -11,6 +11,7 @@ use karst_api::{
     ChangedReply, HandOverBody, MaintenanceBody, PastRevision, ProblemType, RevisionReply,
     SafetyPointBody, SpecBody, SpecReply, StartedReply, WishBody, specfile,
 };
+use karst_core::author::Level;
 use karst_core::request::{IntentPlan, LONGEST_NOTE, Plea, Request};
 use karst_core::spec::{Spec, check};
 use karst_core::{NodeId, OperationId, outage};
@@ -85,6 +86,8 @@ pub async fn plan(
     user: User,
     body: web::Json<Object<SpecBody>>,
 ) -> Result<HttpResponse, Refusal> {
+    // The coordinator works for it.
+    user.needs(Level::Operate)?;
     revise(&service, &user, body.into_inner().0, None, true).await
 }
 

@@ -46,8 +46,8 @@ impl Sessions {
         holds.then(|| tokens.beginning(part)).flatten()
     }
 
-    /// For this run of the daemon; the browser forgets it as well. What is no session of this node's
-    /// takes no room.
+    /// The session ends for this run of the daemon, and the browser forgets it as well. A text that is
+    /// no session of this node's takes no room.
     pub fn close(&self, session: &str) {
         let (mut ended, now) = (lock(&self.ended), clock::unix());
         ended.retain(|_, until| *until > now);

@@ -20,7 +20,7 @@ use crate::tls::{self, Identity, Refused};
 use anyhow::{Context, Result};
 use frame::{encode, read_frame};
 use karst_core::message::Message;
-use karst_core::spec::Spec;
+use karst_core::spec::{Spec, Timings};
 use karst_core::state::Departed;
 use karst_core::{Input, NodeId};
 use quinn::crypto::rustls::{QuicClientConfig, QuicServerConfig};
@@ -404,7 +404,13 @@ impl Peers {
 /// After a silence of this long a peer is dialled anew: what waits in the old connection would wait
 /// for its long probe back-off when the peer can be reached again.
 fn silence(spec: &Spec) -> Duration {
-    (spec.timings.suspicion_ceiling * 2).max(spec.timings.heartbeat * 10)
+    let Timings {
+        suspicion_ceiling,
+        heartbeat,
+        ..
+    } = &spec.timings;
+    let ceiling = suspicion_ceiling.saturating_mul(2);
+    ceiling.max(heartbeat.saturating_mul(10))
 }
 
 fn transport() -> TransportConfig {

@@ -290,6 +290,12 @@ fn each_level_may_do_its_own_and_no_more() {
         ("GET", "/api/v1/status", None, [200, 200, 200]),
         ("GET", "/api/v1/spec", None, [200, 200, 200]),
         (
+            "POST",
+            "/api/v1/spec/plan",
+            Some("{\"text\": \"\"}"),
+            [403, 404, 404],
+        ),
+        (
             "PUT",
             "/api/v1/workloads/sailings/mode",
             Some("{\"mode\": \"ask\"}"),
@@ -520,7 +526,7 @@ fn hostile_requests_are_told_what_is_wrong_with_them() {
         ),
         ("GET", "/api/v1/workloads/%00/endpoints", None),
         ("GET", "/api/v1/nothing", None),
-        // A reason that clears the screen of whoever reads the record.
+        // A reason that clears the screen of its readers.
         (
             "PUT",
             "/api/v1/findings/two-replicas-block/acknowledgement",
@@ -537,7 +543,7 @@ fn hostile_requests_are_told_what_is_wrong_with_them() {
             .problem()
             .unwrap_or_else(|error| panic!("{method} {path}: {error}"));
     }
-    // What a packed body unpacks to is not known before, so that nothing is unpacked.
+    // The size of a packed body is not known before it is unpacked, so that it is refused.
     let packed = ["Content-Encoding: gzip"];
     let packed = host.ask_with("", "POST", "/api/v1/join", Some("{}"), &packed);
     assert_eq!(packed.unwrap().status, 415);

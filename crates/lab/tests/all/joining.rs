@@ -326,7 +326,7 @@ fn wrong_lines(lab: &Lab, line: &str) -> Result<()> {
     other = line.parse()?;
     other.ca = karst_api::pki::Authority::make("elsewhere")?.certificate;
     refused(&other.to_string(), "is not of skerry")?;
-    // Nothing but the keys for another try with that line.
+    // The keys for another try with that line are all that is there.
     let keys = dir.join("tls/joining.json");
     ensure!(keys.exists(), "its keys are gone");
     std::fs::remove_file(keys)?;

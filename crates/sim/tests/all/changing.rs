@@ -2,9 +2,9 @@
 //! a promise once, each with its rule broken on purpose where that shows it.
 
 use crate::plants::{AT, Check, Scene, all_found, n, off_for, scene, submit};
-use crate::wishes::sailings;
+use crate::wishes::{maintenance, sailings, wish_at};
 use karst_core::Planted;
-use karst_core::request::{Plea, Request};
+use karst_core::request::Request;
 use karst_core::spec::{Alone, Spec};
 use karst_sim::{Edit, Failure, Fault, Run, Script, Shape, Slow, World, ferry_spec};
 use std::time::Duration;
@@ -51,22 +51,7 @@ fn ask(of: &str, request: Request) -> Fault {
 }
 
 fn rest(of: &str, nodes: &[&str]) -> Fault {
-    let plea = Plea::Maintenance {
-        nodes: nodes.iter().map(|node| n(node)).collect(),
-        back: false,
-        bare: Default::default(),
-        cut_off: [sailings()].into(),
-        until: None,
-    };
-    let request = Request::Intend {
-        plea,
-        by: "marlin".into(),
-        at: 0,
-        why: None,
-        seen: None,
-        plan_only: false,
-    };
-    ask(of, request)
+    wish_at(of, maintenance(nodes, true), false)
 }
 
 /// Longer timings are in force, and their coordinator is cut off before a majority has answered a

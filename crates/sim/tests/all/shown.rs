@@ -1,9 +1,9 @@
 //! What a person who asks a node is shown: one sentence that is true, and what is behind it.
 
-use crate::wishes::sailings;
+use crate::wishes::{maintenance, sailings, wish, wish_at};
 use karst_core::NodeId;
 use karst_core::operation::Mode;
-use karst_core::request::{Answer, Plea, Request};
+use karst_core::request::{Answer, Request};
 use karst_core::spec::{Alone, FindingKind, Loss};
 use karst_core::steward::outlook::Writes;
 use karst_core::view::{Condition, NeedKind, NodeState, NodeView, PowerView, ReplicaState, Status};
@@ -415,33 +415,10 @@ fn a_missing_standby_is_missed_where_some_loss_is_accepted() {
     );
 }
 
-fn rest(nodes: &[&NodeId], cut_off: bool, plan_only: bool) -> Fault {
-    let plea = Plea::Maintenance {
-        nodes: nodes.iter().map(|node| (*node).clone()).collect(),
-        back: false,
-        bare: Default::default(),
-        cut_off: cut_off.then(sailings).into_iter().collect(),
-        until: None,
-    };
-    let request = Request::Intend {
-        plea,
-        by: "marlin".into(),
-        at: 0,
-        why: None,
-        seen: None,
-        plan_only,
-    };
-    Fault::Ask {
-        of: "polje".into(),
-        request,
-    }
-}
-
 /// G5: what may be switched off is said for now. Once a voter outside is lost it is taken back, as a
 /// finding too.
 #[test]
 fn a_rest_that_is_not_safe_any_more_is_a_finding() {
-    let ponor = NodeId::from("ponor");
     let unsafe_rest = |ms, faults: Vec<(u64, Fault)>| {
         let mut world = World::new(ferry_spec(), 1, None);
         let until_ms = AT + ms;
@@ -456,7 +433,7 @@ fn a_rest_that_is_not_safe_any_more_is_a_finding() {
             .filter(|f| f.kind == FindingKind::RestNotSafe)
             .collect::<Vec<_>>()
     };
-    let rests = (AT, rest(&[&ponor], true, false));
+    let rests = (AT, wish(maintenance(&["ponor"], true)));
     assert_eq!(unsafe_rest(5_000, vec![rests.clone()]), []);
     let lost = (AT + 5_000, off("polje"));
     let found = unsafe_rest(9_000, vec![rests, lost]);
@@ -470,12 +447,13 @@ fn a_rest_that_is_not_safe_any_more_is_a_finding() {
 #[test]
 fn a_rest_that_takes_the_last_way_in_is_asked_about() {
     let spec = ferry_spec();
-    let gates: Vec<&NodeId> = spec.workloads[&sailings()].gates.keys().collect();
+    let gates = spec.workloads[&sailings()].gates.keys();
+    let gates: Vec<&str> = gates.map(NodeId::as_str).collect();
     let unmet = |cut_off| {
         let world = after(
             1_000,
             World::new(ferry_spec(), 1, None),
-            &[rest(&gates, cut_off, true)],
+            &[wish_at("polje", maintenance(&gates, cut_off), true)],
         );
         match world.answers() {
             [Answer::IntentPlan(plan)] => plan.unmet.join("; "),

@@ -14,16 +14,30 @@ pub fn sailings() -> WorkloadId {
 
 /// Without a look at its plan.
 pub fn wish(plea: Plea) -> Fault {
-    let (of, by) = (n("polje"), "marlin".into());
+    wish_at("polje", plea, false)
+}
+
+pub fn wish_at(of: &str, plea: Plea, plan_only: bool) -> Fault {
     let request = Request::Intend {
         plea,
-        by,
+        by: "marlin".into(),
         at: 0,
         why: None,
         seen: None,
-        plan_only: false,
+        plan_only,
     };
-    Fault::Ask { of, request }
+    Fault::Ask { of: n(of), request }
+}
+
+/// A rest that may cut off the clients of `sailings`, or may not.
+pub fn maintenance(nodes: &[&str], cut_off: bool) -> Plea {
+    Plea::Maintenance {
+        nodes: nodes.iter().map(|node| n(node)).collect(),
+        back: false,
+        bare: Default::default(),
+        cut_off: cut_off.then(sailings).into_iter().collect(),
+        until: None,
+    }
 }
 
 /// A safety point, on the standby that is missed least.
