@@ -25,7 +25,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use tokio::runtime::Handle;
+use tokio::runtime::{Builder, Handle};
 use tokio::sync::mpsc::{self, UnboundedSender};
 use tokio::sync::watch;
 
@@ -423,10 +423,17 @@ impl Wiring {
             return Ok(());
         }
         let of = address.on.clone();
-        let hand = Address::new(of.clone()).with_context(|| format!("the address of {id}"))?;
         let (orders, told) = mpsc::unbounded_channel();
-        let tell = self.host.tell.clone();
-        tokio::spawn(hands::address(id.clone(), hand, told, tell));
+        let (tell, on, workload) = (self.host.tell.clone(), of.clone(), id.clone());
+        // The kernel's answers about links and addresses wait for one lock (rtnetlink(7)), which whatever
+        // adds and removes links holds. A shared worker that waited for it would hold up gates (F5).
+        let runtime = Builder::new_current_thread().enable_all().build()?;
+        let hand = {
+            let _inside = runtime.enter();
+            Address::new(on).with_context(|| format!("the address of {id}"))?
+        };
+        let thread = std::thread::Builder::new().name("address".into());
+        thread.spawn(move || runtime.block_on(hands::address(workload, hand, told, tell)))?;
         self.hands.addresses.insert(id.clone(), Task { of, orders });
         Ok(())
     }
