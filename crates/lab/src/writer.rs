@@ -99,9 +99,12 @@ async fn connect(load: &Load) -> Result<Session, tokio_postgres::Error> {
 
 async fn write(number: u32, load: Load, stop: Arc<AtomicBool>, lines: mpsc::UnboundedSender<Line>) {
     let mut session = None;
-    // Unique over all runs: the clock in front.
-    let mut id =
-        (boot_nanos() >> 20) as i64 * 1_000_000 + i64::from(number) * 100_000_000_000_000_000;
+    // Unique over all runs: each writer's number, its process, the clock. Two processes that begin in
+    // one millisecond would take each other's rows for their own, and one of them never write.
+    let process = i64::from(std::process::id() % 1_000);
+    let mut id = i64::from(number) * 100_000_000_000_000_000
+        + process * 100_000_000_000_000
+        + (boot_nanos() >> 20) as i64 * 100_000;
     while !stop.load(Ordering::Relaxed) {
         id += 1;
         let began = boot_nanos();
