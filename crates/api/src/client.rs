@@ -255,7 +255,7 @@ impl Client {
         one.call(Method::PUT, "/api/v1/spec", Some(body)).await
     }
 
-    /// Plans a wish or begins it, whatever its body says of that.
+    /// Plans a wish or begins it; what its body says of that is written over.
     async fn wish<B: Serialize, R: DeserializeOwned>(
         &self,
         path: &str,

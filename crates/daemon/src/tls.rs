@@ -367,8 +367,8 @@ mod tests {
     use super::*;
     use karst_api::pki::{Authority, Purpose, ask};
 
-    /// What a node signs (console tickets, messages that go round a broken link) is signed by its own
-    /// key, and not by that of a server beside it.
+    /// A node signs console tickets, and messages that go round a broken link, with its own key. The key
+    /// of a server beside it signs nothing.
     #[test]
     fn the_key_of_a_server_speaks_for_no_node() {
         let ca = Authority::make("skerry").unwrap();
