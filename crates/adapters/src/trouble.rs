@@ -48,7 +48,7 @@ impl Trouble {
 const DESCRIPTOR_LIMIT: Duration = Duration::from_secs(2);
 
 /// Runs an act that has one try only, and waits while the process has no free descriptor. A promotion
-/// that failed for want of one would end a server which is well.
+/// without a free one would fail, and end a server in good order.
 pub(crate) async fn patiently<T, F>(mut act: impl FnMut() -> F) -> Result<T>
 where
     F: Future<Output = Result<T>>,

@@ -182,7 +182,7 @@ impl Charter {
                 if self.pending().is_some() || revision.number != now.number + 1 {
                     return false;
                 }
-                // A daemon has to start with whatever the log has (G11).
+                // A daemon has to start with every entry that the log has (G11).
                 if !revision.spec.timings.out_of_bounds().is_empty() {
                     return false;
                 }
