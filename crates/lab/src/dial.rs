@@ -8,7 +8,6 @@ use std::io::Write as _;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Stdio};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::net::TcpStream;
 
@@ -85,19 +84,19 @@ impl Drop for Dial {
 }
 
 /// The dialling itself; writes a line for each dial that has ended, until it is killed or its lab
-/// has gone.
+/// has gone. A thread of its own writes: a disk that stands still delays no dial.
 pub async fn run(to: SocketAddr, answers: &Path) -> Result<()> {
-    let file = std::fs::File::create(answers).with_context(|| answers.display().to_string())?;
-    let file = Arc::new(Mutex::new(file));
+    let mut file = std::fs::File::create(answers).with_context(|| answers.display().to_string())?;
+    let (ended, lines) = std::sync::mpsc::channel::<String>();
+    std::thread::spawn(move || lines.iter().try_for_each(|line| writeln!(file, "{line}")));
     while answers.exists() {
-        let file = file.clone();
+        let ended = ended.clone();
         tokio::spawn(async move {
             let begun = wall_nanos();
             let connected = tokio::time::timeout(PATIENCE, TcpStream::connect(to)).await;
             let answered = matches!(connected, Ok(Ok(_))).then(wall_nanos);
             let answered = answered.map_or("-".into(), |at| at.to_string());
-            let mut file = file.lock().unwrap_or_else(PoisonError::into_inner);
-            let _ = writeln!(file, "{begun} {answered}");
+            let _ = ended.send(format!("{begun} {answered}"));
         });
         tokio::time::sleep(EVERY).await;
     }

@@ -22,11 +22,15 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::io::{Interest, copy_bidirectional};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
 
 /// Between two tries to reach a server that does not accept connections yet.
 const RETRY: Duration = Duration::from_millis(5);
+/// Connections that the kernel completes before the gate has accepted them, at most (listen(2); the
+/// host's net.core.somaxconn bounds it too). Clients that found no address for a while repeat their
+/// SYNs within the same few milliseconds, and a SYN that is dropped costs its client one more second.
+const BACKLOG: u32 = 4096;
 /// How often it is looked whether a client is still there that has sent something and waits.
 const LOOK: Duration = Duration::from_millis(250);
 
@@ -143,7 +147,7 @@ impl<O: Order> Gate<O> {
     /// # Errors
     /// If the address cannot be bound.
     pub async fn open(address: SocketAddr, bounds: Bounds) -> std::io::Result<Self> {
-        let listener = TcpListener::bind(address).await?;
+        let listener = listen(address)?;
         let (state, _) = watch::channel(State::new(O::hold()));
         let counts = Arc::new(Counts::new());
         let seats = Seats::new(bounds);
@@ -187,6 +191,18 @@ impl<O: Order> Drop for Gate<O> {
     fn drop(&mut self) {
         self.tasks.iter().for_each(tokio::task::JoinHandle::abort);
     }
+}
+
+fn listen(address: SocketAddr) -> std::io::Result<TcpListener> {
+    let socket = if address.is_ipv4() {
+        TcpSocket::new_v4()?
+    } else {
+        TcpSocket::new_v6()?
+    };
+    // A gate that starts again does not wait until its last connections are forgotten.
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    socket.listen(BACKLOG)
 }
 
 async fn accept<O: Order>(
@@ -385,6 +401,17 @@ mod tests {
         gate.order(GateOrder::Hold { cut: false });
         held.write_all(b"still").await.unwrap();
         hear(&mut held, "still").await;
+    }
+
+    /// All clients of an address that is back dial within a few milliseconds. None of their SYNs is
+    /// dropped while the gate has not come to accept.
+    #[tokio::test]
+    async fn many_dial_at_once_and_none_has_to_dial_again() {
+        let listener = listen("127.0.0.1:0".parse().unwrap()).unwrap();
+        let (at, sooner) = (listener.local_addr().unwrap(), Duration::from_millis(900));
+        let dial = |_| std::net::TcpStream::connect_timeout(&at, sooner);
+        let dialled: std::io::Result<Vec<_>> = (0..600).map(dial).collect();
+        dialled.unwrap();
     }
 
     /// Whoever hangs up while it is held is let go, whether or not it has said something; and there

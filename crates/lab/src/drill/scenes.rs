@@ -387,17 +387,27 @@ pub async fn answered_after(
         "only {} dials in {SYN_AGAIN:?}",
         calls.len()
     );
-    let unanswered = calls.iter().filter(|c| c.answered.is_none()).count();
     // Sooner than a repeated SYN could be answered; what the machine took meanwhile comes on top.
     let stolen = Duration::from_millis(steal_millis() - steal);
     let soon = (SYN_AGAIN / 2 + stolen).min(SYN_AGAIN).as_nanos();
     let late = |call: &&Call| call.answered.is_none_or(|at| at - call.begun >= soon);
-    let slow = calls.iter().filter(late).count();
+    let slow: Vec<String> = calls
+        .iter()
+        .filter(late)
+        .map(|c| {
+            let after = |at: u128| (at.saturating_sub(first)) / 1_000_000;
+            let answered = c
+                .answered
+                .map_or("never".into(), |at| after(at).to_string());
+            format!("begun {}, answered {answered}", after(c.begun))
+        })
+        .collect();
     ensure!(
-        slow == 0,
-        "{slow} of {} dials waited too long after the first was answered, {unanswered} of them in vain; \
-         {} ms were stolen",
+        slow.is_empty(),
+        "{} of {} dials waited too long; in milliseconds after the first answer: {}. {} ms were stolen",
+        slow.len(),
         calls.len(),
+        slow.join("; "),
         stolen.as_millis()
     );
     Ok(after)
