@@ -144,7 +144,9 @@ async fn moved(lab: &Lab) -> Result<()> {
     let named = plan.steps.iter().filter(|s| s.starts_with("own steps on"));
     ensure!(named.count() == 4, "{:?}", plan.steps);
     lab.client.begin(WORKLOAD, "switchover", &body).await?;
-    diary_has(lab, &format!("after-promotion {to} {to} {WORKLOAD}")).await?;
+    for at in ["after-promotion", "after-switchover"] {
+        diary_has(lab, &format!("{at} {to} {to} {WORKLOAD}")).await?;
+    }
     lab.healthy(LIMIT).await?;
     let mut noted = since(lab, &mut seen)?;
     let expected = [
