@@ -42,7 +42,14 @@ pub async fn run(
                 history.write(&node, &store.store_id, &batch).await
             };
             match written.await {
-                Ok(()) => {
+                Ok(set_aside) => {
+                    for (number, why) in set_aside {
+                        tracing::warn!(
+                            number,
+                            why,
+                            "the history store refused a record: a note stands in its place"
+                        );
+                    }
                     (migrated, reachable) = (true, true);
                     if let Some(last) = batch.last() {
                         store.confirmed(last.number);

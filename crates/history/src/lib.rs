@@ -185,11 +185,41 @@ impl History {
         Ok(Migrator::new(Schema).await?.run(&self.pool).await?)
     }
 
-    /// Writes a batch in one transaction; what is there already stays as it is.
+    /// Writes a batch; what is there already stays as it is. A record that the store refuses keeps no
+    /// other one out: a note with its number, kind and level stands in its place. Returns the numbers
+    /// of those, each with why.
     ///
     /// # Errors
-    /// If the store cannot be reached; nothing of the batch is written then.
+    /// If the store cannot be reached, or fails for another reason than what is to be written. A part of
+    /// the batch may be written then; all of it can be written again.
     pub async fn write(
+        &self,
+        node: &NodeId,
+        store: &str,
+        batch: &[Stamped],
+    ) -> Result<Vec<(u64, String)>, HistoryError> {
+        let (mut parts, mut set_aside) = (vec![batch], Vec::new());
+        while let Some(part) = parts.pop() {
+            match self.write_whole(node, store, part).await {
+                Err(HistoryError::Store(error)) if refuses_data(&error) => {
+                    if let [one] = part {
+                        let why = error.to_string();
+                        let note = stand_in(one, &why);
+                        self.write_whole(node, store, &[note]).await?;
+                        set_aside.push((one.number, why));
+                    } else {
+                        let (first, rest) = part.split_at(part.len() / 2);
+                        parts.extend([rest, first]);
+                    }
+                }
+                done => done?,
+            }
+        }
+        Ok(set_aside)
+    }
+
+    /// One transaction.
+    async fn write_whole(
         &self,
         node: &NodeId,
         store: &str,
@@ -298,6 +328,31 @@ async fn write_event(
     .execute(&mut **tx)
     .await?;
     Ok(())
+}
+
+/// Whether the store complains of what it is given, and not of itself: data exceptions, violated
+/// constraints, exceeded limits (PostgreSQL manual, appendix A: classes 22, 23 and 54).
+fn refuses_data(error: &sqlx::Error) -> bool {
+    match error {
+        sqlx::Error::Database(said) => said.code().is_some_and(|code| {
+            ["22", "23", "54"]
+                .iter()
+                .any(|class| code.starts_with(class))
+        }),
+        sqlx::Error::Encode(_) => true,
+        _ => false,
+    }
+}
+
+/// What is recorded in place of a record that the store refuses.
+fn stand_in(refused: &Stamped, why: &str) -> Stamped {
+    let e = &refused.event;
+    let text =
+        format!("this record was refused by the history store, and its text is left out: {why}");
+    let mut event = Event::new(e.level, e.kind, text).within(e.operation);
+    event.index = e.index;
+    event.workload.clone_from(&e.workload);
+    Stamped { event, ..*refused }
 }
 
 async fn write_election(

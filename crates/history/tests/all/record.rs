@@ -191,6 +191,28 @@ async fn what_is_written_again_changes_nothing_and_a_decision_is_read_once() {
     );
 }
 
+/// PostgreSQL takes no NUL, neither in a text nor in JSON. The records around such a one are written,
+/// and what stands in its place says why.
+#[tokio::test]
+async fn a_record_that_is_refused_keeps_no_other_one_out() {
+    let server = Server::start("refused");
+    let history = server.history();
+    migrated(&history).await;
+    let mut batch: Vec<Stamped> = (1..=60).map(|n| said(n, n, FactKind::Suspected)).collect();
+    batch[6].event.text = "because\0of this".into();
+    batch[41].event.data = [("output".into(), "\0".into())].into();
+    let node = NodeId::from("uvala");
+    let refused = history.write(&node, "store", &batch).await.unwrap();
+    let numbers: Vec<u64> = refused.iter().map(|(number, _)| *number).collect();
+    assert_eq!(numbers, [7, 42], "{refused:?}");
+    let whole = [("uvala".into(), 60, 60)];
+    assert_eq!(history.completeness().await.unwrap(), whole);
+    for record in history.read(&all()).await.unwrap() {
+        let is_note = record.text.contains("refused by the history store");
+        assert_eq!(is_note, numbers.contains(&record.number), "{record:?}");
+    }
+}
+
 #[tokio::test]
 async fn what_is_asked_for_is_what_is_read() {
     let server = Server::start("ask");
