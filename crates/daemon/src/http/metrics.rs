@@ -9,6 +9,7 @@ use actix_web::{HttpResponse, web};
 use karst_core::replica::Role;
 use karst_core::view::{NodeView, PowerView, Status, WorkloadView};
 use prometheus_client::encoding::text::encode;
+use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry;
@@ -30,14 +31,6 @@ const OF_NODE: &[(&str, &str)] = &[
     (
         "history_waiting",
         "Events that the history store has not confirmed",
-    ),
-    (
-        "wrong_tokens",
-        "Wrong tokens that were shown since the start",
-    ),
-    (
-        "strange_datagrams",
-        "Datagrams from addresses outside the spec, dropped unread",
     ),
     (
         "certificate_left_seconds",
@@ -74,10 +67,6 @@ const OF_CLUSTER: &[(&str, &str)] = &[
     ),
     ("gate_connections", "Of clients now"),
     ("gate_waiting", "Of these, how many a gate lets wait"),
-    (
-        "gate_refused",
-        "Clients that a gate has turned away since it started",
-    ),
     ("quorum_votes", "Votes that are heard, needed and there are"),
     ("node_up", "1 where a node is heard"),
     ("node_silence_seconds", "Since the last heartbeat of a node"),
@@ -105,13 +94,31 @@ const OF_CLUSTER: &[(&str, &str)] = &[
     ),
 ];
 
+/// What is counted up, from zero at a start: `_total` follows the name (OpenMetrics 1.0, section 5.2).
+const COUNTED: &[(&str, &str)] = &[
+    (
+        "wrong_tokens",
+        "Wrong tokens that were shown to this node since its start",
+    ),
+    (
+        "strange_datagrams",
+        "Datagrams that this node dropped unread since its start: their addresses are not in the spec",
+    ),
+    (
+        "gate_refused",
+        "Clients that a gate has turned away since it started; the coordinator alone has it",
+    ),
+];
+
 type Labels = Vec<(String, String)>;
 type Values = Family<Labels, Gauge<f64, AtomicU64>>;
+type Counts = Family<Labels, Counter<u64, AtomicU64>>;
 
 /// The families of one answer.
 struct Board {
     registry: Registry,
     families: BTreeMap<&'static str, Values>,
+    counts: BTreeMap<&'static str, Counts>,
 }
 
 impl Board {
@@ -123,7 +130,17 @@ impl Board {
             registry.register(*name, *help, family.clone());
             families.insert(*name, family);
         }
-        Self { registry, families }
+        let mut counts = BTreeMap::new();
+        for (name, help) in COUNTED {
+            let family = Counts::default();
+            registry.register(*name, *help, family.clone());
+            counts.insert(*name, family);
+        }
+        Self {
+            registry,
+            families,
+            counts,
+        }
     }
 
     fn set(&self, name: &str, labels: &[(&str, &str)], value: impl Into<f64>) {
@@ -131,8 +148,16 @@ impl Board {
             debug_assert!(false, "{name} is not declared");
             return;
         };
-        let labels = labels.iter().map(|(k, v)| ((*k).into(), (*v).into()));
-        family.get_or_create(&labels.collect()).set(value.into());
+        family.get_or_create(&owned(labels)).set(value.into());
+    }
+
+    /// Once for each answer, which counts nothing itself.
+    fn count(&self, name: &str, labels: &[(&str, &str)], so_far: u64) {
+        let Some(family) = self.counts.get(name) else {
+            debug_assert!(false, "{name} is not declared");
+            return;
+        };
+        family.get_or_create(&owned(labels)).inc_by(so_far);
     }
 
     fn of_node(&self, service: &Service, glance: &Glance) {
@@ -149,9 +174,9 @@ impl Board {
         );
         self.set("history_reachable", &[], f64::from(history.reachable));
         self.set("history_waiting", &[], large(history.waiting));
-        self.set("wrong_tokens", &[], large(service.strangers.count()));
+        self.count("wrong_tokens", &[], service.strangers.count());
         let strange = service.strange_datagrams.load(Ordering::Relaxed);
-        self.set("strange_datagrams", &[], large(strange));
+        self.count("strange_datagrams", &[], strange);
         let left = tls::left(&service.certificate_file).ok().flatten();
         let left = left.map_or(-1.0, |left| left.as_secs_f64());
         self.set("certificate_left_seconds", &[], left);
@@ -214,7 +239,7 @@ impl Board {
             if let Some(seen) = &gate.seen {
                 self.set("gate_connections", &of, large(seen.connections));
                 self.set("gate_waiting", &of, large(seen.waiting));
-                self.set("gate_refused", &of, large(seen.refused));
+                self.count("gate_refused", &of, seen.refused);
             }
         }
     }
@@ -247,6 +272,11 @@ impl Board {
             self.set("certificate_ends_seconds", &[of], large(end));
         }
     }
+}
+
+fn owned(labels: &[(&str, &str)]) -> Labels {
+    let labels = labels.iter().map(|(k, v)| ((*k).into(), (*v).into()));
+    labels.collect()
 }
 
 /// Exact up to 2^53, which no count here comes near.
