@@ -27,7 +27,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::io::ErrorKind;
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -204,6 +204,9 @@ impl Store {
         let (database, opened, mark) = within(OPENS_WITHIN, &name.clone(), move || {
             let length = std::fs::metadata(&file).map_or(0, |m| m.len());
             let database = Database::create(&file).map_err(|e| refused(&name, e))?;
+            // The log and its records are no other user's business, whatever the umask was.
+            let own = std::fs::Permissions::from_mode(0o600);
+            std::fs::set_permissions(&file, own).map_err(|e| refused(&name, e))?;
             let metadata = std::fs::metadata(&file).map_err(|e| refused(&name, e))?;
             let (mark, reached) =
                 Mark::open(&file.with_extension("mark")).map_err(|e| refused(&name, e))?;
