@@ -60,7 +60,7 @@ fn main() -> ExitCode {
 }
 
 fn fail(error: &anyhow::Error) -> ExitCode {
-    eprintln!("karst: {error:#}");
+    eprintln!("karst: {}", output::harmless(&format!("{error:#}")));
     ExitCode::from(match error.downcast_ref::<ClientError>() {
         Some(ClientError::Refused { .. }) => 4,
         Some(ClientError::Unreachable(_)) => 5,

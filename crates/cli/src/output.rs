@@ -3,6 +3,7 @@
 use anyhow::Result;
 use clap::ValueEnum;
 use comfy_table::{Cell, ContentArrangement, Table, presets};
+use karst_api::core::text::is_one_line;
 use karst_api::core::view::Condition;
 use serde::Serialize;
 use std::io::{IsTerminal as _, Write as _};
@@ -40,7 +41,7 @@ pub fn print<T: Serialize>(
     table: impl FnOnce(&T) -> String,
 ) -> Result<()> {
     match format {
-        Format::Table => say(&format!("{}\n", table(value).trim_end())),
+        Format::Table => say(&harmless(&format!("{}\n", table(value).trim_end()))),
         Format::Json => say(&format!("{}\n", serde_json::to_string_pretty(value)?)),
         Format::Yaml => say(&serde_yaml_ng::to_string(value)?),
     }
@@ -54,7 +55,7 @@ pub fn print_next<T: Serialize>(
     table: impl FnOnce(&T) -> String,
 ) -> Result<()> {
     match format {
-        Format::Table => say(&table(value)),
+        Format::Table => say(&harmless(&table(value))),
         Format::Json => say(&format!("{}\n", serde_json::to_string(value)?)),
         Format::Yaml => say(&format!("---\n{}", serde_yaml_ng::to_string(value)?)),
     }
@@ -63,11 +64,39 @@ pub fn print_next<T: Serialize>(
 
 /// What is said beside the result: on standard output only where people read that.
 pub fn remark(format: Format, text: &str) {
+    let text = harmless(text);
     if format == Format::Table {
-        say(text);
+        say(&text);
     } else {
         eprint!("{text}");
     }
+}
+
+/// A text for people, with every character escaped that would move a terminal's cursor or turn the
+/// direction of writing. A server, a device or a step may have said anything. The colours of this file
+/// stay.
+pub fn harmless(text: &str) -> String {
+    let stays = |c: char| c == '\n' || c == '\t' || is_one_line(c.encode_utf8(&mut [0; 4]));
+    let (mut out, mut rest) = (String::with_capacity(text.len()), text);
+    while let Some(c) = rest.chars().next() {
+        let colour = COLOURS.iter().find(|colour| rest.starts_with(*colour));
+        let taken = match colour {
+            Some(colour) => {
+                out.push_str(colour);
+                colour.len()
+            }
+            None if stays(c) => {
+                out.push(c);
+                c.len_utf8()
+            }
+            None => {
+                out.extend(c.escape_default());
+                c.len_utf8()
+            }
+        };
+        rest = &rest[taken..];
+    }
+    out
 }
 
 /// Columns without lines between them, the way a terminal shows them best; on a terminal that is
@@ -109,10 +138,27 @@ static COLOUR: LazyLock<bool> = LazyLock::new(|| {
     std::io::stdout().is_terminal() && !refused && !dumb
 });
 
-/// Select graphic rendition (ECMA-48, section 8.3.117).
-fn painted(text: &str, code: &str) -> String {
+/// Select graphic rendition (ECMA-48, section 8.3.117): the end of a colour, and each that is used here.
+const COLOURS: [&str; 7] = [
+    PLAIN,
+    CYAN,
+    BLUE,
+    YELLOW,
+    FAINT,
+    STRONG_MAGENTA,
+    STRONG_YELLOW,
+];
+const PLAIN: &str = "\x1b[0m";
+const CYAN: &str = "\x1b[36m";
+const BLUE: &str = "\x1b[34m";
+const YELLOW: &str = "\x1b[33m";
+const FAINT: &str = "\x1b[2m";
+const STRONG_MAGENTA: &str = "\x1b[1;35m";
+const STRONG_YELLOW: &str = "\x1b[1;33m";
+
+fn painted(text: &str, colour: &str) -> String {
     if *COLOUR {
-        format!("\x1b[{code}m{text}\x1b[0m")
+        format!("{colour}{text}{PLAIN}")
     } else {
         text.into()
     }
@@ -121,16 +167,29 @@ fn painted(text: &str, code: &str) -> String {
 /// The word of a state, in square brackets; coloured as the console has it.
 pub fn state(condition: Condition) -> String {
     let code = match condition {
-        Condition::Healthy => "36",
-        Condition::Recovering => "34",
-        Condition::Degraded => "33",
-        Condition::Unknown => "2",
-        Condition::Down => "1;35",
+        Condition::Healthy => CYAN,
+        Condition::Recovering => BLUE,
+        Condition::Degraded => YELLOW,
+        Condition::Unknown => FAINT,
+        Condition::Down => STRONG_MAGENTA,
     };
     painted(&format!("[{}]", condition.word()), code)
 }
 
 /// What somebody has to see.
 pub fn loud(text: &str) -> String {
-    painted(text, "1;33")
+    painted(text, STRONG_YELLOW)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_text_moves_no_cursor_and_keeps_its_colours() {
+        let said = format!("{CYAN}[healthy]{PLAIN} a\tb\n\u{1b}[2J\u{9b}2J\r\u{202e}\u{8}é");
+        let shown = harmless(&said);
+        let expected = "[healthy]\u{1b}[0m a\tb\n\\u{1b}[2J\\u{9b}2J\\r\\u{202e}\\u{8}é";
+        assert_eq!(shown, format!("{CYAN}{expected}"));
+    }
 }

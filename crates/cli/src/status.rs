@@ -5,7 +5,7 @@ use crate::ending::Ending;
 use crate::intents;
 use crate::nodes::node_table;
 use crate::operations;
-use crate::output::{Format, columns, loud, print, print_next, say, size, span, state};
+use crate::output::{Format, columns, harmless, loud, print, print_next, say, size, span, state};
 use crate::words::{ending, lasting, needs_line, pick, quorum_line};
 use crate::workloads::{lag, workload_part};
 use anyhow::{Result, bail};
@@ -32,7 +32,7 @@ pub async fn watch(client: &Client, format: Format) -> Result<Ending> {
         trouble = match format {
             // Home and clear below: the screen is drawn over, without a flicker.
             Format::Table => {
-                say(&format!("\x1b[H\x1b[2J{}", screen(&reply)));
+                say(&format!("\x1b[H\x1b[2J{}", harmless(&screen(&reply))));
                 Ok(())
             }
             _ => print_next(format, &reply, screen),
