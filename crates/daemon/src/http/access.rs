@@ -36,13 +36,6 @@ impl Shown {
     }
 }
 
-/// The token behind a browser's session.
-pub fn token_of(request: &HttpRequest, service: &Service) -> Option<Digested> {
-    let cookie = request.cookie(cookie_name(request))?;
-    let tokens = read(&service.tokens);
-    service.sessions.token(cookie.value(), &tokens)
-}
-
 /// Over TLS the name itself says that no other host nor an unencrypted page can have set it (RFC
 /// 6265bis, section 4.1.3).
 fn cookie_name(request: &HttpRequest) -> &'static str {
@@ -57,40 +50,73 @@ fn cookie_name(request: &HttpRequest) -> &'static str {
 #[derive(Clone, Debug)]
 pub struct Local(pub String);
 
-/// Somebody who asks by the right of being on this host. It has to be asked for: what passes
-/// browsers' calls on to the socket does not, and a browser cannot without the service's leave.
-fn local_user(request: &HttpRequest) -> Option<Option<User>> {
-    let header = request.headers().get(header::AUTHORIZATION)?;
-    if header != LOCAL {
-        return None;
-    }
-    let local = request.conn_data::<Local>();
-    Some(local.map(|Local(name)| User {
-        name: name.clone(),
-        level: Level::Administer,
-    }))
+/// By what a request is let in. It is looked at again while an answer goes on.
+#[derive(Clone, Debug)]
+pub enum By {
+    /// The right of being on this host; the name is the user's there.
+    Host(String),
+    Token(Digested),
+    /// A browser's session.
+    Session(String),
 }
 
-/// What is sent for it.
+impl By {
+    /// The user, unless the token was removed or the session has ended.
+    pub fn user(&self, service: &Service) -> Option<User> {
+        let tokens = read(&service.tokens);
+        match self {
+            By::Host(name) => Some(User {
+                name: name.clone(),
+                level: Level::Administer,
+            }),
+            By::Token(token) => tokens.user(token),
+            By::Session(session) => tokens.user(&service.sessions.token(session, &tokens)?),
+        }
+    }
+
+    /// The token behind a browser's session.
+    pub fn token_of_session(&self, service: &Service) -> Option<Digested> {
+        let By::Session(session) = self else {
+            return None;
+        };
+        service.sessions.token(session, &read(&service.tokens))
+    }
+}
+
+/// What is sent by who asks by the right of being on this host. It has to be asked for: what passes
+/// browsers' calls on to the socket does not, and a browser cannot without the service's leave.
 const LOCAL: &str = "Local";
 
-pub fn shown(request: &HttpRequest, service: &Service) -> Shown {
-    let tokens = read(&service.tokens);
-    if let Some(user) = local_user(request) {
-        return user.map_or(Shown::Wrong, Shown::Token);
-    }
+/// None where a request shows nothing. The error is what cannot be believed, whatever tokens there are.
+fn by(request: &HttpRequest) -> Option<Result<By, ()>> {
     if let Some(header) = request.headers().get(header::AUTHORIZATION) {
+        if header == LOCAL {
+            let local = request.conn_data::<Local>();
+            return Some(local.map(|Local(name)| By::Host(name.clone())).ok_or(()));
+        }
         let token = header.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
-        return token
-            .and_then(|t| tokens.user(&digest(t.trim())))
-            .map_or(Shown::Wrong, Shown::Token);
+        return Some(token.map(|t| By::Token(digest(t.trim()))).ok_or(()));
     }
-    let Some(cookie) = request.cookie(cookie_name(request)) else {
+    let cookie = request.cookie(cookie_name(request))?;
+    Some(Ok(By::Session(cookie.value().into())))
+}
+
+/// By what a request was let in.
+pub fn let_in_by(request: &HttpRequest) -> Option<By> {
+    by(request)?.ok()
+}
+
+pub fn shown(request: &HttpRequest, service: &Service) -> Shown {
+    let Some(by) = by(request) else {
         return Shown::Nothing;
     };
-    let token = service.sessions.token(cookie.value(), &tokens);
-    let user = token.and_then(|token| tokens.user(&token));
-    user.map_or(Shown::Wrong, Shown::Cookie)
+    let Some((by, user)) = by.ok().and_then(|by| Some((by.clone(), by.user(service)?))) else {
+        return Shown::Wrong;
+    };
+    match by {
+        By::Session(_) => Shown::Cookie(user),
+        By::Host(_) | By::Token(_) => Shown::Token(user),
+    }
 }
 
 impl FromRequest for User {

@@ -1,11 +1,12 @@
 //! What changes, as it changes: server-sent events with the whole status (WHATWG HTML, section
 //! 9.2). However many watch, the cluster is asked once.
 
+use super::access::{By, let_in_by};
 use super::now::status_now;
 use super::problem::{Refusal, resource};
 use super::service::Service;
-use super::tokens::{Digested, User};
-use super::{access, tickets};
+use super::tickets;
+use super::tokens::User;
 use crate::lock::read;
 use actix_web::{HttpRequest, HttpResponse, web};
 use bytes::Bytes;
@@ -50,22 +51,28 @@ fn event(json: &Bytes) -> Bytes {
         .into()
 }
 
-/// Gives an open page its tickets.
+/// Looks whether an open stream may go on, and gives browsers their tickets.
 struct Desk {
     service: web::Data<Service>,
-    token: Digested,
+    by: By,
     due: Instant,
 }
 
 impl Desk {
-    /// The next one, if it is time.
+    /// A token that was removed, or a session that was signed out, gets no further event.
+    fn may_go_on(&self) -> bool {
+        self.by.user(&self.service).is_some()
+    }
+
+    /// The next ticket, if it is time. Browsers alone have one: whoever has a token can show it anywhere.
     fn ticket(&mut self) -> Option<Bytes> {
+        let token = self.by.token_of_session(&self.service)?;
         if Instant::now() < self.due {
             return None;
         }
         self.due = Instant::now() + TICKET_EVERY;
         let identity = read(&self.service.identity).clone();
-        let ticket = tickets::issue(&identity, &self.service.me, &self.token);
+        let ticket = tickets::issue(&identity, &self.service.me, &token);
         let ticket = ticket.inspect_err(|error| tracing::warn!("no ticket: {error:#}"));
         Some(format!("event: ticket\ndata: {}\n\n", ticket.ok()?).into())
     }
@@ -89,23 +96,18 @@ pub async fn live(
     })?;
     let first = event(&status_now(&service).await?.json);
     let newest = service.live.newest.subscribe();
-    // Browsers alone: whoever has a token can show it anywhere.
-    let desk = access::token_of(&request, &service).map(|token| Desk {
+    let by =
+        let_in_by(&request).ok_or_else(|| Refusal::unavailable("the request shows nothing"))?;
+    let desk = Desk {
         service: service.clone(),
-        token,
+        by,
         due: Instant::now(),
-    });
+    };
     let begin = (Some(first), newest, service.stopping.clone(), watching);
     let stream = futures_util::stream::unfold(
         (begin, desk),
         |((first, mut newest, mut stopping, watching), mut desk)| async move {
-            if *stopping.borrow() {
-                return None;
-            }
-            let ticket = desk
-                .as_mut()
-                .filter(|_| first.is_none())
-                .and_then(Desk::ticket);
+            let ticket = first.is_none().then(|| desk.ticket()).flatten();
             let block = match first.or(ticket) {
                 Some(first) => first,
                 None => tokio::select! {
@@ -117,6 +119,9 @@ pub async fn live(
                     _ = stopping.changed() => return None,
                 },
             };
+            if *stopping.borrow() || !desk.may_go_on() {
+                return None;
+            }
             Some((
                 Ok::<_, actix_web::Error>(block),
                 ((None, newest, stopping, watching), desk),

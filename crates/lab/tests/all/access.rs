@@ -109,6 +109,11 @@ impl Host {
         Ok(())
     }
 
+    fn process(&self) -> i32 {
+        let running = self.running.as_ref().expect("it runs");
+        running.id().cast_signed()
+    }
+
     /// What it says where it cannot start.
     fn refuses_to_start(&self) -> Result<String> {
         let Output {
@@ -357,6 +362,51 @@ fn forged(ticket: &str, from: &str, to: &str) -> String {
     BASE64.encode(signed.to_string())
 }
 
+/// An event stream that `curl` listens to.
+struct Stream {
+    curl: Child,
+    heard: std::io::BufReader<std::process::ChildStdout>,
+}
+
+impl Stream {
+    /// Returns when its first event is there.
+    fn open(host: &Host, shows: &[&str]) -> Self {
+        let limit = (2 * LIMIT).as_secs().to_string();
+        let mut curl = Command::new("curl")
+            .args(["-sN", "--max-time", &limit, "--unix-socket"])
+            .arg(host.dir.join("run/api.sock"))
+            .args(shows)
+            .arg("http://node/api/v1/live")
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let heard = std::io::BufReader::new(curl.stdout.take().unwrap());
+        let mut stream = Self { curl, heard };
+        stream.goes_on();
+        stream
+    }
+
+    fn goes_on(&mut self) {
+        let mut line = String::new();
+        std::io::BufRead::read_line(&mut self.heard, &mut line).unwrap();
+        assert_ne!(line, "", "it has ended");
+    }
+
+    /// The node ends it, and not curl for want of patience.
+    fn ends(&mut self) {
+        let begun = Instant::now();
+        std::io::Read::read_to_end(&mut self.heard, &mut Vec::new()).unwrap();
+        assert!(begun.elapsed() < LIMIT, "it went on");
+    }
+}
+
+impl Drop for Stream {
+    fn drop(&mut self) {
+        let _ = self.curl.kill();
+        let _ = self.curl.wait();
+    }
+}
+
 /// A browser that is signed in serves no other site, and what was asked for is on record whether or
 /// not whoever asked waits.
 #[test]
@@ -453,7 +503,11 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
         "Sec-Fetch-Site: same-origin",
         "http://node/api/v1/session",
     ];
+    let mut watching = Stream::open(&host, &["-b", &jar]);
+    let mut by_token = Stream::open(&host, &["-H", "Authorization: Bearer observe"]);
     assert_eq!(curl(&sign_out), "204");
+    watching.ends();
+    by_token.goes_on();
     assert_eq!(
         curl(&["-b", &jar, "http://node/api/v1/status"]),
         "401",
@@ -493,6 +547,16 @@ fn a_change_is_asked_for_on_purpose_and_is_on_record() {
         );
         std::thread::sleep(Duration::from_millis(20));
     }
+    // A token that is taken away takes its streams along.
+    let tokens = std::fs::read_to_string(host.dir.join("tokens")).unwrap();
+    let left: Vec<&str> = tokens
+        .lines()
+        .filter(|l| !l.starts_with("observe"))
+        .collect();
+    host.write("tokens", &format!("{}\n", left.join("\n")))
+        .unwrap();
+    find::signal(host.process(), rustix::process::Signal::HUP).unwrap();
+    by_token.ends();
 }
 
 #[test]
