@@ -7,9 +7,6 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
 
-/// What it begins with: a line of another kind is told apart.
-const BEGINS: &str = "karst-join-1.";
-
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Line {
     pub cluster: String,
@@ -21,6 +18,13 @@ pub struct Line {
     /// The certificate, in PEM, of the CA that has to have issued theirs.
     pub ca: String,
 }
+
+impl Line {
+    /// What it begins with: a line of another kind is told apart.
+    pub const BEGINS: &str = "karst-join-1.";
+}
+
+const BEGINS: &str = Line::BEGINS;
 
 impl fmt::Display for Line {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -270,7 +270,7 @@ pub struct InvitationReply {
     pub operation: OperationId,
     /// In seconds since the Unix epoch.
     pub until: u64,
-    /// What the new host is given: `karst join LINE`. It has the secret.
+    /// What the new host is given: what `karst join` reads. It has the secret.
     pub line: String,
 }
 

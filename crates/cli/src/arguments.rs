@@ -154,11 +154,18 @@ pub enum Command {
         #[command(flatten)]
         place: Place,
     },
-    /// Make this host a node of a cluster that runs, by the line that `karst node add` printed
+    /// Make this host a node of a cluster that runs, by the line that `karst node add` printed: paste it,
+    /// or say which file it is in
     Join {
-        line: String,
+        /// `-` is standard input
+        #[arg(default_value = "-")]
+        file: PathBuf,
         #[command(flatten)]
         place: Place,
+        /// Where secrets may be written that the cluster's spec refers to; several times for several
+        /// directories [default: `secrets` in --dir]
+        #[arg(long = "secrets", value_name = "DIR")]
+        secrets: Vec<PathBuf>,
     },
     /// What this host needs to be a node, each met or not, and what to do about it
     Doctor(Doctor),
@@ -464,6 +471,8 @@ pub enum SafetyPointCommand {
     /// Let its standby follow again
     Drop {
         workload: String,
+        #[command(flatten)]
+        consent: Consent,
     },
 }
 

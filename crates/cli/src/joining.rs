@@ -15,10 +15,10 @@ use karst_api::{
 };
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
-use std::io::{ErrorKind, Write as _};
+use std::io::{BufRead as _, ErrorKind, IsTerminal as _, Read as _, Write as _};
 use std::net::IpAddr;
 use std::os::unix::fs::OpenOptionsExt as _;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 use toml_edit::{DocumentMut, Item, Table, value};
 
@@ -225,7 +225,7 @@ pub async fn add(client: &Client, added: &Added, format: Format) -> Result<Endin
     let reply = client.invite(&body).await?;
     print(format, &reply, |reply| {
         format!(
-            "On {}, until {}, once:\n\nkarst join {}\n",
+            "On {}, until {}, once: `karst join`, and paste this line there\n\n{}\n",
             added.name,
             utc(reply.until),
             reply.line
@@ -350,9 +350,49 @@ impl Keys {
     }
 }
 
+/// The line has a secret: it is read, and is no argument, which every user of the host could see in
+/// the list of processes (proc(5), `cmdline`).
+fn read_line(file: &Path) -> Result<Line> {
+    let from = file.display().to_string();
+    ensure!(
+        !from.starts_with(Line::BEGINS),
+        "nothing was written: a line has a secret, and what is on a command line is seen by every user of this host: \
+         run `karst join` and paste the line, or name a file that has it"
+    );
+    let mut text = String::new();
+    if from != "-" {
+        text = std::fs::read_to_string(file).with_context(|| from.clone())?;
+    } else {
+        if std::io::stdin().is_terminal() {
+            eprint!("The line that `karst node add` printed: ");
+        }
+        let read = std::io::stdin().lock().take(LONGEST_LINE);
+        std::io::BufReader::new(read)
+            .read_line(&mut text)
+            .context("standard input")?;
+    }
+    Ok(text.parse()?)
+}
+
+/// Bytes; what a terminal takes as one line is shorter (termios(3), canonical mode).
+const LONGEST_LINE: u64 = 64 * 1024;
+
+/// Whether a secret may be written there. Whoever answered says where: nothing else of this host is
+/// theirs to make.
+fn is_for_secrets(path: &Path, allowed: &[PathBuf]) -> bool {
+    let is_plain = |part| matches!(part, Component::RootDir | Component::Normal(_));
+    let below = |dir: &PathBuf| path.starts_with(dir) && path != dir;
+    path.is_absolute() && path.components().all(is_plain) && allowed.iter().any(below)
+}
+
 /// On the new host: asks the others for what it needs.
-pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
-    let line: Line = line.parse()?;
+pub async fn join(
+    file: &Path,
+    place: &Place,
+    secrets: &[PathBuf],
+    format: Format,
+) -> Result<Ending> {
+    let line = read_line(file)?;
     if let Some(node) = &place.node {
         ensure!(
             *node == line.node,
@@ -383,6 +423,17 @@ pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
         unix: unix(),
     };
     let reply = asked(&line, &body).await?;
+    // The line says whom to believe, and whoever answers does not.
+    ensure!(
+        reply.ca == line.ca,
+        "nothing was written: what answered gave another CA than the one of this line; if the cluster's CA has changed \
+         since, make another line with `karst node add {}`",
+        line.node
+    );
+    let mut allowed = secrets.to_vec();
+    if allowed.is_empty() {
+        allowed.push(place.dir.join("secrets"));
+    }
     let mut files = Files(Vec::new());
     files.add(place.dir.join("spec.toml"), reply.spec.as_str(), 0o644);
     files.add(tls(place, "ca.pem"), reply.ca.as_str(), 0o644);
@@ -400,9 +451,17 @@ pub async fn join(line: &str, place: &Place, format: Format) -> Result<Ending> {
     files.add(place.dir.join("tokens"), reply.tokens.as_str(), 0o600);
     for (path, text) in &reply.secrets {
         let path = PathBuf::from(path);
-        if !path.exists() {
-            files.add(path, text.as_str(), 0o600);
+        if path.exists() {
+            continue;
         }
+        ensure!(
+            is_for_secrets(&path, &allowed),
+            "nothing was written: the cluster's spec refers to {}, where no secret is written; if it belongs there, say so \
+             with --secrets {}",
+            path.display(),
+            path.parent().unwrap_or(Path::new("/")).display()
+        );
+        files.add(path, text.as_str(), 0o600);
     }
     files.write()?;
     Keys::forget(place)?;
@@ -445,6 +504,24 @@ async fn asked(line: &Line, body: &JoinBody) -> Result<JoinReply> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn secrets_are_written_where_they_may_be_and_nowhere_else() {
+        let allowed = [PathBuf::from("/etc/karst/secrets")];
+        let may = |path: &str| is_for_secrets(Path::new(path), &allowed);
+        assert!(may("/etc/karst/secrets/fares"));
+        assert!(may("/etc/karst/secrets/of/fares"));
+        for path in [
+            "/etc/karst/secrets",
+            "/etc/karst/secrets/../tls/ca.pem",
+            "/etc/karst/secretsx/fares",
+            "/etc/cron.d/karst",
+            "etc/karst/secrets/fares",
+            "",
+        ] {
+            assert!(!may(path), "{path}");
+        }
+    }
 
     #[test]
     fn what_is_there_is_not_written_over() {

@@ -115,7 +115,11 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
             authority::renew(&client()?, &renewal, format).await
         }
         Command::Init { file, place } => joining::init(&file, &place, format),
-        Command::Join { line, place } => joining::join(&line, &place, format).await,
+        Command::Join {
+            file,
+            place,
+            secrets,
+        } => joining::join(&file, &place, &secrets, format).await,
         Command::Doctor(doctor) => doctor::run(&doctor, format),
         Command::Check => doctor::check(&client()?, format).await,
         Command::Completions { shell } => {
@@ -236,8 +240,8 @@ async fn safety_point(
         SafetyPointCommand::GoBack { workload, change } => {
             safety_points::go_back(client, &workload, change, format).await
         }
-        SafetyPointCommand::Drop { workload } => {
-            safety_points::drop_one(client, &workload, format).await
+        SafetyPointCommand::Drop { workload, consent } => {
+            safety_points::drop_one(client, &workload, &consent, format).await
         }
     }
 }

@@ -6,10 +6,10 @@ use crate::intents;
 use crate::output::{Format, columns, print, say};
 use anyhow::{Context, Result};
 use karst_api::Client;
-use karst_api::core::OperationId;
 use karst_api::core::author::Author;
 use karst_api::core::operation::Outcome;
 use karst_api::core::progress::{PhaseTime, Progress};
+use karst_api::core::{NodeId, OperationId};
 use std::fmt::Write as _;
 
 /// `op-12` or `12`.
@@ -34,33 +34,39 @@ pub async fn list(client: &Client, format: Format) -> Result<Ending> {
         };
         wish(over.id, &over.title, &over.by, so)
     });
-    let wishes: Vec<[String; 7]> = wanted.chain(over).collect();
+    let mut rows: Vec<Row> = wanted.chain(over).collect();
     print(format, &status.operations, |list| {
+        rows.extend(list.iter().map(operation));
+        // Each has the index of its log entry for a number.
+        rows.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
         columns(
             ["ID", "WHAT", "WORKLOAD", "FROM", "TO", "BY", "OUTCOME"],
-            wishes.into_iter().chain(list.iter().map(|o| {
-                let name = |n: &Option<karst_api::core::NodeId>| {
-                    n.as_ref().map_or("-".to_string(), ToString::to_string)
-                };
-                [
-                    o.id.to_string(),
-                    o.what.kind.to_string(),
-                    o.what.workload.to_string(),
-                    name(&o.what.from),
-                    name(&o.target),
-                    o.what.by.to_string(),
-                    outcome(o),
-                ]
-            })),
+            rows.into_iter().map(|(_, row)| row),
         )
     })?;
     Ok(Ending::Done)
 }
 
-/// What somebody wants of the cluster as a whole, among the rest.
-fn wish(id: OperationId, title: &str, by: &Author, so: String) -> [String; 7] {
+type Row = (OperationId, [String; 7]);
+
+fn operation(o: &Progress) -> Row {
+    let name = |n: &Option<NodeId>| n.as_ref().map_or("-".to_string(), ToString::to_string);
+    let row = [
+        o.id.to_string(),
+        o.what.kind.to_string(),
+        o.what.workload.to_string(),
+        name(&o.what.from),
+        name(&o.target),
+        o.what.by.to_string(),
+        outcome(o),
+    ];
+    (o.id, row)
+}
+
+/// A wish about the cluster as a whole, among the rest.
+fn wish(id: OperationId, title: &str, by: &Author, so: String) -> Row {
     let none = || "-".to_string();
-    [
+    let row = [
         id.to_string(),
         title.into(),
         none(),
@@ -68,7 +74,8 @@ fn wish(id: OperationId, title: &str, by: &Author, so: String) -> [String; 7] {
         none(),
         by.to_string(),
         so,
-    ]
+    ];
+    (id, row)
 }
 
 fn outcome(operation: &Progress) -> String {

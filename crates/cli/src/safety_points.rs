@@ -1,6 +1,7 @@
 //! Safety points: taken before risky work, kept, gone back to, dropped.
 
-use crate::arguments::{Changed, NewPoint};
+use crate::act::approved;
+use crate::arguments::{Changed, Consent, NewPoint};
 use crate::ending::Ending;
 use crate::intents::{after_plan, plan_text, watch, wished};
 use crate::output::{Format, columns, print, remark, size, utc};
@@ -49,8 +50,22 @@ pub async fn go_back(
     wished(client, consent, typed, format, plan, begin).await
 }
 
-pub async fn drop_one(client: &Client, workload: &str, format: Format) -> Result<Ending> {
+pub async fn drop_one(
+    client: &Client,
+    workload: &str,
+    consent: &Consent,
+    format: Format,
+) -> Result<Ending> {
     let status = client.status().await?.status;
+    let mut workloads = status.workloads.iter();
+    let point = workloads.find(|w| w.workload.as_str() == workload);
+    if let Some(point) = point.and_then(|w| w.safety_point.as_ref()) {
+        let what = format!(
+            "{} of {workload} is dropped: its standby on {} follows again, and {workload} cannot go back to it any more\n",
+            point.name, point.node
+        );
+        remark(format, &what);
+    }
     let of_it = |i: &&IntentView| {
         let about = i.workload.as_ref().map(WorkloadId::as_str);
         i.kind == IntentKind::SafetyPoint && about == Some(workload)
@@ -58,7 +73,13 @@ pub async fn drop_one(client: &Client, workload: &str, format: Format) -> Result
     let Some(kept) = status.intents.iter().find(of_it) else {
         bail!("nothing was changed: no safety point of {workload} is kept");
     };
+    if consent.plan {
+        return Ok(Ending::Done);
+    }
     if !kept.turned {
+        if !consent.yes && !approved("workload", workload)? {
+            bail!("nothing was changed: not approved");
+        }
         let reply = client.end(kept.id).await?;
         remark(format, &format!("{}\n", reply.text));
     }

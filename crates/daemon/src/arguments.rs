@@ -103,6 +103,10 @@ pub struct Run {
     /// daemon's user, and nobody else may write there
     #[arg(long, default_value = "/etc/karst/steps")]
     pub steps: PathBuf,
+    /// Where the files lie that a host which joins is sent, as far as the spec refers to them; none
+    /// from elsewhere is sent
+    #[arg(long, default_value = "/etc/karst/secrets")]
+    pub secrets: PathBuf,
     /// Where the host says which hardware it is, so that a power device can be matched with it
     #[arg(long, default_value = "/sys/class/dmi/id/product_uuid")]
     pub system_uuid: PathBuf,

@@ -275,6 +275,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         files: http::Files {
             tls: run.tls.clone(),
             tokens: run.tokens.clone(),
+            secrets: run.secrets.clone(),
         },
         certificate_file: run.tls.join("node.pem"),
         heart: engine.heart.clone(),

@@ -371,6 +371,9 @@ impl Hosted {
             .arg(self.dir().join("system_uuid"));
         command.arg("--tls").arg(self.dir().join("tls"));
         command.arg("--steps").arg(self.dir().join("steps"));
+        command
+            .arg("--secrets")
+            .arg(self.layout.dir.join("secrets"));
         let spec = if own.exists() {
             own
         } else {

@@ -32,6 +32,8 @@ const LONGEST_FILE: u64 = 64 * 1024;
 pub struct Files {
     pub tls: PathBuf,
     pub tokens: PathBuf,
+    /// No other file that the spec refers to is sent.
+    pub secrets: PathBuf,
 }
 
 /// A file that whoever joins needs: without it nobody joins, since half of what the others have is
@@ -62,6 +64,31 @@ impl Files {
         let there =
             there.map_err(|e| Refusal::new(ProblemType::Refused, format!("crl.pem: {e}")))?;
         there.then(|| self.read("crl.pem")).transpose()
+    }
+
+    /// The files that the spec refers to: they are the same on every node. A spec may name any file, and
+    /// the daemon may read many: this host's owner says which are for other hosts.
+    fn secrets(&self, spec: &Spec) -> Result<BTreeMap<String, String>, Refusal> {
+        let read = |path: &str| Ok((path.to_string(), self.secret(Path::new(path))?));
+        referred(spec).map(read).collect()
+    }
+
+    fn secret(&self, path: &Path) -> Result<String, Refusal> {
+        let real = |path: &Path| {
+            let what = |e| format!("nothing was sent: {}: {e}", path.display());
+            let real = std::fs::canonicalize(path);
+            real.map_err(|e| Refusal::new(ProblemType::Refused, what(e)))
+        };
+        if real(path)?.starts_with(real(&self.secrets)?) {
+            return carried(path);
+        }
+        let what = format!(
+            "nothing was sent: {} does not lie in {}: move it there and have the spec name it, or start \
+             karstd with --secrets DIR",
+            path.display(),
+            self.secrets.display()
+        );
+        Err(Refusal::new(ProblemType::Refused, what))
     }
 
     fn authority(&self, me: &NodeId) -> Result<Authority, Refusal> {
@@ -164,7 +191,10 @@ pub async fn join(
         return Err(Refusal::new(ProblemType::Refused, what));
     }
     let spec = service.spec();
-    let (tokens, secrets) = (carried(&service.files.tokens)?, secrets(&spec)?);
+    let (tokens, secrets) = (
+        carried(&service.files.tokens)?,
+        service.files.secrets(&spec)?,
+    );
     let issuer = Issuer {
         authority,
         addresses: addresses(&spec, &node),
@@ -247,22 +277,43 @@ fn addresses(spec: &Spec, node: &NodeId) -> Vec<IpAddr> {
     all
 }
 
-/// The files that the spec refers to: they are the same on every node.
-fn secrets(spec: &Spec) -> Result<BTreeMap<String, String>, Refusal> {
+/// The paths of the files that the spec refers to.
+fn referred(spec: &Spec) -> impl Iterator<Item = &str> {
     let settings = spec.workloads.values().flat_map(|w| w.settings.values());
     let devices = spec.nodes.values().filter_map(|n| n.power.as_ref());
     let devices = devices.flat_map(|power| power.settings.values());
     let names = spec.workloads.values().filter_map(|w| w.name.as_ref());
     let names = names.map(|name| &name.secret);
     let references = settings.chain(devices).chain(names);
-    let paths = references.filter_map(|v| v.strip_prefix("file:"));
-    let read = |path: &str| Ok((path.to_string(), carried(Path::new(path))?));
-    paths.map(read).collect()
+    references.filter_map(|v| v.strip_prefix("file:"))
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{LONGEST_FILE, carried};
+    use super::{Files, LONGEST_FILE, carried};
+    use std::path::{Path, PathBuf};
+
+    /// What a spec names is sent from the one directory that is for it, however it is written.
+    #[test]
+    fn no_file_from_elsewhere_is_sent() {
+        let dir = tempfile::tempdir().unwrap();
+        let (inside, elsewhere) = (dir.path().join("secrets"), dir.path().join("ca.key"));
+        std::fs::create_dir_all(&inside).unwrap();
+        std::fs::write(inside.join("power"), "quay").unwrap();
+        std::fs::write(&elsewhere, "the CA").unwrap();
+        std::os::unix::fs::symlink(&elsewhere, inside.join("link")).unwrap();
+        let files = Files {
+            tls: PathBuf::new(),
+            tokens: PathBuf::new(),
+            secrets: inside.clone(),
+        };
+        assert_eq!(files.secret(&inside.join("power")).unwrap(), "quay");
+        let refused = |path: &Path| files.secret(path).unwrap_err().to_string();
+        for path in [&elsewhere, &inside.join("../ca.key"), &inside.join("link")] {
+            assert!(refused(path).contains("does not lie in"), "{path:?}");
+        }
+        assert!(refused(&inside.join("gone")).contains("No such file"));
+    }
 
     /// What cannot be read is not sent as if there were nothing in it.
     #[test]

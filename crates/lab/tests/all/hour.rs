@@ -3,13 +3,14 @@
 //! that is replaced and one that leaves. No acknowledged row is missing.
 
 use crate::rig::changes::change;
-use crate::rig::command::{karst, karst_on};
+use crate::rig::command::{karst, karst_on, karst_reads};
 use crate::rig::own::{
     FARES, GATE_PORT, Load, PASSWORD, PORT, data, fares, moves, nothing_is_missing, somebodys_own,
 };
 use crate::rig::{LIMIT, TestLab};
 use anyhow::{Context, Result, ensure};
 use karst_api::core::view::{Condition, NodeState};
+use karst_api::invitation::Line;
 use karst_api::{Endpoint, StatusReply, WishBody};
 use karst_lab::fault::{self, Fault};
 use karst_lab::layout::{CLIENT, GATES, RunAs, SERVER_PROGRAMS, host};
@@ -145,13 +146,13 @@ async fn alone(lab: &Lab) -> Result<()> {
 
 async fn joins(lab: &Lab, node: &str, new: &[&str]) -> Result<()> {
     let said = here(lab, &[&["node", "add", node, "--yes"], new].concat())?;
-    let line = said.lines().find_map(|l| l.strip_prefix("karst join "));
+    let line = said.lines().find(|l| l.starts_with(Line::BEGINS));
     let line = line.context(said.clone())?;
     let dir = lab.layout.host(node).display().to_string();
     // Its network may have come up just now: whoever reads that asks again.
     let begun = Instant::now();
     loop {
-        let (done, said) = karst_on(lab, node, &["join", line, "--dir", &dir])?;
+        let (done, said) = karst_reads(lab, node, &["join", "--dir", &dir], line)?;
         if done {
             break;
         }

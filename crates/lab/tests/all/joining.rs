@@ -1,12 +1,13 @@
 //! The first node and the next ones: a host becomes a cluster by itself, another joins it by one line,
 //! and whatever is wrong with either is said.
 
-use crate::rig::command::{karst, karst_on, karst_on_a_full_disk};
+use crate::rig::command::{karst, karst_on, karst_on_a_full_disk, karst_reads};
 use crate::rig::{LIMIT, TestLab, own_status};
 use anyhow::{Context, Result, ensure};
 use karst_api::StatusReply;
 use karst_api::core::spec::FindingKind;
 use karst_api::core::view::NodeState;
+use karst_api::invitation::Line;
 use karst_lab::fault::{self, Fault, Held};
 use karst_lab::{Lab, find};
 use std::net::UdpSocket;
@@ -282,13 +283,13 @@ async fn invited(lab: &Lab) -> Result<String> {
         nodes.any(|n| n.node.as_str() == "uvala" && n.state == NodeState::Unheard && n.votes == 0)
     };
     lab.wait("uvala is expected", LIMIT, expected).await?;
-    let line = said.lines().find_map(|l| l.strip_prefix("karst join "));
+    let line = said.lines().find(|l| l.starts_with(Line::BEGINS));
     Ok(line.context(said.clone())?.to_string())
 }
 
 fn join(lab: &Lab, line: &str, dir: &Path) -> Result<(bool, String)> {
     let dir = dir.display().to_string();
-    karst_on(lab, "uvala", &["join", line, "--dir", &dir])
+    karst_reads(lab, "uvala", &["join", "--dir", &dir], line)
 }
 
 /// A file that is in the way is named before the invitation is used up; and where the answer came and
@@ -300,7 +301,9 @@ fn cut_short(lab: &Lab, line: &str, host: &Path) -> Result<()> {
     ensure!(!done && said.contains("tokens is there"), "{said}");
     std::fs::remove_file(&tokens)?;
     let dir = host.display().to_string();
-    let words = ["join", line, "--dir", &dir];
+    let file = lab.layout.dir.join("line");
+    std::fs::write(&file, line)?;
+    let words = ["join", &file.display().to_string(), "--dir", &dir];
     ensure!(
         !karst_on_a_full_disk(lab, "uvala", 2, &words)?,
         "it has room"
@@ -319,8 +322,10 @@ fn wrong_lines(lab: &Lab, line: &str) -> Result<()> {
         Ok(())
     };
     refused("nothing", "this is no line to join by")?;
+    let (done, said) = karst_on(lab, "uvala", &["join", line])?;
+    ensure!(!done && said.contains("is seen by every user"), "{said}");
     refused(&line[..line.len() - 30], "the line is not whole")?;
-    let mut other: karst_api::invitation::Line = line.parse()?;
+    let mut other: Line = line.parse()?;
     other.secret = "guessed".into();
     refused(&other.to_string(), "there is no such invitation of uvala")?;
     other = line.parse()?;

@@ -15,6 +15,17 @@ pub fn karst_on(lab: &Lab, host: &str, words: &[&str]) -> Result<(bool, String)>
     said(command.arg(find::sibling("karst")?).args(words))
 }
 
+/// The same with a text on standard input.
+pub fn karst_reads(lab: &Lab, host: &str, words: &[&str], text: &str) -> Result<(bool, String)> {
+    let mut command = find::enter(&lab.layout, host)?;
+    // Less than a pipe holds: writing waits for nothing.
+    let (input, mut pen) = std::io::pipe()?;
+    std::io::Write::write_all(&mut pen, text.as_bytes())?;
+    drop(pen);
+    command.arg(find::sibling("karst")?).args(words);
+    heard(command.stdin(input))
+}
+
 /// The same where no file can be written beyond so many bytes: the program is killed there (the shell's
 /// `ulimit -f` counts in blocks of 512).
 pub fn karst_on_a_full_disk(lab: &Lab, host: &str, blocks: u32, words: &[&str]) -> Result<bool> {
@@ -26,11 +37,15 @@ pub fn karst_on_a_full_disk(lab: &Lab, host: &str, blocks: u32, words: &[&str]) 
 }
 
 fn said(command: &mut Command) -> Result<(bool, String)> {
+    heard(command.stdin(Stdio::null()))
+}
+
+fn heard(command: &mut Command) -> Result<(bool, String)> {
     let Output {
         status,
         stdout,
         stderr,
-    } = command.stdin(Stdio::null()).output()?;
+    } = command.output()?;
     let text = [stdout, stderr].map(|text| String::from_utf8_lossy(&text).into_owned());
     Ok((status.success(), text.concat()))
 }
