@@ -270,7 +270,7 @@ pub struct InvitationReply {
     pub operation: OperationId,
     /// In seconds since the Unix epoch.
     pub until: u64,
-    /// What the new host is given: what `karst join` reads. It has the secret.
+    /// The line that `karst join` reads on the new host. It has the secret.
     pub line: String,
 }
 

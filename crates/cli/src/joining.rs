@@ -377,8 +377,8 @@ fn read_line(file: &Path) -> Result<Line> {
 /// Bytes; what a terminal takes as one line is shorter (termios(3), canonical mode).
 const LONGEST_LINE: u64 = 64 * 1024;
 
-/// Whether a secret may be written there. Whoever answered says where: nothing else of this host is
-/// theirs to make.
+/// A secret may be written below these directories. The node that answered names the path, and makes
+/// nothing else on this host.
 fn is_for_secrets(path: &Path, allowed: &[PathBuf]) -> bool {
     let is_plain = |part| matches!(part, Component::RootDir | Component::Normal(_));
     let below = |dir: &PathBuf| path.starts_with(dir) && path != dir;
@@ -423,7 +423,7 @@ pub async fn join(
         unix: unix(),
     };
     let reply = asked(&line, &body).await?;
-    // The line says whom to believe, and whoever answers does not.
+    // The line names the CA to believe; the node that answers does not.
     ensure!(
         reply.ca == line.ca,
         "nothing was written: what answered gave another CA than the one of this line; if the cluster's CA has changed \

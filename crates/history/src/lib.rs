@@ -344,7 +344,7 @@ fn refuses_data(error: &sqlx::Error) -> bool {
     }
 }
 
-/// What is recorded in place of a record that the store refuses.
+/// A note stands in place of a record that the store refuses.
 fn stand_in(refused: &Stamped, why: &str) -> Stamped {
     let e = &refused.event;
     let text =

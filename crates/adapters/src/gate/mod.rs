@@ -403,8 +403,8 @@ mod tests {
         hear(&mut held, "still").await;
     }
 
-    /// All clients of an address that is back dial within a few milliseconds. None of their SYNs is
-    /// dropped while the gate has not come to accept.
+    /// Clients of an address that is back dial within the same few milliseconds. The kernel drops none of
+    /// their SYNs while the gate has not come to accept.
     #[tokio::test]
     async fn many_dial_at_once_and_none_has_to_dial_again() {
         let listener = listen("127.0.0.1:0".parse().unwrap()).unwrap();

@@ -50,7 +50,7 @@ fn cookie_name(request: &HttpRequest) -> &'static str {
 #[derive(Clone, Debug)]
 pub struct Local(pub String);
 
-/// By what a request is let in. It is looked at again while an answer goes on.
+/// A request shows this to be let in. It is looked at again while an answer goes on.
 #[derive(Clone, Debug)]
 pub enum By {
     /// The right of being on this host; the name is the user's there.
@@ -83,11 +83,11 @@ impl By {
     }
 }
 
-/// What is sent by who asks by the right of being on this host. It has to be asked for: what passes
-/// browsers' calls on to the socket does not, and a browser cannot without the service's leave.
+/// A program on this host sends this in the place of a token. A proxy that passes browsers' calls on to
+/// the socket does not send it, and a browser cannot without the service's leave.
 const LOCAL: &str = "Local";
 
-/// None where a request shows nothing. The error is what cannot be believed, whatever tokens there are.
+/// None where a request shows nothing. The error stands for a header that no token can make right.
 fn by(request: &HttpRequest) -> Option<Result<By, ()>> {
     if let Some(header) = request.headers().get(header::AUTHORIZATION) {
         if header == LOCAL {
@@ -101,7 +101,7 @@ fn by(request: &HttpRequest) -> Option<Result<By, ()>> {
     Some(Ok(By::Session(cookie.value().into())))
 }
 
-/// By what a request was let in.
+/// The request showed this, and the door believed it.
 pub fn let_in_by(request: &HttpRequest) -> Option<By> {
     by(request)?.ok()
 }

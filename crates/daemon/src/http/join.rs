@@ -293,7 +293,7 @@ mod tests {
     use super::{Files, LONGEST_FILE, carried};
     use std::path::{Path, PathBuf};
 
-    /// What a spec names is sent from the one directory that is for it, however it is written.
+    /// A node sends a file from the one directory that is for it, however the spec writes the path.
     #[test]
     fn no_file_from_elsewhere_is_sent() {
         let dir = tempfile::tempdir().unwrap();

@@ -64,7 +64,7 @@ impl Desk {
         self.by.user(&self.service).is_some()
     }
 
-    /// The next ticket, if it is time. Browsers alone have one: whoever has a token can show it anywhere.
+    /// The next ticket, if it is time. Browsers alone have one: a program shows its token anywhere.
     fn ticket(&mut self) -> Option<Bytes> {
         let token = self.by.token_of_session(&self.service)?;
         if Instant::now() < self.due {

@@ -94,7 +94,7 @@ const OF_CLUSTER: &[(&str, &str)] = &[
     ),
 ];
 
-/// What is counted up, from zero at a start: `_total` follows the name (OpenMetrics 1.0, section 5.2).
+/// Counters begin at zero when the daemon starts; `_total` follows the name (OpenMetrics 1.0, section 5.2).
 const COUNTED: &[(&str, &str)] = &[
     (
         "wrong_tokens",

@@ -204,7 +204,7 @@ impl Store {
         let (database, opened, mark) = within(OPENS_WITHIN, &name.clone(), move || {
             let length = std::fs::metadata(&file).map_or(0, |m| m.len());
             let database = Database::create(&file).map_err(|e| refused(&name, e))?;
-            // The log and its records are no other user's business, whatever the umask was.
+            // No other user reads the log and its records. The umask may say otherwise.
             let own = std::fs::Permissions::from_mode(0o600);
             std::fs::set_permissions(&file, own).map_err(|e| refused(&name, e))?;
             let metadata = std::fs::metadata(&file).map_err(|e| refused(&name, e))?;

@@ -392,7 +392,7 @@ impl Stream {
         assert_ne!(line, "", "it has ended");
     }
 
-    /// The node ends it, and not curl for want of patience.
+    /// The node ends the stream, well before curl would.
     fn ends(&mut self) {
         let begun = Instant::now();
         std::io::Read::read_to_end(&mut self.heard, &mut Vec::new()).unwrap();
