@@ -85,7 +85,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
     let document = || async { HttpResponse::Ok().json(Document::openapi()) };
     let at = |path: &str, allowed| resource(&format!("/api/v1{path}"), allowed);
     // A spec in JSON: every line's end takes two letters there.
-    let large = json_config().limit(intents::LONGEST_SPEC * 2);
+    let large = json_config().limit(karst_api::specfile::LONGEST * 2);
     let session = at("/session", "POST, DELETE").route(web::post().to(open_session));
     config
         .service(resource("/openapi.json", "GET").route(web::get().to(document)))

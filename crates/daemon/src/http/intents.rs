@@ -18,8 +18,6 @@ use karst_core::{NodeId, OperationId, outage};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeSet;
 
-/// Bytes of a spec's text: 5,000 workloads on 1,000 nodes have half of that.
-pub const LONGEST_SPEC: usize = 4 << 20;
 /// Seconds for which nodes may rest.
 const LONGEST_REST: u64 = 90 * 24 * 3_600;
 
@@ -99,8 +97,8 @@ async fn revise(
     plan_only: bool,
 ) -> Result<HttpResponse, Refusal> {
     let SpecBody { text, why, seen } = body;
-    if text.len() > LONGEST_SPEC {
-        let what = format!("`text` has at most {LONGEST_SPEC} bytes");
+    if text.len() > specfile::LONGEST {
+        let what = format!("`text` has at most {} bytes", specfile::LONGEST);
         return Err(Refusal::bad(what));
     }
     let spec = parsed(&text)?;

@@ -10,6 +10,7 @@
 //! and a peer's address proves itself (RFC 9000, section 8.1.2) before a handshake is begun with
 //! it, of which each may have a few under way.
 
+mod asked;
 mod frame;
 mod refused;
 mod sealed;
@@ -18,6 +19,7 @@ mod window;
 use crate::lock::lock;
 use crate::tls::{self, Identity, Refused};
 use anyhow::{Context, Result};
+use asked::{is_people, read_anew};
 use frame::{encode, read_frame};
 use karst_core::message::Message;
 use karst_core::spec::{Spec, Timings};
@@ -227,7 +229,7 @@ impl Peers {
         let port = Port::bind(address, own, move |from, came, mut said| {
             while let Ok(message) = ciborium::from_reader::<Message, _>(&mut said) {
                 // A beat says that the direct way works.
-                if came == Came::Directly || !message.is_beat() {
+                if (came == Came::Directly || !message.is_beat()) && !is_people(&message) {
                     hear(Input::Received {
                         from: from.clone(),
                         message,
@@ -385,8 +387,7 @@ impl Peers {
             self.set_places();
         }
         if let Some(queue) = self.queues.get(to) {
-            let is_people = matches!(message, Message::Ask { .. } | Message::Answer { .. });
-            let _ = if is_people {
+            let _ = if is_people(&message) {
                 &queue.people
             } else {
                 &queue.talk
@@ -679,6 +680,7 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     let frames = async {
         loop {
             let message = read_frame::<Message>(&mut stream).await?;
+            anyhow::ensure!(!is_people(&message), "a question among what nodes say");
             receive(Input::Received {
                 from: from.clone(),
                 message,
@@ -689,6 +691,9 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         loop {
             let mut stream = connection.accept_uni().await?;
             while let Ok(message) = read_frame::<Message>(&mut stream).await {
+                let message = read_anew(message).await.inspect_err(|error| {
+                    tracing::warn!(%from, %error, "a node asks for what no honest one asks for");
+                })?;
                 receive(Input::Received {
                     from: from.clone(),
                     message,
