@@ -9,6 +9,7 @@ use karst_core::power::PowerSeen;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::process::Stdio;
+use tokio::io::{AsyncRead, AsyncReadExt as _};
 use tokio::process::Command;
 
 #[derive(Debug)]
@@ -20,6 +21,22 @@ pub(super) struct Program {
 struct Said {
     power: String,
     system: Option<String>,
+}
+
+/// Bytes of what a program writes that are kept; the rest is read and forgotten.
+const KEPT: usize = 64 * 1024;
+
+async fn beginning(from: Option<impl AsyncRead + Unpin>) -> std::io::Result<Vec<u8>> {
+    let (mut kept, mut part) = (Vec::new(), [0; 4096]);
+    let Some(mut from) = from else {
+        return Ok(kept);
+    };
+    loop {
+        match from.read(&mut part).await? {
+            0 => return Ok(kept),
+            read => kept.extend_from_slice(&part[..read.min(KEPT - kept.len())]),
+        }
+    }
 }
 
 impl Program {
@@ -51,18 +68,24 @@ impl Program {
             .env_clear()
             .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
             .env("LC_ALL", "C.UTF-8");
-        let output = command
-            .output()
-            .await
-            .map_err(|e| PowerError::Unreachable(format!("{program}: {e}")))?;
-        if output.status.success() {
-            return Ok(output.stdout);
+        let failed = |e| PowerError::Unreachable(format!("{program}: {e}"));
+        let mut child = command
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .map_err(failed)?;
+        let (said, complained) = (child.stdout.take(), child.stderr.take());
+        let (said, complained, status) =
+            tokio::try_join!(beginning(said), beginning(complained), child.wait())
+                .map_err(failed)?;
+        if status.success() {
+            return Ok(said);
         }
-        let error = String::from_utf8_lossy(&output.stderr);
+        let error = String::from_utf8_lossy(&complained);
         let why = error
             .lines()
             .last()
-            .map_or_else(|| output.status.to_string(), String::from);
+            .map_or_else(|| status.to_string(), String::from);
         Err(PowerError::Refused {
             what: format!("`{program} {verb}`"),
             why,

@@ -213,10 +213,9 @@ impl Redfish {
 
     async fn get(&self, path: &str) -> Result<Value> {
         let response = self.call(Method::GET, path, None).await?;
-        response
-            .json()
+        said(response)
             .await
-            .map_err(|e| PowerError::Strange(format!("{path}: {e}")))
+            .map_err(|why| PowerError::Strange(format!("{path}: {why}")))
     }
 
     /// One call, in a session where wanted; an expired session is opened anew, once.
@@ -283,10 +282,9 @@ impl Redfish {
         let root = self
             .send(self.http.get(format!("{}{ROOT}", self.base)), None)
             .await?;
-        let root: Value = root
-            .json()
+        let root = said(root)
             .await
-            .map_err(|e| PowerError::Strange(format!("{ROOT}: {e}")))?;
+            .map_err(|why| PowerError::Strange(format!("{ROOT}: {why}")))?;
         let sessions = root["Links"]["Sessions"]["@odata.id"]
             .as_str()
             .unwrap_or("/redfish/v1/SessionService/Sessions");
@@ -330,10 +328,25 @@ impl Redfish {
     }
 }
 
+/// Bytes of one answer; a controller of a whole rack says a tenth of it.
+const LONGEST_ANSWER: usize = 1 << 20;
+
+/// The body of an answer. A controller has no more memory here than a bounded answer takes.
+async fn said(mut response: Response) -> std::result::Result<Value, String> {
+    let mut body = Vec::new();
+    while let Some(part) = response.chunk().await.map_err(|e| e.to_string())? {
+        if body.len() + part.len() > LONGEST_ANSWER {
+            return Err(format!("an answer of more than {LONGEST_ANSWER} bytes"));
+        }
+        body.extend_from_slice(&part);
+    }
+    serde_json::from_slice(&body).map_err(|e| e.to_string())
+}
+
 /// What the controller says against it: its own messages where it gives any (DSP0266, 8.6).
 async fn refusal(method: &Method, path: &str, response: Response) -> PowerError {
     let status = response.status();
-    let body: Value = response.json().await.unwrap_or_default();
+    let body = said(response).await.unwrap_or_default();
     let error = &body["error"];
     let messages = error["@Message.ExtendedInfo"]
         .as_array()

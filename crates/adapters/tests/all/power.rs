@@ -283,6 +283,13 @@ async fn a_state_that_is_none_is_never_off() {
     }
 }
 
+/// An answer without end would take all of the host's memory.
+#[tokio::test]
+async fn an_answer_that_is_too_long_is_not_read_to_its_end() {
+    let (seen, _, _) = cut(Controller::of(&["On".repeat(1 << 20).leak()]), true).await;
+    assert!(seen.unwrap_err().contains("more than 1048576 bytes"));
+}
+
 #[tokio::test]
 async fn a_session_that_was_forgotten_is_opened_anew_and_one_that_always_is_is_an_error() {
     let (seen, controller, _) = cut(
@@ -370,6 +377,11 @@ async fn a_program_that_fails_is_never_off() {
             "the feeder is tripped",
         ),
         ("mumbles", "echo off", "no such JSON"),
+        (
+            "babbles",
+            "head -c 9000000 /dev/zero; echo '{\"power\": \"off\"}'",
+            "no such JSON",
+        ),
         (
             "invents",
             "echo '{\"power\": \"sleeping\"}'",
