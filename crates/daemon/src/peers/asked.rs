@@ -43,7 +43,7 @@ fn read_spec_anew(mut message: Message) -> Result<Message> {
         let first = read.errors().next().map(ToString::to_string);
         match read.spec {
             Some(read) => **spec = read,
-            None => bail!("a spec that is none: {}", first.unwrap_or_default()),
+            None => bail!("a text that is no spec: {}", first.unwrap_or_default()),
         }
     }
     Ok(message)
@@ -91,7 +91,7 @@ mod tests {
         assert_eq!(read_anew(lies).await.unwrap(), honest);
         assert_eq!(read_anew(honest.clone()).await.unwrap(), honest);
         let none = read_anew(asks("cluster = ", |_| ())).await.unwrap_err();
-        assert!(none.to_string().contains("a spec that is none"), "{none}");
+        assert!(none.to_string().contains("a text that is no spec"), "{none}");
         let long = "#".repeat(specfile::LONGEST + 1);
         let long = read_anew(asks(&long, |_| ())).await.unwrap_err();
         assert!(long.to_string().contains("a spec of"), "{long}");
