@@ -91,7 +91,10 @@ mod tests {
         assert_eq!(read_anew(lies).await.unwrap(), honest);
         assert_eq!(read_anew(honest.clone()).await.unwrap(), honest);
         let none = read_anew(asks("cluster = ", |_| ())).await.unwrap_err();
-        assert!(none.to_string().contains("a text that is no spec"), "{none}");
+        assert!(
+            none.to_string().contains("a text that is no spec"),
+            "{none}"
+        );
         let long = "#".repeat(specfile::LONGEST + 1);
         let long = read_anew(asks(&long, |_| ())).await.unwrap_err();
         assert!(long.to_string().contains("a spec of"), "{long}");
