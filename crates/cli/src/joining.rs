@@ -385,6 +385,40 @@ fn is_for_secrets(path: &Path, allowed: &[PathBuf]) -> bool {
     path.is_absolute() && path.components().all(is_plain) && allowed.iter().any(below)
 }
 
+/// The answer's secrets that are not on this host yet.
+///
+/// # Errors
+/// If the node that answered is not to be believed: its CA is not the line's, or it names a path where
+/// no secret is written.
+fn missing_secrets(
+    line: &Line,
+    reply: &JoinReply,
+    allowed: &[PathBuf],
+) -> Result<Vec<(PathBuf, String)>> {
+    ensure!(
+        reply.ca == line.ca,
+        "nothing was written: what answered gave another CA than the one of this line; if the cluster's CA has changed \
+         since, make another line with `karst node add {}`",
+        line.node
+    );
+    let mut missing = Vec::new();
+    for (path, text) in &reply.secrets {
+        let path = PathBuf::from(path);
+        if path.exists() {
+            continue;
+        }
+        ensure!(
+            is_for_secrets(&path, allowed),
+            "nothing was written: the cluster's spec refers to {}, where no secret is written; if it belongs there, say so \
+             with --secrets {}",
+            path.display(),
+            path.parent().unwrap_or(Path::new("/")).display()
+        );
+        missing.push((path, text.clone()));
+    }
+    Ok(missing)
+}
+
 /// On the new host: asks the others for what it needs.
 pub async fn join(
     file: &Path,
@@ -423,17 +457,11 @@ pub async fn join(
         unix: unix(),
     };
     let reply = asked(&line, &body).await?;
-    // The line names the CA to believe; the node that answers does not.
-    ensure!(
-        reply.ca == line.ca,
-        "nothing was written: what answered gave another CA than the one of this line; if the cluster's CA has changed \
-         since, make another line with `karst node add {}`",
-        line.node
-    );
     let mut allowed = secrets.to_vec();
     if allowed.is_empty() {
         allowed.push(place.dir.join("secrets"));
     }
+    let missing = missing_secrets(&line, &reply, &allowed)?;
     let mut files = Files(Vec::new());
     files.add(place.dir.join("spec.toml"), reply.spec.as_str(), 0o644);
     files.add(tls(place, "ca.pem"), reply.ca.as_str(), 0o644);
@@ -449,19 +477,8 @@ pub async fn join(
     );
     files.add(tls(place, "server.key"), server.key, 0o600);
     files.add(place.dir.join("tokens"), reply.tokens.as_str(), 0o600);
-    for (path, text) in &reply.secrets {
-        let path = PathBuf::from(path);
-        if path.exists() {
-            continue;
-        }
-        ensure!(
-            is_for_secrets(&path, &allowed),
-            "nothing was written: the cluster's spec refers to {}, where no secret is written; if it belongs there, say so \
-             with --secrets {}",
-            path.display(),
-            path.parent().unwrap_or(Path::new("/")).display()
-        );
-        files.add(path, text.as_str(), 0o600);
+    for (path, text) in missing {
+        files.add(path, text, 0o600);
     }
     files.write()?;
     Keys::forget(place)?;
@@ -504,6 +521,40 @@ async fn asked(line: &Line, body: &JoinBody) -> Result<JoinReply> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// A hostile node answers: with a CA of its own, and with a file for another place.
+    #[test]
+    fn an_answer_is_held_against_its_line() {
+        let line = Line {
+            cluster: "skerry".into(),
+            node: "polje".into(),
+            invitation: 1,
+            secret: String::new(),
+            addresses: Vec::new(),
+            ca: "the cluster's".into(),
+        };
+        let answer = |ca: &str, path: &str| JoinReply {
+            certificate: String::new(),
+            server_certificate: String::new(),
+            ca: ca.into(),
+            crl: None,
+            revision: 1,
+            spec: String::new(),
+            tokens: String::new(),
+            secrets: [(path.to_string(), "quay".to_string())].into(),
+        };
+        let (own, allowed) = (
+            "/nonexistent/secrets/fares",
+            [PathBuf::from("/nonexistent/secrets")],
+        );
+        let held = |reply| missing_secrets(&line, &reply, &allowed).map_err(|e| e.to_string());
+        let honest = held(answer("the cluster's", own)).unwrap();
+        assert_eq!(honest, [(PathBuf::from(own), "quay".to_string())]);
+        let refused = held(answer("another", own)).unwrap_err();
+        assert!(refused.contains("another CA"), "{refused}");
+        let refused = held(answer("the cluster's", "/nonexistent/cron.d/a")).unwrap_err();
+        assert!(refused.contains("/nonexistent/cron.d/a"), "{refused}");
+    }
 
     #[test]
     fn secrets_are_written_where_they_may_be_and_nowhere_else() {
