@@ -69,8 +69,9 @@ impl Answers {
             let _ = writeln!(text, "[zone.{zone}]");
         }
         text += "\n# The hosts. An odd number of votes is best: a majority of them decides everything.\n";
-        for node in &self.nodes {
-            text += &node_text(node);
+        let first = self.nodes.iter().position(|node| !node.witness);
+        for (i, node) in self.nodes.iter().enumerate() {
+            text += &node_text(node, Some(i) == first);
         }
         if let Some(workload) = &self.workload {
             text += &self.workload_text(workload);
@@ -125,18 +126,26 @@ impl Answers {
     }
 }
 
-fn node_text(node: &AnsweredNode) -> String {
+/// `karst init` is run on the first one.
+fn node_text(node: &AnsweredNode, is_first: bool) -> String {
     let (peer, api) = (
         SocketAddr::new(node.address, PEER),
         SocketAddr::new(node.address, API),
     );
     let witness = if node.witness { "witness = true\n" } else { "" };
+    let local = if is_first {
+        "# What root of this host may ask the other hosts for without a token. The first host has the key of the\n\
+         # cluster's CA: root there could make any certificate.\nlocal = \"administer\"\n"
+    } else {
+        "# What root of this host may ask the other hosts for without a token: \"observe\", \"operate\" or \"administer\".\n\
+         # local = \"operate\"\n"
+    };
     format!(
         "[node.{}]\nzone = \"{}\"\n{witness}votes = 1\npeer = \"{peer}\"\napi = \"{api}\"\n\
          # A host that was fenced is taken back once it has booted anew; \"ask\" leaves that to a person.\n\
          readmit = \"auto\"\n\
          # \"may-stop\" for a virtual machine that may be suspended without noticing (it then needs a power device).\n\
-         clock = \"steady\"\n\
+         clock = \"steady\"\n{local}\
          # What can cut its power, on a network of its own: without one only the end of its lease proves that it is gone.\n\
          # [node.{0}.power]\n# driver = \"redfish\"\n# url = \"https://...\"\n# user = \"karst\"\n# secret = \"file:/etc/karst/secrets/power\"\n\n",
         node.name, node.zone

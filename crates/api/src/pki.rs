@@ -3,7 +3,7 @@
 use rcgen::{
     BasicConstraints, CertificateParams, CertificateRevocationListParams,
     CertificateSigningRequestParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod,
-    KeyPair, KeyUsagePurpose, PublicKeyData as _, SerialNumber,
+    KeyPair, KeyUsagePurpose, PublicKeyData as _, SerialNumber, SigningKey as _,
 };
 use sha2::{Digest, Sha256};
 use std::fmt::Display;
@@ -210,6 +210,26 @@ fn ask_for(node: &str, key: Result<KeyPair, rcgen::Error>) -> Result<Asked, PkiE
         key: key.serialize_pem(),
         request: request.pem().map_err(of())?,
     })
+}
+
+/// What a node signs with its present key for the next ones to be signed.
+///
+/// # Errors
+/// If one of the requests is none.
+pub fn renewal(node: &str, request: &str, server_request: &str) -> Result<String, PkiError> {
+    let (own, server) = (print_of(request)?, print_of(server_request)?);
+    Ok(format!("karst renew\n{node}\n{own}\n{server}\n"))
+}
+
+/// By the key of a PEM file, in hexadecimal digits.
+///
+/// # Errors
+/// If it is no key that signs.
+pub fn signed(key: &str, text: &str) -> Result<String, PkiError> {
+    let of = || failed("the node's key");
+    let key = KeyPair::from_pem(key).map_err(of())?;
+    let signature = key.sign(text.as_bytes()).map_err(of())?;
+    Ok(signature.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
 /// SHA-256 of the public key of a request, in hexadecimal digits.

@@ -12,6 +12,7 @@
 //! peer = "10.20.0.11:26700"
 //! readmit = "auto"               # or "ask"
 //! clock = "steady"               # or "may-stop": a machine that may be suspended without noticing
+//! local = "observe"              # or "operate", "administer": what root there may ask other hosts for
 //! [node.doline.power]
 //! driver = "redfish"             # or "command" with `run`
 //! url = "https://10.40.0.90"
@@ -49,6 +50,7 @@
 mod step;
 mod workload;
 
+use karst_core::author::Level as Trust;
 use karst_core::spec::{
     After, Clock, Finding, FindingKind, KeyPath, NodeSpec, PowerSpec, Readmit, Severity, Spec,
     Timings, check, may_carry_secrets, nearest,
@@ -490,6 +492,8 @@ impl Reader {
             .unwrap_or_default();
         let words = [("steady", Clock::Steady), ("may-stop", Clock::MayStop)];
         let clock = self.choice(&mut level, "clock", &words).unwrap_or_default();
+        let words = Trust::ALL.map(|trust| (trust.word(), trust));
+        let local = self.choice(&mut level, "local", &words).unwrap_or_default();
         self.finish(&level);
         NodeSpec {
             zone,
@@ -501,6 +505,7 @@ impl Reader {
             power,
             readmit,
             clock,
+            local,
         }
     }
 

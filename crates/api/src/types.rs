@@ -1,5 +1,6 @@
 //! Bodies of the HTTP interface.
 
+use crate::invitation::Proof;
 use karst_core::event::Level;
 use karst_core::operation::Mode;
 use karst_core::outage::WorstCase;
@@ -282,6 +283,12 @@ pub struct RenewBody {
     pub request: String,
     /// For one to answer as its servers.
     pub server_request: String,
+    /// The certificate that it speaks with now (PEM).
+    pub certificate: String,
+    /// By the key of that certificate, over the text `karst renew`, the node's name and the SHA-256 of
+    /// the public key of each request in hexadecimal digits, each with a line end (ECDSA P-256 with
+    /// SHA-256, or what the key is for); in hexadecimal digits.
+    pub signature: String,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -300,7 +307,8 @@ pub struct RenewReply {
 pub struct JoinBody {
     pub invitation: u64,
     pub node: NodeId,
-    pub secret: String,
+    /// That it has the secret, for the keys of these requests.
+    pub proof: Proof,
     /// For a certificate to speak as the node (RFC 2986, PEM).
     pub request: String,
     /// For one to answer as its servers.

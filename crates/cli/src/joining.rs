@@ -8,8 +8,8 @@ use crate::intents::{self, Begun};
 use crate::output::{Format, print, remark, say, utc};
 use anyhow::{Context, Result, bail, ensure};
 use karst_api::core::NodeId;
-use karst_api::invitation::Line;
-use karst_api::pki::{Authority, Purpose, ask, ask_again};
+use karst_api::invitation::{Joins, Line, Proof};
+use karst_api::pki::{Authority, Purpose, ask, ask_again, print_of, renewal, signed};
 use karst_api::{
     Client, ClientError, InviteBody, JoinBody, JoinReply, ProblemType, RenewBody, specfile,
 };
@@ -269,7 +269,14 @@ pub async fn renew(client: &Client, place: &Place, format: Format) -> Result<End
         there.display()
     );
     let (own, server) = (ask(&me)?, ask(&me)?);
+    let kept = |name: &str| {
+        let path = tls(place, name);
+        std::fs::read_to_string(&path).with_context(|| path.display().to_string())
+    };
+    let text = renewal(&me, &own.request, &server.request)?;
     let body = RenewBody {
+        signature: signed(&kept("node.key")?, &text)?,
+        certificate: kept("node.pem")?,
         request: own.request,
         server_request: server.request,
     };
@@ -448,10 +455,18 @@ pub async fn join(
     let keys = Keys::of(&line, place)?;
     let own = ask_again(&line.node, &keys.node)?;
     let server = ask_again(&line.node, &keys.server)?;
+    let (print, server_print) = (print_of(&own.request)?, print_of(&server.request)?);
+    let joins = Joins {
+        cluster: &line.cluster,
+        invitation: line.invitation,
+        node: &line.node,
+        key: &print,
+        server_key: &server_print,
+    };
     let body = JoinBody {
         invitation: line.invitation,
         node: line.node.as_str().into(),
-        secret: line.secret.clone(),
+        proof: Proof::of(&line.secret, joins).context("the line's secret is no key")?,
         request: own.request,
         server_request: server.request,
         unix: unix(),

@@ -12,8 +12,7 @@ pub enum Author {
     Cluster,
     Person {
         name: String,
-        /// The node that passed the request on, where that was not the coordinator itself: its word
-        /// stands for the name.
+        /// The node that passed the request on, where that was not the coordinator itself.
         through: Option<NodeId>,
     },
 }
@@ -48,11 +47,33 @@ impl fmt::Display for Author {
     }
 }
 
-/// What somebody may ask for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+/// A person shows this in order to be believed. It goes to the coordinator, which looks it up by
+/// itself, and into no log or record.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Token(String);
+
+impl Token {
+    pub fn new(secret: impl Into<String>) -> Self {
+        Self(secret.into())
+    }
+
+    pub fn secret(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Token {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Token(not shown)")
+    }
+}
+
+/// What a person or a host may ask for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Level {
+    #[default]
     Observe,
     Operate,
     Administer,

@@ -1,7 +1,7 @@
 //! What nodes say to each other, besides consensus.
 
 use crate::address::Connection;
-use crate::author::Level;
+use crate::author::Token;
 use crate::authority::{Claim, Lease};
 use crate::consensus::Talk;
 use crate::heads::Head;
@@ -68,12 +68,13 @@ pub enum Message {
         workload: WorkloadId,
         connections: Vec<Connection>,
     },
-    /// An operator's request, on its way to the coordinator, and the answer on its way back.
+    /// A person's request, on its way to the coordinator, and the answer on its way back. It says no
+    /// level: the coordinator looks the token up by itself. Without one the request counts as that
+    /// of a person at the sender's host.
     Ask {
         number: u64,
         request: Request,
-        /// What whoever asks may ask for, by the word of the node that was asked.
-        level: Level,
+        token: Option<Token>,
     },
     Answer {
         number: u64,

@@ -102,6 +102,8 @@ pub enum Planted {
     FenceForNothing,
     /// A node's word is taken for that of the node that it names.
     SpeaksForOthers,
+    /// A node asks in the name of anybody, at any level.
+    BelievesLevels,
     /// A lease is taken from whoever grants it, and for as long as it says.
     GrantsFromAnybody,
     /// A node without a vote may lead.

@@ -93,19 +93,30 @@ pub enum Request {
         until: u64,
         by: String,
     },
-    /// Somebody has a secret of that digest, and this key. `at` is in seconds since the Unix epoch.
+    /// A host has the secret of that digest, and this key. The node that is asked, and the one that
+    /// decides, have each held the proof against both. `at` is in seconds since the Unix epoch.
     Join {
         invitation: OperationId,
         node: NodeId,
         digest: String,
         key: String,
         at: u64,
+        proof: JoinProof,
     },
     /// Another node is to coordinate.
     HandOver {
         to: Option<NodeId>,
         by: String,
     },
+}
+
+/// That a host has an invitation's secret: what daemons look at, in hexadecimal digits.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct JoinProof {
+    pub public: String,
+    pub signature: String,
+    /// The key of its servers, which is signed as well.
+    pub server_key: String,
 }
 
 /// What may be wanted of the cluster as a whole.
@@ -152,6 +163,7 @@ impl Request {
         match self {
             // The secret is what allows it.
             Request::Status | Request::OwnStatus | Request::Join { .. } => Level::Observe,
+            // The coordinator works for a plan.
             Request::Switchover {
                 plan_only: true, ..
             }
@@ -163,7 +175,7 @@ impl Request {
             }
             | Request::Intend {
                 plan_only: true, ..
-            } => Level::Observe,
+            } => Level::Operate,
             Request::Failover {
                 accept_loss: 1.., ..
             }
@@ -213,7 +225,15 @@ impl Request {
         let wanted: Vec<&str> = match self {
             Request::Intend { plea, .. } => plea.names(),
             Request::Invite { digest, .. } => vec![digest],
-            Request::Join { digest, key, .. } => vec![digest, key],
+            Request::Join {
+                digest, key, proof, ..
+            } => vec![
+                digest,
+                key,
+                &proof.public,
+                &proof.signature,
+                &proof.server_key,
+            ],
             _ => Vec::new(),
         };
         let mut all = all.into_iter().flatten().chain(wanted);
@@ -238,6 +258,26 @@ impl Request {
             } => Some(spec),
             _ => None,
         }
+    }
+
+    /// The same, asked by a person of that name.
+    pub fn asked_by(mut self, name: &str) -> Self {
+        match &mut self {
+            Request::Status | Request::OwnStatus | Request::Join { .. } => {}
+            Request::Switchover { by, .. }
+            | Request::Failover { by, .. }
+            | Request::Mode { by, .. }
+            | Request::Approve { by, .. }
+            | Request::Acknowledge { by, .. }
+            | Request::Fence { by, .. }
+            | Request::Readmit { by, .. }
+            | Request::Intend { by, .. }
+            | Request::Invite { by, .. }
+            | Request::EndIntent { by, .. }
+            | Request::HandOver { by, .. }
+            | Request::Power { by, .. } => *by = name.into(),
+        }
+        self
     }
 
     /// Who asks, by the word of the node that was asked.

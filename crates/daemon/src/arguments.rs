@@ -1,5 +1,6 @@
 //! What `karstd` is told when it is started.
 
+use crate::allowed::Allowed;
 use clap::{Args, Parser, Subcommand};
 use karst_adapters::Steps;
 use karst_adapters::process::{Cgroup, Processes, find_hierarchy};
@@ -107,6 +108,10 @@ pub struct Run {
     /// from elsewhere is sent
     #[arg(long, default_value = "/etc/karst/secrets")]
     pub secrets: PathBuf,
+    /// What of this host a spec may name: lines of programs DIR, launcher WORDS, user NAME, data DIR,
+    /// logs DIR, secrets DIR; the usual places where there is no such file
+    #[arg(long, default_value = "/etc/karst/allowed")]
+    pub allowed: PathBuf,
     /// Where the host says which hardware it is, so that a power device can be matched with it
     #[arg(long, default_value = "/sys/class/dmi/id/product_uuid")]
     pub system_uuid: PathBuf,
@@ -122,6 +127,14 @@ pub struct Run {
 }
 
 impl Run {
+    /// What this host's owner lets a spec reach.
+    pub fn allowed(&self) -> Allowed {
+        Allowed {
+            file: self.allowed.clone(),
+            secrets: self.secrets.clone(),
+        }
+    }
+
     /// Where this host's own steps are.
     pub fn steps_of(&self, cluster: &str, me: &NodeId) -> Steps {
         Steps {

@@ -4,12 +4,15 @@ use crate::arguments::Run;
 use crate::given::Given;
 use crate::heart::{self, Tell};
 use crate::measured::Measured;
+use crate::panics::Panics;
 use crate::steps::OwnSteps;
+use crate::tokens::Tokens;
 use crate::wiring::{self, Wiring};
 use crate::{
     about, clock, deadman, examine, http, nightly, peers, pulse, readiness, renew, ship, store,
     tls, whole,
 };
+use actix_web::dev::Server;
 use actix_web::dev::ServerHandle;
 use actix_web::web;
 use anyhow::{Context, Result};
@@ -123,7 +126,7 @@ fn start_engine(
     run: &Run,
     given: &Given,
     digest: &str,
-    identity: &tls::Identity,
+    shown: (&tls::Identity, Arc<RwLock<Tokens>>),
     workers: &Runtime,
 ) -> Result<Engine> {
     let me = &given.me;
@@ -135,7 +138,7 @@ fn start_engine(
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
         let receive = move |input| tell.input(input);
-        peers::Peers::start(me, given.own(&spec).peer, &spec, digest, identity, receive)?
+        peers::Peers::start(me, given.own(&spec).peer, &spec, digest, shown, receive)?
     };
     let (disagreements, refused, links, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
@@ -167,6 +170,7 @@ fn start_engine(
         me: me.clone(),
         common: run.common.clone(),
         tls: run.tls.clone(),
+        allowed: run.allowed(),
         tell: tell.clone(),
         glance: glance.clone(),
         in_force: in_force.clone(),
@@ -241,8 +245,9 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     crate::renew::finish(&run.tls)?;
     let identity = tls::Identity::load(&run.tls)?;
     let certificate = tls::HttpCertificate::new(&identity)?;
-    let tokens = renew::read_tokens(&run.tokens)?;
-    let engine = start_engine(&run, &given, &digest, &identity, &runtime)?;
+    let tokens = Arc::new(RwLock::new(renew::read_tokens(&run.tokens)?));
+    let shown = (&identity, tokens.clone());
+    let engine = start_engine(&run, &given, &digest, shown, &runtime)?;
     let identity = Arc::new(RwLock::new(Arc::new(identity)));
     let own_in_file = given.own(&given.spec).clone();
     let me = given.me;
@@ -284,7 +289,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         history_state,
         disagreements: engine.disagreements,
         refused: engine.refused,
-        tokens: tokens.into(),
+        tokens,
         sessions,
         tickets: Default::default(),
         identity,
@@ -309,7 +314,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         socket: Some(run.common.runtime.join("api.sock")),
         tls: Some(certificate.server()),
     };
-    let servers = serve(service, listen)?;
+    let servers = serve(move || http::start(&service, listen))?;
     tracing::info!(node = %me, "karstd {} runs", env!("CARGO_PKG_VERSION"));
 
     wait(&runtime, &stop, &servers)?;
@@ -317,6 +322,37 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let _ = engine.pulse.join();
     engine.store.stop();
     runtime.shutdown_timeout(Duration::from_secs(1));
+    Ok(())
+}
+
+/// A node whose every run panicked answers, and does nothing else: its peers count it as lost, its
+/// deadman ends what it held, and people are told what to do.
+pub fn explain(run: &Run, given: &Given, said: &str) -> Result<()> {
+    let runtime = two_workers()?;
+    let me = &given.me;
+    let why = format!(
+        "{me} does not act: each of its last runs panicked within seconds ({said}). It holds nothing, and the other nodes go on \
+         without it. Keep {}, and report it with the daemon's log. Then try again with a restart of karstd (`systemctl restart karst`), \
+         with another version of it where the log cannot be read by this one; else have the node begin with an empty store: move that \
+         file away, restart, and `karst node enrol {me}` at another node",
+        run.common.state.join("node.store").display(),
+    );
+    tracing::error!("{why}");
+    let identity = tls::Identity::load(&run.tls)?;
+    let certificate = tls::HttpCertificate::new(&identity)?;
+    let listen = http::Listen {
+        socket: Some(run.common.runtime.join("api.sock")),
+        tls: Some(certificate.server()),
+    };
+    let address = given.own(&given.spec).api;
+    let servers = serve(move || http::explain(&why, address, listen))?;
+    runtime.block_on(wait_for_stop())?;
+    whole::stopping();
+    // A person has looked: the next start is one like any other.
+    Panics::forget(&run.common.state);
+    runtime.block_on(futures_util::future::join_all(
+        servers.iter().map(|server| server.stop(true)),
+    ));
     Ok(())
 }
 
@@ -413,16 +449,18 @@ fn open_service(
 }
 
 /// The HTTP service, on a thread of its own.
-fn serve(service: web::Data<http::Service>, listen: http::Listen) -> Result<Vec<ServerHandle>> {
+fn serve(
+    start: impl FnOnce() -> std::io::Result<Vec<Server>> + Send + 'static,
+) -> Result<Vec<ServerHandle>> {
     let (served, serving) = std::sync::mpsc::channel();
     std::thread::Builder::new()
         .name("http".into())
         .spawn(move || {
             let _part = whole::Part("http");
             actix_web::rt::System::new().block_on(async {
-                match http::start(&service, listen) {
+                match start() {
                     Ok(servers) => {
-                        let handles = servers.iter().map(actix_web::dev::Server::handle).collect();
+                        let handles = servers.iter().map(Server::handle).collect();
                         let _ = served.send(Ok(handles));
                         futures_util::future::join_all(servers).await;
                     }

@@ -6,7 +6,7 @@ use crate::measured::Measured;
 use crate::store::Store;
 use crate::whole::Moves;
 use crate::{clock, pulse};
-use karst_core::author::Level;
+use karst_core::author::{Level, Token};
 use karst_core::replica::Role;
 use karst_core::request::{Answer, Request};
 use karst_core::state::{Past, Tenure};
@@ -100,8 +100,13 @@ impl Heart {
         let _ = self.tell.0.send(Told::Stop);
     }
 
-    /// Asks the cluster, for somebody who may ask so much; `None` if nobody answered in time.
-    pub async fn ask(&self, request: Request, level: Level, patience: Duration) -> Option<Answer> {
+    /// Asks the cluster, for a person who may ask so much; `None` if no node answered in time.
+    pub async fn ask(
+        &self,
+        request: Request,
+        (level, token): (Level, Option<Token>),
+        patience: Duration,
+    ) -> Option<Answer> {
         let ticket = self.tickets.fetch_add(1, Ordering::Relaxed);
         let (reply, answer) = oneshot::channel();
         lock(&self.answers).insert(ticket, reply);
@@ -109,6 +114,7 @@ impl Heart {
             ticket,
             request,
             level,
+            token,
         });
         let answer = tokio::time::timeout(patience, answer).await;
         lock(&self.answers).remove(&ticket);
@@ -133,7 +139,8 @@ impl Heart {
 
     /// What this node knows by itself.
     pub async fn own_status(&self) -> Option<Answer> {
-        self.ask(Request::OwnStatus, Level::Observe, Duration::from_secs(1))
+        let nobody = (Level::Observe, None);
+        self.ask(Request::OwnStatus, nobody, Duration::from_secs(1))
             .await
     }
 }

@@ -5,6 +5,7 @@
 //! started by the host's service manager, and each is started again when it ends.
 
 mod about;
+mod allowed;
 mod arguments;
 mod boot;
 mod clock;
@@ -17,7 +18,9 @@ mod http;
 mod lock;
 mod measured;
 mod nightly;
+mod panics;
 mod peers;
+mod proven;
 mod pulse;
 mod readiness;
 mod renew;
@@ -25,6 +28,7 @@ mod ship;
 mod steps;
 mod store;
 mod tls;
+mod tokens;
 mod whole;
 mod wiring;
 
@@ -35,6 +39,7 @@ use deadman::watchdog::Watchdog;
 use given::Given;
 use karst_adapters::process::raise_descriptor_limit;
 use karst_core::WorkloadId;
+use panics::Panics;
 use std::fs::Permissions;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
@@ -59,7 +64,6 @@ pub fn run() -> Result<()> {
     if let Err(error) = rustix::process::nice(-10) {
         tracing::warn!(%error, "no higher priority: a busy host may look like a lost one");
     }
-    whole::exit_on_panic();
     rustls::crypto::ring::default_provider()
         .install_default()
         .ok();
@@ -68,11 +72,19 @@ pub fn run() -> Result<()> {
     std::fs::create_dir_all(&common.state)
         .with_context(|| format!("state directory {}", common.state.display()))?;
     match cli.command {
-        Command::Deadman(deadman) => watch_over(deadman),
+        Command::Deadman(deadman) => {
+            whole::exit_on_panic(|_| ());
+            watch_over(deadman)
+        }
         Command::Run(run) => {
+            whole::exit_on_panic(panics::noted_in(&run.common.state));
             let (spec, text) = given::load_spec(&run.spec)?;
             let me = given::who_am_i(&spec, run.node.as_deref())?;
-            boot::run_daemon(run, Given { spec, text, me })
+            let given = Given { spec, text, me };
+            match Panics::read(&run.common.state).habit() {
+                None => boot::run_daemon(run, given),
+                Some(said) => boot::explain(&run, &given, said),
+            }
         }
         Command::Examine(_) | Command::Document => Ok(()),
     }

@@ -85,6 +85,10 @@ async fn lacks(run: &Run, me: &NodeId, before: &Spec, after: &Spec) -> Vec<Strin
         if !is_new(id) && !change.settings.contains(id) {
             continue;
         }
+        if let Err(error) = run.allowed().server(after, me, id) {
+            all.push(format!("{error:#}"));
+            continue;
+        }
         let server = Server::of(Placed {
             workload: id,
             spec: workload,

@@ -4,12 +4,14 @@
 
 use crate::about::Own;
 use crate::arguments::Run;
-use crate::http::{Service, Tokens};
+use crate::http::Service;
 use crate::lock::write;
 use crate::peers::Renewal;
 use crate::tls::{self, HttpCertificate, Identity};
+use crate::tokens::Tokens;
 use crate::wiring::Servers;
 use anyhow::{Context, Result};
+use karst_core::spec::secret_files;
 use karst_core::spec::{Finding, FindingKind, Severity, Spec};
 use std::fs::Metadata;
 use std::io::ErrorKind;
@@ -208,21 +210,7 @@ fn of_secrets(files: &Files, spec: &Spec, me: &str) -> Vec<Finding> {
         "joining.json",
     ];
     let keys = keys.map(|name| files.tls.join(name));
-    let secrets = spec
-        .workloads
-        .values()
-        .flat_map(|w| w.settings.values())
-        .filter_map(|v| v.strip_prefix("file:"));
-    let power = spec
-        .nodes
-        .values()
-        .filter_map(|n| n.power.as_ref())
-        .flat_map(|p| p.settings.values());
-    let names = spec.workloads.values().filter_map(|w| w.name.as_ref());
-    let secrets = secrets
-        .chain(names.filter_map(|name| name.secret.strip_prefix("file:")))
-        .chain(power.filter_map(|v| v.strip_prefix("file:")))
-        .map(PathBuf::from);
+    let secrets = secret_files(spec).into_iter().map(PathBuf::from);
     let others_read = |m: &Metadata| m.mode() & 0o077 != 0;
     for path in keys
         .into_iter()

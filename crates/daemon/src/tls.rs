@@ -2,13 +2,14 @@
 
 use crate::clock;
 use crate::lock::{read, write};
+use crate::tokens::unhex;
 use anyhow::{Context, Result, bail};
 use karst_api::pki::digest;
 use karst_core::NodeId;
 use karst_core::about::Authorities;
 use karst_core::state::{Departed, Gone};
 use rustls::client::WebPkiServerVerifier;
-use rustls::client::danger::ServerCertVerifier;
+use rustls::client::danger::ServerCertVerifier as _;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{
     CertificateDer, CertificateRevocationListDer, PrivateKeyDer, ServerName, UnixTime,
@@ -16,8 +17,7 @@ use rustls::pki_types::{
 use rustls::server::danger::ClientCertVerifier;
 use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
-use rustls::{ClientConfig, RootCertStore, ServerConfig, SignatureScheme};
-use serde::{Deserialize, Serialize};
+use rustls::{ClientConfig, RootCertStore, ServerConfig};
 use std::collections::BTreeSet;
 use std::net::SocketAddr;
 use std::path::Path;
@@ -35,16 +35,6 @@ pub struct Identity {
     revoked: Vec<CertificateRevocationListDer<'static>>,
     /// What people are told of that.
     pub authorities: Authorities,
-}
-
-/// What a node said, with what shows that it did.
-#[derive(Serialize, Deserialize)]
-pub struct Signed {
-    pub message: Vec<u8>,
-    /// As TLS numbers them (RFC 8446, section 4.2.3).
-    scheme: u16,
-    signature: Vec<u8>,
-    chain: Vec<Vec<u8>>,
 }
 
 /// What may be another while the daemon runs.
@@ -148,54 +138,43 @@ impl Identity {
         Ok(config)
     }
 
-    /// What this node says, for whoever has the cluster's CA.
-    ///
-    /// # Errors
-    /// If the key cannot sign.
-    pub fn sign(&self, message: Vec<u8>) -> Result<Signed> {
-        let key = rustls::crypto::ring::sign::any_supported_type(&self.key).context("node.key")?;
-        let algorithms = rustls::crypto::ring::default_provider().signature_verification_algorithms;
-        let signer = key.choose_scheme(&algorithms.supported_schemes());
-        let signer = signer.context("node.key is of no kind that signs")?;
-        Ok(Signed {
-            scheme: signer.scheme().into(),
-            signature: signer.sign(&message)?,
-            chain: self.chain.iter().map(|c| c.to_vec()).collect(),
-            message,
-        })
-    }
-
-    /// Whether that node said this.
+    /// Whether that node signed this with a key that is its own, and that was not taken from it. A
+    /// certificate that has ended says so of its key as it did on its last day.
     ///
     /// # Errors
     /// Why not, or why it cannot be told.
-    pub fn verify(&self, said: &Signed, node: &NodeId, refused: &Refused) -> Result<()> {
-        let mut chain = said.chain.iter().map(|c| CertificateDer::from(c.clone()));
-        let own = chain.next().context("no certificate came along")?;
-        let verifier = self.of_nodes()?;
+    pub fn is_signed(
+        &self,
+        node: &NodeId,
+        text: &str,
+        (certificate, signature): (&str, &str),
+        refused: &Refused,
+    ) -> Result<()> {
+        let chain: Chain = CertificateDer::pem_slice_iter(certificate.as_bytes())
+            .collect::<std::result::Result<_, _>>()?;
+        let (own, above) = chain.split_first().context("no certificate came along")?;
+        let (_, read) = x509_parser::parse_x509_certificate(own)?;
+        let ends = u64::try_from(read.validity().not_after.timestamp())?;
+        let now = crate::clock::unix().min(ends.saturating_sub(1));
+        let now = UnixTime::since_unix_epoch(Duration::from_secs(now));
         let name = ServerName::try_from(node.to_string())?;
-        let above: Vec<_> = chain.collect();
-        verifier.verify_server_cert(&own, &above, &name, &[], UnixTime::now())?;
+        self.of_nodes()?
+            .verify_server_cert(own, above, &name, &[], now)?;
         // A server's key, which its user may read, signs nothing for its node.
-        let clients = self.of_clients()?;
-        clients.verify_client_cert(&own, &above, UnixTime::now())?;
-        if let Some(gone) = refused.find(&own)? {
+        self.of_clients()?.verify_client_cert(own, above, now)?;
+        if let Some(gone) = refused.find(own)? {
             bail!("that key speaks for {} no more", gone.node);
         }
-        let certificate = webpki::EndEntityCert::try_from(&own)?;
-        let algorithms = rustls::crypto::ring::default_provider().signature_verification_algorithms;
-        let scheme = SignatureScheme::from(said.scheme);
-        let fitting = algorithms.mapping.iter().filter(|(s, _)| *s == scheme);
-        let mut fitting = fitting.flat_map(|(_, list)| list.iter());
-        let holds = fitting.any(|algorithm| {
-            let signed = certificate.verify_signature(*algorithm, &said.message, &said.signature);
+        let signature = unhex(signature).context("the signature is not in hexadecimal digits")?;
+        let own = webpki::EndEntityCert::try_from(own)?;
+        let provider = rustls::crypto::ring::default_provider();
+        let mut algorithms = provider.signature_verification_algorithms.all.iter();
+        let holds = algorithms.any(|algorithm| {
+            let signed = own.verify_signature(*algorithm, text.as_bytes(), &signature);
             signed.is_ok()
         });
-        if holds {
-            Ok(())
-        } else {
-            bail!("the signature is not {node}'s")
-        }
+        anyhow::ensure!(holds, "the signature is not by the key of that certificate");
+        Ok(())
     }
 
     /// Its own key, as [`key_of`] names it.
@@ -366,9 +345,9 @@ pub fn node_of(
 mod tests {
     use super::*;
     use karst_api::pki::{Authority, Purpose, ask};
+    use rustls::pki_types::UnixTime;
 
-    /// A node signs console tickets, and messages that go round a broken link, with its own key. The key
-    /// of a server beside it signs nothing.
+    /// A server's user may read its key: whoever has that connects as no node, and signs for none.
     #[test]
     fn the_key_of_a_server_speaks_for_no_node() {
         let ca = Authority::make("skerry").unwrap();
@@ -384,14 +363,29 @@ mod tests {
             for (name, text) in files {
                 std::fs::write(dir.path().join(name), text).unwrap();
             }
-            Identity::load(dir.path()).unwrap()
+            let identity = Identity::load(dir.path()).unwrap();
+            (identity, certificate, asked.key)
         };
         let (node, server) = (identity(Purpose::Node), identity(Purpose::Server));
-        let (doline, refused) = (NodeId::from("doline"), Refused::default());
-        let says = |who: &Identity| who.sign(b"a ticket".to_vec()).unwrap();
-        node.verify(&says(&node), &doline, &refused).unwrap();
-        node.verify(&says(&server), &doline, &refused).unwrap_err();
-        let other = NodeId::from("polje");
-        node.verify(&says(&node), &other, &refused).unwrap_err();
+        let may_connect = |(who, ..): &(Identity, String, String)| {
+            let verifier = node.0.of_clients().unwrap();
+            let verdict = verifier.verify_client_cert(&who.chain[0], &[], UnixTime::now());
+            verdict.is_ok()
+        };
+        assert!(may_connect(&node));
+        assert!(!may_connect(&server));
+        let signs = |as_node: &str, (_, certificate, key): &(Identity, String, String)| {
+            let signature = karst_api::pki::signed(key, "a text").unwrap();
+            let refused = Refused::default();
+            let shown = (certificate.as_str(), signature.as_str());
+            let said = node.0.is_signed(&as_node.into(), "a text", shown, &refused);
+            let other = node
+                .0
+                .is_signed(&as_node.into(), "another", shown, &refused);
+            assert!(other.is_err());
+            said.is_ok()
+        };
+        assert!(signs("doline", &node));
+        assert!(!signs("polje", &node) && !signs("doline", &server));
     }
 }

@@ -33,14 +33,15 @@ fn exit(why: &str) -> ! {
     std::process::exit(STATUS)
 }
 
-/// A panic anywhere ends the process, however many threads could go on.
-pub fn exit_on_panic() {
+/// A panic anywhere ends the process, however many threads could go on. What it said is noted first.
+pub fn exit_on_panic(note: impl Fn(&str) + Send + Sync + 'static) {
     let report = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |info| {
         report(info);
         let thread = std::thread::current();
         let name = thread.name().unwrap_or("a thread");
         if !MAY_PANIC.contains(&name) {
+            note(&info.to_string().replace('\n', ": "));
             exit(&format!("{name} panicked"));
         }
     }));

@@ -1,6 +1,7 @@
 //! The wiring: which task carries out which effect, and the tasks, which follow the node's shape.
 
 use crate::about::Own;
+use crate::allowed::Allowed;
 use crate::arguments::Common;
 use crate::heart::{Glance, Tell};
 use crate::lock::{lock, write};
@@ -37,6 +38,8 @@ pub struct Host {
     pub me: NodeId,
     pub common: Common,
     pub tls: PathBuf,
+    /// What this host's owner lets a spec reach.
+    pub allowed: Allowed,
     pub tell: Tell,
     pub glance: watch::Receiver<Glance>,
     /// Whoever answers people reads the spec in force there.
@@ -261,10 +264,7 @@ impl Wiring {
             .iter()
             .filter_map(|(id, w)| Some((id, w.name.as_ref()?)))
         {
-            note(
-                format!("the name of {id}"),
-                self.shape_name(id, name, &spec.cluster),
-            );
+            note(format!("the name of {id}"), self.shape_name(id, name, spec));
         }
         self.hands.power.retain(|node, task| {
             let of = spec.nodes.get(node).and_then(|n| n.power.as_ref());
@@ -277,7 +277,7 @@ impl Wiring {
         {
             note(
                 format!("the power device of {node}"),
-                self.shape_power(node, power),
+                self.shape_power(node, power, spec),
             );
         }
         for one in unmade.iter().filter(|one| !before.contains(one)) {
@@ -329,6 +329,7 @@ impl Wiring {
         if known.as_ref().is_some_and(|task| task.of == *of) {
             return Ok(());
         }
+        self.host.allowed.server(spec, &self.host.me, id)?;
         let processes = self.host.common.processes(id, &replica.data);
         let server = Arc::new(Server::of(Placed {
             workload: id,
@@ -439,11 +440,12 @@ impl Wiring {
     }
 
     /// Every node can have every name led elsewhere: whoever is coordinator does.
-    fn shape_name(&mut self, id: &WorkloadId, of: &NameSpec, cluster: &str) -> Result<()> {
+    fn shape_name(&mut self, id: &WorkloadId, of: &NameSpec, spec: &Spec) -> Result<()> {
         if self.hands.names.contains_key(id) {
             return Ok(());
         }
-        let name = Name::new(of, cluster, id)?;
+        self.host.allowed.name(spec, &self.host.me, id)?;
+        let name = Name::new(of, &spec.cluster, id)?;
         let (orders, told) = mpsc::unbounded_channel();
         let tell = self.host.tell.clone();
         tokio::spawn(hands::name(id.clone(), name, told, tell));
@@ -453,21 +455,22 @@ impl Wiring {
     }
 
     /// Every node can ask every device: whoever is coordinator does.
-    fn shape_power(&mut self, node: &NodeId, power: &PowerSpec) -> Result<()> {
+    fn shape_power(&mut self, node: &NodeId, power: &PowerSpec, spec: &Spec) -> Result<()> {
         if self.hands.power.contains_key(node) {
             return Ok(());
         }
-        let device = match Power::from_spec(power) {
+        let may = self.host.allowed.power(spec, &self.host.me, node);
+        let device = match may.and_then(|()| Ok(Power::from_spec(power)?)) {
             Ok(device) => Arc::new(device),
             Err(error) => {
-                let result = Err(error.to_string());
+                let result = Err(format!("{error:#}"));
                 let (node, order) = (node.clone(), PowerOrder::Look);
                 self.host.tell.input(Input::Powered {
                     node,
                     order,
                     result,
                 });
-                return Err(error.into());
+                return Err(error);
             }
         };
         let (orders, told) = mpsc::unbounded_channel();

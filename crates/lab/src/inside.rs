@@ -372,6 +372,8 @@ impl Hosted {
         command.arg("--tls").arg(self.dir().join("tls"));
         command.arg("--steps").arg(self.dir().join("steps"));
         command
+            .arg("--allowed")
+            .arg(self.layout.secret("allowed"))
             .arg("--secrets")
             .arg(self.layout.dir.join("secrets"));
         let spec = if own.exists() {

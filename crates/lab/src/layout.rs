@@ -258,7 +258,7 @@ pub enum RunAs {
 }
 
 impl RunAs {
-    const NESTED: &str = "unshare -U --map-user=101 --map-group=104";
+    pub const NESTED: &str = "unshare -U --map-user=101 --map-group=104";
 
     pub fn now() -> Self {
         if rustix::process::geteuid().is_root() {

@@ -1,6 +1,6 @@
 //! What has to be there before a lab starts.
 
-use crate::layout::{CLIENT_ROLE, Layout, RunAs, Told};
+use crate::layout::{CLIENT_ROLE, Layout, RunAs, SERVER_PROGRAMS, Told};
 use crate::spec;
 use anyhow::{Context, Result};
 use rustix::fs::{CWD, Mode, mkfifoat};
@@ -51,6 +51,15 @@ impl Layout {
         put(
             &self.secret("tokens"),
             &format!("captain administer {digest}\n"),
+        )?;
+        put(
+            &self.secret("allowed"),
+            &format!(
+                "programs {SERVER_PROGRAMS}\nprograms {dir}\nlauncher {launcher}\nuser postgres\nuser nobody\n\
+                 data {dir}\nlogs {dir}\n",
+                dir = self.dir.display(),
+                launcher = RunAs::NESTED,
+            ),
         )?;
         put(
             &self.dir.join("passfile"),

@@ -104,6 +104,7 @@ fn node_spec(i: usize) -> NodeSpec {
         power: None,
         readmit: Readmit::Auto,
         clock: Clock::Unsaid,
+        local: Level::Observe,
     }
 }
 
@@ -344,6 +345,7 @@ fn revise(node: &mut Node, spec: &Spec, mut now: Time) -> Duration {
                 ticket,
                 request,
                 level,
+                token: None,
             },
         );
         drain(node, now);

@@ -54,6 +54,10 @@ pub fn spec_text(layout: &Layout, run_as: RunAs) -> String {
             layout.api_port(i),
             if node.witness { "witness = true\n" } else { "" }
         );
+        // It has the key of the CA.
+        if i == 0 {
+            text += "local = \"administer\"\n";
+        }
         let _ = write!(
             text,
             "readmit = \"auto\"\nclock = \"steady\"\n[node.{}.power]\ndriver = \"redfish\"\nurl = \"https://{}\"\nuser = \"{}\"\n\

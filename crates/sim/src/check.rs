@@ -1,5 +1,7 @@
 //! The guarantees, checked from outside after every step, by someone who sees everything.
 
+use crate::cluster::FORGER;
+use karst_core::author::Author;
 use karst_core::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 
 use karst_core::consensus::{Entry, LogId};
@@ -33,6 +35,21 @@ impl fmt::Display for Failure {
         self.story
             .iter()
             .try_for_each(|line| writeln!(f, "  {line}"))
+    }
+}
+
+/// The name of the person in whose name something is decided.
+fn asks(command: &Command) -> Option<&str> {
+    let by = match command {
+        Command::Workload(_, WorkloadAct::Begin(operation)) => &operation.by,
+        Command::Workload(_, WorkloadAct::Mode(set)) => &set.by,
+        Command::Node(_, NodeAct::Fence { by, .. } | NodeAct::Readmit { by, .. }) => by,
+        Command::Cluster(ClusterAct::Intend(intent)) => &intent.by,
+        _ => return None,
+    };
+    match by {
+        Author::Person { name, .. } => Some(name),
+        Author::Cluster => None,
     }
 }
 
@@ -263,6 +280,10 @@ impl Truth {
         data: &dyn Data,
         now: u64,
     ) -> Verdict {
+        if asks(&entry.command) == Some(FORGER) {
+            let what = format!("{:?} on the word of a node alone", entry.command);
+            return Err(("who asks", what));
+        }
         let in_place = restarts_in_place(&self.state, &entry.command);
         let forced = entry
             .command

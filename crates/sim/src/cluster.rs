@@ -1,5 +1,6 @@
 //! The clusters that the seeds run: the ferry company's own, and others of every shape.
 
+use karst_core::author::Level;
 use karst_core::ownstep::{IfFails, OwnStep, Point};
 use karst_core::spec::{
     AddressSpec, After, Algorithm, Alone, Clock, Follows, Leads, Loss, NameSpec, NodeSpec,
@@ -25,6 +26,7 @@ fn node(zone: &str, votes: u32, witness: bool, host: u8) -> NodeSpec {
         power: None,
         readmit: Readmit::Auto,
         clock: Clock::Steady,
+        local: Level::Observe,
     }
 }
 
@@ -148,6 +150,9 @@ fn powered(mut spec: Spec, after: After) -> Spec {
 
 /// Who is hostile in the shape of that name.
 pub const HOSTILE: &str = "weir";
+
+/// The hostile node asks in this name, and no person has it.
+pub const FORGER: &str = "cormorant";
 
 /// A kind of cluster.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

@@ -4,6 +4,7 @@ use super::keeper::Postgres;
 use super::words::copied;
 use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 impl Postgres {
@@ -57,7 +58,17 @@ impl Postgres {
             .files()
             .ensure_dir(dir)
             .map_err(Trouble::io(dir.display().to_string()))?;
-        fresh.iter().try_for_each(|fresh| self.host.clear(fresh))?;
+        if let Some(fresh) = &fresh {
+            if let Some(strange) = not_of_a_log(fresh) {
+                let what = format!(
+                    "{} is no log of a server: nothing there was removed; empty {} or name another directory",
+                    strange.display(),
+                    fresh.display()
+                );
+                return Err(Trouble::Wrong(what));
+            }
+            self.host.clear(fresh)?;
+        }
         Ok(fresh)
     }
 }
@@ -70,9 +81,34 @@ fn unused_turn(dir: &Path, data: &Path) -> Option<PathBuf> {
     turns.find(|turn| used.is_none() || turn.canonicalize().ok() != used)
 }
 
+/// What is in a directory and in no server's log: segments, histories, and the directories beside them.
+fn not_of_a_log(dir: &Path) -> Option<PathBuf> {
+    let known = |name: &str| {
+        let (segment, _) = name.split_once('.').unwrap_or((name, ""));
+        let is_number = segment.len() >= 8 && segment.bytes().all(|b| b.is_ascii_hexdigit());
+        is_number
+            || ["archive_status", "summaries"].contains(&name)
+            || name.starts_with("xlogtemp.")
+    };
+    let mut entries = match std::fs::read_dir(dir) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == ErrorKind::NotFound => return None,
+        Err(_) => return Some(dir.to_owned()),
+    };
+    entries.find_map(|entry| {
+        // What cannot be looked at may be anything.
+        let Ok(entry) = entry else {
+            return Some(dir.to_owned());
+        };
+        let name = entry.file_name();
+        let strange = !name.to_str().is_some_and(known);
+        strange.then(|| entry.path())
+    })
+}
+
 #[cfg(test)]
 mod tests {
-    use super::unused_turn;
+    use super::{not_of_a_log, unused_turn};
     use std::fs::create_dir_all;
     use std::os::unix::fs::symlink;
 
@@ -106,5 +142,24 @@ mod tests {
                 );
             }
         }
+    }
+
+    /// A spec named `/home` as the directory for logs, and what was in it was removed.
+    #[test]
+    fn a_directory_that_is_no_log_is_left_alone() {
+        let dir = tempfile::tempdir().unwrap();
+        assert_eq!(not_of_a_log(&dir.path().join("nothing")), None);
+        assert_eq!(not_of_a_log(dir.path()), None);
+        for name in [
+            "000000010000000000000001",
+            "00000002.history",
+            "archive_status",
+        ] {
+            std::fs::write(dir.path().join(name), "").unwrap();
+        }
+        assert_eq!(not_of_a_log(dir.path()), None);
+        let letter = dir.path().join("letter.txt");
+        std::fs::write(&letter, "").unwrap();
+        assert_eq!(not_of_a_log(dir.path()), Some(letter));
     }
 }

@@ -4,12 +4,13 @@ use super::ask_power::cut_off;
 use super::lead::Lead;
 use super::questions::Asker;
 use super::{Effect, Node};
-use crate::author::{Author, Level};
+use crate::author::{Author, Level, Token};
 use crate::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Invitation};
 use crate::message::Message;
 use crate::operation::{Cause, Kind, ModeSet, Operation, Outcome};
+use crate::planted::Planted;
 use crate::request::{Answer, IntentPlan, Plan, Request};
 use crate::spec::WorkloadSpec;
 use crate::steward::{Scene, fencing};
@@ -37,9 +38,40 @@ impl Node {
         }
     }
 
-    pub(super) fn on_asked(&mut self, asker: Asker, request: Request, level: Level) {
+    /// A person whose token this node knows, by way of another node.
+    pub(super) fn on_introduced(
+        &mut self,
+        from: NodeId,
+        number: u64,
+        request: Request,
+        level: Level,
+    ) {
+        let stranger = !self.spec.nodes.contains_key(&from) || from == self.me;
+        if !stranger && self.admits_question(&from, number, &request) {
+            self.is_spoken_to(&from);
+            self.on_asked(Asker::Node(from, number), request, (level, None));
+        }
+    }
+
+    /// What a person at that host may ask for without a token: nobody but the spec gives it a level,
+    /// and a fenced host has none.
+    pub(super) fn level_of_host(&self, node: &NodeId) -> Level {
+        if self.planted == Some(Planted::BelievesLevels) {
+            return Level::Administer;
+        }
+        let given = self.spec.nodes.get(node).map(|spec| spec.local);
+        let fenced = self.state.fenced(node).is_some();
+        given.filter(|_| !fenced).unwrap_or_default()
+    }
+
+    pub(super) fn on_asked(
+        &mut self,
+        asker: Asker,
+        request: Request,
+        (level, token): (Level, Option<Token>),
+    ) {
         if level < request.needs() {
-            let why = format!("this needs a token that may {}", request.needs().word());
+            let why = self.too_low(&asker, level, request.needs());
             return self.answer(asker, Answer::Refused { why });
         }
         if request == Request::OwnStatus {
@@ -61,11 +93,23 @@ impl Node {
                     Message::Ask {
                         number,
                         request,
-                        level,
+                        token,
                     },
                 );
             }
             (asker, _) => self.answer(asker, Answer::NoCoordinator),
+        }
+    }
+
+    fn too_low(&self, asker: &Asker, level: Level, needed: Level) -> String {
+        let (me, needed) = (&self.me, needed.word());
+        match asker {
+            Asker::Here(_) => format!("this needs a token that may {needed}"),
+            Asker::Node(from, _) => format!(
+                "{me} coordinates, and this needs a token that {me} knows and that may {needed}: what was shown at {from} may only {} here. \
+                 Show a token (--token-file), ask on the host {me}, or give the host {from} that level in the spec (node.{from}.local)",
+                level.word()
+            ),
         }
     }
 
@@ -163,6 +207,7 @@ impl Node {
                 digest,
                 key,
                 at,
+                proof: _,
             } => {
                 if let Some(text) = self.may_join(invitation, (&node, &digest, &key), at)? {
                     let index = self.state.applied;

@@ -14,6 +14,7 @@ use crate::planted::Planted;
 use crate::request::{IntentPlan, Plea};
 use crate::spec::{
     Alone, Change, Finding, Leads, Loss, Revision, Severity, Spec, WorkloadSpec, check, fixed,
+    newly_reached,
 };
 use crate::steward::Scene;
 use crate::steward::steps::{Todo, steps};
@@ -312,6 +313,7 @@ impl Node {
                 }
             }
         }
+        all.extend(newly_reached(scene.spec, &revision.spec));
         all.extend(words_changed(scene.spec, &revision.spec));
         all.extend(names_changed(scene.spec, &revision.spec));
         all.extend(steps_changed(change, scene.spec, &revision.spec));

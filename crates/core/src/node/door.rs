@@ -16,7 +16,7 @@ use crate::message::{Message, Says};
 use crate::ownstep::Prepared;
 use crate::planted::Planted;
 use crate::replica::{Examined, Parts, ReplicaReport};
-use crate::request::LONGEST_NOTE;
+use crate::request::{LONGEST_NOTE, Request};
 use crate::text::is_one_line;
 use crate::time::Time;
 use std::collections::BTreeSet;
@@ -62,11 +62,42 @@ fn is_placed(so: bool) -> Verdict {
     so.then_some(()).ok_or(Refusal::Stale)
 }
 
+fn look_at_question(number: u64, request: &Request) -> Verdict {
+    ensure(number < LARGEST, "a number that cannot be")?;
+    let short = |note: &str| note.chars().count() <= LONGEST_NOTE;
+    ensure(request.note().is_none_or(short), "a note that is a book")?;
+    ensure(
+        request.note().is_none_or(is_one_line),
+        "a note with control characters",
+    )?;
+    ensure(request.strange_name().is_none(), "a name that is none")?;
+    let timings = request.revised().map(|spec| spec.timings.out_of_bounds());
+    ensure(
+        timings.is_none_or(|found| found.is_empty()),
+        "timings that cannot be",
+    )
+}
+
 impl Node {
     /// Whether something is made of this message. Of one that no honest node sends the record says
     /// so.
     pub(super) fn admits(&mut self, from: &NodeId, message: &Message) -> bool {
-        match self.look_at(from, message) {
+        let verdict = self.look_at(from, message);
+        self.is_let_in(from, verdict)
+    }
+
+    /// The same for the question of a person whom this node knows.
+    pub(super) fn admits_question(
+        &mut self,
+        from: &NodeId,
+        number: u64,
+        request: &Request,
+    ) -> bool {
+        self.is_let_in(from, look_at_question(number, request))
+    }
+
+    fn is_let_in(&mut self, from: &NodeId, verdict: Verdict) -> bool {
+        match verdict {
             Ok(()) => true,
             Err(Refusal::Stale) => false,
             Err(Refusal::Forged(why)) => {
@@ -148,21 +179,7 @@ impl Node {
             } => self.look_at_connections(from, workload, connections),
             Message::Ask {
                 number, request, ..
-            } => {
-                ensure(*number < LARGEST, "a number that cannot be")?;
-                let short = |note: &str| note.chars().count() <= LONGEST_NOTE;
-                ensure(request.note().is_none_or(short), "a note that is a book")?;
-                ensure(
-                    request.note().is_none_or(is_one_line),
-                    "a note with control characters",
-                )?;
-                ensure(request.strange_name().is_none(), "a name that is none")?;
-                let timings = request.revised().map(|spec| spec.timings.out_of_bounds());
-                ensure(
-                    timings.is_none_or(|found| found.is_empty()),
-                    "timings that cannot be",
-                )
-            }
+            } => look_at_question(*number, request),
             Message::Answer { number, .. } => self
                 .questions
                 .was_asked(from, *number)

@@ -2,7 +2,7 @@
 
 use crate::about::About;
 use crate::address::{AddressOrder, AddressSeen, Connection};
-use crate::author::Level;
+use crate::author::{Level, Token};
 use crate::authority::{Claim, Deadline};
 use crate::consensus::{Durable, Stored};
 use crate::event::Event;
@@ -123,11 +123,21 @@ pub enum Input {
         order: PowerOrder,
         result: Result<PowerSeen, String>,
     },
-    /// Somebody asks this node; the answer carries the ticket.
+    /// A person asks this node; the answer carries the ticket.
     Asked {
         ticket: u64,
         request: Request,
-        /// What whoever asks may ask for.
+        /// What this person may ask for here.
+        level: Level,
+        /// What they showed: a coordinator elsewhere wants to see it.
+        token: Option<Token>,
+    },
+    /// Another node passes on what a person asks, with a token that this node knows by itself: the
+    /// name and the level are this node's own word. Without one it comes as [`Input::Received`].
+    Introduced {
+        from: NodeId,
+        number: u64,
+        request: Request,
         level: Level,
     },
     /// The host's clock says so many seconds since the Unix epoch.

@@ -369,7 +369,14 @@ impl Node {
                 ticket,
                 request,
                 level,
-            } => self.on_asked(Asker::Here(ticket), request, level),
+                token,
+            } => self.on_asked(Asker::Here(ticket), request, (level, token)),
+            Input::Introduced {
+                from,
+                number,
+                request,
+                level,
+            } => self.on_introduced(from, number, request, level),
             Input::Shown { node, key } => self.on_shown(node, key),
             Input::Removed { by, since } => self.on_removed(by, since),
             Input::Knocked { from } => self.health.on_knock(&from, self.now),
@@ -537,11 +544,10 @@ impl Node {
                 }
             }
             Message::Ask {
-                number,
-                request,
-                level,
+                number, request, ..
             } => {
-                self.on_asked(Asker::Node(from.clone(), number), request, level);
+                let level = self.level_of_host(from);
+                self.on_asked(Asker::Node(from.clone(), number), request, (level, None));
             }
             Message::Answer { number, answer } => {
                 if let Some(ticket) = self.questions.answered(number) {

@@ -20,8 +20,18 @@ pub fn check(spec: &Spec) -> Vec<Finding> {
     addresses(spec, &mut found);
     directories(spec, &mut found);
     steps(spec, &mut found);
+    let in_a_circle = needs_themselves(spec);
     for (id, workload) in &spec.workloads {
         workload_findings(spec, id, workload, &mut found);
+        if in_a_circle.contains(id) {
+            found.error(
+                &["workload", id.as_str(), "needs"],
+                format!(
+                    "`{id}` needs itself, by way of what it needs: none of them would be first"
+                ),
+                "take one of them out of the circle",
+            );
+        }
     }
     for (key, allowed) in spec.timings.out_of_bounds() {
         let what = format!("`{key}` is out of bounds");
@@ -128,12 +138,12 @@ fn nodes(spec: &Spec, found: &mut Findings) {
 
 /// Hosts of replicas whose lease may prove nothing (C4).
 fn clocks(spec: &Spec, found: &mut Findings) {
-    let holds = |id: &NodeId| {
-        spec.workloads
-            .values()
-            .any(|w| w.replicas.contains_key(id) || w.may_hold_address(id))
-    };
-    for (id, node) in spec.nodes.iter().filter(|(id, _)| holds(id)) {
+    let hold = spec.workloads.values().flat_map(|w| {
+        let gates = w.gates.keys().filter(|id| w.may_hold_address(id));
+        w.replicas.keys().chain(gates)
+    });
+    let hold: BTreeSet<&NodeId> = hold.collect();
+    for (id, node) in spec.nodes.iter().filter(|(id, _)| hold.contains(id)) {
         let path = ["node", id.as_str(), "clock"];
         match (node.clock, &node.power) {
             (Clock::MayStop, None) => found.error(
@@ -333,6 +343,20 @@ fn workload_findings(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, foun
             found.error(&path, format!("`{from}` has no copy to copy from"), remedy);
         }
     }
+    let nodes = workload.replicas.keys().filter_map(|n| spec.nodes.get(n));
+    let zones: BTreeSet<&str> = nodes.map(|n| n.zone.as_str()).collect();
+    if workload.replicas.len() > 1 && spec.zones.len() > 1 && zones.len() == 1 {
+        let zone: Vec<&str> = zones.into_iter().collect();
+        found.warn(
+            FindingKind::OneZone,
+            &["workload", w],
+            format!(
+                "all copies are in zone {}: nothing can take over when that is lost",
+                zone.concat()
+            ),
+            "put a replica into another zone",
+        );
+    }
     losses(w, workload, found);
     rules(spec, id, workload, found);
     endpoints(w, workload, found);
@@ -404,13 +428,6 @@ fn rules(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, found: &mut Find
             "take it out of `spread` or of `together`",
         );
     }
-    if needs_itself(spec, id) {
-        found.error(
-            &["workload", w, "needs"],
-            format!("`{w}` needs itself, by way of what it needs: none of them would be first"),
-            "take one of them out of the circle",
-        );
-    }
     let able = workload
         .replicas
         .keys()
@@ -446,21 +463,65 @@ fn rules(spec: &Spec, id: &WorkloadId, workload: &WorkloadSpec, found: &mut Find
     }
 }
 
-fn needs_itself(spec: &Spec, id: &WorkloadId) -> bool {
-    let mut seen = BTreeSet::new();
-    let mut open: Vec<&WorkloadId> = vec![id];
-    while let Some(next) = open.pop() {
-        let needs = spec.workloads.get(next).map(|w| &w.rules.needs);
-        for other in needs.into_iter().flatten() {
-            if other == id && next != id {
-                return true;
+/// The workloads of circles of needs: the strongly connected components of more than one workload
+/// (Tarjan 1972), found in one pass without recursion, as a spec may have a chain of thousands.
+fn needs_themselves(spec: &Spec) -> BTreeSet<WorkloadId> {
+    let needs = |id: &WorkloadId| {
+        let needs = spec
+            .workloads
+            .get_key_value(id)
+            .map(|(_, w)| &w.rules.needs);
+        let known = needs.into_iter().flatten();
+        known.filter(|other| spec.workloads.contains_key(*other))
+    };
+    let mut circles = BTreeSet::new();
+    // When each was met first, and the earliest that is reached from it and is still on the stack.
+    let mut met: BTreeMap<&WorkloadId, (usize, usize)> = BTreeMap::new();
+    let (mut stack, mut on_stack) = (Vec::new(), BTreeSet::new());
+    for root in spec.workloads.keys() {
+        if met.contains_key(root) {
+            continue;
+        }
+        let mut way = vec![(root, needs(root))];
+        met.insert(root, (met.len(), met.len()));
+        stack.push(root);
+        on_stack.insert(root);
+        while let Some((id, rest)) = way.last_mut() {
+            let id = *id;
+            let own = met[id];
+            if let Some(next) = rest.next() {
+                match met.get(next).copied() {
+                    None => {
+                        met.insert(next, (met.len(), met.len()));
+                        stack.push(next);
+                        on_stack.insert(next);
+                        way.push((next, needs(next)));
+                    }
+                    Some((first, _)) if on_stack.contains(next) => {
+                        met.insert(id, (own.0, own.1.min(first)));
+                    }
+                    Some(_) => {}
+                }
+                continue;
             }
-            if seen.insert(other) {
-                open.push(other);
+            way.pop();
+            if let Some((above, _)) = way.last() {
+                let of_above = met[*above];
+                met.insert(*above, (of_above.0, of_above.1.min(own.1)));
+            }
+            if own.0 == own.1 {
+                let from = stack.iter().rposition(|other| *other == id).unwrap_or(0);
+                let together = stack.split_off(from);
+                for other in &together {
+                    on_stack.remove(*other);
+                }
+                if together.len() > 1 {
+                    circles.extend(together.into_iter().cloned());
+                }
             }
         }
     }
-    false
+    circles
 }
 
 /// What `loss = "none"` asks of the replicas.

@@ -29,6 +29,7 @@ pub enum FindingKind {
     ZoneHoldsMajority,
     NoGate,
     SingleReplica,
+    OneZone,
     WritesUnprotected,
     TwoReplicasBlock,
     VoteNotCounted,
@@ -55,7 +56,7 @@ pub enum FindingKind {
 }
 
 impl FindingKind {
-    pub const ALL: [FindingKind; 32] = [
+    pub const ALL: [FindingKind; 33] = [
         FindingKind::SpecRefused,
         FindingKind::SpecDiffers,
         FindingKind::ReadmitAsks,
@@ -65,6 +66,7 @@ impl FindingKind {
         FindingKind::ZoneHoldsMajority,
         FindingKind::NoGate,
         FindingKind::SingleReplica,
+        FindingKind::OneZone,
         FindingKind::WritesUnprotected,
         FindingKind::TwoReplicasBlock,
         FindingKind::VoteNotCounted,
@@ -118,6 +120,7 @@ impl FindingKind {
             FindingKind::ZoneHoldsMajority => "zone-holds-majority",
             FindingKind::NoGate => "no-gate",
             FindingKind::SingleReplica => "single-replica",
+            FindingKind::OneZone => "one-zone",
             FindingKind::WritesUnprotected => "writes-unprotected",
             FindingKind::TwoReplicasBlock => "two-replicas-block",
             FindingKind::VoteNotCounted => "vote-not-counted",
@@ -191,9 +194,18 @@ impl Findings {
     }
 }
 
-/// The closest of the known names by edit distance, if it is close at all.
+/// Names that a wrong one is compared with: who has more looks them up.
+const COMPARED: usize = 200;
+/// Letters of a wrong name that is compared at all: no name has more than 40.
+const LONGEST: usize = 60;
+
+/// The closest of the known names by edit distance, if it is close at all. It looks at the first 200
+/// of them, so that a spec of thousands of wrong names is read in time.
 pub fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    let is_short = |name: &&str| name.len() <= LONGEST;
+    let known = known.take(COMPARED).filter(is_short);
     known
+        .filter(|_| is_short(&wrong))
         .map(|k| (strsim::levenshtein(wrong, k), k))
         .filter(|(d, k)| *d <= 1 + k.len() / 3)
         .min()

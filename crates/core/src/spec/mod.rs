@@ -8,6 +8,7 @@ mod check;
 mod endpoints;
 mod finding;
 mod model;
+mod reach;
 mod revision;
 mod steps;
 mod timings;
@@ -20,6 +21,7 @@ pub use model::{
     AddressSpec, After, Algorithm, Alone, Clock, Follows, Leads, Loss, MARK_OF_NAME, NameSpec,
     NodeSpec, PowerSpec, Readmit, Reads, ReplicaSpec, Rules, Spec, Subnet, WorkloadSpec,
 };
+pub use reach::{Reach, Reached, newly_reached, reached, secret_files};
 pub use revision::Revision;
 pub use timings::{COMMIT_ALLOWANCE, Inequality, Timings};
 pub use url::may_carry_secrets;

@@ -1,6 +1,7 @@
 //! What a spec is made of.
 
 use super::timings::Timings;
+use crate::author::Level;
 use crate::ids::{NodeId, WorkloadId};
 use crate::ownstep::{OwnStep, Point, StepTimes};
 use crate::votes::Votes;
@@ -44,6 +45,10 @@ pub struct NodeSpec {
     pub readmit: Readmit,
     /// Whether its clock may stand still while the host is suspended (C4).
     pub clock: Clock,
+    /// What a person at this host may ask another host for without a token. Whoever has this node's
+    /// key may do the same.
+    #[serde(default)]
+    pub local: Level,
 }
 
 /// What is known of a host's steady clock.

@@ -148,6 +148,7 @@ fn an_entry_that_is_not_committed_yet_keeps_nobody_awake() {
             ticket: 1,
             request,
             level: Level::Administer,
+            token: None,
         },
     );
     let (end, mut wakes) = (now + Duration::from_millis(300), 0);
@@ -366,6 +367,7 @@ fn what_ends_is_not_granted() {
                 ticket: 1,
                 request,
                 level: Level::Administer,
+                token: None,
             },
         );
         assert!(others.stalled, "the revocation is in the log");
@@ -582,6 +584,7 @@ fn a_coordinator_goes_on_under_another_spec() {
         ticket: 1,
         request,
         level: Level::Administer,
+        token: None,
     };
     let answered = drive(&mut node, now, asked);
     let started = |e: &Effect| {
@@ -644,6 +647,7 @@ fn a_finding_is_acknowledged_by_name_until_it_is_over() {
             at: 1_800_000_000,
         },
         level: Level::Operate,
+        token: None,
     };
     let answered = |effects: Vec<Effect>| {
         let answer = effects.into_iter().find_map(|effect| match effect {
@@ -720,7 +724,7 @@ fn a_node_speaks_for_itself_and_briefly() {
                 by: "marlin".into(),
                 at: 0,
             },
-            level: Level::Operate,
+            token: None,
         };
         let from = "two".into();
         let heard = drive(

@@ -1,7 +1,7 @@
 //! What the log makes of decisions that come in any order: whatever a revision takes away, nobody
 //! holds it under that revision (R1); what is wanted waits its turn.
 
-use karst_core::author::Author;
+use karst_core::author::{Author, Level};
 use karst_core::command::{ClusterAct, Command, NodeAct, WorkloadAct};
 use karst_core::intent::{Intent, Invitation, Maintenance, Want};
 use karst_core::operation::Outcome;
@@ -31,6 +31,7 @@ fn spec() -> Spec {
         power: None,
         readmit: Readmit::Auto,
         clock: Clock::Steady,
+        local: Level::Observe,
     };
     let names = ["doline", "polje", "uvala"].map(NodeId::from);
     let replica = |rank| ReplicaSpec {

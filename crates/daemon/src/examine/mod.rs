@@ -7,7 +7,7 @@ use crate::arguments::Run;
 use crate::peers::Links;
 use crate::{clock, deadman, given, renew, tls};
 use karst_adapters::process::find_hierarchy;
-use karst_adapters::{Guard, Placed, Power, Server};
+use karst_adapters::{Guard, Name, Placed, Power, Server};
 use karst_api::{HostNeed, Met};
 use karst_core::ownstep::OwnStep;
 use karst_core::power::PowerOrder;
@@ -92,8 +92,9 @@ async fn of_node(
     ports(run, spec, me, &mut needs);
     needs.extend(steps(run, spec, me));
     for (id, workload) in &spec.workloads {
-        needs.extend(replica(run, me, id, workload));
+        needs.extend(replica(run, spec, me, id));
         needs.extend(subnets(me, id, workload));
+        needs.extend(name(run, spec, me, id));
     }
     for (other, node) in spec.nodes.iter().filter(|(other, _)| *other != me) {
         if let Some(api) = node.api {
@@ -289,9 +290,14 @@ fn steps(run: &Run, spec: &Spec, me: &NodeId) -> Vec<HostNeed> {
 }
 
 /// What the driver needs, as it says itself.
-fn replica(run: &Run, me: &NodeId, id: &WorkloadId, workload: &WorkloadSpec) -> Option<HostNeed> {
+fn replica(run: &Run, spec: &Spec, me: &NodeId, id: &WorkloadId) -> Option<HostNeed> {
+    let workload = spec.workloads.get(id)?;
     let here = workload.replicas.get(me)?;
     let what = format!("a server of {id}");
+    if let Err(error) = run.allowed().server(spec, me, id) {
+        let remedy = "have the spec name what this host allows, or allow it (karstd run --allowed)";
+        return Some(no(what, format!("{error:#}"), remedy));
+    }
     let made = Server::of(Placed {
         workload: id,
         spec: workload,
@@ -307,6 +313,22 @@ fn replica(run: &Run, me: &NodeId, id: &WorkloadId, workload: &WorkloadSpec) -> 
     Some(match lacking {
         None => yes(what, format!("in {}", here.data)),
         Some(why) => no(what, why, "install it, or say in the spec where it is"),
+    })
+}
+
+/// Whoever coordinates has the workload's name led elsewhere.
+fn name(run: &Run, spec: &Spec, me: &NodeId, id: &WorkloadId) -> Option<HostNeed> {
+    let name = spec.workloads.get(id)?.name.as_ref()?;
+    let what = format!("the key of the name {}", name.record);
+    let allowed = run.allowed().name(spec, me, id);
+    let made = allowed.and_then(|()| Ok(Name::new(name, &spec.cluster, id)?));
+    Some(match made {
+        Ok(_) => yes(what, name.secret.clone()),
+        Err(error) => no(
+            what,
+            format!("{error:#}"),
+            "put the secret there: the node that coordinates changes the name with it",
+        ),
     })
 }
 

@@ -3,16 +3,15 @@
 use super::problem::{Object, Refusal};
 use super::service::Service;
 use super::sessions::AGE;
-use super::tokens::{Digested, User, digest};
 use crate::lock::read;
+use crate::tokens::User;
 use actix_web::cookie::time::Duration as CookieDuration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::http::header;
 use actix_web::{FromRequest, HttpMessage as _, HttpRequest, HttpResponse, web};
 use karst_api::{ProblemType, SessionBody, TicketBody, TokenBody};
-use karst_core::NodeId;
-use karst_core::author::Level;
+use karst_core::author::{Level, Token};
 use std::future::{Ready, ready};
 use std::time::Duration;
 
@@ -55,7 +54,7 @@ pub struct Local(pub String);
 pub enum By {
     /// The right of being on this host; the name is the user's there.
     Host(String),
-    Token(Digested),
+    Token(Token),
     /// A browser's session.
     Session(String),
 }
@@ -68,6 +67,7 @@ impl By {
             By::Host(name) => Some(User {
                 name: name.clone(),
                 level: Level::Administer,
+                token: None,
             }),
             By::Token(token) => tokens.user(token),
             By::Session(session) => tokens.user(&service.sessions.token(session, &tokens)?),
@@ -75,7 +75,7 @@ impl By {
     }
 
     /// The token behind a browser's session.
-    pub fn token_of_session(&self, service: &Service) -> Option<Digested> {
+    pub fn token_of_session(&self, service: &Service) -> Option<Token> {
         let By::Session(session) = self else {
             return None;
         };
@@ -95,7 +95,7 @@ fn by(request: &HttpRequest) -> Option<Result<By, ()>> {
             return Some(local.map(|Local(name)| By::Host(name.clone())).ok_or(()));
         }
         let token = header.to_str().ok().and_then(|v| v.strip_prefix("Bearer "));
-        return Some(token.map(|t| By::Token(digest(t.trim()))).ok_or(()));
+        return Some(token.map(|t| By::Token(Token::new(t.trim()))).ok_or(()));
     }
     let cookie = request.cookie(cookie_name(request))?;
     Some(Ok(By::Session(cookie.value().into())))
@@ -152,7 +152,7 @@ pub async fn open_session(
     body: web::Json<Object<SessionBody>>,
 ) -> Result<HttpResponse, Refusal> {
     let token = match body.into_inner().0 {
-        SessionBody::Token(TokenBody { token }) => Ok(digest(token.trim())),
+        SessionBody::Token(TokenBody { token }) => Ok(Token::new(token.trim())),
         SessionBody::Ticket(TicketBody { ticket }) => redeemed(&service, &ticket),
     };
     let user = token
@@ -168,17 +168,14 @@ pub async fn open_session(
         ));
     };
     request.extensions_mut().insert(user);
-    let cookie = session_cookie(&request, service.sessions.open(&token), AGE);
+    let session = service.sessions.open(&token);
+    let session = session.ok_or_else(|| Refusal::unavailable("no session can be opened now"))?;
+    let cookie = session_cookie(&request, session, AGE);
     Ok(HttpResponse::NoContent().cookie(cookie).finish())
 }
 
-fn redeemed(service: &Service, ticket: &str) -> anyhow::Result<Digested> {
-    let (identity, tokens) = (read(&service.identity).clone(), read(&service.tokens));
-    let spec = service.spec();
-    let known = |node: &NodeId| spec.nodes.contains_key(node);
-    service
-        .tickets
-        .redeem(ticket, &identity, &service.refused, known, &tokens)
+fn redeemed(service: &Service, ticket: &str) -> anyhow::Result<Token> {
+    service.tickets.redeem(ticket, &read(&service.tokens))
 }
 
 /// `DELETE /api/v1/session`: signs out.
@@ -188,7 +185,8 @@ pub async fn close_session(
     _user: User,
 ) -> HttpResponse {
     if let Some(cookie) = request.cookie(cookie_name(&request)) {
-        service.sessions.close(cookie.value());
+        let tokens = read(&service.tokens);
+        service.sessions.close(cookie.value(), &tokens);
     }
     HttpResponse::NoContent()
         .cookie(session_cookie(&request, String::new(), Duration::ZERO))

@@ -10,15 +10,15 @@ use super::records;
 use super::reports::report;
 use super::service::Service;
 use super::steps;
-use super::tokens::User;
 use super::writes::written;
+use crate::tokens::User;
 use actix_web::{HttpResponse, web};
 use karst_api::{
     AcknowledgeBody, ChangedReply, Endpoint, FailoverBody, HostNeed, ModeBody, PowerBody,
     PowerReply, Problem, ProblemType, SelfReply, SessionBody, StartedReply, StatusReply,
     SwitchoverBody,
 };
-use karst_core::author::Level;
+use karst_core::author::{Level, Token};
 use karst_core::request::{Answer, LONGEST_NOTE, Plan, Request};
 use karst_core::{OperationId, WorkloadId};
 use std::time::Duration;
@@ -431,23 +431,27 @@ pub async fn change(
     } else {
         tracing::info!(user = %user.name, level = user.level.word(), ?request, "asked");
     }
-    Ok(match ask_cluster(service, request, user.level).await? {
-        Answer::Plan(plan) => HttpResponse::Ok().json(plan),
-        Answer::IntentPlan(plan) => HttpResponse::Ok().json(plan),
-        Answer::NodePlan(plan) => HttpResponse::Ok().json(PowerReply::Plan(plan)),
-        Answer::Started { operation } => HttpResponse::Accepted().json(StartedReply { operation }),
-        Answer::Done { index, text } => HttpResponse::Ok().json(ChangedReply { index, text }),
-        Answer::Status(_) | Answer::Refused { .. } | Answer::NoCoordinator => {
-            return Err(Refusal::unavailable("an answer to another question"));
-        }
-    })
+    Ok(
+        match ask_cluster(service, request, (user.level, user.token.clone())).await? {
+            Answer::Plan(plan) => HttpResponse::Ok().json(plan),
+            Answer::IntentPlan(plan) => HttpResponse::Ok().json(plan),
+            Answer::NodePlan(plan) => HttpResponse::Ok().json(PowerReply::Plan(plan)),
+            Answer::Started { operation } => {
+                HttpResponse::Accepted().json(StartedReply { operation })
+            }
+            Answer::Done { index, text } => HttpResponse::Ok().json(ChangedReply { index, text }),
+            Answer::Status(_) | Answer::Refused { .. } | Answer::NoCoordinator => {
+                return Err(Refusal::unavailable("an answer to another question"));
+            }
+        },
+    )
 }
 
 /// What the coordinator says to it, if it does not refuse.
 pub async fn ask_cluster(
     service: &Service,
     request: Request,
-    level: Level,
+    shown: (Level, Option<Token>),
 ) -> Result<Answer, Refusal> {
     if let Some(name) = request.strange_name() {
         // Passed on, it would be taken for a forgery.
@@ -456,7 +460,7 @@ pub async fn ask_cluster(
         );
         return Err(Refusal::new(ProblemType::NotFound, what));
     }
-    let answer = service.heart.ask(request, level, CHANGE_PATIENCE).await;
+    let answer = service.heart.ask(request, shown, CHANGE_PATIENCE).await;
     // Whoever changed something sees it.
     service.recent.0.lock().await.take();
     match answer {

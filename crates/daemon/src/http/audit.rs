@@ -2,8 +2,8 @@
 //! in the history with everything else. Neither tokens nor what a request carries are written down.
 
 use super::service::Service;
-use super::tokens::User;
 use crate::store::Store;
+use crate::tokens::User;
 use actix_web::dev::ServiceRequest;
 use karst_core::NodeId;
 use karst_core::event::{Event, FactKind, Level};

@@ -6,7 +6,7 @@ use super::access::{self, Shown};
 use super::audit::Asked;
 use super::problem::Refusal;
 use super::service::Service;
-use super::tokens::User;
+use crate::tokens::User;
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{
@@ -104,6 +104,7 @@ mod tests {
         let user = User {
             name: "captain".into(),
             level: Level::Operate,
+            token: None,
         };
         let (cookie, token) = (Shown::Cookie(user.clone()), Shown::Token(user));
         let refused = |shown: &Shown, site: Option<&str>, kind: &str| {

@@ -4,7 +4,7 @@
 use super::api::change;
 use super::problem::{Object, Refusal};
 use super::service::Service;
-use super::tokens::User;
+use crate::tokens::User;
 use actix_web::http::header::{ETAG, IF_MATCH};
 use actix_web::{HttpRequest, HttpResponse, web};
 use karst_api::{

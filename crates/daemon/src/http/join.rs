@@ -4,16 +4,19 @@
 use super::api::ask_cluster;
 use super::problem::{Object, Refusal};
 use super::service::Service;
-use super::tokens::User;
+use crate::lock::read;
+use crate::proven::is_proven;
+use crate::tokens::User;
 use actix_web::{HttpRequest, HttpResponse, web};
-use karst_api::invitation::Line;
-use karst_api::pki::{Authority, PkiError, Purpose, digest, print_of};
+use karst_api::invitation::{Line, digest_of};
+use karst_api::pki::{Authority, PkiError, Purpose, digest, print_of, renewal};
 use karst_api::{
     InvitationReply, InviteBody, JoinBody, JoinReply, ProblemType, RenewBody, RenewReply,
 };
 use karst_core::author::Level;
-use karst_core::request::{Answer, Request};
+use karst_core::request::{Answer, JoinProof, Request};
 use karst_core::spec::Spec;
+use karst_core::spec::secret_files;
 use karst_core::{NodeId, OperationId};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -69,8 +72,11 @@ impl Files {
     /// The files that the spec refers to: they are the same on every node. A spec may name any file, and
     /// the daemon may read many: this host's owner says which are for other hosts.
     fn secrets(&self, spec: &Spec) -> Result<BTreeMap<String, String>, Refusal> {
-        let read = |path: &str| Ok((path.to_string(), self.secret(Path::new(path))?));
-        referred(spec).map(read).collect()
+        let read = |path: String| {
+            let secret = self.secret(Path::new(&path))?;
+            Ok((path, secret))
+        };
+        secret_files(spec).into_iter().map(read).collect()
     }
 
     fn secret(&self, path: &Path) -> Result<String, Refusal> {
@@ -124,14 +130,17 @@ pub async fn invite(
     }
     let ca = service.files.authority(&service.me)?.certificate;
     let secret = digest(&rand::random::<[u8; 32]>());
+    let known = digest_of(&secret).ok_or_else(|| Refusal::unavailable("no key can be made now"))?;
     let until = crate::clock::unix() + time;
     let request = Request::Invite {
         node: node.clone(),
-        digest: digest(secret.as_bytes()),
+        digest: known,
         until,
         by: user.name.clone(),
     };
-    let Answer::Started { operation } = ask_cluster(&service, request, user.level).await? else {
+    let Answer::Started { operation } =
+        ask_cluster(&service, request, (user.level, user.token)).await?
+    else {
         return Err(Refusal::unavailable("it is not known whether it was made"));
     };
     let spec = service.spec();
@@ -166,16 +175,28 @@ pub async fn join(
 ) -> Result<HttpResponse, Refusal> {
     let body = body.into_inner().0;
     let key = print_of(&body.request).map_err(|e| Refusal::bad(e.to_string()))?;
+    let server_key = print_of(&body.server_request).map_err(|e| Refusal::bad(e.to_string()))?;
     let now = crate::clock::unix();
     let node = body.node.clone();
     let asked = Request::Join {
         invitation: OperationId(body.invitation),
         node: node.clone(),
-        digest: digest(body.secret.as_bytes()),
+        digest: body.proof.digest(),
         key,
         at: now,
+        proof: JoinProof {
+            public: body.proof.public.clone(),
+            signature: body.proof.signature.clone(),
+            server_key,
+        },
     };
-    if let Err(refused) = ask_cluster(&service, asked, Level::Observe).await {
+    if !is_proven(&service.spec().cluster, &asked) {
+        let from = request.peer_addr().map(|at| at.ip());
+        tokio::time::sleep(service.strangers.wrong(from)).await;
+        let what = "the proof is not of this invitation's secret for these keys";
+        return Err(Refusal::new(ProblemType::Refused, what));
+    }
+    if let Err(refused) = ask_cluster(&service, asked, (Level::Observe, None)).await {
         let from = request.peer_addr().map(|at| at.ip());
         tokio::time::sleep(service.strangers.wrong(from)).await;
         return Err(refused);
@@ -230,7 +251,20 @@ pub async fn renew(
     let RenewBody {
         request,
         server_request,
+        certificate,
+        signature,
     } = body.into_inner().0;
+    let text = renewal(node.as_str(), &request, &server_request);
+    let text = text.map_err(|e| Refusal::bad(e.to_string()))?;
+    let identity = read(&service.identity).clone();
+    let proven = identity.is_signed(&node, &text, (&certificate, &signature), &service.refused);
+    if let Err(error) = proven {
+        let what = format!(
+            "nothing was signed: {node}'s present key has to sign for the next ones, and that is not so: {error:#}; where its \
+             key is lost it joins anew (`karst node add {node}`)"
+        );
+        return Err(Refusal::new(ProblemType::Refused, what));
+    }
     let issuer = Issuer {
         authority: service.files.authority(&service.me)?,
         addresses: addresses(&spec, &node),
@@ -275,17 +309,6 @@ fn addresses(spec: &Spec, node: &NodeId) -> Vec<IpAddr> {
     all.sort_unstable();
     all.dedup();
     all
-}
-
-/// The paths of the files that the spec refers to.
-fn referred(spec: &Spec) -> impl Iterator<Item = &str> {
-    let settings = spec.workloads.values().flat_map(|w| w.settings.values());
-    let devices = spec.nodes.values().filter_map(|n| n.power.as_ref());
-    let devices = devices.flat_map(|power| power.settings.values());
-    let names = spec.workloads.values().filter_map(|w| w.name.as_ref());
-    let names = names.map(|name| &name.secret);
-    let references = settings.chain(devices).chain(names);
-    references.filter_map(|v| v.strip_prefix("file:"))
 }
 
 #[cfg(test)]

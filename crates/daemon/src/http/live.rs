@@ -5,9 +5,7 @@ use super::access::{By, let_in_by};
 use super::now::status_now;
 use super::problem::{Refusal, resource};
 use super::service::Service;
-use super::tickets;
-use super::tokens::User;
-use crate::lock::read;
+use crate::tokens::User;
 use actix_web::{HttpRequest, HttpResponse, web};
 use bytes::Bytes;
 use karst_api::ProblemType;
@@ -71,10 +69,8 @@ impl Desk {
             return None;
         }
         self.due = Instant::now() + TICKET_EVERY;
-        let identity = read(&self.service.identity).clone();
-        let ticket = tickets::issue(&identity, &self.service.me, &token);
-        let ticket = ticket.inspect_err(|error| tracing::warn!("no ticket: {error:#}"));
-        Some(format!("event: ticket\ndata: {}\n\n", ticket.ok()?).into())
+        let ticket = self.service.tickets.issue(&token)?;
+        Some(format!("event: ticket\ndata: {ticket}\n\n").into())
     }
 }
 

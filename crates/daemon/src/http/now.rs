@@ -42,7 +42,7 @@ pub async fn status_now(service: &Service) -> Result<Arc<Answered>, Refusal> {
 async fn ask_status(service: &Service) -> Result<StatusReply, Refusal> {
     let asked = service
         .heart
-        .ask(Request::Status, Level::Observe, PATIENCE)
+        .ask(Request::Status, (Level::Observe, None), PATIENCE)
         .await;
     let (complete, answer) = match asked {
         Some(answer @ Answer::Status(_)) => (true, Some(answer)),

@@ -1,8 +1,10 @@
 //! Errors as problem details (RFC 9457): what, where, and what to do.
 
+use crate::tokens::User;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, Resource, ResponseError, web};
 use karst_api::{Problem, ProblemType};
+use karst_core::author::Level;
 use karst_core::text::is_one_line;
 use serde::de::{DeserializeOwned, Error as _};
 use serde::{Deserialize, Deserializer};
@@ -118,7 +120,7 @@ fn whole_number(value: &mut Value) {
 }
 
 /// What has lines of its own: a spec, and requests for certificates.
-const OF_LINES: [&str; 3] = ["text", "request", "server_request"];
+const OF_LINES: [&str; 4] = ["text", "request", "server_request", "certificate"];
 
 /// The member with a text that would not stay on its line where it is shown.
 fn breaks_lines(name: &str, value: &Value) -> Option<String> {
@@ -160,6 +162,23 @@ impl<'de, T: DeserializeOwned> Deserialize<'de> for Object<T> {
         serde_json::from_value(whole)
             .map(Self)
             .map_err(D::Error::custom)
+    }
+}
+
+impl User {
+    /// # Errors
+    /// That this person may not.
+    pub fn needs(&self, level: Level) -> Result<(), Refusal> {
+        if self.level >= level {
+            return Ok(());
+        }
+        let what = format!(
+            "`{}` may only {}; this needs a token that may {}",
+            self.name,
+            self.level.word(),
+            level.word()
+        );
+        Err(Refusal::new(ProblemType::NotAllowed, what))
     }
 }
 

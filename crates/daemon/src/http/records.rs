@@ -2,7 +2,7 @@
 
 use super::problem::Refusal;
 use super::service::Service;
-use super::tokens::User;
+use crate::tokens::User;
 use actix_web::{HttpResponse, web};
 use karst_api::{HistoryReply, Record};
 use karst_core::event::Level;

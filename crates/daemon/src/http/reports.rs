@@ -4,7 +4,7 @@ use super::now::status_now;
 use super::problem::Refusal;
 use super::records::records;
 use super::service::Service;
-use super::tokens::User;
+use crate::tokens::User;
 use actix_web::{HttpResponse, web};
 use karst_api::{Around, OperationReport, ProblemType, Record};
 use karst_core::fact::FactKind;

@@ -4,7 +4,6 @@ use super::join::Files;
 use super::sessions::Sessions;
 use super::strangers::Strangers;
 use super::tickets::Tickets;
-use super::tokens::Tokens;
 use super::watchers::Live;
 use super::written::Written;
 use crate::heart::Heart;
@@ -12,6 +11,7 @@ use crate::measured::Measured;
 use crate::peers::Disagreements;
 use crate::store::Store;
 use crate::tls::{Identity, Refused};
+use crate::tokens::Tokens;
 use bytes::Bytes;
 use karst_adapters::Steps;
 use karst_api::{HistoryState, HostNeed, StatusReply};
@@ -50,7 +50,7 @@ pub struct Service {
     pub disagreements: Disagreements,
     /// Keys that are nobody's any more.
     pub refused: Refused,
-    pub tokens: RwLock<Tokens>,
+    pub tokens: Arc<RwLock<Tokens>>,
     pub sessions: Sessions,
     pub tickets: Tickets,
     pub identity: Arc<RwLock<Arc<Identity>>>,

@@ -2,7 +2,7 @@
 
 use super::problem::{Object, Refusal};
 use super::service::Service;
-use super::tokens::User;
+use crate::tokens::User;
 use actix_web::{HttpResponse, web};
 use karst_api::{ProblemType, StepView, TriedReply, TryBody};
 use karst_core::WorkloadId;

@@ -1,91 +1,60 @@
-//! Tickets: what lets somebody who is signed in at one node go on at another when that one is gone.
+//! Tickets: with one, a page whose person is signed in at one node goes on at another when that one is
+//! gone.
 //!
-//! Each open page is given one now and then. It holds for a few minutes and once, is signed with
-//! the node's own key, and comes with the node's certificate: any node of the cluster can tell whose
-//! it is without asking anybody. It names a token, which has to be known where it is used.
+//! Each open page is given one now and then. It holds for a few minutes and once. It has the token
+//! behind the session, sealed so that each node can open it that knows the token: no key of a node
+//! makes one.
 
-use super::tokens::{Digested, Tokens, part_of};
+use super::sealed::{Held, Seal};
 use crate::clock;
 use crate::lock::lock;
-use crate::tls::{Identity, Refused, Signed};
+use crate::tokens::Tokens;
 use anyhow::{Context, Result, bail};
-use base64::Engine as _;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD as BASE64;
-use karst_core::NodeId;
-use serde::{Deserialize, Serialize};
+use karst_core::author::Token;
 use std::collections::BTreeMap;
 use std::sync::Mutex;
 use std::time::Duration;
 
 const AGE: Duration = Duration::from_secs(180);
-/// No honest one is longer.
-const LONGEST: usize = 20_000;
 
-/// What a node says in one.
-#[derive(Serialize, Deserialize)]
-struct Statement {
-    /// So that nothing else that a node signs can stand for one.
-    purpose: String,
-    by: NodeId,
-    token: String,
-    /// In seconds since the Unix epoch.
-    until: u64,
-    nonce: u128,
+pub struct Tickets {
+    seal: Seal,
+    /// Those that were used here, until they would have ended.
+    used: Mutex<BTreeMap<u128, u64>>,
 }
 
-const PURPOSE: &str = "karst console ticket";
-
-/// Those that were used here, until they would have ended.
-#[derive(Default)]
-pub struct Tickets(Mutex<BTreeMap<u128, u64>>);
-
-/// A new one for whoever showed this token.
-///
-/// # Errors
-/// If the node's key cannot sign.
-pub fn issue(identity: &Identity, me: &NodeId, token: &Digested) -> Result<String> {
-    let statement = Statement {
-        purpose: PURPOSE.into(),
-        by: me.clone(),
-        token: part_of(token),
-        until: clock::unix() + AGE.as_secs(),
-        nonce: rand::random(),
-    };
-    let signed = identity.sign(serde_json::to_vec(&statement)?)?;
-    Ok(BASE64.encode(serde_json::to_vec(&signed)?))
+impl Default for Tickets {
+    fn default() -> Self {
+        Self {
+            seal: Seal::new(b"karst console ticket"),
+            used: Mutex::default(),
+        }
+    }
 }
 
 impl Tickets {
-    /// Whose it is, if it is one that was not used yet.
+    pub fn issue(&self, token: &Token) -> Option<String> {
+        self.seal.close(token, AGE)
+    }
+
+    /// The token in it, if it was not used yet.
     ///
     /// # Errors
-    /// Why it is not.
-    pub fn redeem(
-        &self,
-        ticket: &str,
-        identity: &Identity,
-        refused: &Refused,
-        known: impl Fn(&NodeId) -> bool,
-        tokens: &Tokens,
-    ) -> Result<Digested> {
-        if ticket.len() > LONGEST {
-            bail!("it is too long");
-        }
-        let signed: Signed = serde_json::from_slice(&BASE64.decode(ticket)?)?;
-        let statement: Statement = serde_json::from_slice(&signed.message)?;
+    /// Why it is not taken.
+    pub fn redeem(&self, ticket: &str, tokens: &Tokens) -> Result<Token> {
+        let held = self.seal.open(ticket, tokens);
+        let Held {
+            until,
+            number,
+            token,
+        } = held.context("it is no ticket, it has ended, or its token is not known here")?;
         let now = clock::unix();
-        if statement.purpose != PURPOSE || !known(&statement.by) {
-            bail!("it is no ticket of a node of this cluster");
+        if until > now + 2 * AGE.as_secs() {
+            bail!("it holds for longer than any");
         }
-        if statement.until <= now || statement.until > now + 2 * AGE.as_secs() {
-            bail!("it has ended");
-        }
-        identity.verify(&signed, &statement.by, refused)?;
-        let token = tokens.beginning(&statement.token);
-        let token = token.context("its token is not known here")?;
-        let mut used = lock(&self.0);
+        let mut used = lock(&self.used);
         used.retain(|_, until| *until > now);
-        if used.insert(statement.nonce, statement.until).is_some() {
+        if used.insert(number, until).is_some() {
             bail!("it was used before");
         }
         Ok(token)

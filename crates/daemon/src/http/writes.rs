@@ -2,8 +2,8 @@
 
 use super::problem::Refusal;
 use super::service::Service;
-use super::tokens::User;
 use crate::heart::Glance;
+use crate::tokens::User;
 use actix_web::{HttpResponse, web};
 use karst_api::{ProblemType, WrittenReply};
 use karst_core::{Epoch, NodeId, WorkloadId};

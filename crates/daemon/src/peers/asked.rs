@@ -1,37 +1,84 @@
 //! Questions of people that another node passes on. A node's key speaks for that node alone: what a
 //! question says that this node can find out by itself, it finds out by itself.
 
+use crate::lock::read;
+use crate::proven::is_proven;
+use crate::tokens::Tokens;
 use anyhow::{Result, bail, ensure};
 use karst_api::specfile;
 use karst_core::message::Message;
 use karst_core::request::{Plea, Request};
+use karst_core::{Input, NodeId};
+use std::sync::RwLock;
+use std::time::Duration;
 
 /// Questions and their answers have a stream of their own.
 pub fn is_people(message: &Message) -> bool {
     matches!(message, Message::Ask { .. } | Message::Answer { .. })
 }
 
-/// A revision travels as its text, and as the value that its sender read there. People are shown the
-/// text, so the text alone counts: the value is read again here, off the heart's thread.
+/// After a token that is not known here: whoever has a node's key may try few.
+const WRONG: Duration = Duration::from_secs(1);
+
+/// What the heart is told of something that `from` passes on. The name and the level of the person are
+/// those that this node's own tokens give. A revision travels as its text, and as the value that its
+/// sender read there; people are shown the text, so the text alone counts: the value is read again here,
+/// off the heart's thread.
 ///
 /// # Errors
-/// If the text is no spec.
-pub async fn read_anew(message: Message) -> Result<Message> {
-    let names_a_spec = |request: &Request| {
-        let revision = |plea: &Plea| matches!(plea, Plea::Revision { .. });
-        matches!(request, Request::Intend { plea, .. } if revision(plea))
+/// If it is a revision whose text is no spec, or a join without proof.
+pub async fn heard(
+    (from, cluster): (&NodeId, &str),
+    message: Message,
+    tokens: &RwLock<Tokens>,
+) -> Result<Input> {
+    let from = from.clone();
+    let Message::Ask {
+        number,
+        mut request,
+        token,
+    } = message
+    else {
+        return Ok(Input::Received { from, message });
     };
-    match message {
-        Message::Ask { ref request, .. } if names_a_spec(request) => {
-            tokio::task::spawn_blocking(|| read_spec_anew(message)).await?
+    if matches!(
+        &request,
+        Request::Intend {
+            plea: Plea::Revision { .. },
+            ..
         }
-        other => Ok(other),
+    ) {
+        let read = move || read_spec_anew(request);
+        request = tokio::task::spawn_blocking(read).await??;
     }
+    ensure!(
+        is_proven(cluster, &request),
+        "a join whose proof is not of its keys"
+    );
+    let user = token.as_ref().and_then(|token| read(tokens).user(token));
+    Ok(match user {
+        Some(user) => Input::Introduced {
+            from,
+            number,
+            request: request.asked_by(&user.name),
+            level: user.level,
+        },
+        None => {
+            if token.is_some() {
+                tokio::time::sleep(WRONG).await;
+            }
+            let message = Message::Ask {
+                number,
+                request,
+                token: None,
+            };
+            Input::Received { from, message }
+        }
+    })
 }
 
-fn read_spec_anew(mut message: Message) -> Result<Message> {
-    if let Message::Ask { request, .. } = &mut message
-        && let Request::Intend { plea, .. } = request
+fn read_spec_anew(mut request: Request) -> Result<Request> {
+    if let Request::Intend { plea, .. } = &mut request
         && let Plea::Revision { text, spec, .. } = plea
     {
         ensure!(
@@ -46,19 +93,23 @@ fn read_spec_anew(mut message: Message) -> Result<Message> {
             None => bail!("a text that is no spec: {}", first.unwrap_or_default()),
         }
     }
-    Ok(message)
+    Ok(request)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use karst_core::author::Level;
-    use std::time::Duration;
+    use crate::tokens::digest;
+    use karst_core::author::{Level, Token};
 
     const TEXT: &str = "cluster = \"skerry\"\n# Only a comment was changed.\n[zone.quay]\n\
         [node.ponor]\nzone = \"quay\"\npeer = \"10.20.0.13:26700\"\n";
 
-    fn asks(text: &str, change: impl FnOnce(&mut karst_core::Spec)) -> Message {
+    fn asks(
+        text: &str,
+        token: Option<&str>,
+        change: impl FnOnce(&mut karst_core::Spec),
+    ) -> Message {
         let mut spec = specfile::read(TEXT).spec.unwrap();
         change(&mut spec);
         let (text, based_on) = (text.to_string(), None);
@@ -71,32 +122,57 @@ mod tests {
                     spec,
                     based_on,
                 },
-                by: "captain".into(),
+                by: "admiral".into(),
                 at: 1,
                 why: None,
                 seen: None,
                 plan_only: false,
             },
-            level: Level::Administer,
+            token: token.map(Token::new),
         }
+    }
+
+    async fn heard(message: Message) -> Result<Input> {
+        let line: String = digest("gull").iter().map(|b| format!("{b:02x}")).collect();
+        let tokens = Tokens::parse(&format!("captain operate {line}")).unwrap();
+        let from = (&"uvala".into(), "skerry");
+        super::heard(from, message, &RwLock::new(tokens)).await
     }
 
     /// A stolen key sent a harmless text, and beside it a value with a heartbeat that ended the
     /// coordinator, or with a program to run there.
     #[tokio::test]
     async fn a_revision_means_what_its_text_says() {
-        let honest = asks(TEXT, |_| ());
-        let lies = asks(TEXT, |spec| spec.timings.heartbeat = Duration::MAX);
+        let honest = asks(TEXT, None, |_| ());
+        let lies = asks(TEXT, None, |spec| spec.timings.heartbeat = Duration::MAX);
         assert_ne!(lies, honest);
-        assert_eq!(read_anew(lies).await.unwrap(), honest);
-        assert_eq!(read_anew(honest.clone()).await.unwrap(), honest);
-        let none = read_anew(asks("cluster = ", |_| ())).await.unwrap_err();
+        let plain = Input::Received {
+            from: "uvala".into(),
+            message: honest.clone(),
+        };
+        assert_eq!(heard(lies).await.unwrap(), plain);
+        assert_eq!(heard(honest).await.unwrap(), plain);
+        let none = heard(asks("cluster = ", None, |_| ())).await.unwrap_err();
         assert!(
             none.to_string().contains("a text that is no spec"),
             "{none}"
         );
         let long = "#".repeat(specfile::LONGEST + 1);
-        let long = read_anew(asks(&long, |_| ())).await.unwrap_err();
+        let long = heard(asks(&long, None, |_| ())).await.unwrap_err();
         assert!(long.to_string().contains("a spec of"), "{long}");
+    }
+
+    /// A stolen key asked in the name of an administrator, and was believed.
+    #[tokio::test]
+    async fn a_person_has_the_name_and_the_level_of_their_token() {
+        let Ok(Input::Introduced { request, level, .. }) =
+            heard(asks(TEXT, Some("gull"), |_| ())).await
+        else {
+            panic!("a token that is known");
+        };
+        assert_eq!((request.by(), level), (Some("captain"), Level::Operate));
+        let guessed = heard(asks(TEXT, Some("tern"), |_| ())).await.unwrap();
+        let plain = heard(asks(TEXT, None, |_| ())).await.unwrap();
+        assert_eq!(guessed, plain, "it is worth nothing, and goes no further");
     }
 }

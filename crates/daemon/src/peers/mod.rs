@@ -18,8 +18,9 @@ mod window;
 
 use crate::lock::lock;
 use crate::tls::{self, Identity, Refused};
+use crate::tokens::Tokens;
 use anyhow::{Context, Result};
-use asked::{is_people, read_anew};
+use asked::{heard, is_people};
 use frame::{encode, read_frame};
 use karst_core::message::Message;
 use karst_core::spec::{Spec, Timings};
@@ -35,7 +36,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::atomic::AtomicU64;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, RwLock};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc, watch};
 
@@ -177,6 +178,8 @@ struct Local {
     restarted: Mutex<BTreeMap<NodeId, Arc<Notify>>>,
     /// With what peers are dialled; another one means that all connections are made anew.
     client: watch::Receiver<quinn::ClientConfig>,
+    /// Who is believed, of those whose questions peers pass on.
+    tokens: Arc<RwLock<Tokens>>,
 }
 
 impl Local {
@@ -216,7 +219,7 @@ impl Peers {
         address: SocketAddr,
         spec: &Spec,
         digest: &str,
-        identity: &Identity,
+        (identity, tokens): (&Identity, Arc<RwLock<Tokens>>),
         receive: impl Fn(Input) + Clone + Send + Sync + 'static,
     ) -> Result<Self> {
         let (server, client) = configurations(identity)?;
@@ -268,6 +271,7 @@ impl Peers {
             runs: Mutex::default(),
             restarted: Mutex::default(),
             client: renewal.client.subscribe(),
+            tokens,
         });
         tokio::spawn(accept(endpoint.clone(), local.clone(), receive));
         let strangers = port.strangers.clone();
@@ -691,13 +695,10 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         loop {
             let mut stream = connection.accept_uni().await?;
             while let Ok(message) = read_frame::<Message>(&mut stream).await {
-                let message = read_anew(message).await.inspect_err(|error| {
+                let input = heard((&from, &own.cluster), message, &local.tokens).await;
+                receive(input.inspect_err(|error| {
                     tracing::warn!(%from, %error, "a node asks for what no honest one asks for");
-                })?;
-                receive(Input::Received {
-                    from: from.clone(),
-                    message,
-                });
+                })?);
             }
         }
     };

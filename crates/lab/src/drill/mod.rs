@@ -1,6 +1,7 @@
 //! Drills: real faults under a real load, measured by the clients' own journal.
 
 pub mod acceptance;
+mod callers;
 mod compare;
 pub mod doors;
 mod in_host;
@@ -89,6 +90,14 @@ pub enum Drill {
         #[arg(long)]
         seed: Option<u64>,
     },
+    /// Callers of each level send hostile values to every call of the interface
+    Callers {
+        #[arg(long, default_value_t = 10)]
+        minutes: u64,
+        /// Chooses the values; printed, so that a run can be repeated
+        #[arg(long)]
+        seed: Option<u64>,
+    },
     /// Move the primary under load, there and back
     Switchover {
         workload: String,
@@ -117,6 +126,10 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
             known(workload)?;
             let seed = seed.unwrap_or_else(rand::random);
             return storm::run(&lab, Duration::from_secs(minutes * 60), seed).await;
+        }
+        Drill::Callers { minutes, seed } => {
+            let seed = seed.unwrap_or_else(rand::random);
+            return callers::run(&lab, Duration::from_secs(minutes * 60), seed).await;
         }
         Drill::KillServer { workload, rounds } => {
             (workload, Course::of(*rounds), Some(Loss::Server))

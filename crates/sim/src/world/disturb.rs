@@ -1,11 +1,12 @@
 //! What a fault does to the world, and how it ends.
 
+use super::KNOWN;
 use super::host::{Disk, Syncs};
 use super::{Happening, MS, World};
 use crate::check::Verdict;
 use crate::fault::Fault;
 use crate::script::wish;
-use karst_core::author::Level;
+use karst_core::author::{Level, Token};
 use karst_core::consensus::Stored;
 use karst_core::request::{Plea, Request};
 use karst_core::spec::{Clock, Spec};
@@ -164,6 +165,7 @@ impl World {
                 ticket: 1,
                 request,
                 level,
+                token: Some(Token::new(KNOWN)),
             },
         )
     }

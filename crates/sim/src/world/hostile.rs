@@ -4,16 +4,18 @@
 
 use super::{Happening, MS, World};
 use crate::check::Verdict;
+use crate::cluster::FORGER;
 use karst_core::address::Connection;
-use karst_core::author::Level;
+use karst_core::author::Token;
 use karst_core::authority::{Claim, Lease};
 use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::consensus::{Entry, LogId, Talk};
 use karst_core::heads::Head;
 use karst_core::health::Hears;
 use karst_core::message::{Message, Says};
+use karst_core::operation::Mode;
 use karst_core::replica::{Parts, ReplicaReport, Report};
-use karst_core::request::Request;
+use karst_core::request::{Plea, PowerWish, Request};
 
 use karst_core::{BootId, Epoch, Index, NodeId, Planted, Position, Term, Time, WorkloadId};
 use rand::Rng;
@@ -108,14 +110,11 @@ impl World {
             }
             _ => {
                 let node = self.names[self.chance.random_range(0..self.names.len())].clone();
-                let request = Request::Fence {
-                    node,
-                    by: "marlin".into(),
-                };
+                let token = Some(Token::new("a guess")).filter(|_| number % 2 == 0);
                 Message::Ask {
                     number,
-                    request,
-                    level: Level::Observe,
+                    request: forged_request(number, id, node),
+                    token,
                 }
             }
         }
@@ -223,6 +222,46 @@ fn forged_checkin(id: &WorkloadId, epoch: Epoch, sync: u64, number: u64, clock: 
         wants: vec![(Claim::Primary(id.clone()), epoch)],
         says: Says::Full(report),
         news: true,
+    }
+}
+
+/// Whatever a person may ask for who may ask for everything.
+fn forged_request(number: u64, workload: WorkloadId, node: NodeId) -> Request {
+    let by: String = FORGER.into();
+    let intend = |plea, by| Request::Intend {
+        plea,
+        by,
+        at: 1,
+        why: None,
+        seen: None,
+        plan_only: false,
+    };
+    match number % 7 {
+        0 => Request::Fence { node, by },
+        1 => Request::Power {
+            node,
+            what: PowerWish::Off,
+            by,
+            plan_only: false,
+        },
+        2 => Request::Failover {
+            workload,
+            to: node,
+            by,
+            accept_loss: u64::MAX,
+            plan_only: false,
+        },
+        3 => Request::Mode {
+            workload,
+            mode: Mode::Watch,
+            by,
+            at: 1,
+            why: None,
+            until: None,
+        },
+        4 => intend(Plea::Restart { workload }, by),
+        5 => intend(Plea::GoBack { workload }, by),
+        _ => Request::HandOver { to: Some(node), by },
     }
 }
 

@@ -2,6 +2,7 @@
 //! as all of them.
 
 mod changing;
+mod dice;
 mod door;
 mod each_step;
 mod planted;

@@ -184,6 +184,12 @@ fn rules_of_consensus_and_leases() {
             |_| hostile(),
         ),
         scene(
+            BelievesLevels,
+            Check("who asks"),
+            Shape::Hostile.spec(false),
+            |_| hostile(),
+        ),
+        scene(
             GrantsFromAnybody,
             Check("S3"),
             Shape::Hostile.spec(false),

@@ -3,7 +3,7 @@
 
 pub mod calm;
 
-use karst_core::author::Author;
+use karst_core::author::{Author, Level};
 use karst_core::authority::Ledger;
 use karst_core::command::{Command, Ended, WorkloadAct};
 use karst_core::consensus::{Consensus, Pace, Setup, Stored};
@@ -79,6 +79,7 @@ impl Case {
             power: None,
             readmit: Readmit::Auto,
             clock: Clock::Steady,
+            local: Level::Observe,
         };
         let replica = |n: usize| ReplicaSpec {
             rank: n as u32 + 1,

@@ -1,5 +1,6 @@
 //! One node, and what stands for the others.
 
+use karst_core::author::Level;
 use karst_core::command::{Command, WorkloadAct};
 use karst_core::consensus::{Entry, Stored, Talk};
 use karst_core::message::Message;
@@ -23,6 +24,7 @@ pub fn spec(voters: &[&str]) -> Spec {
         power: None,
         readmit: Readmit::Auto,
         clock: Clock::Steady,
+        local: Level::Observe,
     };
     let first = NodeId::from(voters[0]);
     let replica = ReplicaSpec {

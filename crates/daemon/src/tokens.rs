@@ -2,9 +2,7 @@
 //!
 //! Only digests of tokens are kept. The token file has one line each: `NAME LEVEL SHA256-IN-HEX`.
 
-use super::problem::Refusal;
-use karst_api::ProblemType;
-use karst_core::author::Level;
+use karst_core::author::{Level, Token};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 
@@ -15,30 +13,17 @@ pub fn digest(token: &str) -> Digested {
     Sha256::digest(token.as_bytes()).into()
 }
 
-/// Somebody with a valid token.
+/// A person who is believed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct User {
     pub name: String,
     pub level: Level,
-}
-
-impl User {
-    pub fn needs(&self, level: Level) -> Result<(), Refusal> {
-        if self.level >= level {
-            return Ok(());
-        }
-        let what = format!(
-            "`{}` may only {}; this needs a token that may {}",
-            self.name,
-            self.level.word(),
-            level.word()
-        );
-        Err(Refusal::new(ProblemType::NotAllowed, what))
-    }
+    /// What they showed; none: they are on this host.
+    pub token: Option<Token>,
 }
 
 #[derive(Debug, Default)]
-pub struct Tokens(BTreeMap<Digested, User>);
+pub struct Tokens(BTreeMap<Digested, (String, Level)>);
 
 impl Tokens {
     /// Reads the token file's text.
@@ -58,25 +43,23 @@ impl Tokens {
                 .next()
                 .and_then(|word| Level::ALL.into_iter().find(|level| level.word() == word));
             let digest = words.next().and_then(unhex);
+            let digest = digest.and_then(|bytes| bytes.try_into().ok());
             let (Some(name), Some(level), Some(digest)) = (name, level, digest) else {
                 return Err(format!(
                     "line {}: not `NAME observe|operate|administer SHA256-IN-HEX`",
                     number + 1
                 ));
             };
-            tokens.insert(
-                digest,
-                User {
-                    name: name.into(),
-                    level,
-                },
-            );
+            tokens.insert(digest, (name.into(), level));
         }
         Ok(Self(tokens))
     }
 
-    pub fn user(&self, token: &Digested) -> Option<User> {
-        self.0.get(token).cloned()
+    /// Who has this token.
+    pub fn user(&self, token: &Token) -> Option<User> {
+        let (name, level) = self.0.get(&digest(token.secret()))?.clone();
+        let token = Some(token.clone());
+        Some(User { name, level, token })
     }
 
     /// The one token whose digest begins like that.
@@ -96,12 +79,12 @@ pub fn part_of(token: &Digested) -> String {
         .collect()
 }
 
-fn unhex(text: &str) -> Option<[u8; 32]> {
-    let bytes: Option<Vec<u8>> = (0..text.len())
-        .step_by(2)
+/// Bytes, of two hexadecimal digits each.
+pub fn unhex(text: &str) -> Option<Vec<u8>> {
+    let pairs = (0..text.len()).step_by(2);
+    pairs
         .map(|i| u8::from_str_radix(text.get(i..i + 2)?, 16).ok())
-        .collect();
-    bytes?.try_into().ok()
+        .collect()
 }
 
 #[cfg(test)]
@@ -116,10 +99,10 @@ mod tests {
             .collect();
         let tokens = Tokens::parse(&format!("# people\ncaptain operate {digest}\n")).unwrap();
         assert_eq!(
-            tokens.user(&super::digest("gull")).map(|u| u.level),
+            tokens.user(&Token::new("gull")).map(|u| u.level),
             Some(Level::Operate)
         );
-        assert_eq!(tokens.user(&super::digest("tern")), None);
+        assert_eq!(tokens.user(&Token::new("tern")), None);
         let error = Tokens::parse("captain operate gull").unwrap_err();
         assert!(
             error.contains("line 1") && !error.contains("gull"),
