@@ -155,6 +155,13 @@ fn runs_as(
     Ok((words.into(), Some((uid, gid))))
 }
 
+pub(crate) fn name_of(uid: u32) -> Option<String> {
+    let users = std::fs::read_to_string("/etc/passwd").ok()?;
+    let is_it = |line: &&str| line.split(':').nth(2) == Some(&uid.to_string());
+    let line = users.lines().find(is_it)?;
+    line.split(':').next().map(String::from)
+}
+
 pub(crate) fn ids_of(user: &str) -> Option<Owner> {
     let users = std::fs::read_to_string("/etc/passwd").ok()?;
     let line = users.lines().find(|l| l.split(':').next() == Some(user))?;

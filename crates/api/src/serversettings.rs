@@ -55,6 +55,27 @@ pub fn refused(name: &str, value: &str) -> Option<(String, &'static str)> {
     })
 }
 
+/// The first line of a list of clients (manual, section 21.1) that is none, or that says where more
+/// lines are: hosts have no other files than the spec.
+pub fn wrong_client(text: &str) -> Option<&str> {
+    let kinds = [
+        "local",
+        "host",
+        "hostssl",
+        "hostnossl",
+        "hostgssenc",
+        "hostnogssenc",
+    ];
+    let plain = |c: char| !c.is_control() || c == '\t';
+    let mut lines = text.lines().map(str::trim);
+    lines.find(|line| {
+        let mut words = line.split_whitespace();
+        let written = !line.is_empty() && !line.starts_with('#');
+        let is_one = words.next().is_some_and(|kind| kinds.contains(&kind)) && words.count() >= 3;
+        written && (!is_one || line.contains('@') || !line.chars().all(plain))
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::refused;

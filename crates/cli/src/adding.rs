@@ -1,6 +1,7 @@
 //! A workload more: an edit of the spec's text that is looked at as a plan, like any other.
 
 use crate::arguments::NewWorkload;
+use crate::client_lists;
 use crate::ending::Ending;
 use crate::intents;
 use crate::output::Format;
@@ -65,6 +66,15 @@ fn settings(new: &NewWorkload) -> Result<Table> {
     }
     if let Some(user) = &new.user {
         settings["user"] = value(user);
+    }
+    if let Some(file) = &new.clients {
+        settings["clients"] = value(client_lists::written_out(file)?);
+    }
+    if let Some(ca) = &new.clients_ca {
+        settings["clients-ca"] = value(ca);
+    }
+    if let Some(sockets) = &new.sockets {
+        settings["sockets"] = value(sockets);
     }
     let mut set = Table::new();
     for given in &new.set {

@@ -361,6 +361,15 @@ pub struct NewWorkload {
     /// started by Karst
     #[arg(long)]
     pub adopt: bool,
+    /// The list of clients to go by, a file as the server has it: what it includes is written out
+    #[arg(long, value_name = "FILE")]
+    pub clients: Option<PathBuf>,
+    /// A file, on each host, with the CAs of clients' certificates
+    #[arg(long, value_name = "FILE")]
+    pub clients_ca: Option<String>,
+    /// Directories for sockets that people on the hosts use, with commas between them
+    #[arg(long, value_name = "DIRECTORIES")]
+    pub sockets: Option<String>,
     #[arg(long, default_value = "postgres")]
     pub driver: String,
     /// The password that its standbys connect with: file:PATH, on each host, or env:NAME

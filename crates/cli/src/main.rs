@@ -8,6 +8,7 @@ mod act;
 mod adding;
 mod arguments;
 mod authority;
+mod client_lists;
 mod connect;
 mod difference;
 mod doctor;

@@ -1,7 +1,9 @@
 //! What a host has to have before a replica is made here, and what of a server that somebody else
 //! keeps on its data has to be put right before Karst stops it and starts it as its own.
 
+use super::clients;
 use super::keeper::Postgres;
+use super::plan::Plan;
 use super::words::copied;
 use crate::trouble::{Result, Trouble};
 use karst_core::replica::Data;
@@ -29,6 +31,11 @@ union all
 select 'old password', rolname, '' from pg_authid where rolcanlogin and rolpassword like 'md5%'
 union all
 select 'slot', slot_name::text, '' from pg_replication_slots where slot_type = 'physical'";
+/// Its list of clients, with all that it includes, in its order (manual, section 54.10).
+const CLIENTS: &str = "
+select type, array_to_string(database, ','), array_to_string(user_name, ','), address, netmask, auth_method,
+       array_to_string(options, ' '), line_number, error
+from pg_hba_file_rules order by line_number";
 
 /// What that server said.
 #[derive(Debug, Default)]
@@ -39,6 +46,10 @@ struct Found {
     overridden: Vec<String>,
     old_passwords: Vec<String>,
     slots: Vec<String>,
+    /// Lines that let clients in or keep them out, in one form.
+    clients: Vec<String>,
+    /// Lines that the server cannot read.
+    unreadable: Vec<String>,
 }
 
 impl Found {
@@ -58,6 +69,57 @@ impl Found {
             }
         }
         found
+    }
+
+    fn read_clients(&mut self, said: &str) {
+        for line in said.lines() {
+            let fields: Vec<&str> = line.split('\t').collect();
+            match fields.as_slice() {
+                // Of a line that it cannot read it says nothing else.
+                ["", .., number, error] => {
+                    self.unreadable.push(format!("line {number}: {error}"));
+                }
+                [rule @ .., _, _] => self.clients.push(clients::of_view(rule)),
+                _ => {}
+            }
+        }
+    }
+
+    /// What of its list of clients the spec has otherwise: whoever may log in may do so afterwards, and
+    /// nobody else.
+    fn clients_obstacles(&self, plan: &Plan) -> Vec<String> {
+        if !self.unreadable.is_empty() {
+            let lines = self.unreadable.join("; ");
+            return vec![format!(
+                "the server cannot read its list of clients: {lines}; mend it"
+            )];
+        }
+        let spec = clients::lines(plan.clients.as_deref().unwrap_or(clients::USUAL));
+        let other = clients::differences(&self.clients, &spec).into_iter();
+        let mut all: Vec<String> = other
+            .map(|what| {
+                format!(
+                    "`clients` in the workload's settings is not the list of the server that runs (adopt it as it is, change it later): {what}"
+                )
+            })
+            .collect();
+        let local = self.clients.iter().any(|line| line.starts_with("local "));
+        if local && plan.sockets.is_empty() {
+            all.push(
+                "clients log in by its socket: say where in the workload's settings (`sockets = \"/var/run/postgresql\"`)"
+                    .into(),
+            );
+        }
+        let certificate = self
+            .clients
+            .iter()
+            .find(|line| clients::by_certificate(line));
+        if let Some(line) = certificate.filter(|_| plan.clients_ca.is_none()) {
+            all.push(format!(
+                "clients log in by certificate (`{line}`): name the file with the CA of those in the workload's settings (`clients-ca`)"
+            ));
+        }
+        all
     }
 
     /// What has to be put right first; of settings that are `settled` nothing is lost.
@@ -146,6 +208,7 @@ impl Postgres {
             Ok(false) => match self.ask_whoever_runs().await {
                 Ok(found) => {
                     all.extend(found.obstacles(|name, value| self.settles(name, value)));
+                    all.extend(found.clients_obstacles(&self.plan));
                 }
                 Err(error) => all.push(format!(
                     "the server that runs on {} cannot be asked, as role postgres on its own socket: {error}",
@@ -178,13 +241,18 @@ impl Postgres {
         let (Some(port), Some(socket)) = (lines.get(3), lines.get(4)) else {
             return Err(Trouble::Wrong(format!("{} is not whole", path.display())));
         };
-        let mut psql = self.host.program(&self.plan.programs.join("psql"));
-        psql.args([
-            "-X", "-A", "-t", "-q", "-w", "-F", "\t", "-U", "postgres", "-d", "postgres",
-        ])
-        .args(["-h", socket, "-p", port, "-c", LOOK]);
-        let output = self.host.run(psql, "psql", copied).await?;
-        Ok(Found::read(&String::from_utf8_lossy(&output.stdout)))
+        let ask = async |what: &str| -> Result<String> {
+            let mut psql = self.host.program(&self.plan.programs.join("psql"));
+            psql.args([
+                "-X", "-A", "-t", "-q", "-w", "-F", "\t", "-U", "postgres", "-d", "postgres",
+            ])
+            .args(["-h", socket, "-p", port, "-c", what]);
+            let output = self.host.run(psql, "psql", copied).await?;
+            Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+        };
+        let mut found = Found::read(&ask(LOOK).await?);
+        found.read_clients(&ask(CLIENTS).await?);
+        Ok(found)
     }
 
     /// Whoever would start the server behind Karst's back: the unit that it runs in, and timetables.

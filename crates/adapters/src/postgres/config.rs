@@ -1,11 +1,15 @@
 //! The configuration files that the driver writes.
 
+use super::clients;
 use super::keeper::Postgres;
 use super::plan::KEY;
 use super::words::copied;
 use crate::driver::{Reach, Target};
+use crate::site::name_of;
 use crate::trouble::{Result, Trouble};
 use karst_core::NodeId;
+use rustix::process::geteuid;
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::path::PathBuf;
 use std::sync::{MutexGuard, PoisonError};
@@ -159,6 +163,9 @@ impl Postgres {
         // all of this again.
         let text = self.of_the_spec() + &whom;
         self.host.lay_out("server.conf", &text, 0o640)?;
+        if !self.plan.sockets.is_empty() {
+            self.host.lay_out("ident.conf", &self.idents()?, 0o640)?;
+        }
         self.host
             .lay_out("hba.conf", &self.who_may_connect(), 0o640)
     }
@@ -191,10 +198,14 @@ impl Postgres {
         set("port", &port);
         FIXED.iter().chain(USUAL).for_each(|(k, v)| set(k, v));
         self.plan.extra.iter().for_each(|(k, v)| set(k, v));
-        set(
-            "unix_socket_directories",
-            &site.socket_dir().display().to_string(),
-        );
+        let own = site.socket_dir();
+        let sockets = std::iter::once(&own).chain(&self.plan.sockets);
+        let sockets: Vec<String> = sockets.map(|dir| dir.display().to_string()).collect();
+        set("unix_socket_directories", &sockets.join(", "));
+        if !self.plan.sockets.is_empty() {
+            let idents = site.runtime.join("ident.conf");
+            set("ident_file", &idents.display().to_string());
+        }
         for (key, name) in [
             ("ssl_ca_file", CA),
             ("ssl_cert_file", CERTIFICATE),
@@ -256,10 +267,17 @@ impl Postgres {
     /// The server's users on this host, the other replicas by TLS and from their own addresses, and
     /// clients.
     fn who_may_connect(&self) -> String {
-        let mut text = String::from(
-            "# The socket's directory is closed to everyone but the server's user and Karst.\nlocal all all trust\n\
-             # For base backups.\nlocal replication all trust\n",
-        );
+        let mut text = if self.plan.sockets.is_empty() {
+            String::from(
+                "# The socket's directory is closed to everyone but the server's user and Karst.\nlocal all all trust\n\
+                 # For base backups.\nlocal replication all trust\n",
+            )
+        } else {
+            String::from(
+                "# Others use sockets as well: Karst and the server's user are told by the kernel.\n\
+                 local all postgres peer map=karst\nlocal replication postgres peer map=karst\n",
+            )
+        };
         let site = &self.host.site;
         for (_, address) in site.replicas.iter().filter(|(node, _)| **node != site.me) {
             let ip = address.ip();
@@ -272,12 +290,40 @@ impl Postgres {
                 );
             }
         }
+        if let Some(clients) = &self.plan.clients {
+            let _ = writeln!(
+                text,
+                "host replication {REPLICATION_ROLE} all reject\nhost all {REPLICATION_ROLE} all reject\n\
+                 # The workload's own list of clients.\n{clients}"
+            );
+            return text;
+        }
         let _ = writeln!(
             text,
             "host replication all all reject\nhost all {REPLICATION_ROLE} all reject"
         );
-        text += "host all postgres all reject\nhost all all all scram-sha-256\n";
-        text
+        text + clients::USUAL
+    }
+
+    /// Whom the kernel may name for Karst's role, then those that the data directory has: those whom
+    /// somebody else has let in by a socket (manual, section 21.2).
+    fn idents(&self) -> Result<String> {
+        let mut users = BTreeSet::from([geteuid().as_raw()]);
+        users.extend(self.host.site.owner.map(|(uid, _)| uid));
+        let mut names: BTreeSet<String> = users.into_iter().filter_map(name_of).collect();
+        // In a user namespace the kernel has other numbers for the same.
+        names.insert("postgres".into());
+        let mut text: String = names
+            .iter()
+            .map(|name| format!("karst {name} postgres\n"))
+            .collect();
+        let own = self.host.site.data.join("pg_ident.conf");
+        match self.host.files().read_text(&own) {
+            Ok(theirs) => text += &theirs,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) => return Err(Trouble::io(own.display().to_string())(error)),
+        }
+        Ok(text)
     }
 
     fn passfile(&self) -> PathBuf {
@@ -291,8 +337,13 @@ impl Postgres {
         let key = if site.owner.is_some() { 0o640 } else { 0o600 };
         for (name, mode) in [(CA, 0o640), (CERTIFICATE, 0o640), (KEY, key)] {
             let from = site.tls.join(name);
-            let text =
+            let mut text =
                 std::fs::read_to_string(&from).map_err(Trouble::io(from.display().to_string()))?;
+            if let Some(more) = self.plan.clients_ca.as_ref().filter(|_| name == CA) {
+                let more = std::fs::read_to_string(more)
+                    .map_err(Trouble::io(more.display().to_string()))?;
+                text = format!("{}\n{more}", text.trim_end());
+            }
             host.lay_out(name, &text, mode)?;
         }
         // The library passes over a password file that a group may read, so that this one is the

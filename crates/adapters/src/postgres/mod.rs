@@ -8,6 +8,7 @@
 
 mod adopt;
 mod backup;
+mod clients;
 mod clone;
 mod config;
 mod keeper;

@@ -19,11 +19,17 @@ pub struct Plan {
     /// A database and the role that owns it, made with the first data.
     pub database: Option<(String, String, String)>,
     pub extra: BTreeMap<String, String>,
+    /// The list of clients, where the spec has one: it is written as it is, after Karst's own lines.
+    pub clients: Option<String>,
+    /// A file with the CAs of clients' certificates.
+    pub clients_ca: Option<PathBuf>,
+    /// Directories for sockets that people use, beside Karst's own.
+    pub sockets: Vec<PathBuf>,
 }
 
 impl Plan {
     /// From the spec's settings: `programs` (directory), `secret` (of the replication role),
-    /// `database`, `client`, `client-secret`, and `set.NAME` for server settings. Secrets are
+    /// `database`, `client`, `client-secret`, `clients`, `clients-ca`, `sockets`, and `set.NAME` for server settings. Secrets are
     /// `file:` or `env:` references. `tls` holds the keys of the node and of the server.
     ///
     /// # Errors
@@ -62,6 +68,15 @@ impl Plan {
             replication_password: long_enough(workload, secret("secret")?)?,
             database,
             extra: super::settings::given(&spec.settings),
+            clients: given("clients").cloned(),
+            clients_ca: given("clients-ca").map(PathBuf::from),
+            sockets: given("sockets")
+                .map(|all| {
+                    all.split(',')
+                        .map(|dir| PathBuf::from(dir.trim()))
+                        .collect()
+                })
+                .unwrap_or_default(),
         })
     }
 }

@@ -238,10 +238,23 @@ impl Reader {
                 "database",
                 "client",
                 "client-secret",
+                "clients",
+                "clients-ca",
+                "sockets",
             ],
         };
         let mut inner = self.table(level, "settings");
         let mut settings = self.texts(&mut inner, known);
+        let wrong = settings
+            .get("clients")
+            .and_then(|text| serversettings::wrong_client(text));
+        if let Some(line) = wrong {
+            self.error(
+                joined(&inner.path, "clients"),
+                format!("`{line}` is no line of a list of clients"),
+                "write lines such as `host fares all 10.30.0.0/24 scram-sha-256`, with what they include written out",
+            );
+        }
         let set = self.table(&mut inner, "set");
         for (key, item) in set.table.iter().flat_map(|t| t.iter()) {
             let refused = item

@@ -325,6 +325,7 @@ impl Node {
                 let other = keys.into_iter().filter(|k| was.get(*k) != is.get(*k));
                 let other: Vec<&str> = other.map(String::as_str).collect();
                 all.push(format!("{id} has other settings: {}", other.join(", ")));
+                all.extend(clients_changed(id, was, is));
             }
         }
         let known: BTreeSet<String> = check(scene.spec).iter().map(Finding::name).collect();
@@ -529,6 +530,26 @@ impl Node {
         fit.cloned()
             .ok_or_else(|| "nobody else can coordinate now".into())
     }
+}
+
+/// Who is let in otherwise, line by line.
+fn clients_changed(
+    id: &WorkloadId,
+    was: &BTreeMap<String, String>,
+    is: &BTreeMap<String, String>,
+) -> Vec<String> {
+    let lines = |of: &BTreeMap<String, String>| -> Vec<String> {
+        let text = of.get("clients").map_or("", String::as_str);
+        let lines = text.lines().map(str::trim);
+        let written = |line: &&str| !line.is_empty() && !line.starts_with('#');
+        lines.filter(written).map(String::from).collect()
+    };
+    let (was, is) = (lines(was), lines(is));
+    let out = was.iter().filter(|line| !is.contains(line));
+    let out = out.map(|line| format!("{id} goes by this line for clients no more: {line}"));
+    let new = is.iter().filter(|line| !was.contains(line));
+    let new = new.map(|line| format!("{id} goes by a new line for clients: {line}"));
+    out.chain(new).collect()
 }
 
 fn standbys(count: usize) -> String {

@@ -101,6 +101,7 @@ fn of_workload(id: &str, workload: &WorkloadSpec, all: &mut Vec<Reached>) {
             "programs" | "program" | "launcher" => Reach::Program,
             "user" => Reach::User,
             "secret" | "client-secret" => Reach::Secret,
+            "clients-ca" => Reach::Trust,
             _ => continue,
         };
         all.push(Reached {

@@ -4,9 +4,11 @@
 
 use crate::cluster::Lab;
 use crate::find;
-use crate::layout::NODES;
+use crate::layout::{NODES, WORKLOAD};
 use anyhow::{Context, Result, ensure};
+use karst_api::ModeBody;
 use karst_api::core::author::Level;
+use karst_api::core::operation::Mode;
 use rand::rngs::StdRng;
 use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
@@ -63,7 +65,7 @@ type Answers = BTreeMap<u16, u64>;
 /// If a promise was not kept.
 pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     println!("callers: seed {seed}, {} s", time.as_secs());
-    lab.healthy(Duration::from_secs(120)).await?;
+    acts(lab).await?;
     let servers = lab.layout.servers();
     let client = reqwest::Client::builder()
         .timeout(PATIENCE)
@@ -91,6 +93,7 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
         callers.push((level, tokio::spawn(caller.call_for(time))));
     }
     let settled = watch(lab, time, &daemons).await?;
+    acts(lab).await?;
     for (level, caller) in callers {
         let answers = caller.await??;
         let all: u64 = answers.values().sum();
@@ -106,6 +109,21 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
         ensure!(*has < had + GROWS, "the daemon of {node} grew");
     }
     Ok(())
+}
+
+/// All is well, and whatever callers have set before is as it was.
+async fn acts(lab: &Lab) -> Result<()> {
+    let status = lab.status().await?.status;
+    for intent in status.intents {
+        lab.client.end(intent.id).await?;
+    }
+    let body = ModeBody {
+        mode: Mode::Act,
+        why: None,
+        for_seconds: None,
+    };
+    lab.client.set_mode(WORKLOAD, &body).await?;
+    lab.healthy(Duration::from_secs(120)).await.map(drop)
 }
 
 /// Each level gets a token beside the captain's.

@@ -5,7 +5,8 @@
 use crate::rig::changes::change;
 use crate::rig::command::{karst, karst_on, karst_reads};
 use crate::rig::own::{
-    FARES, GATE_PORT, Load, PASSWORD, PORT, data, fares, moves, nothing_is_missing, somebodys_own,
+    FARES, GATE_PORT, Load, OWN_CLIENTS, PASSWORD, PORT, data, fares, moves, nothing_is_missing,
+    sockets, somebodys_own,
 };
 use crate::rig::{LIMIT, TestLab};
 use anyhow::{Context, Result, ensure};
@@ -47,7 +48,7 @@ async fn from_empty_hosts_to_a_cluster_that_changes() {
         votes(&lab, node).await.unwrap();
     }
     checked(&lab).unwrap();
-    somebodys_own(&lab).unwrap();
+    somebodys_own(&lab, OWN_CLIENTS).unwrap();
     let load = Load::start(&lab).unwrap();
     load.goes_on(&lab).await.unwrap();
     adopted(&lab).await.unwrap();
@@ -206,9 +207,11 @@ fn workload(lab: &Lab, nodes: &[&str]) -> Result<Table> {
     table["loss"] = value("none");
     table["adopt"] = value(true);
     let own = format!(
-        "secret = \"file:{}\"\n{}set.max_connections = \"210\"\nset.work_mem = \"6MB\"\nset.max_wal_size = \"1GB\"\n",
+        "secret = \"file:{}\"\n{}set.max_connections = \"210\"\nset.work_mem = \"6MB\"\nset.max_wal_size = \"1GB\"\n\
+         clients = '''\n{OWN_CLIENTS}'''\nsockets = \"{}\"\n",
         lab.layout.secret("replication").display(),
-        RunAs::now().spec_line()
+        RunAs::now().spec_line(),
+        sockets(lab).display()
     );
     table["settings"] = Item::Table(own.parse::<DocumentMut>()?.as_table().clone());
     let mut replicas = Table::new();

@@ -18,6 +18,14 @@ pub const PASSWORD: &str = "quay-and-gull";
 pub const OWN_SETTINGS: &str = "listen_addresses = '*'\nport = 5440\nmax_connections = 210\nwork_mem = '6MB'\n\
                             password_encryption = 'scram-sha-256'\nhot_standby = on\nmax_wal_size = '1GB'\n";
 pub const OWN_CLIENTS: &str = "local all all trust\nhost replication all 10.30.0.0/24 trust\nhost all all all scram-sha-256\n";
+/// By the socket, by certificate, by a directory, kept out, for one database, from one network, by a file
+/// of names, and the same line twice.
+pub const EVERY_KIND: &str = "local all all trust\nhostssl all auk all cert\nhost all tern all ldap ldapserver=192.0.2.9 ldapprefix=cn\n\
+                          host all gull 10.30.0.0/24 reject\nhost nets all all scram-sha-256\n\
+                          host replication copier 10.30.0.0/24 trust\nhost all @mates 10.30.0.0 255.255.255.0 scram-sha-256\n\
+                          host postgres all 10.30.0.0/24 scram-sha-256\nhost postgres all 10.30.0.0/24 scram-sha-256\n";
+/// The file of names, beside that list.
+pub const MATES: &str = "clerk\nskua\n";
 
 pub fn fares(reply: &StatusReply) -> Option<&WorkloadView> {
     let mut all = reply.status.workloads.iter();
@@ -32,10 +40,26 @@ pub fn socket(lab: &Lab, node: &str) -> PathBuf {
     lab.layout.host(node).join("own")
 }
 
-/// A directory that belongs to whoever its servers run as.
+/// Where people find the sockets of the servers of each host: the same path on each, as of a spec.
+pub fn sockets(lab: &Lab) -> PathBuf {
+    lab.layout.dir.join("own-sockets")
+}
+
+/// A directory that belongs to whoever its servers run as; on its host it has another path as well.
 pub fn own_place(lab: &Lab, node: &str) -> Result<()> {
     let dir = lab.layout.host(node).join("own");
     std::fs::create_dir(&dir)?;
+    std::fs::create_dir_all(sockets(lab))?;
+    // A host that boots anew has that one alone.
+    let all = std::os::unix::fs::PermissionsExt::from_mode(0o1777);
+    std::fs::set_permissions(sockets(lab), all)?;
+    let first = find::host_init(&lab.layout, node)?.to_string();
+    let mut mount = Command::new("nsenter");
+    mount.args(["-t", &first, "--mount"]);
+    if !rustix::process::geteuid().is_root() {
+        mount.args(["-U", "--preserve-credentials"]);
+    }
+    run(mount.args(["mount", "--bind"]).arg(&dir).arg(sockets(lab)))?;
     if RunAs::now() == RunAs::Postgres {
         run(Command::new("chown").arg("postgres:postgres").arg(&dir))?;
     }
@@ -78,7 +102,7 @@ pub fn sql(lab: &Lab, node: &str, statement: &str) -> Result<String> {
 }
 
 /// A primary and a standby, by the server's own programs.
-pub fn somebodys_own(lab: &Lab) -> Result<()> {
+pub fn somebodys_own(lab: &Lab, clients: &str) -> Result<()> {
     for node in ["doline", "polje", "uvala"] {
         own_place(lab, node)?;
     }
@@ -86,16 +110,19 @@ pub fn somebodys_own(lab: &Lab) -> Result<()> {
     run(on(lab, "doline", "initdb")?
         .args(["--username=postgres", "--auth=trust", "-D"])
         .arg(&primary))?;
-    std::fs::write(primary.join("pg_hba.conf"), OWN_CLIENTS)?;
+    std::fs::write(primary.join("pg_hba.conf"), clients)?;
+    std::fs::write(primary.join("mates"), MATES)?;
     start(lab, "doline")?;
     sql(
         lab,
         "doline",
         &format!(
             "create role copier replication login; create role clerk login password '{PASSWORD}';
-             create table fare (id bigint primary key); grant insert, select on fare to clerk"
+             create role skua login password '{PASSWORD}'; create role gull login password '{PASSWORD}';
+             create role auk login password '{PASSWORD}'; create table fare (id bigint primary key); grant insert, select on fare to clerk"
         ),
     )?;
+    sql(lab, "doline", "create database nets")?;
     let from = host("doline").context("a host")?.client();
     run(on(lab, "polje", "pg_basebackup")?
         .args([
@@ -116,10 +143,27 @@ pub fn somebodys_own(lab: &Lab) -> Result<()> {
 
 pub fn start(lab: &Lab, node: &str) -> Result<()> {
     let data = data(lab, node);
-    let own = format!(
+    let mut own = format!(
         "unix_socket_directories = '{}'\n",
         socket(lab, node).display()
     );
+    // Where there are certificates it has one, and asks clients for theirs.
+    let tls = lab.layout.host(node).join("tls");
+    if tls.join("server.key").exists() {
+        own += "ssl = on\n";
+        for (setting, name) in [
+            ("ssl_cert_file", "server.pem"),
+            ("ssl_key_file", "server.key"),
+            ("ssl_ca_file", "ca.pem"),
+        ] {
+            let path = data.join(name);
+            std::fs::copy(tls.join(name), &path)?;
+            if RunAs::now() == RunAs::Postgres {
+                run(Command::new("chown").arg("postgres:postgres").arg(&path))?;
+            }
+            own += &format!("{setting} = '{}'\n", path.display());
+        }
+    }
     std::fs::write(data.join("postgresql.conf"), own + OWN_SETTINGS)?;
     let log = data.with_extension("own-log");
     let mut command = on(lab, node, "pg_ctl")?;
