@@ -30,13 +30,13 @@ pub struct Line {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Proof {
-    /// Of the secret's key, 64 hexadecimal digits.
+    /// The public half of the secret's key, 64 hexadecimal digits.
     pub public: String,
     /// By that key (RFC 8032), 128 hexadecimal digits.
     pub signature: String,
 }
 
-/// What is signed: which host joins as what, and with which keys (SHA-256 of the public key of each, in
+/// The signed statement: which host joins as what, and with which keys (SHA-256 of the public key of each, in
 /// hexadecimal digits).
 #[derive(Clone, Copy, Debug)]
 pub struct Joins<'a> {
@@ -79,13 +79,13 @@ impl Proof {
         key.verify(joins.text().as_bytes(), &signature).is_ok()
     }
 
-    /// What the log has of the invitation.
+    /// The log has this of the invitation.
     pub fn digest(&self) -> String {
         digest(self.public.as_bytes())
     }
 }
 
-/// What the log is to have of the invitation with this secret; none where it is no seed of a key.
+/// The log is to have this of the invitation with this secret; none where the secret is no seed of a key.
 pub fn digest_of(secret: &str) -> Option<String> {
     let key = key_of(secret)?;
     Some(digest(hex(key.public_key().as_ref()).as_bytes()))

@@ -212,10 +212,10 @@ fn ask_for(node: &str, key: Result<KeyPair, rcgen::Error>) -> Result<Asked, PkiE
     })
 }
 
-/// What a node signs with its present key for the next ones to be signed.
+/// A node signs this with its present key, so that the next ones are signed.
 ///
 /// # Errors
-/// If one of the requests is none.
+/// If a request cannot be read.
 pub fn renewal(node: &str, request: &str, server_request: &str) -> Result<String, PkiError> {
     let (own, server) = (print_of(request)?, print_of(server_request)?);
     Ok(format!("karst renew\n{node}\n{own}\n{server}\n"))

@@ -55,7 +55,7 @@ pub fn refused(name: &str, value: &str) -> Option<(String, &'static str)> {
     })
 }
 
-/// The first line of a list of clients (manual, section 21.1) that is none, or that says where more
+/// The first line that a list of clients (manual, section 21.1) cannot have, or that says where more
 /// lines are: hosts have no other files than the spec.
 pub fn wrong_client(text: &str) -> Option<&str> {
     let kinds = [

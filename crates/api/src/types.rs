@@ -307,7 +307,7 @@ pub struct RenewReply {
 pub struct JoinBody {
     pub invitation: u64,
     pub node: NodeId,
-    /// That it has the secret, for the keys of these requests.
+    /// Shows that the host has the secret, for the keys of these requests.
     pub proof: Proof,
     /// For a certificate to speak as the node (RFC 2986, PEM).
     pub request: String,

@@ -68,7 +68,7 @@ impl fmt::Debug for Token {
     }
 }
 
-/// What a person or a host may ask for.
+/// A person or a host may ask for so much.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -110,7 +110,8 @@ pub enum Request {
     },
 }
 
-/// That a host has an invitation's secret: what daemons look at, in hexadecimal digits.
+/// A host shows by this that it has an invitation's secret. Daemons look at it; all of it is in
+/// hexadecimal digits.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct JoinProof {
     pub public: String,

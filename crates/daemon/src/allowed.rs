@@ -1,5 +1,5 @@
-//! What this host's owner lets a spec reach here: programs, users, directories, files with secrets.
-//! Whoever may change the spec reaches nothing else, as with the site's own steps.
+//! This host's owner says what a spec may reach here: programs, users, directories, files with secrets.
+//! A change of the spec reaches nothing else, as with the site's own steps.
 //!
 //! The file has a line each: `programs DIR`, `launcher WORDS`, `user NAME`, `data DIR`, `logs DIR`,
 //! `secrets DIR`. Without the file the usual places count.
@@ -30,7 +30,7 @@ pub struct Allowed {
     pub secrets: PathBuf,
 }
 
-/// What was read there.
+/// The lines of that file.
 #[derive(Debug, Default)]
 struct Lines {
     programs: Vec<PathBuf>,
@@ -183,13 +183,13 @@ fn parse(text: &str) -> Result<Lines> {
     Ok(lines)
 }
 
-/// Where a path leads, whatever links are on the way: as far as it is there.
+/// A path without links, as far as it is there.
 fn real(path: &Path) -> Result<PathBuf> {
     let plain = path.components().all(|part| part != Component::ParentDir);
     ensure!(plain, "a path with `..`");
     for above in path.ancestors() {
         match std::fs::canonicalize(above) {
-            // Nothing more of it would leave a slash at the end, as if it were a directory.
+            // An empty rest would leave a slash at the end, as if it were a directory.
             Ok(real) if above == path => return Ok(real),
             Ok(real) => return Ok(real.join(path.strip_prefix(above)?)),
             // A link that leads nowhere yet may lead anywhere later.
@@ -203,19 +203,19 @@ fn real(path: &Path) -> Result<PathBuf> {
     bail!("{}: nothing of it is there", path.display())
 }
 
-/// Nobody but root and the daemon's user can have put it there.
+/// Root and the daemon's user alone can have put it there.
 fn is_ours(path: &Path) -> Result<()> {
     let seen = std::fs::metadata(path).with_context(|| path.display().to_string())?;
     let ours = [0, geteuid().as_raw()].contains(&seen.uid()) || is_of_nobody_here(seen.uid());
     ensure!(
         ours && seen.mode() & 0o022 == 0,
-        "have {} belong to root or to the daemon's user, writable for nobody else",
+        "have {} belong to root or to the daemon's user, and let no other user write there",
         path.display()
     );
     Ok(())
 }
 
-/// Within a user namespace whoever is outside of it has one number, and nobody inside can become them
+/// Within a user namespace all users outside of it have one number, and no process inside becomes them
 /// (user_namespaces(7)).
 fn is_of_nobody_here(uid: u32) -> bool {
     let number = |path: &str| std::fs::read_to_string(path).ok();

@@ -108,7 +108,7 @@ pub struct Run {
     /// from elsewhere is sent
     #[arg(long, default_value = "/etc/karst/secrets")]
     pub secrets: PathBuf,
-    /// What of this host a spec may name: lines of programs DIR, launcher WORDS, user NAME, data DIR,
+    /// A file that says what of this host a spec may name: lines of programs DIR, launcher WORDS, user NAME, data DIR,
     /// logs DIR, secrets DIR; the usual places where there is no such file
     #[arg(long, default_value = "/etc/karst/allowed")]
     pub allowed: PathBuf,

@@ -1,5 +1,5 @@
-//! Panics of earlier runs. What the log says may end every run in the same way; then a node that is
-//! started again and again says nothing to anybody, so it stays up without acting, and says why.
+//! Panics of earlier runs. An entry of the log may end every run in the same way. A node that is started
+//! again and again tells people nothing: it stays up without acting, and says why.
 
 use crate::clock;
 use serde::{Deserialize, Serialize};
@@ -13,7 +13,7 @@ const SECONDS: u64 = 120;
 /// Letters of what each said.
 const LONGEST: usize = 600;
 
-/// What is kept of the last ones, the newest last.
+/// The last ones, the newest last.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Panics(Vec<Panic>);
 
@@ -31,7 +31,7 @@ impl Panics {
         serde_json::from_str(&text).unwrap_or_default()
     }
 
-    /// Of a run that ends just now. Where it cannot be written the next run begins as ever.
+    /// A run notes this as it ends. Where it cannot be written the next run begins as ever.
     pub fn note(state: &Path, said: &str) {
         let mut panics = Self::read(state);
         let said = said.chars().take(LONGEST).collect();
@@ -51,7 +51,7 @@ impl Panics {
         let _ = std::fs::remove_file(state.join(FILE));
     }
 
-    /// What the newest said, if there were many of late.
+    /// The newest one's words, if there were many of late.
     pub fn habit(&self) -> Option<&str> {
         let recent = clock::unix().saturating_sub(SECONDS);
         let late = self.0.iter().filter(|panic| panic.at >= recent);

@@ -4,7 +4,7 @@
 use karst_api::invitation::{Joins, Proof};
 use karst_core::request::Request;
 
-/// Of a request to join: whether its proof is for its own keys, and of the digest that it names.
+/// Whether a request to join has a proof that is for its own keys, and of the digest that it names.
 /// Other requests have nothing to prove here.
 pub fn is_proven(cluster: &str, request: &Request) -> bool {
     let Request::Join {

@@ -347,7 +347,7 @@ mod tests {
     use karst_api::pki::{Authority, Purpose, ask};
     use rustls::pki_types::UnixTime;
 
-    /// A server's user may read its key: whoever has that connects as no node, and signs for none.
+    /// A server's user may read its key: that key connects as no node, and signs for none.
     #[test]
     fn the_key_of_a_server_speaks_for_no_node() {
         let ca = Authority::make("skerry").unwrap();

@@ -55,7 +55,7 @@ impl Tokens {
         Ok(Self(tokens))
     }
 
-    /// Who has this token.
+    /// The person who has this token.
     pub fn user(&self, token: &Token) -> Option<User> {
         let (name, level) = self.0.get(&digest(token.secret()))?.clone();
         let token = Some(token.clone());

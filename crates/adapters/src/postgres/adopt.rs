@@ -75,7 +75,7 @@ impl Found {
         for line in said.lines() {
             let fields: Vec<&str> = line.split('\t').collect();
             match fields.as_slice() {
-                // Of a line that it cannot read it says nothing else.
+                // The server says nothing else of a line that it cannot read.
                 ["", .., number, error] => {
                     self.unreadable.push(format!("line {number}: {error}"));
                 }
@@ -85,8 +85,8 @@ impl Found {
         }
     }
 
-    /// What of its list of clients the spec has otherwise: whoever may log in may do so afterwards, and
-    /// nobody else.
+    /// Differences between its list of clients and the spec's: the same clients get in afterwards, and
+    /// no others.
     fn clients_obstacles(&self, plan: &Plan) -> Vec<String> {
         if !self.unreadable.is_empty() {
             let lines = self.unreadable.join("; ");

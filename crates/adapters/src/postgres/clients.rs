@@ -88,14 +88,14 @@ fn one_form(mut fields: Vec<String>) -> String {
         }
     }
     let at = if is_local { 3 } else { 4 };
-    // By a socket the server asks the kernel, whatever it is called.
+    // At a socket both names mean that the server asks the kernel.
     if is_local && fields.get(at).is_some_and(|method| method == "ident") {
         fields[at] = "peer".into();
     }
     let is_cert = fields.get(at).is_some_and(|method| method == "cert");
     let from = fields.len().min(at + 1);
     let mut options = fields.split_off(from);
-    // What the server adds where a line says nothing.
+    // The server adds these where a line says nothing.
     options.retain(|option| !(is_cert && option.starts_with("clientcert=")));
     options.retain(|option| option != "ldapscope=2");
     options.sort();

@@ -81,7 +81,8 @@ fn unused_turn(dir: &Path, data: &Path) -> Option<PathBuf> {
     turns.find(|turn| used.is_none() || turn.canonicalize().ok() != used)
 }
 
-/// What is in a directory and in no server's log: segments, histories, and the directories beside them.
+/// An entry of a directory that no server's log has: a log has segments, histories, and the directories
+/// beside them.
 fn not_of_a_log(dir: &Path) -> Option<PathBuf> {
     let known = |name: &str| {
         let (segment, _) = name.split_once('.').unwrap_or((name, ""));

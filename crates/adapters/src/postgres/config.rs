@@ -305,7 +305,7 @@ impl Postgres {
         text + clients::USUAL
     }
 
-    /// Whom the kernel may name for Karst's role, then those that the data directory has: those whom
+    /// Users that the kernel may name for Karst's role, then those of the data directory: the ones whom
     /// somebody else has let in by a socket (manual, section 21.2).
     fn idents(&self) -> Result<String> {
         let mut users = BTreeSet::from([geteuid().as_raw()]);

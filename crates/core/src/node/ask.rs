@@ -53,7 +53,7 @@ impl Node {
         }
     }
 
-    /// What a person at that host may ask for without a token: nobody but the spec gives it a level,
+    /// A person at that host may ask for so much without a token. The spec alone gives a host a level,
     /// and a fenced host has none.
     pub(super) fn level_of_host(&self, node: &NodeId) -> Level {
         if self.planted == Some(Planted::BelievesLevels) {

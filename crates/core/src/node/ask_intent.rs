@@ -532,7 +532,7 @@ impl Node {
     }
 }
 
-/// Who is let in otherwise, line by line.
+/// Lines of a list of clients that come or go.
 fn clients_changed(
     id: &WorkloadId,
     was: &BTreeMap<String, String>,

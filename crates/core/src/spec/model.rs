@@ -45,7 +45,7 @@ pub struct NodeSpec {
     pub readmit: Readmit,
     /// Whether its clock may stand still while the host is suspended (C4).
     pub clock: Clock,
-    /// What a person at this host may ask another host for without a token. Whoever has this node's
+    /// A person at this host may ask another host for so much without a token. A holder of this node's
     /// key may do the same.
     #[serde(default)]
     pub local: Level,

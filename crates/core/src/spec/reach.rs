@@ -1,4 +1,4 @@
-//! What of its hosts a spec reaches besides its servers' own work: programs that run there, users,
+//! A spec reaches more of its hosts than their servers' own work: programs that run there, users,
 //! directories that are written, files that are read. A plan names each that is another one, and
 //! each host's owner says which are allowed there.
 
@@ -54,7 +54,7 @@ impl Reached {
     }
 }
 
-/// All that a spec reaches.
+/// A spec reaches all of these.
 pub fn reached(spec: &Spec) -> Vec<Reached> {
     let mut all = Vec::new();
     let key = |parts: &[&str]| -> KeyPath { parts.iter().map(ToString::to_string).collect() };
@@ -144,7 +144,7 @@ pub fn secret_files(spec: &Spec) -> BTreeSet<String> {
     files.collect()
 }
 
-/// What the new spec reaches and the old one does not, a line each.
+/// A line for each that the new spec reaches and the old one does not.
 pub fn newly_reached(old: &Spec, new: &Spec) -> Vec<String> {
     let before: BTreeSet<Reached> = reached(old).into_iter().collect();
     let after = reached(new).into_iter();

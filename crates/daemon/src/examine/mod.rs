@@ -316,7 +316,7 @@ fn replica(run: &Run, spec: &Spec, me: &NodeId, id: &WorkloadId) -> Option<HostN
     })
 }
 
-/// Whoever coordinates has the workload's name led elsewhere.
+/// The coordinator has the workload's name led elsewhere.
 fn name(run: &Run, spec: &Spec, me: &NodeId, id: &WorkloadId) -> Option<HostNeed> {
     let name = spec.workloads.get(id)?.name.as_ref()?;
     let what = format!("the key of the name {}", name.record);

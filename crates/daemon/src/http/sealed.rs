@@ -2,8 +2,8 @@
 //! browser's session, and the ticket with which it goes on at another node.
 //!
 //! The key follows from the token's digest, which nodes have, and what is sealed is the token itself,
-//! which they do not keep. So nobody makes one who does not have the token, whatever other keys they
-//! have; and what is passed on to the coordinator is something that it can look up by itself.
+//! which they do not keep. So the token alone lets one be made, and no other
+//! key does; and what is passed on to the coordinator is something that it can look up by itself.
 
 use crate::clock;
 use crate::tokens::{Digested, Tokens, digest, part_of};
@@ -86,7 +86,7 @@ impl Seal {
             .open_in_place(nonce, Aad::from(said.as_bytes()), &mut sealed)
             .ok()?;
         let token = Token::new(std::str::from_utf8(opened).ok()?);
-        // Whoever knows the digest alone can seal something, and not this.
+        // A digest alone lets something be sealed, and not this.
         (digest(token.secret()) == known).then_some(Held {
             until,
             number,

@@ -19,7 +19,7 @@ const AGE: Duration = Duration::from_secs(180);
 
 pub struct Tickets {
     seal: Seal,
-    /// Those that were used here, until they would have ended.
+    /// Tickets that were used here, until they would have ended.
     used: Mutex<BTreeMap<u128, u64>>,
 }
 

@@ -17,10 +17,10 @@ pub fn is_people(message: &Message) -> bool {
     matches!(message, Message::Ask { .. } | Message::Answer { .. })
 }
 
-/// After a token that is not known here: whoever has a node's key may try few.
+/// A pause after a token that is not known here: a holder of a node's key may try few.
 const WRONG: Duration = Duration::from_secs(1);
 
-/// What the heart is told of something that `from` passes on. The name and the level of the person are
+/// The input that the heart gets for something that `from` passes on. The name and the level of the person are
 /// those that this node's own tokens give. A revision travels as its text, and as the value that its
 /// sender read there; people are shown the text, so the text alone counts: the value is read again here,
 /// off the heart's thread.

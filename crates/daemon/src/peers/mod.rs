@@ -178,7 +178,7 @@ struct Local {
     restarted: Mutex<BTreeMap<NodeId, Arc<Notify>>>,
     /// With what peers are dialled; another one means that all connections are made anew.
     client: watch::Receiver<quinn::ClientConfig>,
-    /// Who is believed, of those whose questions peers pass on.
+    /// Tokens of people whose questions peers pass on.
     tokens: Arc<RwLock<Tokens>>,
 }
 

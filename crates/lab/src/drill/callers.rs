@@ -1,4 +1,4 @@
-//! Callers of each level who send whatever they like: every call of the interface, with hostile values,
+//! Callers of each level send hostile requests: every call of the interface, with hostile values,
 //! to every node, for as long as asked. Meanwhile nobody may lose the coordinator, no daemon may grow or
 //! end, and nothing may be done for a caller that the level does not allow.
 
@@ -35,7 +35,7 @@ const SPARED: [&str; 6] = [
     "go-back",
     "invitations",
 ];
-/// What no level below may do, whatever the body says.
+/// Calls that no level below may make, with any body.
 const ADMINISTERS: [&str; 5] = ["fence", "enrol", "go-back", "invitations", "certificates"];
 
 /// A call of the interface.
@@ -47,7 +47,7 @@ struct Call {
     body: Option<Value>,
 }
 
-/// All that a caller knows.
+/// A caller, and all that it knows.
 struct Caller {
     level: Level,
     token: String,
@@ -111,7 +111,7 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     Ok(())
 }
 
-/// All is well, and whatever callers have set before is as it was.
+/// All is well, and earlier callers' settings are as they were.
 async fn acts(lab: &Lab) -> Result<()> {
     let status = lab.status().await?.status;
     for intent in status.intents {
@@ -229,7 +229,7 @@ impl Caller {
             if self.level == Level::Administer && spared && self.chance.random_bool(0.9) {
                 continue;
             }
-            // What is left of those goes to nodes and workloads that are not there.
+            // The others of these calls go to nodes and workloads that are not there.
             let strange = self.level == Level::Administer && spared;
             let Some(status) = self.call(call, strange).await? else {
                 continue;
@@ -256,8 +256,8 @@ impl Caller {
         Ok(())
     }
 
-    /// None where the call came to nothing, as a client's own library refuses it, or a node was busy
-    /// for longer than this waits.
+    /// None where there was no answer: the client's own library refused the call, or a node was busy for
+    /// longer than this waits.
     async fn call(&mut self, call: &Call, strange: bool) -> Result<Option<StatusCode>> {
         let mut path = call.path.clone();
         let mut query = Vec::new();
@@ -302,7 +302,7 @@ impl Caller {
         match request.send().await {
             Ok(response) => Ok(Some(response.status())),
             Err(error) if error.is_builder() || error.is_timeout() => Ok(None),
-            // A node closes on whoever sends too much.
+            // A node closes a connection that sends too much.
             Err(error) if error.is_request() || error.is_body() => Ok(None),
             Err(error) => Err(error.into()),
         }

@@ -54,7 +54,7 @@ async fn a_database_that_runs_is_taken_over_with_its_standby() {
     nothing_is_missing(&lab, &lines).await.unwrap();
 }
 
-/// What the server on doline says to each of these, by the network and by its socket.
+/// The answers of the server on doline to each of these, by the network and by its socket.
 fn who_is_let_in(lab: &Lab) -> Result<Vec<String>> {
     let to = host("doline").context("a host")?.client();
     let mut all = Vec::new();

@@ -225,7 +225,7 @@ fn forged_checkin(id: &WorkloadId, epoch: Epoch, sync: u64, number: u64, clock: 
     }
 }
 
-/// Whatever a person may ask for who may ask for everything.
+/// Requests that need the highest level, and others.
 fn forged_request(number: u64, workload: WorkloadId, node: NodeId) -> Request {
     let by: String = FORGER.into();
     let intend = |plea, by| Request::Intend {

@@ -741,8 +741,8 @@ impl World {
 /// The token that everybody has who is asked in earnest.
 const KNOWN: &str = "a token of the ferry company";
 
-/// What the door of a daemon makes of a message: it looks up the token of whoever asks, and believes
-/// no level that another node says.
+/// The door of a daemon looks up the token that comes with a request, and believes no level that
+/// another node says.
 fn received(from: NodeId, message: Message) -> Input {
     match message {
         Message::Ask {

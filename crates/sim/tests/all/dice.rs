@@ -1,4 +1,4 @@
-//! Draws whatever another node may say: every kind of message, with numbers and lengths of time that
+//! Draws messages of other nodes: every kind of them, with numbers and lengths of time that
 //! cannot be, and names that nobody has.
 
 use karst_core::about::{About, Room};

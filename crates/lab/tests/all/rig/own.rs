@@ -45,7 +45,7 @@ pub fn sockets(lab: &Lab) -> PathBuf {
     lab.layout.dir.join("own-sockets")
 }
 
-/// A directory that belongs to whoever its servers run as; on its host it has another path as well.
+/// A directory that belongs to the user of its servers; on its host it has another path as well.
 pub fn own_place(lab: &Lab, node: &str) -> Result<()> {
     let dir = lab.layout.host(node).join("own");
     std::fs::create_dir(&dir)?;
