@@ -314,11 +314,19 @@ mod tests {
             std::fs::set_permissions(dir.join(name), PermissionsExt::from_mode(mode)).unwrap();
         };
         mode("programs/cut", 0o777);
-        assert!(refuses(&cut, "", &data).unwrap().contains("writable"));
+        assert!(
+            refuses(&cut, "", &data)
+                .unwrap()
+                .contains("no other user write")
+        );
         mode("programs/cut", 0o755);
         assert_eq!(refuses(&cut, "", &data), None);
         mode("allowed", 0o666);
-        assert!(refuses(&cut, "", &data).unwrap().contains("writable"));
+        assert!(
+            refuses(&cut, "", &data)
+                .unwrap()
+                .contains("no other user write")
+        );
         mode("allowed", 0o600);
         std::fs::write(&file, "everything /\n").unwrap();
         assert!(refuses(&cut, "", &data).unwrap().contains("everything"));

@@ -133,6 +133,8 @@ pub fn somebodys_own(lab: &Lab, clients: &str) -> Result<()> {
             "-U",
             "copier",
             "-R",
+            // A checkpoint in its own time would take minutes.
+            "--checkpoint=fast",
             "-X",
             "stream",
             "-D",
