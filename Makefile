@@ -77,6 +77,10 @@ install: toolchain console
 	  $(DESTDIR)$(PREFIX)/share/bash-completion/completions $(DESTDIR)$(PREFIX)/share/zsh/site-functions \
 	  $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d
 	install -t $(DESTDIR)$(PREFIX)/bin target/release/karst target/release/karstd
+	install -d $(DESTDIR)$(PREFIX)/lib/systemd/system
+	install -m 0644 -t $(DESTDIR)$(PREFIX)/lib/systemd/system packaging/karst.service packaging/karst-deadman.service
+	sed -i 's:/usr/bin/karstd:$(PREFIX)/bin/karstd:' $(DESTDIR)$(PREFIX)/lib/systemd/system/karst.service \
+	  $(DESTDIR)$(PREFIX)/lib/systemd/system/karst-deadman.service
 	target/release/karst manual $(DESTDIR)$(PREFIX)/share/man/man1
 	target/release/karst completions bash > $(DESTDIR)$(PREFIX)/share/bash-completion/completions/karst
 	target/release/karst completions zsh > $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_karst

@@ -26,5 +26,6 @@ mod safety_point;
 mod steps;
 mod trouble;
 mod truth;
+mod units;
 mod way_home;
 mod ways;
