@@ -63,7 +63,7 @@ row "$ROW"
 stat -c '%a' "$ROOT/var/lib/karst/node.store"
 "#;
 
-/// What a unit says that has to do with what its processes can do.
+/// The part of a unit that bounds its processes.
 struct Unit {
     command: String,
     writable: String,
