@@ -415,10 +415,7 @@ async fn coordinators_are_killed_between_the_steps() {
     let (acknowledged, missing) = compare(&lab, &lines).await.unwrap();
     let lost: usize = missing.iter().map(|(_, rows)| rows).sum();
     eprintln!("{acknowledged} rows, {lost} missing");
-    assert!(
-        acknowledged > 300 && lost == 0,
-        "{acknowledged} rows: {missing:?}"
-    );
+    assert!(acknowledged > 1_000 && lost == 0, "{missing:?}");
 }
 
 async fn one_script(lab: &Lab, seed: u64) -> Result<()> {
