@@ -70,6 +70,8 @@ problem_types! {
     Encoded = "/problems/encoded", 415, "The body is packed";
     /// It was written for a revision that is not in force any more: nothing was changed. Read the spec anew.
     OtherRevision = "/problems/other-revision", 412, "Another revision is in force";
+    /// It can be read, and nothing can be made of it: a spec with errors, a list of nothing, a text with control characters.
+    Unusable = "/problems/unusable", 422, "Nothing can be made of it";
     /// A change of the spec says for which revision it was written, in the header If-Match.
     NotConditional = "/problems/not-conditional", 428, "It does not say what it is based on";
     /// Too many connections of this sort are open: close some.

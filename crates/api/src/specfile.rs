@@ -115,7 +115,7 @@ pub fn read(text: &str) -> Read {
     let document = match ImDocument::parse(text) {
         Ok(document) => document,
         Err(error) => {
-            let (line, column) = place(text, error.span().map_or(0, |s| s.start));
+            let (line, column) = Lines::of(text).place(error.span().map_or(0, |s| s.start));
             let what = format!("not TOML: {}", error.message().replace('\n', ", "));
             let finding = Finding {
                 kind: FindingKind::SpecRefused,
@@ -144,10 +144,11 @@ pub fn read(text: &str) -> Read {
     if parsed {
         findings = check(&spec);
     }
+    let lines = Lines::of(text);
     let findings: Vec<Located> = findings
         .into_iter()
         .map(|finding| {
-            let (line, column) = place(text, reader.span_of(&finding.path));
+            let (line, column) = lines.place(reader.span_of(&finding.path));
             Located {
                 line,
                 column,
@@ -165,13 +166,27 @@ pub fn read(text: &str) -> Read {
     }
 }
 
-fn place(text: &str, offset: usize) -> (usize, usize) {
-    let before = text.get(..offset.min(text.len())).unwrap_or(text);
-    let line_start = before.rfind('\n').map_or(0, |i| i + 1);
-    (
-        before.matches('\n').count() + 1,
-        before[line_start..].chars().count() + 1,
-    )
+/// Where the lines of a text begin: found once, as a long spec may have as many findings as lines.
+struct Lines<'a> {
+    text: &'a str,
+    starts: Vec<usize>,
+}
+
+impl<'a> Lines<'a> {
+    fn of(text: &'a str) -> Self {
+        let ends = text.match_indices('\n').map(|(at, _)| at + 1);
+        let starts = std::iter::once(0).chain(ends).collect();
+        Self { text, starts }
+    }
+
+    /// The line and the column of an offset, counted from 1.
+    fn place(&self, offset: usize) -> (usize, usize) {
+        let offset = offset.min(self.text.len());
+        let line = self.starts.partition_point(|start| *start <= offset);
+        let start = line.checked_sub(1).map_or(0, |i| self.starts[i]);
+        let before = self.text.get(start..offset).unwrap_or_default();
+        (line, before.chars().count() + 1)
+    }
 }
 
 struct Reader {

@@ -241,13 +241,17 @@ impl Command {
 
     /// How many ordinary entries it is as large as.
     pub fn weight(&self) -> usize {
-        let revision = match self {
+        // The value is about as long as its text.
+        self.revision().map_or(1, |r| 1 + r.text.len() / 512)
+    }
+
+    /// The revision of the spec that it puts into the log.
+    pub fn revision(&self) -> Option<&Arc<Revision>> {
+        match self {
             Self::Cluster(ClusterAct::Found { revision, .. }) => Some(revision),
             Self::Cluster(ClusterAct::Intend(intent)) => intent.want.revision(),
             _ => None,
-        };
-        // The value is about as long as its text.
-        revision.map_or(1, |r| 1 + r.text.len() / 512)
+        }
     }
 
     pub fn begin(operation: Operation) -> Self {

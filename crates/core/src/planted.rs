@@ -30,6 +30,8 @@ pub enum Planted {
     SettingWaits,
     /// G5: a node that rests may be switched off; other rests and lost voters do not count.
     RestsAlone,
+    /// V5: any node with a vote may have another node take over.
+    TakesFromAnybody,
     /// V5: a coordinator that hands over keeps its lease.
     HandOverWithLease,
     /// R2: the longest lease that may still be valid is the one that is granted now.

@@ -3,7 +3,7 @@
 use crate::author::Level;
 use crate::ids::{Index, NodeId, OperationId, WorkloadId, is_name};
 use crate::operation::{Kind, Mode};
-use crate::spec::Spec;
+use crate::spec::{Judged, Spec};
 use crate::steward::candidates::Candidate;
 use crate::view::{Status, TodoView};
 use serde::{Deserialize, Serialize};
@@ -128,6 +128,9 @@ pub enum Plea {
         text: String,
         spec: Box<Spec>,
         based_on: Option<u64>,
+        /// A daemon judges the text beforehand. The judgement does not travel: each node believes its own.
+        #[serde(skip)]
+        judged: Option<Box<Judged>>,
     },
     Maintenance {
         nodes: BTreeSet<NodeId>,

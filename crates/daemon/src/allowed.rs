@@ -138,7 +138,7 @@ impl Allowed {
             roots.any(|root| real.starts_with(root)),
             self.remedy(&format!("{kind} {dir}"))
         );
-        if one.how == Reach::Program && real.exists() {
+        if one.how == Reach::Program {
             is_ours(&real)?;
             is_ours(real.parent().unwrap_or(&real))?;
         }

@@ -3,6 +3,7 @@
 use crate::arguments::Run;
 use crate::given::Given;
 use crate::heart::{self, Tell};
+use crate::judge::Judge;
 use crate::measured::Measured;
 use crate::panics::Panics;
 use crate::steps::OwnSteps;
@@ -118,6 +119,7 @@ struct Engine {
     renewal: peers::Renewal,
     strange_datagrams: Arc<AtomicU64>,
     in_force: watch::Receiver<Arc<Revision>>,
+    judge: Judge,
     lacks: about::Own,
     steps: Steps,
 }
@@ -126,7 +128,7 @@ fn start_engine(
     run: &Run,
     given: &Given,
     digest: &str,
-    shown: (&tls::Identity, Arc<RwLock<Tokens>>),
+    (identity, tokens): (&tls::Identity, Arc<RwLock<Tokens>>),
     workers: &Runtime,
 ) -> Result<Engine> {
     let me = &given.me;
@@ -135,10 +137,22 @@ fn start_engine(
     let revision = node.revision().clone();
     let (spec, in_force) = (revision.spec.clone(), watch::Sender::new(revision));
     let pulse = pulse::runtime()?;
+    let judge = Judge::new(in_force.subscribe());
+    let asked = peers::Asked {
+        tokens,
+        judge: judge.clone(),
+    };
     let peers = {
         let (_on_it, tell) = (pulse.enter(), tell.clone());
         let receive = move |input| tell.input(input);
-        peers::Peers::start(me, given.own(&spec).peer, &spec, digest, shown, receive)?
+        peers::Peers::start(
+            me,
+            given.own(&spec).peer,
+            &spec,
+            digest,
+            (identity, asked),
+            receive,
+        )?
     };
     let (disagreements, refused, links, renewal, strange_datagrams) = (
         peers.disagreements.clone(),
@@ -212,6 +226,7 @@ fn start_engine(
         renewal,
         strange_datagrams,
         in_force: in_force.subscribe(),
+        judge,
         lacks,
         steps: steps.here,
     })
@@ -267,6 +282,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
     let service = open_service(&run, |history, history_state| http::Service {
         me: me.clone(),
         in_force,
+        judge: engine.judge.clone(),
         own_in_file,
         examining: Arc::default(),
         examine: Box::new(move || {

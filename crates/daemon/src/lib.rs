@@ -4,6 +4,11 @@
 //! `karstd run` is the daemon, `karstd deadman` the second small process on the same host. Both are
 //! started by the host's service manager, and each is started again when it ends.
 
+/// Tests look how much memory a hostile input takes.
+#[cfg(test)]
+#[global_allocator]
+static MEMORY: peak_alloc::PeakAlloc = peak_alloc::PeakAlloc;
+
 mod about;
 mod allowed;
 mod arguments;
@@ -15,6 +20,7 @@ mod given;
 mod hands;
 mod heart;
 mod http;
+mod judge;
 mod lock;
 mod measured;
 mod nightly;

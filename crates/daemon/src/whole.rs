@@ -93,6 +93,27 @@ impl Moves {
         let had = had.split_whitespace().next()?.parse().ok()?;
         ready.then_some(had)
     }
+
+    /// The activity of the heart's thread, for the search for a reason: its state, its system call,
+    /// where in the kernel it waits, and the CPU time that it had (proc_pid_stat(5),
+    /// proc_pid_syscall(5), proc_pid_wchan(5)).
+    fn doing(&self) -> String {
+        let task = format!("/proc/self/task/{}", self.0.thread.load(Ordering::Relaxed));
+        let read = |file: &str| std::fs::read_to_string(format!("{task}/{file}")).ok();
+        let word = |text: Option<String>, n: usize| {
+            let word = text.and_then(|text| text.split_whitespace().nth(n).map(str::to_owned));
+            word.unwrap_or_else(|| "unknown".into())
+        };
+        let stat = read("stat").and_then(|stat| stat.rsplit(')').next().map(str::to_owned));
+        format!(
+            "its thread is in state {}, in system call {}, waits in {}, and had {} ns of CPU time and {} ns of waiting for it",
+            word(stat, 0),
+            word(read("syscall"), 0),
+            word(read("wchan"), 0),
+            word(read("schedstat"), 0),
+            word(read("schedstat"), 1),
+        )
+    }
 }
 
 /// Ends the process when the heart stands still: it is stuck, or its thread was stopped. Returns
@@ -109,7 +130,7 @@ pub fn watch(moves: &Moves, heartbeat: Duration) {
         let starved = ready.is_some() && ready == had;
         had = ready;
         if still.look(so_far, took, starved) {
-            exit("the heart stands still");
+            exit(&format!("the heart stands still: {}", moves.doing()));
         }
     }
 }
@@ -186,6 +207,8 @@ mod tests {
         let moves = Moves::default();
         assert_eq!(moves.ready_with(), None, "it has not moved yet");
         moves.count();
+        let doing = moves.doing();
+        assert!(doing.starts_with("its thread is in state R"), "{doing}");
         let first = moves.ready_with().expect("this thread runs now");
         let begun = Instant::now();
         while moves.ready_with() == Some(first) {

@@ -4,3 +4,7 @@
 mod documents;
 mod specfile;
 mod wrong_specs;
+
+/// Tests look how much memory a hostile input takes.
+#[global_allocator]
+static MEMORY: peak_alloc::PeakAlloc = peak_alloc::PeakAlloc;

@@ -49,7 +49,9 @@ impl Consensus {
 
     /// The leader of this very term has this node lead the next one.
     pub(super) fn on_take(&mut self, from: &NodeId, term: Term, now: Time, chance: f64) {
-        let follows = matches!(self.role, Role::Follower) && self.leader.as_ref() == Some(from);
+        let anybody = self.planted == Some(Planted::TakesFromAnybody);
+        let from_leader = self.leader.as_ref() == Some(from) || anybody;
+        let follows = matches!(self.role, Role::Follower) && from_leader;
         if follows && term == self.term && self.may_campaign() {
             self.campaign(true, now, chance);
         }

@@ -194,8 +194,8 @@ impl Node {
                 seen,
                 plan_only,
             } => {
-                let intended = self.intended(lead, plea, (asker.author(by), at, why))?;
-                let plan = self.intent_plan(lead, &intended);
+                let (intended, judged) = self.intended(lead, plea, (asker.author(by), at, why))?;
+                let plan = self.intent_plan(lead, &intended, &judged);
                 if plan_only {
                     return Ok(Reply::Now(Answer::IntentPlan(plan)));
                 }

@@ -9,13 +9,9 @@ use crate::ids::{NodeId, OperationId, WorkloadId};
 use crate::intent::{Intended, Intent, Maintenance, Want};
 use crate::operation::Outcome;
 use crate::outage::PROMOTE_ALLOWANCE;
-use crate::ownstep::{IfFails, OwnStep};
 use crate::planted::Planted;
 use crate::request::{IntentPlan, Plea};
-use crate::spec::{
-    Alone, Change, Finding, Leads, Loss, Revision, Severity, Spec, WorkloadSpec, check, fixed,
-    newly_reached,
-};
+use crate::spec::{Alone, Judged, Loss, Revision, standbys};
 use crate::steward::Scene;
 use crate::steward::steps::{Todo, steps};
 use crate::view::TodoView;
@@ -43,12 +39,14 @@ impl Node {
         lead: &Lead,
         plea: Plea,
         (by, at, why): (Author, u64, Option<String>),
-    ) -> Result<Intended, String> {
+    ) -> Result<(Intended, Judged), String> {
+        let mut judgement = Judged::default();
         let (want, until) = match plea {
             Plea::Revision {
                 text,
                 spec,
                 based_on,
+                judged,
             } => {
                 let now = &self.revision;
                 if let Some(number) = based_on
@@ -56,6 +54,16 @@ impl Node {
                 {
                     return Err(format!(
                         "it was written for revision {number}, and revision {} is in force, by {}: look at what that changed, and write it anew",
+                        now.number, now.by
+                    ));
+                }
+                judgement = match judged {
+                    Some(judged) => *judged,
+                    None => Judged::new(now, &text, &spec),
+                };
+                if judgement.based_on != now.number {
+                    return Err(format!(
+                        "revision {} by {} came into force meanwhile: ask again",
                         now.number, now.by
                     ));
                 }
@@ -124,29 +132,27 @@ impl Node {
             why,
             until,
         };
-        let change = match &what.want {
-            Want::Revision(revision) => Change::between(&self.spec, &revision.spec),
-            Want::Maintenance(_)
-            | Want::Restart(_)
-            | Want::SafetyPoint(_)
-            | Want::GoingBack(_)
-            | Want::Enrolment(_) => Change::default(),
-        };
-        Ok(Intended {
+        let intended = Intended {
             what,
-            change,
+            change: judgement.change.clone(),
             turned: None,
-        })
+        };
+        Ok((intended, judgement))
     }
 
     /// What it takes, what it costs, and what stands in its way.
-    pub(super) fn intent_plan(&self, lead: &Lead, intended: &Intended) -> IntentPlan {
+    pub(super) fn intent_plan(
+        &self,
+        lead: &Lead,
+        intended: &Intended,
+        judged: &Judged,
+    ) -> IntentPlan {
         let scene = self.scene_of(lead);
         let todos = steps(&scene, intended);
         let (consequences, unmet) = match &intended.what.want {
             Want::Revision(revision) => (
-                self.consequences(&scene, intended, revision),
-                self.obstacles(revision),
+                consequences(&scene, judged),
+                self.obstacles(revision, judged),
             ),
             Want::Maintenance(maintenance) => (
                 of_maintenance(&scene, maintenance),
@@ -182,29 +188,14 @@ impl Node {
         plan
     }
 
-    /// What stands in the way of another spec.
-    fn obstacles(&self, revision: &Revision) -> Vec<String> {
-        let mut unmet: Vec<String> = fixed(&self.spec, &revision.spec)
-            .into_iter()
-            .map(|fixed| {
-                let key = fixed.path.join(".");
-                format!(
-                    "{key} cannot change while the cluster runs; {}",
-                    fixed.remedy
-                )
-            })
-            .collect();
-        let errors = check(&revision.spec).into_iter();
-        let errors = errors.filter(|finding| finding.severity == Severity::Error);
-        unmet.extend(errors.map(|e| format!("{}: {}; {}", e.path.join("."), e.what, e.remedy)));
+    /// The cluster's state, and what the specs alone say, stand in the way of another spec.
+    fn obstacles(&self, revision: &Revision, judged: &Judged) -> Vec<String> {
+        let mut unmet = judged.unmet.clone();
         if let Some((id, pending)) = self.state.charter.pending() {
             unmet.push(format!(
                 "{id}, revision {} by {}, is not in force yet: wait for it, or end it with `karst operation end {id}`",
                 pending.number, pending.by
             ));
-        }
-        if *revision.spec == *self.spec && revision.text == self.revision.text {
-            unmet.push("nothing is different from the spec in force".into());
         }
         let rests = |n: &NodeId| {
             let mut all = self.state.charter.maintenances();
@@ -245,116 +236,6 @@ impl Node {
             }
         }
         unmet
-    }
-
-    fn consequences(&self, scene: &Scene, intended: &Intended, revision: &Revision) -> Vec<String> {
-        let change = &intended.change;
-        let mut all = Vec::new();
-        let pause = PROMOTE_ALLOWANCE.as_millis();
-        for (id, node) in &change.replicas_out {
-            if scene.state.workload(id).holder() == Some(node) {
-                all.push(format!(
-                    "{id} moves away from {node}: its writes pause for about {pause} ms"
-                ));
-            }
-            let data = scene
-                .spec
-                .workloads
-                .get(id)
-                .and_then(|w| w.replicas.get(node));
-            if let Some(replica) = data {
-                all.push(format!(
-                    "the data of {id} stay on {node} in {}: nothing removes them",
-                    replica.data
-                ));
-            }
-        }
-        for id in &change.workloads_out {
-            if let Some(workload) = scene.spec.workloads.get(id) {
-                let places = workload.replicas.iter();
-                let places: Vec<String> = places.map(|(n, r)| format!("{n} {}", r.data)).collect();
-                all.push(format!(
-                    "{id} is served no more; its data stay: {}",
-                    places.join(", ")
-                ));
-            }
-        }
-        for node in &change.nodes_out {
-            all.push(format!(
-                "{node} is heard no more, and its key is refused; its daemon runs on there, with nothing to do, until somebody stops it"
-            ));
-        }
-        for (id, spec) in &revision.spec.workloads {
-            let left = spec.replicas.len();
-            let before = scene.spec.workloads.get(id).map(|w| w.replicas.len());
-            if before.is_some_and(|before| left < before) {
-                let standbys = standbys(left.saturating_sub(1));
-                all.push(format!("{id} has {standbys} from then on"));
-            }
-        }
-        for (id, was) in &scene.spec.workloads {
-            let is = revision.spec.workloads.get(id);
-            let closes = |n: &&NodeId| is.is_some_and(|is| !is.gates.contains_key(*n));
-            for node in was.gates.keys().filter(closes) {
-                all.push(format!(
-                    "the gate of {id} on {node} closes: whoever is connected there connects anew elsewhere"
-                ));
-            }
-        }
-        for (id, was) in &scene.spec.workloads {
-            let is = revision.spec.workloads.get(id);
-            let gates = |w: &WorkloadSpec| w.reads.as_ref().map(|reads| reads.gates.clone());
-            let (was, is) = (gates(was), is.map(|is| gates(is).unwrap_or_default()));
-            for (node, at) in was.into_iter().flatten() {
-                if is.as_ref().is_some_and(|is| is.get(&node) != Some(&at)) {
-                    all.push(format!(
-                        "the read gate of {id} on {node} closes: whoever reads there connects anew elsewhere"
-                    ));
-                }
-            }
-        }
-        all.extend(newly_reached(scene.spec, &revision.spec));
-        all.extend(words_changed(scene.spec, &revision.spec));
-        all.extend(names_changed(scene.spec, &revision.spec));
-        all.extend(steps_changed(change, scene.spec, &revision.spec));
-        for id in &change.settings {
-            let was = scene.spec.workloads.get(id).map(|w| &w.settings);
-            let is = revision.spec.workloads.get(id).map(|w| &w.settings);
-            if let Some((was, is)) = was.zip(is) {
-                let keys = was.keys().chain(is.keys()).collect::<BTreeSet<_>>();
-                let other = keys.into_iter().filter(|k| was.get(*k) != is.get(*k));
-                let other: Vec<&str> = other.map(String::as_str).collect();
-                all.push(format!("{id} has other settings: {}", other.join(", ")));
-                all.extend(clients_changed(id, was, is));
-            }
-        }
-        let known: BTreeSet<String> = check(scene.spec).iter().map(Finding::name).collect();
-        let new = check(&revision.spec).into_iter();
-        let new = new.filter(|f| f.severity == Severity::Warning && !known.contains(&f.name()));
-        all.extend(new.map(|f| format!("from then on: {}", f.what)));
-        if change.timings {
-            let (was, is) = (&scene.spec.timings, &revision.spec.timings);
-            all.push(format!(
-                "leases last {} ms in place of {} ms; until {} ms later a failover waits as long as before",
-                is.lease.as_millis(),
-                was.lease.as_millis(),
-                was.lease_is_over_after().as_millis()
-            ));
-        }
-        let out = change
-            .nodes_out
-            .iter()
-            .filter(|n| scene.spec.nodes.get(*n).is_some_and(|node| node.votes > 0));
-        let out: Vec<&str> = out.map(NodeId::as_str).collect();
-        if !out.is_empty() {
-            let left = scene.spec.votes().total() - scene.spec.votes().granted(&change.nodes_out);
-            all.push(format!(
-                "without {} there are {left} votes, and {} of them are needed, until others have joined",
-                out.join(", "),
-                left / 2 + 1
-            ));
-        }
-        all
     }
 
     fn obstacles_to_rest(&self, scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
@@ -532,32 +413,14 @@ impl Node {
     }
 }
 
-/// Lines of a list of clients that come or go.
-fn clients_changed(
-    id: &WorkloadId,
-    was: &BTreeMap<String, String>,
-    is: &BTreeMap<String, String>,
-) -> Vec<String> {
-    let lines = |of: &BTreeMap<String, String>| -> Vec<String> {
-        let text = of.get("clients").map_or("", String::as_str);
-        let lines = text.lines().map(str::trim);
-        let written = |line: &&str| !line.is_empty() && !line.starts_with('#');
-        lines.filter(written).map(String::from).collect()
-    };
-    let (was, is) = (lines(was), lines(is));
-    let out = was.iter().filter(|line| !is.contains(line));
-    let out = out.map(|line| format!("{id} goes by this line for clients no more: {line}"));
-    let new = is.iter().filter(|line| !was.contains(line));
-    let new = new.map(|line| format!("{id} goes by a new line for clients: {line}"));
-    out.chain(new).collect()
-}
-
-fn standbys(count: usize) -> String {
-    match count {
-        0 => "no standby".into(),
-        1 => "one standby".into(),
-        more => format!("{more} standbys"),
-    }
+fn consequences(scene: &Scene, judged: &Judged) -> Vec<String> {
+    let pause = PROMOTE_ALLOWANCE.as_millis();
+    let held = |(id, node): &&(WorkloadId, NodeId)| scene.state.workload(id).holder() == Some(node);
+    let out = judged.change.replicas_out.iter();
+    let moves = out.filter(held).map(|(id, node)| {
+        format!("{id} moves away from {node}: its writes pause for about {pause} ms")
+    });
+    moves.chain(judged.consequences.iter().cloned()).collect()
 }
 
 /// The votes while these nodes rest beside those that rest already, where the others would be no
@@ -618,72 +481,4 @@ fn of_maintenance(scene: &Scene, maintenance: &Maintenance) -> Vec<String> {
         }
     }
     all
-}
-
-/// Another `loss` or `alone` holds for the cluster from its entry, and for writes from when the primary
-/// has taken it. A primary that is cut off takes nothing until its lease is over.
-fn words_changed(was: &Spec, is: &Spec) -> Vec<String> {
-    let most = was.timings.lease_is_over_after().as_millis();
-    let both = is.workloads.iter();
-    let both = both.filter_map(|(id, is)| Some((id, was.workloads.get(id)?, is)));
-    let text = |(id, was, is): (&WorkloadId, &WorkloadSpec, &WorkloadSpec)| {
-        let loss = (was.loss != is.loss).then_some("loss");
-        let alone = (was.alone != is.alone).then_some("alone");
-        let keys: Vec<&str> = loss.into_iter().chain(alone).collect();
-        (!keys.is_empty()).then(|| {
-            format!(
-                "the new {} of {id} holds for writes once its primary has taken it; a primary that is cut off acknowledges by the old one for {most} ms at most",
-                keys.join(" and ")
-            )
-        })
-    };
-    both.filter_map(text).collect()
-}
-
-/// Names that begin to lead somewhere, and those that nobody keeps any more.
-fn names_changed(was: &Spec, is: &Spec) -> Vec<String> {
-    let name = |spec: &Spec, id: &WorkloadId| {
-        let name = spec.workloads.get(id)?.name.as_ref()?;
-        Some((name.record.clone(), name.leads))
-    };
-    let ids: BTreeSet<&WorkloadId> = was.workloads.keys().chain(is.workloads.keys()).collect();
-    let mut all = Vec::new();
-    for id in ids {
-        let (was, is) = (name(was, id), name(is, id));
-        if let Some((record, leads)) = is.clone().filter(|_| was != is) {
-            let to = match leads {
-                Leads::Address => "the floating address",
-                Leads::Gates => "the gates",
-                Leads::Primary => "the primary",
-            };
-            all.push(format!("{record} leads to {to} of {id} from then on"));
-        }
-        let kept = is.map(|(record, _)| record);
-        if let Some((record, _)) = was.filter(|(record, _)| kept.as_ref() != Some(record)) {
-            all.push(format!(
-                "{record} stays at its name server and is kept no more: remove it there"
-            ));
-        }
-    }
-    all
-}
-
-/// Own steps that run from then on, and those that do not any more.
-fn steps_changed(change: &Change, was: &Spec, is: &Spec) -> Vec<String> {
-    let new = change.steps.iter();
-    let new = new.filter_map(|name| Some((name, is.steps.get(name)?)));
-    let runs = |(name, step): (&String, &OwnStep)| {
-        let so = match step.if_fails {
-            IfFails::GoOn => "and everything goes on if it fails",
-            IfFails::Stop => "and may keep it from being done",
-        };
-        let (at, limit) = (step.at.word(), crate::text::span(step.limit));
-        format!("own step {name} runs {at}, for {limit} at most, {so}")
-    };
-    let gone = was
-        .steps
-        .keys()
-        .filter(|name| !is.steps.contains_key(*name));
-    let gone = gone.map(|name| format!("own step {name} runs no more"));
-    new.map(runs).chain(gone).collect()
 }

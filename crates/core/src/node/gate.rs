@@ -88,7 +88,6 @@ impl Node {
         let gate = |n: &NodeId, id: &WorkloadId| lead.reports.get(n)?.report.parts.gates.get(id);
         let scene = self.scene_of(lead);
         let way = |id: &WorkloadId| {
-            gate(node, id).filter(|g| g.unreachable)?;
             let epoch = self.state.workload(id).epoch;
             let reaches = |n: &&NodeId| {
                 let forwards = |g: &GateReport| g.forwarding == Some(epoch) && !g.unreachable;
@@ -97,7 +96,13 @@ impl Node {
             let mut gates = self.spec.workloads.get(id)?.gates.keys();
             Some((id.clone(), gates.find(reaches)?.clone()))
         };
-        self.spec.workloads.keys().filter_map(way).collect()
+        // Every check-in asks for this: it looks at that node's own gates alone.
+        let own = lead
+            .reports
+            .get(node)
+            .map(|heard| &heard.report.parts.gates);
+        let shut = own.into_iter().flatten().filter(|(_, g)| g.unreachable);
+        shut.filter_map(|(id, _)| way(id)).collect()
     }
 
     pub(super) fn on_ways_round(&mut self, sent: Time, ways: BTreeMap<WorkloadId, NodeId>) {

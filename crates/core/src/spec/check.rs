@@ -13,6 +13,7 @@ use std::path::Path;
 /// Everything that is wrong or worth knowing, errors first.
 pub fn check(spec: &Spec) -> Vec<Finding> {
     let mut found = Findings(Vec::new());
+    sizes(spec, &mut found);
     names(spec, &mut found);
     nodes(spec, &mut found);
     clocks(spec, &mut found);
@@ -57,6 +58,24 @@ pub fn check(spec: &Spec) -> Vec<Finding> {
     }
     found.0.sort_by_key(|f| f.severity);
     found.0
+}
+
+/// A coordinator's work was measured with so many (docs/benchmarks.md).
+const MOST_NODES: usize = 1_000;
+const MOST_WORKLOADS: usize = 5_000;
+
+fn sizes(spec: &Spec, found: &mut Findings) {
+    let all = [
+        ("node", spec.nodes.len(), MOST_NODES),
+        ("workload", spec.workloads.len(), MOST_WORKLOADS),
+    ];
+    for (kind, count, most) in all.into_iter().filter(|(_, count, most)| count > most) {
+        found.error(
+            &[kind],
+            format!("{count} tables [{kind}.NAME], and one coordinator looks after {most} at most"),
+            "describe a second cluster for the others",
+        );
+    }
 }
 
 fn is_name(text: &str) -> bool {

@@ -7,6 +7,7 @@ mod change;
 mod check;
 mod endpoints;
 mod finding;
+mod judged;
 mod model;
 mod reach;
 mod revision;
@@ -17,6 +18,8 @@ mod url;
 pub use change::{Change, Fixed, fixed};
 pub use check::check;
 pub use finding::{Finding, FindingKind, KeyPath, Severity, nearest};
+pub use judged::Judged;
+pub(crate) use judged::standbys;
 pub use model::{
     AddressSpec, After, Algorithm, Alone, Clock, Follows, Leads, Loss, MARK_OF_NAME, NameSpec,
     NodeSpec, PowerSpec, Readmit, Reads, ReplicaSpec, Rules, Spec, Subnet, WorkloadSpec,

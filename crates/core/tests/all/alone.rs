@@ -571,6 +571,7 @@ fn a_coordinator_goes_on_under_another_spec() {
         text: "another".into(),
         spec: Box::new(other),
         based_on: Some(1),
+        judged: None,
     };
     let request = Request::Intend {
         plea,

@@ -552,18 +552,10 @@ impl Deadman {
                     Err(_) => return false,
                 }
             }
-            if buffer.len() > CHUNKS || !buffer.contains(&b'\n') && buffer.len() > LINE {
-                tracing::warn!("an order that does not end: its connection is closed");
-                return false;
-            }
-            while let Some(end) = buffer.iter().position(|b| *b == b'\n') {
-                let line: Vec<u8> = buffer.drain(..=end).collect();
-                match serde_json::from_slice::<Order>(&line) {
-                    Ok(order) => orders.push(order),
-                    Err(error) => tracing::warn!(%error, "an order that cannot be read"),
-                }
-            }
-            true
+            let whole = whole_lines(buffer);
+            let ends = whole.is_some();
+            orders.extend(whole.into_iter().flatten());
+            ends
         });
         if orders.is_empty() {
             return Ok(());
@@ -625,10 +617,32 @@ impl Deadman {
     }
 }
 
+/// The orders of the lines that have ended; what is left of the buffer is the beginning of one. None: it
+/// does not end.
+fn whole_lines(buffer: &mut Vec<u8>) -> Option<Vec<Order>> {
+    if buffer.len() > CHUNKS || !buffer.contains(&b'\n') && buffer.len() > LINE {
+        tracing::warn!("an order that does not end: its connection is closed");
+        return None;
+    }
+    let end = buffer
+        .iter()
+        .rposition(|b| *b == b'\n')
+        .map_or(0, |i| i + 1);
+    let lines: Vec<u8> = buffer.drain(..end).collect();
+    let lines = lines.split(|b| *b == b'\n').filter(|line| !line.is_empty());
+    let read = |line| {
+        let order = serde_json::from_slice::<Order>(line);
+        order.inspect_err(|error| tracing::warn!(%error, "an order that cannot be read"))
+    };
+    Some(lines.filter_map(|line| read(line).ok()).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::deadman::What;
+    use karst_core::Time;
+    use proptest::prelude::*;
     use std::time::Instant;
 
     const KILL_BOUND: Duration = Duration::from_millis(50);
@@ -659,6 +673,76 @@ mod tests {
             deadman.deadlines.insert(claim(workload), deadline);
         }
         deadman
+    }
+
+    fn orders() -> impl Strategy<Value = Order> {
+        let name = prop_oneof![Just("sailings"), Just("fares"), Just(""), Just("../x\n")];
+        let claim = (name, any::<bool>()).prop_map(|(name, server)| match server {
+            true => Claim::Primary(name.into()),
+            false => Claim::Address(name.into()),
+        });
+        let nanos = prop_oneof![Just(0), Just(1), any::<u64>(), Just(u64::MAX)];
+        (claim, nanos.clone(), nanos, 0..3).prop_map(|(claim, at, bound, kind)| {
+            let kill_bound = match bound {
+                u64::MAX => Duration::MAX,
+                nanos => Duration::from_nanos(nanos),
+            };
+            let at = Time(at);
+            match kind {
+                0 => Order::Unwatch { claim },
+                1 => Order::Disarm { claim },
+                _ => Order::Arm {
+                    claim,
+                    deadline: Deadline { at, kill_bound },
+                },
+            }
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(10_000))]
+
+        /// Each line is an order or is said to be none, however it is cut up, and none is kept that does
+        /// not end.
+        #[test]
+        fn orders_are_read_whatever_arrives(
+            order in orders(),
+            noise in prop::collection::vec(any::<u8>(), 0..200),
+            at in any::<prop::sample::Index>(),
+        ) {
+            let mut lines = serde_json::to_vec(&order).unwrap();
+            lines.push(b'\n');
+            let (first, rest) = lines.split_at(at.index(lines.len()));
+            let mut buffer = first.to_vec();
+            prop_assert_eq!(whole_lines(&mut buffer), Some(vec![]));
+            buffer.extend_from_slice(rest);
+            prop_assert_eq!(whole_lines(&mut buffer), Some(vec![order]));
+            prop_assert!(buffer.is_empty());
+            lines.splice(at.index(lines.len()).., noise);
+            let read = whole_lines(&mut lines);
+            prop_assert!(read.is_some() && !lines.contains(&b'\n'));
+            let mut endless = vec![b'{'; LINE + 1];
+            prop_assert_eq!(whole_lines(&mut endless), None);
+        }
+    }
+
+    /// No deadline, however large its numbers, arms what no lease can have.
+    #[test]
+    fn hostile_deadlines_are_refused() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut deadman = two_that_are_due(dir.path());
+        deadman.deadlines.clear();
+        let mut runner = proptest::test_runner::TestRunner::new(ProptestConfig::with_cases(10_000));
+        let obeyed = std::cell::RefCell::new(&mut deadman);
+        let result = runner.run(&orders(), |order| {
+            let mut deadman = obeyed.borrow_mut();
+            deadman.obey(order).unwrap();
+            let latest = clock::now() + Duration::from_secs(3);
+            prop_assert!(deadman.deadlines.values().all(|d| d.at <= latest));
+            deadman.until_due();
+            Ok(())
+        });
+        result.unwrap();
     }
 
     /// F10: the end of one server waits for no other one's.

@@ -1,6 +1,6 @@
 //! Who sends a request: a bearer token, or the browser's cookie in exchange for one.
 
-use super::problem::{Object, Refusal};
+use super::problem::{Body, Refusal};
 use super::service::Service;
 use super::sessions::AGE;
 use crate::lock::read;
@@ -149,9 +149,9 @@ fn session_cookie(request: &HttpRequest, value: String, age: Duration) -> Cookie
 pub async fn open_session(
     service: web::Data<Service>,
     request: HttpRequest,
-    body: web::Json<Object<SessionBody>>,
+    body: Body<SessionBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let token = match body.into_inner().0 {
+    let token = match body.0 {
         SessionBody::Token(TokenBody { token }) => Ok(Token::new(token.trim())),
         SessionBody::Ticket(TicketBody { ticket }) => redeemed(&service, &ticket),
     };

@@ -5,7 +5,7 @@ use super::document::Common;
 use super::intents;
 use super::join;
 use super::now::status_now;
-use super::problem::{Object, Refusal, json_config, resource};
+use super::problem::{Body, Refusal, json_config, resource};
 use super::records;
 use super::reports::report;
 use super::service::Service;
@@ -198,9 +198,9 @@ async fn switchover(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<SwitchoverBody>>,
+    body: Body<SwitchoverBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
+    let body = body.0;
     let (workload, by, plan_only) = (path.into_inner().into(), user.name.clone(), body.plan_only);
     change(
         &service,
@@ -221,9 +221,9 @@ async fn failover(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<FailoverBody>>,
+    body: Body<FailoverBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
+    let body = body.0;
     let accept_loss = match body.accept_loss.as_deref() {
         None => 0,
         Some("all") => u64::MAX,
@@ -281,9 +281,9 @@ async fn mode(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<ModeBody>>,
+    body: Body<ModeBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let (workload, body) = (path.into_inner().into(), body.into_inner().0);
+    let (workload, body) = (path.into_inner().into(), body.0);
     if body
         .for_seconds
         .is_some_and(|time| time == 0 || time > LONGEST_MODE)
@@ -323,9 +323,9 @@ async fn acknowledge(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<AcknowledgeBody>>,
+    body: Body<AcknowledgeBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let note = body.into_inner().0.note;
+    let note = body.0.note;
     if note.chars().count() > LONGEST_NOTE {
         let what = format!("`note` has at most {LONGEST_NOTE} characters");
         return Err(Refusal::bad(what));
@@ -399,13 +399,10 @@ async fn power(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<PowerBody>>,
+    body: Body<PowerBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let (node, by, PowerBody { what, plan_only }) = (
-        path.into_inner().into(),
-        user.name.clone(),
-        body.into_inner().0,
-    );
+    let (node, by, PowerBody { what, plan_only }) =
+        (path.into_inner().into(), user.name.clone(), body.0);
     change(
         &service,
         &user,

@@ -2,24 +2,29 @@
 //! coordinates.
 
 use super::api::change;
-use super::problem::{Object, Refusal};
+use super::problem::{Body, Refusal};
 use super::service::Service;
+use crate::judge::Case;
 use crate::tokens::User;
 use actix_web::http::header::{ETAG, IF_MATCH};
 use actix_web::{HttpRequest, HttpResponse, web};
 use karst_api::{
     ChangedReply, HandOverBody, MaintenanceBody, PastRevision, ProblemType, RevisionReply,
-    SafetyPointBody, SpecBody, SpecReply, StartedReply, WishBody, specfile,
+    SafetyPointBody, SpecBody, SpecReply, StartedReply, WishBody,
 };
 use karst_core::author::Level;
 use karst_core::request::{IntentPlan, LONGEST_NOTE, Plea, Request};
-use karst_core::spec::{Spec, check};
+use karst_core::spec::check;
 use karst_core::{NodeId, OperationId, outage};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeSet;
+use std::time::Duration;
 
 /// Seconds for which nodes may rest.
 const LONGEST_REST: u64 = 90 * 24 * 3_600;
+
+/// For so long a person waits for those who asked before.
+const BUSY: Duration = Duration::from_secs(5);
 
 fn digest(text: &str) -> String {
     let bytes = Sha256::digest(text.as_bytes());
@@ -51,7 +56,7 @@ pub async fn submit(
     service: web::Data<Service>,
     user: User,
     request: HttpRequest,
-    body: web::Json<Object<SpecBody>>,
+    body: Body<SpecBody>,
 ) -> Result<HttpResponse, Refusal> {
     let tag = request
         .headers()
@@ -64,7 +69,7 @@ pub async fn submit(
     let number = tag.trim().trim_matches('"').parse::<u64>();
     let Ok(number) = number else {
         let what = format!("`If-Match`: {tag:?} is not the number of a revision");
-        return Err(Refusal::bad(what));
+        return Err(Refusal::unusable(what));
     };
     let now = service.revision();
     if number != now.number {
@@ -74,7 +79,7 @@ pub async fn submit(
         );
         return Err(Refusal::new(ProblemType::OtherRevision, what));
     }
-    revise(&service, &user, body.into_inner().0, Some(number), false).await
+    revise(&service, &user, body.0, Some(number), false).await
 }
 
 /// What a spec would take to be in force, and what that costs.
@@ -82,11 +87,11 @@ pub async fn submit(
 pub async fn plan(
     service: web::Data<Service>,
     user: User,
-    body: web::Json<Object<SpecBody>>,
+    body: Body<SpecBody>,
 ) -> Result<HttpResponse, Refusal> {
     // The coordinator works for it.
     user.needs(Level::Operate)?;
-    revise(&service, &user, body.into_inner().0, None, true).await
+    revise(&service, &user, body.0, None, true).await
 }
 
 async fn revise(
@@ -97,24 +102,22 @@ async fn revise(
     plan_only: bool,
 ) -> Result<HttpResponse, Refusal> {
     let SpecBody { text, why, seen } = body;
-    if text.len() > specfile::LONGEST {
-        let what = format!("`text` has at most {} bytes", specfile::LONGEST);
-        return Err(Refusal::bad(what));
-    }
-    let spec = parsed(&text)?;
+    let case = tokio::time::timeout(BUSY, service.judge.read(text)).await;
+    let Ok(case) = case else {
+        let what = format!(
+            "{} reads other specs just now: ask again in a moment",
+            service.me
+        );
+        return Err(Refusal::unavailable(what));
+    };
+    let Case { text, spec, judged } = case.map_err(Refusal::unusable)?;
     let plea = Plea::Revision {
         text,
-        spec: Box::new(spec),
+        spec,
         based_on,
+        judged: Some(judged),
     };
     wish(service, user, plea, (why, seen), plan_only).await
-}
-
-fn parsed(text: &str) -> Result<Spec, Refusal> {
-    let read = specfile::read(text);
-    let errors: Vec<String> = read.errors().map(ToString::to_string).collect();
-    read.spec
-        .ok_or_else(|| Refusal::bad(format!("the spec is refused: {}", errors.join("; "))))
 }
 
 async fn wish(
@@ -201,9 +204,9 @@ async fn all(service: &Service) -> Result<Vec<(PastRevision, String)>, Refusal> 
 pub async fn maintenance(
     service: web::Data<Service>,
     user: User,
-    body: web::Json<Object<MaintenanceBody>>,
+    body: Body<MaintenanceBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
+    let body = body.0;
     let spec = service.spec();
     let mut nodes: BTreeSet<NodeId> = body.nodes.into_iter().collect();
     if let Some(zone) = &body.zone {
@@ -216,7 +219,7 @@ pub async fn maintenance(
         nodes.extend(inside.map(|(name, _)| name.clone()));
     }
     if nodes.is_empty() {
-        return Err(Refusal::bad("`nodes` or `zone`: name what is to rest"));
+        return Err(Refusal::unusable("`nodes` or `zone`: name what is to rest"));
     }
     let until = until(body.for_seconds)?;
     let plea = Plea::Maintenance {
@@ -246,9 +249,9 @@ pub async fn safety_point(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<SafetyPointBody>>,
+    body: Body<SafetyPointBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
+    let body = body.0;
     let plea = Plea::SafetyPoint {
         workload: path.into_inner().into(),
         name: body.name,
@@ -266,9 +269,9 @@ pub async fn go_back(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<WishBody>>,
+    body: Body<WishBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
+    let body = body.0;
     let workload = path.into_inner().into();
     let plea = Plea::GoBack { workload };
     wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
@@ -282,9 +285,9 @@ pub async fn restart(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<WishBody>>,
+    body: Body<WishBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
+    let body = body.0;
     let plea = Plea::Restart {
         workload: path.into_inner().into(),
     };
@@ -298,9 +301,9 @@ pub async fn enrol(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<WishBody>>,
+    body: Body<WishBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
+    let body = body.0;
     let node = path.into_inner().into();
     let plea = Plea::Enrol { node };
     wish(&service, &user, plea, (body.why, body.seen), body.plan_only).await
@@ -324,8 +327,8 @@ pub async fn end(
 pub async fn hand_over(
     service: web::Data<Service>,
     user: User,
-    body: web::Json<Object<HandOverBody>>,
+    body: Body<HandOverBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let (to, by) = (body.into_inner().0.to, user.name.clone());
+    let (to, by) = (body.0.to, user.name.clone());
     change(&service, &user, Request::HandOver { to, by }).await
 }

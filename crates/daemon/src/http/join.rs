@@ -2,7 +2,7 @@
 //! a certificate for a key of its own, and what the other nodes have.
 
 use super::api::ask_cluster;
-use super::problem::{Object, Refusal};
+use super::problem::{Body, Refusal};
 use super::service::Service;
 use crate::lock::read;
 use crate::proven::is_proven;
@@ -119,10 +119,10 @@ fn unusable(error: PkiError) -> Refusal {
 pub async fn invite(
     service: web::Data<Service>,
     user: User,
-    body: web::Json<Object<InviteBody>>,
+    body: Body<InviteBody>,
 ) -> Result<HttpResponse, Refusal> {
     user.needs(Level::Administer)?;
-    let InviteBody { node, for_seconds } = body.into_inner().0;
+    let InviteBody { node, for_seconds } = body.0;
     let time = for_seconds.unwrap_or(USUAL);
     if time == 0 || time > LONGEST {
         let what = format!("`for_seconds` is a number from 1 to {LONGEST} (a week)");
@@ -171,11 +171,12 @@ pub async fn invite(
 pub async fn join(
     service: web::Data<Service>,
     request: HttpRequest,
-    body: web::Json<Object<JoinBody>>,
+    body: Body<JoinBody>,
 ) -> Result<HttpResponse, Refusal> {
-    let body = body.into_inner().0;
-    let key = print_of(&body.request).map_err(|e| Refusal::bad(e.to_string()))?;
-    let server_key = print_of(&body.server_request).map_err(|e| Refusal::bad(e.to_string()))?;
+    let body = body.0;
+    let key = print_of(&body.request).map_err(|e| Refusal::unusable(e.to_string()))?;
+    let server_key =
+        print_of(&body.server_request).map_err(|e| Refusal::unusable(e.to_string()))?;
     let now = crate::clock::unix();
     let node = body.node.clone();
     let asked = Request::Join {
@@ -240,7 +241,7 @@ pub async fn renew(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<RenewBody>>,
+    body: Body<RenewBody>,
 ) -> Result<HttpResponse, Refusal> {
     user.needs(Level::Administer)?;
     let (node, spec) = (NodeId::from(path.into_inner()), service.spec());
@@ -253,9 +254,9 @@ pub async fn renew(
         server_request,
         certificate,
         signature,
-    } = body.into_inner().0;
+    } = body.0;
     let text = renewal(node.as_str(), &request, &server_request);
-    let text = text.map_err(|e| Refusal::bad(e.to_string()))?;
+    let text = text.map_err(|e| Refusal::unusable(e.to_string()))?;
     let identity = read(&service.identity).clone();
     let proven = identity.is_signed(&node, &text, (&certificate, &signature), &service.refused);
     if let Err(error) = proven {
@@ -289,7 +290,7 @@ impl Issuer {
     fn issue(&self, asked: &str, purpose: Purpose) -> Result<String, Refusal> {
         let (name, addresses) = (self.node.as_str(), &self.addresses);
         let made = self.authority.issue(asked, name, addresses, purpose);
-        made.map_err(|e| Refusal::bad(e.to_string()))
+        made.map_err(|e| Refusal::unusable(e.to_string()))
     }
 }
 

@@ -1,14 +1,15 @@
 //! Errors as problem details (RFC 9457): what, where, and what to do.
 
 use crate::tokens::User;
+use actix_web::dev::Payload;
 use actix_web::http::{StatusCode, header};
-use actix_web::{HttpRequest, HttpResponse, Resource, ResponseError, web};
+use actix_web::{FromRequest, HttpRequest, HttpResponse, Resource, ResponseError, web};
+use futures_util::future::LocalBoxFuture;
 use karst_api::{Problem, ProblemType};
 use karst_core::author::Level;
 use karst_core::text::is_one_line;
-use serde::de::{DeserializeOwned, Error as _};
-use serde::{Deserialize, Deserializer};
-use serde_json::Value;
+use serde::de::DeserializeOwned;
+use serde_json::{Map, Value};
 use std::fmt;
 
 #[derive(Debug)]
@@ -24,6 +25,10 @@ impl Refusal {
     }
     pub fn unavailable(detail: impl Into<String>) -> Self {
         Self::new(ProblemType::Unavailable, detail)
+    }
+    /// It was read, and nothing can be made of what it says.
+    pub fn unusable(detail: impl Into<String>) -> Self {
+        Self::new(ProblemType::Unusable, detail)
     }
     pub fn bad(detail: impl Into<String>) -> Self {
         Self::new(ProblemType::Unreadable, detail)
@@ -102,10 +107,7 @@ pub fn path_config() -> web::PathConfig {
 /// Bodies that cannot be read, too.
 pub fn json_config() -> web::JsonConfig {
     let config = web::JsonConfig::default().limit(64 * 1024);
-    config.error_handler(|error, _: &HttpRequest| {
-        let detail = format!("the body cannot be read: {error}; see /openapi.json for its form");
-        Refusal::bad(detail).into()
-    })
+    config.error_handler(|error, _: &HttpRequest| unreadable(error).into())
 }
 
 /// `147.0` is an integer, too (JSON Schema 2020-12, section 6.1.1).
@@ -144,25 +146,38 @@ fn breaks_lines(name: &str, value: &Value) -> Option<String> {
 
 /// A body that is an object: a list of the same values in their order is none, though a struct can
 /// be read from one.
-pub struct Object<T>(pub T);
+#[derive(Debug)]
+pub struct Body<T>(pub T);
 
-impl<'de, T: DeserializeOwned> Deserialize<'de> for Object<T> {
-    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        let mut members: serde_json::Map<String, Value> = serde_json::Map::deserialize(from)?;
-        if let Some(name) = members
-            .iter()
-            .find_map(|(name, value)| breaks_lines(name, value))
-        {
-            return Err(D::Error::custom(format!(
+impl<T: DeserializeOwned> Body<T> {
+    fn read(mut members: Map<String, Value>) -> Result<Self, Refusal> {
+        let mut all = members.iter();
+        if let Some(name) = all.find_map(|(name, value)| breaks_lines(name, value)) {
+            return Err(Refusal::unusable(format!(
                 "`{name}` has control characters: a line end, say, or one that turns the direction of writing"
             )));
         }
         members.values_mut().for_each(whole_number);
-        let whole = Value::Object(members);
-        serde_json::from_value(whole)
+        serde_json::from_value(Value::Object(members))
             .map(Self)
-            .map_err(D::Error::custom)
+            .map_err(unreadable)
     }
+}
+
+impl<T: DeserializeOwned + 'static> FromRequest for Body<T> {
+    type Error = actix_web::Error;
+    type Future = LocalBoxFuture<'static, Result<Self, actix_web::Error>>;
+
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let members = web::Json::<Map<String, Value>>::from_request(request, payload);
+        Box::pin(async move { Ok(Self::read(members.await?.into_inner())?) })
+    }
+}
+
+fn unreadable(error: impl fmt::Display) -> Refusal {
+    Refusal::bad(format!(
+        "the body cannot be read: {error}; see /openapi.json for its form"
+    ))
 }
 
 impl User {
@@ -185,11 +200,19 @@ impl User {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use karst_api::{AcknowledgeBody, SpecBody};
+    use karst_api::{
+        AcknowledgeBody, FailoverBody, HandOverBody, InviteBody, JoinBody, MaintenanceBody,
+        ModeBody, PowerBody, RenewBody, SafetyPointBody, SessionBody, SpecBody, SwitchoverBody,
+        TryBody, WishBody,
+    };
+    use proptest::prelude::*;
+    use std::collections::BTreeSet;
+    use utoipa::OpenApi;
 
     fn read<T: DeserializeOwned>(body: &str) -> Result<T, String> {
-        let read = serde_json::from_str::<Object<T>>(body);
-        read.map(|object| object.0).map_err(|e| e.to_string())
+        let members = serde_json::from_str(body).map_err(|e| e.to_string())?;
+        let read = Body::read(members).map_err(|refusal| refusal.to_string());
+        read.map(|body| body.0)
     }
 
     /// A reason goes to terminals, logs and the record as one line; a spec has lines of its own.
@@ -215,5 +238,125 @@ mod tests {
         let spec = |text: &str| read::<SpecBody>(&format!(r#"{{"text": "{text}"}}"#));
         assert!(spec(r"a = 1\r\n\tb = 2\n").is_ok());
         assert!(spec(r"a = 1\u0000").is_err() && spec(r"# \u001b[2J").is_err());
+    }
+
+    /// A hostile body takes no more memory than this: nested values, and the words of the errors.
+    const MEMORY: usize = 4 << 20;
+
+    /// All of them read what comes; so many of them took it.
+    macro_rules! bodies {
+        ($($body:ident),+ $(,)?) => {
+            const BODIES: &[&str] = &[$(stringify!($body)),+];
+
+            fn read_by_all(text: &str) -> usize {
+                let taken = [$(read::<$body>(text).is_ok()),+];
+                taken.into_iter().filter(|taken| *taken).count()
+            }
+        };
+    }
+    bodies!(
+        AcknowledgeBody,
+        FailoverBody,
+        HandOverBody,
+        InviteBody,
+        JoinBody,
+        MaintenanceBody,
+        ModeBody,
+        PowerBody,
+        RenewBody,
+        SafetyPointBody,
+        SessionBody,
+        SpecBody,
+        SwitchoverBody,
+        TryBody,
+        WishBody,
+    );
+
+    fn document() -> Value {
+        serde_json::to_value(crate::http::api::Document::openapi()).unwrap()
+    }
+
+    /// A new body is read here too.
+    #[test]
+    fn the_bodies_are_those_of_the_document() {
+        let document = document();
+        let calls = document["paths"].as_object().unwrap().values();
+        let calls = calls.flat_map(|path| path.as_object().unwrap().values());
+        let named = calls.filter_map(|call| {
+            let schema = &call["requestBody"]["content"]["application/json"]["schema"];
+            schema["$ref"].as_str()?.rsplit('/').next()
+        });
+        let named: BTreeSet<&str> = named.collect();
+        assert_eq!(named, BODIES.iter().copied().collect());
+        assert_eq!(read_by_all("{}"), 6, "those that need nothing");
+    }
+
+    /// Names of members that some body knows, and values that fit some of them, or none.
+    fn objects() -> impl Strategy<Value = Value> {
+        let schemas = document()["components"]["schemas"].clone();
+        let known = BODIES
+            .iter()
+            .filter_map(|body| schemas[body]["properties"].as_object());
+        let names: BTreeSet<String> = known.flat_map(|all| all.keys().cloned()).collect();
+        let names: Vec<String> = names.into_iter().collect();
+        let texts = [
+            "",
+            "doline",
+            "act",
+            "off",
+            "12MB",
+            "\u{0}",
+            "a\nb",
+            "\u{202e}",
+            "18446744073709551616",
+        ];
+        let leaf = prop_oneof![
+            Just(Value::Null),
+            any::<bool>().prop_map(Value::from),
+            any::<u64>().prop_map(Value::from),
+            any::<i64>().prop_map(Value::from),
+            any::<f64>().prop_map(Value::from),
+            prop::sample::select(texts.to_vec()).prop_map(Value::from),
+            ".{0,40}".prop_map(Value::from),
+        ];
+        let name = prop_oneof![4 => prop::sample::select(names), 1 => ".{0,8}"];
+        let object = move |inner: BoxedStrategy<Value>| {
+            let members = prop::collection::btree_map(name.clone(), inner, 0..6);
+            members.prop_map(|members| Value::Object(members.into_iter().collect()))
+        };
+        let inner = object.clone();
+        let value = leaf.prop_recursive(4, 32, 4, move |value| {
+            let list = prop::collection::vec(value.clone(), 0..4).prop_map(Value::from);
+            prop_oneof![list, inner(value)]
+        });
+        object(value.boxed())
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(10_000))]
+
+        /// Every body is read or refused.
+        #[test]
+        fn hostile_bodies_are_refused(
+            object in objects(),
+            at in any::<prop::sample::Index>(),
+            put in prop_oneof![
+                8 => ".{0,8}",
+                1 => Just("[".repeat(60_000)),
+                1 => Just("{\"a\":".repeat(9_000)),
+            ],
+        ) {
+            let mut text = object.to_string();
+            let before = crate::MEMORY.current_usage();
+            crate::MEMORY.reset_peak_usage();
+            read_by_all(&text);
+            let mut at = at.index(text.len());
+            while !text.is_char_boundary(at) {
+                at -= 1;
+            }
+            text.insert_str(at, &put);
+            read_by_all(&text);
+            prop_assert!(crate::MEMORY.peak_usage() < before + MEMORY);
+        }
     }
 }

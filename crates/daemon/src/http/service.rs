@@ -7,6 +7,7 @@ use super::tickets::Tickets;
 use super::watchers::Live;
 use super::written::Written;
 use crate::heart::Heart;
+use crate::judge::Judge;
 use crate::measured::Measured;
 use crate::peers::Disagreements;
 use crate::store::Store;
@@ -32,6 +33,7 @@ pub struct Service {
     pub me: NodeId,
     /// The spec in force.
     pub in_force: watch::Receiver<Arc<Revision>>,
+    pub judge: Judge,
     /// What the file says of this node with which it was started.
     pub own_in_file: NodeSpec,
     /// Looks at what this host lacks; blocks for some seconds.

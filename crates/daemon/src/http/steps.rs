@@ -1,6 +1,6 @@
 //! The site's own steps: what the spec has, and one of them run by hand here.
 
-use super::problem::{Object, Refusal};
+use super::problem::{Body, Refusal};
 use super::service::Service;
 use crate::tokens::User;
 use actix_web::{HttpResponse, web};
@@ -33,7 +33,7 @@ pub async fn try_one(
     service: web::Data<Service>,
     user: User,
     path: web::Path<String>,
-    body: web::Json<Object<TryBody>>,
+    body: Body<TryBody>,
 ) -> Result<HttpResponse, Refusal> {
     user.needs(Level::Administer)?;
     let (name, spec) = (path.into_inner(), service.spec());
@@ -41,7 +41,7 @@ pub async fn try_one(
         let what = format!("there is no step `{name}` in the spec in force");
         return Err(Refusal::new(ProblemType::NotFound, what));
     };
-    let workload = body.into_inner().0.workload.map(WorkloadId::from);
+    let workload = body.0.workload.map(WorkloadId::from);
     if let Some(id) = workload
         .as_ref()
         .filter(|id| !spec.workloads.contains_key(*id))

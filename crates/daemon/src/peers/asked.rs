@@ -1,15 +1,13 @@
 //! Questions of people that another node passes on. A node's key speaks for that node alone: what a
 //! question says that this node can find out by itself, it finds out by itself.
 
+use super::Asked;
 use crate::lock::read;
 use crate::proven::is_proven;
-use crate::tokens::Tokens;
-use anyhow::{Result, bail, ensure};
-use karst_api::specfile;
+use anyhow::{Result, ensure};
 use karst_core::message::Message;
 use karst_core::request::{Plea, Request};
 use karst_core::{Input, NodeId};
-use std::sync::RwLock;
 use std::time::Duration;
 
 /// Questions and their answers have a stream of their own.
@@ -30,7 +28,7 @@ const WRONG: Duration = Duration::from_secs(1);
 pub async fn heard(
     (from, cluster): (&NodeId, &str),
     message: Message,
-    tokens: &RwLock<Tokens>,
+    asked: &Asked,
 ) -> Result<Input> {
     let from = from.clone();
     let Message::Ask {
@@ -41,21 +39,22 @@ pub async fn heard(
     else {
         return Ok(Input::Received { from, message });
     };
-    if matches!(
-        &request,
-        Request::Intend {
-            plea: Plea::Revision { .. },
-            ..
-        }
-    ) {
-        let read = move || read_spec_anew(request);
-        request = tokio::task::spawn_blocking(read).await??;
+    if let Request::Intend { plea, .. } = &mut request
+        && let Plea::Revision {
+            text, spec, judged, ..
+        } = plea
+    {
+        let case = asked.judge.read(std::mem::take(text)).await;
+        let case = case.map_err(anyhow::Error::msg)?;
+        (*text, *spec, *judged) = (case.text, case.spec, Some(case.judged));
     }
     ensure!(
         is_proven(cluster, &request),
         "a join whose proof is not of its keys"
     );
-    let user = token.as_ref().and_then(|token| read(tokens).user(token));
+    let user = token
+        .as_ref()
+        .and_then(|token| read(&asked.tokens).user(token));
     Ok(match user {
         Some(user) => Input::Introduced {
             from,
@@ -77,30 +76,16 @@ pub async fn heard(
     })
 }
 
-fn read_spec_anew(mut request: Request) -> Result<Request> {
-    if let Request::Intend { plea, .. } = &mut request
-        && let Plea::Revision { text, spec, .. } = plea
-    {
-        ensure!(
-            text.len() <= specfile::LONGEST,
-            "a spec of {} bytes",
-            text.len()
-        );
-        let read = specfile::read(text);
-        let first = read.errors().next().map(ToString::to_string);
-        match read.spec {
-            Some(read) => **spec = read,
-            None => bail!("a text that is no spec: {}", first.unwrap_or_default()),
-        }
-    }
-    Ok(request)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tokens::digest;
+    use crate::judge::{Judge, spec_of};
+    use crate::tokens::{Tokens, digest};
+    use karst_api::specfile;
     use karst_core::author::{Level, Token};
+    use karst_core::spec::Revision;
+    use std::sync::{Arc, RwLock};
+    use tokio::sync::watch;
 
     const TEXT: &str = "cluster = \"skerry\"\n# Only a comment was changed.\n[zone.quay]\n\
         [node.ponor]\nzone = \"quay\"\npeer = \"10.20.0.13:26700\"\n";
@@ -110,7 +95,7 @@ mod tests {
         token: Option<&str>,
         change: impl FnOnce(&mut karst_core::Spec),
     ) -> Message {
-        let mut spec = specfile::read(TEXT).spec.unwrap();
+        let mut spec = spec_of(TEXT).unwrap();
         change(&mut spec);
         let (text, based_on) = (text.to_string(), None);
         let spec = Box::new(spec);
@@ -121,6 +106,7 @@ mod tests {
                     text,
                     spec,
                     based_on,
+                    judged: None,
                 },
                 by: "admiral".into(),
                 at: 1,
@@ -135,8 +121,14 @@ mod tests {
     async fn heard(message: Message) -> Result<Input> {
         let line: String = digest("gull").iter().map(|b| format!("{b:02x}")).collect();
         let tokens = Tokens::parse(&format!("captain operate {line}")).unwrap();
+        let first = Revision::first(spec_of(TEXT).unwrap(), "");
+        let (_revises, in_force) = watch::channel(Arc::new(first));
+        let asked = Asked {
+            tokens: Arc::new(RwLock::new(tokens)),
+            judge: Judge::new(in_force),
+        };
         let from = (&"uvala".into(), "skerry");
-        super::heard(from, message, &RwLock::new(tokens)).await
+        super::heard(from, message, &asked).await
     }
 
     /// A stolen key sent a harmless text, and beside it a value with a heartbeat that ended the
@@ -146,20 +138,21 @@ mod tests {
         let honest = asks(TEXT, None, |_| ());
         let lies = asks(TEXT, None, |spec| spec.timings.heartbeat = Duration::MAX);
         assert_ne!(lies, honest);
-        let plain = Input::Received {
-            from: "uvala".into(),
-            message: honest.clone(),
+        let honest = heard(honest).await.unwrap();
+        assert_eq!(heard(lies).await.unwrap(), honest);
+        let Input::Received {
+            message: Message::Ask { request, .. },
+            ..
+        } = honest
+        else {
+            panic!("a question");
         };
-        assert_eq!(heard(lies).await.unwrap(), plain);
-        assert_eq!(heard(honest).await.unwrap(), plain);
+        assert_eq!(request.revised(), Some(&spec_of(TEXT).unwrap()));
         let none = heard(asks("cluster = ", None, |_| ())).await.unwrap_err();
-        assert!(
-            none.to_string().contains("a text that is no spec"),
-            "{none}"
-        );
+        assert!(none.to_string().contains("the spec is refused"), "{none}");
         let long = "#".repeat(specfile::LONGEST + 1);
         let long = heard(asks(&long, None, |_| ())).await.unwrap_err();
-        assert!(long.to_string().contains("a spec of"), "{long}");
+        assert!(long.to_string().contains("a spec has at most"), "{long}");
     }
 
     /// A stolen key asked in the name of an administrator, and was believed.

@@ -12,10 +12,12 @@
 
 mod asked;
 mod frame;
+mod logged;
 mod refused;
 mod sealed;
 mod window;
 
+use crate::judge::Judge;
 use crate::lock::lock;
 use crate::tls::{self, Identity, Refused};
 use crate::tokens::Tokens;
@@ -26,6 +28,7 @@ use karst_core::message::Message;
 use karst_core::spec::{Spec, Timings};
 use karst_core::state::Departed;
 use karst_core::{Input, NodeId};
+use logged::{looked_at, revisions};
 use quinn::crypto::rustls::{QuicClientConfig, QuicServerConfig};
 use quinn::{
     Connection, Endpoint, EndpointConfig, SendStream, TokioRuntime, TransportConfig, VarInt,
@@ -178,8 +181,13 @@ struct Local {
     restarted: Mutex<BTreeMap<NodeId, Arc<Notify>>>,
     /// With what peers are dialled; another one means that all connections are made anew.
     client: watch::Receiver<quinn::ClientConfig>,
-    /// Tokens of people whose questions peers pass on.
-    tokens: Arc<RwLock<Tokens>>,
+    asked: Asked,
+}
+
+/// A node answers questions of people that peers pass on with these.
+pub struct Asked {
+    pub tokens: Arc<RwLock<Tokens>>,
+    pub judge: Judge,
 }
 
 impl Local {
@@ -219,7 +227,7 @@ impl Peers {
         address: SocketAddr,
         spec: &Spec,
         digest: &str,
-        (identity, tokens): (&Identity, Arc<RwLock<Tokens>>),
+        (identity, asked): (&Identity, Asked),
         receive: impl Fn(Input) + Clone + Send + Sync + 'static,
     ) -> Result<Self> {
         let (server, client) = configurations(identity)?;
@@ -231,8 +239,10 @@ impl Peers {
         let own = Places::new(named.iter().map(|(n, at)| (n, *at)), me);
         let port = Port::bind(address, own, move |from, came, mut said| {
             while let Ok(message) = ciborium::from_reader::<Message, _>(&mut said) {
+                // Questions and revisions are looked at off this thread, so each has its stream.
+                let on_streams = is_people(&message) || !revisions(&message).is_empty();
                 // A beat says that the direct way works.
-                if (came == Came::Directly || !message.is_beat()) && !is_people(&message) {
+                if (came == Came::Directly || !message.is_beat()) && !on_streams {
                     hear(Input::Received {
                         from: from.clone(),
                         message,
@@ -271,7 +281,7 @@ impl Peers {
             runs: Mutex::default(),
             restarted: Mutex::default(),
             client: renewal.client.subscribe(),
-            tokens,
+            asked,
         });
         tokio::spawn(accept(endpoint.clone(), local.clone(), receive));
         let strangers = port.strangers.clone();
@@ -683,8 +693,11 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
     client.mark_unchanged();
     let frames = async {
         loop {
-            let message = read_frame::<Message>(&mut stream).await?;
-            anyhow::ensure!(!is_people(&message), "a question among what nodes say");
+            let message = looked_at(read_frame(&mut stream).await?).await;
+            let message = message.inspect_err(|error| {
+                tracing::warn!(%from, "a node says what no honest one says: {error:#}");
+                lock(&local.disagreements).insert(from.clone(), format!("{from}: {error:#}"));
+            })?;
             receive(Input::Received {
                 from: from.clone(),
                 message,
@@ -695,7 +708,7 @@ async fn listen(connection: &Connection, local: &Local, receive: impl Fn(Input))
         loop {
             let mut stream = connection.accept_uni().await?;
             while let Ok(message) = read_frame::<Message>(&mut stream).await {
-                let input = heard((&from, &own.cluster), message, &local.tokens).await;
+                let input = heard((&from, &own.cluster), message, &local.asked).await;
                 receive(input.inspect_err(|error| {
                     tracing::warn!(%from, %error, "a node asks for what no honest one asks for");
                 })?);
