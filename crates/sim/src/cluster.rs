@@ -179,10 +179,12 @@ pub enum Shape {
     ClockMayStop,
     /// One more node without a vote or a replica, which says whatever it likes.
     Hostile,
+    /// The same with a vote, beside three: it keeps to the forms, and lies.
+    HostileVoter,
 }
 
 impl Shape {
-    /// All but the hostile one: a seed's shape stays what it was.
+    /// All but the hostile ones: a seed's shape stays what it was.
     pub const ALL: [Shape; 14] = [
         Shape::Ferry,
         Shape::OneNode,
@@ -237,9 +239,10 @@ impl Shape {
                 .nodes
                 .values_mut()
                 .for_each(|n| n.clock = Clock::MayStop),
-            Shape::Hostile => {
+            Shape::Hostile | Shape::HostileVoter => {
+                let votes = u32::from(self == Shape::HostileVoter);
                 spec.nodes
-                    .insert(HOSTILE.into(), node("southquay", 0, false, 19));
+                    .insert(HOSTILE.into(), node("southquay", votes, false, 19));
                 for workload in spec.workloads.values_mut() {
                     workload.gates.insert(HOSTILE.into(), address(19, 7433));
                 }

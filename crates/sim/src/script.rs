@@ -26,6 +26,7 @@ pub struct Script {
 
 /// Faults are over by then, and what people left behind is put right a little later.
 const STORMY_MS: u64 = 30_000;
+const END_MS: u64 = 75_000;
 /// Who puts things right at the end.
 const TIDY: &str = "marlin";
 const TIDY_MS: u64 = 43_000;
@@ -43,6 +44,14 @@ impl Script {
     /// Up to `count` faults of every kind over half a minute, from the formation on, then calm.
     pub fn random(chance: &mut Pcg64Mcg, spec: &Spec, count: usize) -> Self {
         let mut draw = Draw::new(chance, spec);
+        let hostile = NodeId::from(HOSTILE);
+        let votes = spec.nodes.get(&hostile).map(|node| node.votes);
+        if votes.is_some_and(|votes| votes > 0) {
+            // No honest part of it is left, and a coordinator decides: so it never coordinates.
+            draw.nodes.retain(|node| *node != hostile);
+            // All three others are needed then.
+            draw.store_lost = true;
+        }
         let number = draw.chance.random_range(1..=count);
         let mut faults = Vec::new();
         for _ in 0..number {
@@ -50,24 +59,28 @@ impl Script {
             let fault = draw.fault();
             faults.push((at, fault));
         }
-        let hostile = NodeId::from(HOSTILE);
-        if draw.nodes.contains(&hostile) {
-            faults.push((
-                300,
-                Fault::Hostile {
-                    node: hostile,
-                    for_ms: STORMY_MS,
-                },
-            ));
+        if let Some(votes) = votes {
+            faults.extend(hostile_for(STORMY_MS, votes > 0));
         }
         draw.tidy_up(&mut faults);
         faults.sort_by_key(|(at, _)| *at);
         Self {
             faults,
-            until_ms: 75_000,
+            until_ms: END_MS,
             calm_ms: 25_000,
         }
     }
+}
+
+/// A node is hostile for so long from the formation on. A node that votes has no honest daemon beside it, until the end.
+fn hostile_for(for_ms: u64, votes: bool) -> impl Iterator<Item = (u64, Fault)> {
+    let node = NodeId::from(HOSTILE);
+    let killed = Fault::KillDaemon {
+        node: node.clone(),
+        down_ms: END_MS,
+    };
+    let says = (300, Fault::Hostile { node, for_ms });
+    votes.then_some((250, killed)).into_iter().chain([says])
 }
 
 /// People change things until then.

@@ -377,6 +377,7 @@ fn submission(spec: Spec) -> Request {
         text,
         spec: Box::new(spec),
         based_on: None,
+        judged: None,
     })
 }
 

@@ -1,10 +1,11 @@
 //! A node that says whatever helps it, to everybody, again and again: forged leases, surrenders,
-//! entries, votes, connections and requests, in its own name. Where a rule that keeps it from that
-//! is planted broken, in any other's name as well.
+//! entries, votes, connections and requests, in its own name. Where a planted bug breaks a rule that keeps it from
+//! that, it speaks in any other's name as well. A node with a vote keeps to the forms of the protocol: it votes
+//! for everybody and acknowledges everything.
 
 use super::{Happening, MS, World};
 use crate::check::Verdict;
-use crate::cluster::FORGER;
+use crate::cluster::{FORGER, HOSTILE};
 use karst_core::address::Connection;
 use karst_core::author::Token;
 use karst_core::authority::{Claim, Lease};
@@ -65,7 +66,18 @@ impl World {
         };
         let clock = self.hosts[to].clock.at(self.now);
         let number = self.chance.random_range(0..1_000_000);
-        match self.chance.random_range(0..10) {
+        let newest = self.hosts.iter().filter_map(|h| h.node.as_ref());
+        let newest = newest.map(|n| n.log().last()).max().unwrap_or_default();
+        let votes = self.spec.votes().weight(&HOSTILE.into()) > 0;
+        let kind = self.chance.random_range(0..10);
+        if votes && (4..=6).contains(&kind) {
+            // To each what fits what that node has: it knows all of it.
+            let there = self.hosts[to].node.as_ref();
+            let there = there.map(|n| (n.term(), n.log().last().index));
+            let (term, has) = there.unwrap_or_default();
+            return Message::Talk(lying_talk(number, term, clock, has));
+        }
+        match kind {
             0 | 1 => {
                 let epoch = if w == 0 {
                     state.epoch
@@ -91,7 +103,7 @@ impl World {
                 }
             }
             2 | 3 => forged_checkin(&id, state.epoch, state.sync.number, number, clock),
-            4 | 5 => self.forged_entries(speaker, &id, term, state.epoch),
+            4 | 5 => self.forged_entries(speaker, &id, (term, newest), state.epoch),
             6 => Message::Talk(forged_talk(number, term, clock)),
             7 => {
                 let (client, here) = (([192, 0, 2, 7], 9).into(), ([192, 0, 2, 8], 5432).into());
@@ -126,16 +138,9 @@ impl World {
         &mut self,
         speaker: &NodeId,
         id: &WorkloadId,
-        term: Term,
+        (term, prev): (Term, LogId),
         epoch: Epoch,
     ) -> Message {
-        let newest = self
-            .hosts
-            .iter()
-            .filter_map(|h| h.node.as_ref())
-            .map(|n| n.log().last())
-            .max();
-        let prev = newest.unwrap_or_default();
         let (workload, why) = (id.clone(), String::from("forged"));
         let commands = [
             Command::Workload(
@@ -262,6 +267,30 @@ fn forged_request(number: u64, workload: WorkloadId, node: NodeId) -> Request {
         4 => intend(Plea::Restart { workload }, by),
         5 => intend(Plea::GoBack { workload }, by),
         _ => Request::HandOver { to: Some(node), by },
+    }
+}
+
+/// A voter says to each what helps it: votes for everybody, acknowledgements of what it does not have, and
+/// what a coordinator alone may say. It asks for no votes and proposes nothing.
+fn lying_talk(number: u64, term: Term, sent: Time, last: Index) -> Talk {
+    let has = |index| Talk::AppendEntriesReply {
+        term,
+        matched: Ok(index),
+        sent,
+        news: true,
+        counts: true,
+    };
+    match number % 6 {
+        0 => Talk::PreVoteReply {
+            term: term.next(),
+            yes: true,
+            own: term,
+        },
+        1 => Talk::RequestVoteReply { term, yes: true },
+        2 => has(last),
+        3 => has(Index(1 << 50)),
+        4 => Talk::Take { term },
+        _ => Talk::Expelled { term },
     }
 }
 

@@ -4,6 +4,7 @@
 use super::host::Host;
 use super::{MS, World};
 use crate::check::{Data, Verdict};
+use crate::cluster::HOSTILE;
 use karst_core::consensus::Stored;
 use karst_core::spec::Clock;
 use karst_core::state::Tenure;
@@ -39,10 +40,12 @@ impl Data for Servers<'_> {
             stored.counts && (within || entry())
         };
         let had = |h: &Host| has(&h.disk.stored) || h.lost.as_ref().is_some_and(has);
+        // A hostile voter says that it has everything, and is believed: beside it an entry is on one disk
+        // less. Without a vote it is not counted.
         self.names
             .iter()
             .zip(self.hosts)
-            .filter(|(_, h)| had(h))
+            .filter(|(n, h)| had(h) || n.as_str() == HOSTILE)
             .map(|(n, _)| n.clone())
             .collect()
     }

@@ -615,6 +615,7 @@ impl Dice {
                 text: self.note(),
                 spec: Box::new(self.spec()),
                 based_on: self.maybe(Self::number),
+                judged: None,
             },
             1 => Plea::Maintenance {
                 nodes: self.some(Self::node).into_iter().collect(),

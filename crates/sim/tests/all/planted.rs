@@ -131,6 +131,22 @@ fn rules_of_consensus_and_leases() {
             let to = Request::HandOver { to: None, by: by() };
             vec![(AT + c.seed * 7, ask(c.coordinator.as_str(), to))]
         }),
+        // The coordinator does not hear of the next one, and counts on the promises to it.
+        scene(
+            TakesFromAnybody,
+            Check("lease"),
+            Shape::HostileVoter.spec(false),
+            |c| {
+                let other = |n: &&str| *n != c.coordinator.as_str();
+                let others = ["doline", "polje", "ponor", "uvala"]
+                    .into_iter()
+                    .filter(other);
+                let others: Vec<&str> = others.collect();
+                let cut = isolate_from(c.coordinator.as_str(), &others);
+                let lies = hostile_voter(AT - 1_000, 9_000);
+                lies.into_iter().chain(cut).collect()
+            },
+        ),
         scene(RestartInSet, Check("K4"), ferry_spec(), |c| {
             let (of, workload) = (c.coordinator.clone(), "sailings".into());
             vec![(AT, Fault::Restart { of, workload })]

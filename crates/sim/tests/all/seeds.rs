@@ -2,6 +2,7 @@
 //! `KARST_SEEDS=A..B` runs others; a failure prints the fewest faults that tell it. `make soak`
 //! runs as many as there is time for.
 
+use crate::plants::hostile_voter;
 use karst_core::NodeId;
 use karst_core::spec::{Spec, Timings};
 use karst_sim::{Edit, Fault, Run, Script, Shape, World, ferry_spec, powered_spec, shrink};
@@ -144,6 +145,40 @@ fn guarantees_hold_with_other_clocks() {
 #[test]
 fn guarantees_hold_beside_a_hostile_node() {
     hold(&[Shape::Hostile]);
+}
+
+/// Four votes: two majorities have two voters in common, and one of them is honest.
+#[test]
+fn guarantees_hold_beside_a_hostile_voter() {
+    hold(&[Shape::HostileVoter]);
+}
+
+/// Five votes: two majorities may have the liar alone in common. docs/security.md says so, and this test that
+/// the lies of the one above are heard.
+#[test]
+fn a_hostile_voter_makes_two_coordinators_of_five_votes() {
+    let mut spec = Shape::HostileVoter.spec(false);
+    spec.nodes.values_mut().for_each(|node| node.votes = 1);
+    let sides = [["doline", "polje"], ["ponor", "uvala"]];
+    let apart = |(a, b): (&str, &str)| Fault::OneWay {
+        from: a.into(),
+        to: b.into(),
+        for_ms: 20_000,
+    };
+    let [one, other] = sides;
+    let mut faults = hostile_voter(250, 20_000);
+    for (a, b) in one.into_iter().flat_map(|a| other.map(|b| (a, b))) {
+        faults.extend([(a, b), (b, a)].map(|pair| (3_000, apart(pair))));
+    }
+    let broken = seeds().any(|seed| {
+        let script = Script {
+            faults: faults.clone(),
+            until_ms: 25_000,
+            calm_ms: 0,
+        };
+        World::new(spec.clone(), seed, None).run(&script).is_err()
+    });
+    assert!(broken);
 }
 
 /// Seeds that broke a guarantee, or the world that they ran in, when they were first run.

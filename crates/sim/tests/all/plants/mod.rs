@@ -235,6 +235,15 @@ pub fn hostile() -> Vec<(u64, Fault)> {
         },
     )]
 }
+/// A voter of which nothing honest is left.
+pub fn hostile_voter(at: u64, for_ms: u64) -> Vec<(u64, Fault)> {
+    let killed = Fault::KillDaemon {
+        node: n("weir"),
+        down_ms: 60_000,
+    };
+    let node = n("weir");
+    vec![(at, killed), (at + 50, Fault::Hostile { node, for_ms })]
+}
 /// It reaches none of these, and none of them it.
 pub fn isolate_from(name: &str, others: &[&str]) -> Vec<(u64, Fault)> {
     others
