@@ -10,6 +10,7 @@ use sqlx::error::BoxDynError;
 use sqlx::migrate::{Migration, MigrationSource, MigrationType, Migrator};
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgRow};
 use sqlx::{ConnectOptions, Postgres, Row, Transaction};
+use std::collections::BTreeMap;
 use std::pin::Pin;
 use std::str::FromStr;
 use std::time::Duration;
@@ -245,8 +246,9 @@ impl History {
     /// # Errors
     /// If the store cannot be reached.
     pub async fn read(&self, query: &Query) -> Result<Vec<Record>, HistoryError> {
+        // A moment that no calendar has, `infinity` say, is read as the last or first that can be written.
         let sql = "
-            select * from (
+            select *, greatest('0001-01-02Z', least('9999-12-30Z', at)) as moment from (
                 select *, row_number() over (partition by coalesce(log_index::text, node || store || number)
                                              order by at, node) as copy
                 from event
@@ -440,7 +442,7 @@ fn record(row: &PgRow) -> Result<Record, sqlx::Error> {
             .map(|n| n.map(|n| n as u64))
     };
     Ok(Record {
-        at: rfc3339(row.try_get("at")?),
+        at: rfc3339(row.try_get("moment")?),
         node: row.try_get::<String, _>("node")?.into(),
         number: number("number")?.unwrap_or_default(),
         level: match level.as_str() {
@@ -453,6 +455,21 @@ fn record(row: &PgRow) -> Result<Record, sqlx::Error> {
         workload: row.try_get("workload")?,
         operation: number("operation")?,
         index: number("log_index")?,
-        data: row.try_get::<sqlx::types::Json<_>, _>("data")?.0,
+        data: members(row.try_get("data")?),
     })
+}
+
+/// As a daemon writes them: texts by name. What else a row holds is shown as its JSON, so that one
+/// row of an unknown form keeps no other from being read.
+fn members(data: serde_json::Value) -> BTreeMap<String, String> {
+    use serde_json::Value;
+    let text = |value: Value| match value {
+        Value::String(text) => text,
+        other => other.to_string(),
+    };
+    match data {
+        Value::Object(all) => all.into_iter().map(|(name, v)| (name, text(v))).collect(),
+        Value::Null => BTreeMap::new(),
+        other => [("data".into(), text(other))].into(),
+    }
 }

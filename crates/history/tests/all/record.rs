@@ -70,6 +70,22 @@ impl Server {
         .unwrap()
     }
 
+    fn sql(&self, text: &str) {
+        let mut psql = program("psql");
+        psql.args([
+            "-qX",
+            "-v",
+            "ON_ERROR_STOP=1",
+            "-U",
+            "karst",
+            "-d",
+            "postgres",
+            "-h",
+        ]);
+        let done = psql.arg(&self.dir).args(["-c", text]).status().unwrap();
+        assert!(done.success());
+    }
+
     fn stop(&mut self) {
         self.child.kill().unwrap();
         self.child.wait().unwrap();
@@ -362,4 +378,42 @@ async fn a_store_that_was_away_has_everything_once_it_is_back() {
         history.completeness().await.unwrap(),
         [("uvala".into(), 50, 50)]
     );
+}
+
+/// Another program may write any rows into the store. Each is read as a record, and no row keeps the
+/// others from being read.
+#[tokio::test]
+async fn hostile_rows_are_read_like_others() {
+    const ROWS: u32 = 10_000;
+    let server = Server::start("hostile");
+    let history = server.history();
+    migrated(&history).await;
+    server.sql(&format!(
+        r#"insert into event (node, store, number, at, level, kind, text, workload, operation, log_index, data)
+         select (array['ponor', '', repeat('x', 5000), e'\x1b[2J', '../x'])[1 + n % 5], 'store', n,
+             (array['2026-11-21', '0001-01-01', '9999-12-31', '1970-01-01'])[1 + n / 5 % 4]::timestamptz,
+             (array['info', 'INFO', '', 'warning'])[1 + n % 4],
+             (array['asked', 'nothing', '', e'a\nb'])[1 + n / 3 % 4],
+             repeat(chr(1 + n % 9000), n % 300), nullif((array['sailings', '', 'x'])[1 + n % 3], 'x'),
+             case n % 4 when 0 then -1 when 1 then 9223372036854775807 when 2 then 0 end,
+             case n % 3 when 0 then -n when 1 then n end,
+             (array['{{}}', '[]', 'null', '1e300', '"x"', '{{"a":[[[[{{}}]]]]}}'])[1 + n % 6]::jsonb
+         from generate_series(1, {ROWS}) n"#
+    ));
+    let query = Query {
+        limit: ROWS + 10,
+        ..Query::default()
+    };
+    let all = history.read(&query).await.unwrap();
+    assert_eq!(all.len(), ROWS as usize);
+    // PostgreSQL has moments that no calendar has.
+    for moment in ["infinity", "-infinity", "4713-01-01 BC", "294276-12-31"] {
+        server.sql(&format!(
+            "insert into event (node, store, number, at, level, kind, text)
+             values ('polje', 'store', 1, '{moment}', 'info', 'asked', '')
+             on conflict (node, store, number) do update set at = excluded.at"
+        ));
+        let read = history.read(&query).await.unwrap();
+        assert!(read.len() >= all.len(), "{moment}");
+    }
 }
