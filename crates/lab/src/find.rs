@@ -102,9 +102,13 @@ pub fn daemon(layout: &Layout, host: &str, what: &str) -> Result<i32> {
             && words.get(1).is_some_and(|w| w == what)
             && words.contains(&runtime)
     };
-    all()
-        .into_iter()
-        .find(is)
+    let found: Vec<i32> = all().into_iter().filter(is).collect();
+    // A child that it has just forked has its words until it becomes another program.
+    let is_forked = |pid: &i32| parent(*pid).is_some_and(|above| found.contains(&above));
+    found
+        .iter()
+        .copied()
+        .find(|pid| !is_forked(pid))
         .with_context(|| format!("no `karstd {what}` runs on {host}"))
 }
 

@@ -3,6 +3,7 @@
 
 use crate::disk::{self, Volume};
 use crate::layout::{ARCHIVE, CLIENT, CONTROLLER, GATES, Layout, RunAs, host, program};
+use crate::unit::Unit;
 use crate::{certs, keep, named, network};
 use anyhow::{Context, Result};
 use rustix::process::WaitOptions;
@@ -319,13 +320,23 @@ impl Hosted {
             .with_context(|| self.daemon.display().to_string())
     }
 
+    /// The program, within the bounds of that unit where the lab is to have them.
+    fn command(&self, unit: &str) -> Result<Command> {
+        if !self.layout.shape.units {
+            return Ok(Command::new(&self.daemon));
+        }
+        let mut command = Unit::read(unit)?.before(&self.layout, &self.name)?;
+        command.arg(&self.daemon);
+        Ok(command)
+    }
+
     fn deadman(&self) -> Result<Kept> {
         let (host, log) = (self.clone(), log_file(&self.dir().join("log/deadman.log"))?);
         Ok(Kept::new(
             "deadman",
             self.dir().join("hold-deadman"),
             move || {
-                let mut command = Command::new(&host.daemon);
+                let mut command = host.command(Unit::DEADMAN)?;
                 command.args(["deadman", "--json-logs"]);
                 command
                     .arg("--watchdog")
@@ -353,7 +364,7 @@ impl Hosted {
                     .arg(&self.daemon);
                 command
             }
-            None => Command::new(&self.daemon),
+            None => self.command(Unit::DAEMON)?,
         };
         command.arg("run");
         // At its very first start, and never again: a store that is lost later must not vote.

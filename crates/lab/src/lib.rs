@@ -32,6 +32,8 @@ pub mod scale;
 pub mod shape;
 mod spec;
 pub mod steal;
+pub mod thief;
+pub mod unit;
 pub mod waiting;
 pub mod watchdogs;
 pub mod writer;

@@ -6,7 +6,7 @@ use karst_lab::layout::{CLIENT_ROLE, DATABASE, FLOATING, GATES, Layout, WORKLOAD
 use karst_lab::shape::Shape;
 use karst_lab::writer::{self, Load};
 use karst_lab::{
-    Lab, bench, controller, crowd, demo, dial, drill, fault, idle, inside, keep, scale,
+    Lab, bench, controller, crowd, demo, dial, drill, fault, idle, inside, keep, scale, thief,
 };
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -82,6 +82,8 @@ enum Command {
     Controller,
     #[command(hide = true)]
     Dial { to: SocketAddr, answers: PathBuf },
+    #[command(hide = true)]
+    Thief(thief::Theft),
     #[command(hide = true, subcommand)]
     Crowd(CrowdCommand),
     #[command(hide = true)]
@@ -207,6 +209,7 @@ async fn run(cli: Cli) -> Result<()> {
             .await?;
         }
         Command::Dial { to, answers } => dial::run(to, &answers).await?,
+        Command::Thief(theft) => thief::run(&Layout::load(&cli.dir)?, &theft).await?,
         Command::Keep
         | Command::Inside
         | Command::Controller

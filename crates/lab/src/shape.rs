@@ -34,6 +34,10 @@ pub struct Shape {
     /// A setting of every server, such as `wal_keep_size=8MB`
     #[arg(long = "set", value_name = "NAME=VALUE")]
     pub settings: Vec<String>,
+    /// Each process within the bounds of its packaged unit: mounts, directories, rights
+    #[arg(long)]
+    #[serde(default)]
+    pub units: bool,
     /// So many descriptors for each daemon, and no more
     #[arg(long)]
     #[serde(default)]

@@ -15,6 +15,7 @@
 
 mod check;
 mod cluster;
+pub mod dice;
 mod edit;
 mod fault;
 mod random;

@@ -2,8 +2,8 @@
 //! to every node, for as long as asked. Meanwhile nobody may lose the coordinator, no daemon may grow or
 //! end, and nothing may be done for a caller that the level does not allow.
 
+use super::steady::Steady;
 use crate::cluster::Lab;
-use crate::find;
 use crate::layout::{NODES, WORKLOAD};
 use anyhow::{Context, Result, ensure};
 use karst_api::ModeBody;
@@ -20,11 +20,6 @@ use std::fmt::Write as _;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-/// Bytes by which a daemon may be larger at the end than after the first minute.
-const GROWS: u64 = 48 << 20;
-const SETTLED: Duration = Duration::from_secs(60);
-/// For so long in a row no coordinator may be known: a hand-over that was asked for takes less.
-const WITHOUT: Duration = Duration::from_secs(5);
 const PATIENCE: Duration = Duration::from_secs(15);
 /// What an administrator may do, and the lab would be no cluster any more.
 const SPARED: [&str; 6] = [
@@ -78,7 +73,7 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
     ensure!(calls.len() > 30, "{} calls are known", calls.len());
     let levels = [Level::Observe, Level::Operate, Level::Administer];
     let tokens = give_tokens(lab, &levels).await?;
-    let daemons = daemons(lab)?;
+    let mut steady = Steady::of(lab, NODES.iter().map(|node| node.name))?;
     let mut callers = Vec::new();
     for (i, (level, token)) in (0u64..).zip(levels.into_iter().zip(tokens)) {
         let caller = Caller {
@@ -92,7 +87,7 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
         };
         callers.push((level, tokio::spawn(caller.call_for(time))));
     }
-    let settled = watch(lab, time, &daemons).await?;
+    steady.watch(lab, time).await?;
     acts(lab).await?;
     for (level, caller) in callers {
         let answers = caller.await??;
@@ -100,19 +95,11 @@ pub async fn run(lab: &Lab, time: Duration, seed: u64) -> Result<()> {
         let list: Vec<String> = answers.iter().map(|(s, n)| format!("{s}: {n}")).collect();
         println!("{:<11} {all} calls: {}", level.word(), list.join(", "));
     }
-    let after = self::daemons(lab)?;
-    for (node, (pid, _)) in &daemons {
-        let (now, has) = after.get(node).with_context(|| format!("{node} runs"))?;
-        ensure!(now == pid, "the daemon of {node} ended");
-        let had = settled.get(node).copied().unwrap_or(*has);
-        println!("{node:<11} {} MiB, {} MiB at the end", had >> 20, has >> 20);
-        ensure!(*has < had + GROWS, "the daemon of {node} grew");
-    }
-    Ok(())
+    steady.end(lab)
 }
 
 /// All is well, and earlier callers' settings are as they were.
-async fn acts(lab: &Lab) -> Result<()> {
+pub(super) async fn acts(lab: &Lab) -> Result<()> {
     let status = lab.status().await?.status;
     for intent in status.intents {
         lab.client.end(intent.id).await?;
@@ -150,48 +137,6 @@ async fn give_tokens(lab: &Lab, levels: &[Level]) -> Result<Vec<String>> {
         }
     }
     Ok(tokens)
-}
-
-/// By node: the daemon's process, and its resident memory in bytes (proc(5)).
-fn daemons(lab: &Lab) -> Result<BTreeMap<&'static str, (i32, u64)>> {
-    let one = |node: &'static str| {
-        let pid = find::daemon(&lab.layout, node, "run")?;
-        let text = std::fs::read_to_string(format!("/proc/{pid}/statm"))?;
-        let pages: u64 = text.split_whitespace().nth(1).context("statm")?.parse()?;
-        Ok((node, (pid, pages * 4096)))
-    };
-    NODES.iter().map(|n| one(n.name)).collect()
-}
-
-/// Each daemon's memory once it has settled.
-async fn watch(
-    lab: &Lab,
-    time: Duration,
-    before: &BTreeMap<&'static str, (i32, u64)>,
-) -> Result<BTreeMap<&'static str, u64>> {
-    let (begun, mut known) = (Instant::now(), Instant::now());
-    let mut settled = BTreeMap::new();
-    while begun.elapsed() < time {
-        let status = lab.client.status().await;
-        if status.is_ok_and(|reply| reply.status.coordinator.is_some()) {
-            known = Instant::now();
-        }
-        ensure!(known.elapsed() < WITHOUT, "nobody coordinates");
-        let now = daemons(lab)?;
-        for (node, (pid, _)) in before {
-            let runs = now.get(node).is_some_and(|(now, _)| now == pid);
-            ensure!(
-                runs,
-                "the daemon of {node} ended after {:?}",
-                begun.elapsed()
-            );
-        }
-        if settled.is_empty() && begun.elapsed() >= SETTLED.min(time / 2) {
-            settled = now.into_iter().map(|(n, (_, size))| (n, size)).collect();
-        }
-        tokio::time::sleep(Duration::from_millis(250)).await;
-    }
-    Ok(settled)
 }
 
 fn calls_of(document: &Value) -> Result<Vec<Call>> {

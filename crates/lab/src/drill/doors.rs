@@ -4,6 +4,7 @@
 
 use super::in_host::LIMIT;
 use super::scenes::apply;
+use super::steady::resident;
 use crate::cluster::Lab;
 use crate::crowd;
 use crate::fault::{Fault, Network};
@@ -38,13 +39,6 @@ fn epoch(reply: &StatusReply) -> u64 {
     reply.status.workloads[0].epoch.0
 }
 
-/// Resident, in bytes (proc(5)).
-fn memory(pid: i32) -> Result<u64> {
-    let text = std::fs::read_to_string(format!("/proc/{pid}/statm"))?;
-    let pages: u64 = text.split_whitespace().nth(1).context("statm")?.parse()?;
-    Ok(pages * 4096)
-}
-
 /// 20,000 first datagrams of connections a second, from addresses of nobody's, at the coordinator
 /// and at the primary's host.
 pub async fn strangers_knock(lab: &Lab) -> Result<String> {
@@ -74,7 +68,7 @@ pub async fn strangers_knock(lab: &Lab) -> Result<String> {
             KNOCKS_A_SECOND / targets.len() as u32,
         )?);
         let pid = find::daemon(&lab.layout, target, "run")?;
-        daemons.push((target, pid, memory(pid)?));
+        daemons.push((target, pid, resident(pid)?));
     }
     let (began, since) = (wall_nanos(), Instant::now());
     while since.elapsed() < KNOCKS_FOR {
@@ -87,7 +81,7 @@ pub async fn strangers_knock(lab: &Lab) -> Result<String> {
     drop(crowds);
     let mut grown = 0;
     for (target, pid, had) in daemons {
-        let has = memory(pid).with_context(|| format!("{target}'s daemon"))?;
+        let has = resident(pid).with_context(|| format!("{target}'s daemon"))?;
         grown = grown.max(has.saturating_sub(had));
         ensure!(
             has < had + MEMORY_GROWS,

@@ -12,6 +12,8 @@ mod report;
 mod rounds;
 pub mod scenes;
 pub mod stalls;
+mod steady;
+pub mod stolen_key;
 pub mod storm;
 pub mod ways;
 
@@ -98,6 +100,14 @@ pub enum Drill {
         #[arg(long)]
         seed: Option<u64>,
     },
+    /// A program with the key of a node without a vote says everything to all other nodes
+    StolenKey {
+        #[arg(long, default_value_t = 10)]
+        minutes: u64,
+        /// Chooses the messages; printed, so that a run can be repeated
+        #[arg(long)]
+        seed: Option<u64>,
+    },
     /// Move the primary under load, there and back
     Switchover {
         workload: String,
@@ -130,6 +140,10 @@ pub async fn run(lab: Lab, options: Options) -> Result<()> {
         Drill::Callers { minutes, seed } => {
             let seed = seed.unwrap_or_else(rand::random);
             return callers::run(&lab, Duration::from_secs(minutes * 60), seed).await;
+        }
+        Drill::StolenKey { minutes, seed } => {
+            let seed = seed.unwrap_or_else(rand::random);
+            return stolen_key::run(&lab, Duration::from_secs(minutes * 60), seed).await;
         }
         Drill::KillServer { workload, rounds } => {
             (workload, Course::of(*rounds), Some(Loss::Server))

@@ -7,6 +7,7 @@ mod adopting;
 mod change;
 mod console;
 mod descriptors;
+mod doors;
 mod each_step;
 mod failover;
 mod faults;

@@ -1,9 +1,10 @@
 //! The packaged units: both processes run under exactly the mounts, directories, rights and limits that
 //! the files give them, with their usual options, and again after a boot that has emptied `/run`.
 
-use anyhow::{Context, Result, ensure};
+use anyhow::{Result, ensure};
 use karst_lab::layout::RunAs;
 use karst_lab::shape::Shape;
+use karst_lab::unit::Unit;
 use karst_lab::{Layout, certs, find};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -63,71 +64,15 @@ row "$ROW"
 stat -c '%a' "$ROOT/var/lib/karst/node.store"
 "#;
 
-/// The part of a unit that bounds its processes.
-struct Unit {
-    command: String,
-    writable: String,
-    bounding: String,
-    made: String,
-    mask: String,
-}
-
-impl Unit {
-    fn read(name: &str) -> Result<Self> {
-        let path = Path::new(env!("CARGO_MANIFEST_DIR"))
-            .join("../../packaging")
-            .join(name);
-        let text = std::fs::read_to_string(&path).with_context(|| path.display().to_string())?;
-        let all = |key: &str| -> Vec<String> {
-            let lines = text.lines().filter_map(|line| line.split_once('='));
-            let named = lines.filter(|(name, _)| *name == key);
-            named
-                .flat_map(|(_, value)| value.split(' ').map(String::from))
-                .collect()
-        };
-        for key in [
-            "ProtectSystem",
-            "ProtectHome",
-            "PrivateTmp",
-            "NoNewPrivileges",
-        ] {
-            ensure!(all(key).len() == 1, "{name}: {key}");
-        }
-        let (mut made, mut writable) = (Vec::new(), all("ReadWritePaths"));
-        for (key, above) in [
-            ("RuntimeDirectory", "/run"),
-            ("StateDirectory", "/var/lib"),
-            ("LogsDirectory", "/var/log"),
-        ] {
-            let mode = all(&format!("{key}Mode")).concat();
-            for dir in all(key) {
-                made.push(format!("{above}/{dir}:{mode}"));
-                writable.push(format!("{above}/{dir}"));
-            }
-        }
-        let words = all("ExecStart").join(" ");
-        let words = words.replace("/usr/bin/karstd", "/karstd");
-        let words = words.split(" $").next().unwrap_or_default().to_string();
-        let kept = all("CapabilityBoundingSet");
-        let kept = kept
-            .iter()
-            .map(|name| format!(",+{}", name.trim_start_matches("CAP_")));
-        Ok(Self {
-            command: words,
-            writable: writable.join(" "),
-            bounding: format!("-all{}", kept.collect::<String>().to_lowercase()),
-            made: made.join(" "),
-            mask: all("UMask").concat(),
-        })
-    }
-
-    /// A function of the script that starts it.
-    fn function(&self, name: &str) -> String {
-        format!(
-            "start_{name}() {{ start '{}' '{}' '{}' '{}' '{}'; }}\n",
-            self.command, self.writable, self.bounding, self.made, self.mask
-        )
-    }
+/// A function of the script that starts a unit, but for the options that a site adds.
+fn function(name: &str, unit: &Unit) -> String {
+    let command = unit.command.replace("/usr/bin/karstd", "/karstd");
+    let command = command.split(" $").next().unwrap_or_default();
+    let (writable, made) = (unit.writable.join(" "), unit.made.join(" "));
+    format!(
+        "start_{name}() {{ start '{command}' '{writable}' '{}' '{made}' '{}'; }}\n",
+        unit.bounding, unit.mask
+    )
 }
 
 /// Everything below `/etc/karst`, but for what the service manager makes.
@@ -163,11 +108,12 @@ fn both_processes_work_as_their_units_start_them() {
     let _ = std::fs::remove_dir_all(dir);
     std::fs::create_dir_all(dir.join("root")).unwrap();
     let (files, log) = (files(dir).unwrap(), dir.join("log"));
-    let daemon = Unit::read("karst.service").unwrap();
-    let deadman = Unit::read("karst-deadman.service").unwrap();
+    let daemon = Unit::read(Unit::DAEMON).unwrap();
+    let deadman = Unit::read(Unit::DEADMAN).unwrap();
     // The first start of a cluster of one.
     std::fs::write(files.join("tls/forms-alone"), "").unwrap();
-    let (start_daemon, start_deadman) = (daemon.function("daemon"), deadman.function("deadman"));
+    let (start_daemon, start_deadman) =
+        (function("daemon", &daemon), function("deadman", &deadman));
     let script = [HOST, START, &start_daemon, &start_deadman, COURSE].concat();
     let boot = |row: &str| {
         let output = Command::new("unshare")

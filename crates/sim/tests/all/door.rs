@@ -2,18 +2,15 @@
 //! lengths of time that cannot be, names that nobody has, from every kind of peer, into a node that
 //! leads, one that follows and one that is alone; then it says how it is.
 
-use crate::dice::{Dice, KINDS, kind_of};
 use karst_core::author::Level;
 use karst_core::consensus::{LogId, Stored, Talk};
 use karst_core::health::Hears;
 use karst_core::message::Message;
 use karst_core::spec::Spec;
-
 use karst_core::{Effect, Index, Input, Node, NodeConfig, StoreId, Term, Time};
+use karst_sim::dice::{Dice, KINDS, kind_of};
 use karst_sim::{Shape, powered_spec};
 use proptest::prelude::*;
-use rand::SeedableRng;
-use rand_pcg::Pcg64Mcg;
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -172,22 +169,10 @@ fn goes_on(seed: u64) {
         2 => (Shape::TwoWorkloads.spec(false), "uvala", false),
         _ => (Shape::OneNode.spec(true), "doline", true),
     };
-    let (nodes, workloads) = (
-        spec.nodes.keys().cloned().collect(),
-        spec.workloads.keys().cloned().collect(),
-    );
     let mut subject = Subject::new(spec.clone(), me, seed, leads);
     assert_eq!(subject.node.is_coordinator(), leads);
     subject.led &= seed % 8 < 4;
-    let chance = Pcg64Mcg::seed_from_u64(seed);
-    let mut dice = Dice {
-        chance,
-        spec: spec.clone(),
-        nodes,
-        workloads,
-        term: Term(0),
-        last: Index(0),
-    };
+    let mut dice = Dice::new(seed, spec);
     for _ in 0..24 {
         (dice.term, dice.last) = (subject.node.term(), subject.node.log().last().index);
         let (from, message) = (dice.node(), dice.message());

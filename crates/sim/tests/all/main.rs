@@ -2,7 +2,6 @@
 //! as all of them.
 
 mod changing;
-mod dice;
 mod door;
 mod each_step;
 mod planted;

@@ -19,18 +19,18 @@ use karst_core::replica::{
 };
 use karst_core::request::{Answer, JoinProof, Plea, PowerWish, Request};
 use karst_core::spec::Spec;
-
 use karst_core::state::ClusterState;
 use karst_core::{
     BootId, Epoch, History, Index, NodeId, OperationId, Position, SwitchPoint, Term, Time,
     WorkloadId,
 };
-use rand::Rng;
+use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::time::Duration;
 
-/// Which kind of message this is. A new kind does not compile until it has a number here, and the test
-/// fails until it is drawn.
+/// The number of a kind of message. A new kind does not compile until it has one here, and the tests
+/// fail until it is drawn.
+#[must_use]
 pub fn kind_of(message: &Message) -> u32 {
     match message {
         Message::Beat { .. } => 0,
@@ -87,23 +87,38 @@ pub fn kind_of(message: &Message) -> u32 {
 /// So many kinds there are.
 pub const KINDS: u32 = 36;
 
+/// Messages are near what their receiver has, or far from it.
+#[derive(Clone, Debug)]
 pub struct Dice {
-    pub chance: Pcg64Mcg,
-    pub spec: Spec,
-    pub nodes: Vec<NodeId>,
-    pub workloads: Vec<WorkloadId>,
+    chance: Pcg64Mcg,
+    spec: Spec,
+    nodes: Vec<NodeId>,
+    workloads: Vec<WorkloadId>,
+    /// The receiver's term, and the last entry of its log.
     pub term: Term,
     pub last: Index,
 }
 
 impl Dice {
+    #[must_use]
+    pub fn new(seed: u64, spec: Spec) -> Self {
+        Self {
+            chance: Pcg64Mcg::seed_from_u64(seed),
+            nodes: spec.nodes.keys().cloned().collect(),
+            workloads: spec.workloads.keys().cloned().collect(),
+            spec,
+            term: Term(0),
+            last: Index(0),
+        }
+    }
+
     pub fn of(&mut self, n: usize) -> usize {
         self.chance.random_range(0..n)
     }
     fn yes(&mut self) -> bool {
         self.of(2) == 0
     }
-    pub fn maybe<T>(&mut self, draw: impl FnOnce(&mut Self) -> T) -> Option<T> {
+    fn maybe<T>(&mut self, draw: impl FnOnce(&mut Self) -> T) -> Option<T> {
         if self.yes() { Some(draw(self)) } else { None }
     }
     fn some<T>(&mut self, mut draw: impl FnMut(&mut Self) -> T) -> Vec<T> {
@@ -530,7 +545,7 @@ impl Dice {
     }
 
     /// One of each kind of request, of those that may be wanted as well.
-    pub fn request(&mut self) -> Request {
+    fn request(&mut self) -> Request {
         let (workload, node, by) = (self.workload(), self.node(), self.name());
         let (at, why) = (self.number(), self.maybe(Self::note));
         match self.of(16) {
