@@ -309,7 +309,7 @@ pub fn run_daemon(run: Run, given: Given) -> Result<()> {
         sessions,
         tickets: Default::default(),
         identity,
-        written: Default::default(),
+        written: http::Written::kept_in(&run.common.state),
         measured: engine.measured,
         strangers: Default::default(),
         live: Default::default(),

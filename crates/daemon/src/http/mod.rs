@@ -35,6 +35,7 @@ pub use live::watch_status;
 pub use service::Service;
 pub use sessions::Sessions;
 pub use writes::record_written;
+pub use written::Written;
 
 use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::dev::Server;

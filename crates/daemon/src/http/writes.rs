@@ -28,6 +28,8 @@ pub async fn record_written(service: web::Data<Service>) {
         if let Some(reached) = service.heart.heads().await {
             let glance = glance.borrow().clone();
             service.written.note(&reached, &glance);
+            let kept = service.clone();
+            let _ = tokio::task::spawn_blocking(move || kept.written.keep()).await;
         }
         let every = if Instant::now() < closely_until {
             CLOSE
