@@ -2,11 +2,11 @@ import type { Author, Condition, Writes } from './api/types'
 
 // How quantities are written: as the command line has them.
 
-/** A kB is 1,000 bytes (IEC 80000-13). */
+/** A MiB has 1,048,576 bytes (IEC 80000-13). */
 export function bytes(n: number) {
-  if (n < 1e3) return `${Math.round(n)} B`
-  if (n < 1e6) return `${(n / 1e3).toFixed(1)} kB`
-  return n < 1e9 ? `${(n / 1e6).toFixed(1)} MB` : `${(n / 1e9).toFixed(1)} GB`
+  if (n < 2 ** 10) return `${Math.round(n)} B`
+  if (n < 2 ** 20) return `${(n / 2 ** 10).toFixed(1)} KiB`
+  return n < 2 ** 30 ? `${(n / 2 ** 20).toFixed(1)} MiB` : `${(n / 2 ** 30).toFixed(1)} GiB`
 }
 
 /** A length of time in the two units that matter. */

@@ -184,6 +184,8 @@ function Waiting({ operation }: { operation: number }) {
 function MoveChoices({ wish, choice, onChoice }: { wish: Wish & { workload: string }; choice: Choice; onChoice: (choice: Choice) => void }) {
   const w = useStatus().workloads.find((w) => w.workload === wish.workload)
   const targets = w?.replicas.map((r) => r.node).filter((node) => node !== w.primary) ?? []
+  // A person may choose a target that would be refused: its plan says what to do.
+  const refused = (node: string) => w?.candidates.find((c) => c.node === node)?.excluded
   return (
     <div className="d-flex flex-wrap gap-3">
       <Form.Group>
@@ -192,7 +194,7 @@ function MoveChoices({ wish, choice, onChoice }: { wish: Wish & { workload: stri
           <option value="">{wish.act === 'switchover' ? 'the best candidate' : 'choose a node'}</option>
           {targets.map((node) => (
             <option key={node} value={node}>
-              {node}
+              {refused(node) ? `${node}: would be refused, ${refused(node)}` : node}
             </option>
           ))}
         </Form.Select>
@@ -200,7 +202,7 @@ function MoveChoices({ wish, choice, onChoice }: { wish: Wish & { workload: stri
       {wish.act === 'failover' && (
         <Form.Group>
           <Form.Label htmlFor="loss">Acknowledged writes that may be lost</Form.Label>
-          <Form.Control id="loss" placeholder="none; 300B, 16MB, all" value={choice.acceptLoss} onChange={(e) => onChoice({ ...choice, acceptLoss: e.target.value })} />
+          <Form.Control id="loss" placeholder="none; 300B, 16MiB, all" value={choice.acceptLoss} onChange={(e) => onChoice({ ...choice, acceptLoss: e.target.value })} />
         </Form.Group>
       )}
     </div>

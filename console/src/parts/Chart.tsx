@@ -29,7 +29,7 @@ const drawMarks = (marks: () => Mark[]) => (chart: uPlot) => {
   const { ctx, bbox } = chart
   ctx.save()
   ctx.font = `${13 * devicePixelRatio}px system-ui, sans-serif`
-  let labelled = -Infinity
+  let free = -Infinity
   for (const mark of [...marks()].sort((a, b) => a.from - b.from)) {
     const x = chart.valToPos(mark.from, 'x', true)
     if (x < bbox.left || x > bbox.left + bbox.width) continue
@@ -38,10 +38,12 @@ const drawMarks = (marks: () => Mark[]) => (chart: uPlot) => {
     ctx.globalAlpha = mark.to === undefined ? 1 : 0.35
     ctx.fillRect(x, bbox.top, wide, bbox.height)
     ctx.globalAlpha = 1
-    if (x - labelled < 70 * devicePixelRatio) continue
-    labelled = x
+    // A label that would lie on the one before it is left out; its mark stays.
+    const width = ctx.measureText(mark.label).width + 12 * devicePixelRatio
+    const fits = x + width < bbox.left + bbox.width
+    if ((fits ? x : x - width) < free) continue
+    free = fits ? x + width : x
     ctx.fillStyle = colour('--bs-body-color')
-    const fits = x + ctx.measureText(mark.label).width + 6 * devicePixelRatio < bbox.left + bbox.width
     ctx.textAlign = fits ? 'left' : 'right'
     ctx.fillText(mark.label, x + (fits ? 5 : -4) * devicePixelRatio, bbox.top + 13 * devicePixelRatio)
   }

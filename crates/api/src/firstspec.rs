@@ -83,7 +83,7 @@ impl Answers {
         let name = &w.name;
         let mut text = format!(
             "\n[workload.{name}]\ndriver = \"postgres\"\n\
-             # What a failover may lose of what clients saw acknowledged: nothing, or a size such as \"16MB\".\n\
+             # What a failover may lose of what clients saw acknowledged: nothing, or a size such as \"16MiB\".\n\
              loss = \"none\"\n\
              # With no standby left: \"block\" writes, or \"continue\" unprotected.\nalone = \"block\"\n\n\
              [workload.{name}.settings]\nprograms = \"/usr/lib/postgresql/15/bin\"\n\

@@ -20,7 +20,7 @@
 //! secret = "file:/etc/karst/secrets/power"
 //! [workload.sailings]
 //! driver = "postgres"            # or "lines": a program for trials
-//! loss = "none"                  # or a size, "16MB"
+//! loss = "none"                  # or a size, "16MiB"
 //! [workload.sailings.settings]
 //! secret = "file:/etc/karst/secrets/replication"
 //! [workload.sailings.replica.doline]
@@ -619,19 +619,6 @@ impl Reader {
         }
         Some(path)
     }
-}
-
-/// A size with a unit (`B`, `kB`, `MB`, `GB`; powers of 1,024) in bytes.
-pub fn size(text: &str) -> Option<u64> {
-    let digits = text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
-    let unit = match text[digits..].trim() {
-        "B" => 1u64,
-        "kB" => 1 << 10,
-        "MB" => 1 << 20,
-        "GB" => 1 << 30,
-        _ => return None,
-    };
-    text[..digits].parse::<u64>().ok()?.checked_mul(unit)
 }
 
 impl<'a> Level<'a> {

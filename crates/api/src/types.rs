@@ -54,9 +54,9 @@ pub struct FailoverBody {
     /// Only say what would be done.
     #[serde(default)]
     pub plan_only: bool,
-    /// Acknowledged bytes that may be lost, a size such as `16MB`, or `all`. Default none.
+    /// Acknowledged bytes that may be lost, a size such as `16MiB`, or `all`. Default none.
     #[serde(default)]
-    #[schema(pattern = "^(all|[0-9]{1,9} ?(B|kB|MB|GB))$")]
+    #[schema(pattern = "^(all|[0-9]{1,9} ?(B|KiB|MiB|GiB|kB|MB|GB))$")]
     pub accept_loss: Option<String>,
 }
 

@@ -7,10 +7,10 @@ use crate::intents;
 use crate::output::{Format, at_stake, print, print_next, remark, span};
 use anyhow::{Result, bail};
 use karst_api::core::OperationId;
-use karst_api::core::operation::{Mode, Outcome};
+use karst_api::core::operation::Outcome;
 use karst_api::core::progress::Step;
 use karst_api::core::request::{Plan, PowerWish};
-use karst_api::{Client, ModeBody, MoveBody};
+use karst_api::{Client, MoveBody};
 use std::fmt::Write as _;
 use std::io::{BufRead, IsTerminal};
 use std::time::Duration;
@@ -93,18 +93,6 @@ fn text_of(plan: &Plan) -> String {
     text
 }
 
-/// Takes all authority from a node; typed, since it may cut its power.
-pub async fn fence(client: &Client, node: &str, yes: bool, format: Format) -> Result<Ending> {
-    if !yes && !approved("node", node)? {
-        bail!("nothing was changed: not approved");
-    }
-    let reply = client.node(node, "fence").await?;
-    print(format, &reply, |r| {
-        format!("{}\n`karst node readmit {node}` takes it back.", r.text)
-    })?;
-    Ok(Ending::Done)
-}
-
 /// Turns a host on or off, after its plan.
 pub async fn power(
     client: &Client,
@@ -145,66 +133,6 @@ pub async fn power(
         )
     })?;
     Ok(Ending::Done)
-}
-
-pub async fn readmit(client: &Client, node: &str, format: Format) -> Result<Ending> {
-    let reply = client.node(node, "readmit").await?;
-    print(format, &reply, |r| r.text.clone())?;
-    Ok(Ending::Done)
-}
-
-pub async fn mode(
-    client: &Client,
-    body: &ModeBody,
-    which: &Which,
-    format: Format,
-) -> Result<Ending> {
-    let status = client.status().await?.status;
-    let known: Vec<String> = status
-        .workloads
-        .iter()
-        .map(|w| w.workload.to_string())
-        .collect();
-    let chosen = match (&which.workload, known.as_slice()) {
-        (Some(one), _) => vec![one.clone()],
-        (None, [_]) => known,
-        (None, _) if which.all => known,
-        _ => bail!(
-            "which workload? name one of {}, or use --all",
-            known.join(", ")
-        ),
-    };
-    if which.all && body.mode != Mode::Act && !which.yes {
-        remark(
-            format,
-            &format!(
-                "No lost primary is replaced by itself from then on: {}.\n",
-                chosen.join(", ")
-            ),
-        );
-        if !approved("cluster", &status.cluster)? {
-            bail!("nothing was changed: not approved");
-        }
-    }
-    for workload in &chosen {
-        let reply = client.set_mode(workload, body).await?;
-        print(format, &reply, |r| format!("{workload}: {}", r.text))?;
-    }
-    Ok(Ending::Done)
-}
-
-/// Which workloads a mode is for.
-pub struct Which {
-    pub workload: Option<String>,
-    pub all: bool,
-    pub yes: bool,
-}
-
-/// Approves, and shows what follows.
-pub async fn approve(client: &Client, id: OperationId, format: Format) -> Result<Ending> {
-    let reply = client.approve(id).await?;
-    remark(format, &format!("{id} {}\n", reply.text));
-    watch(client, id, format).await
 }
 
 pub fn approved(what: &str, name: &str) -> Result<bool> {

@@ -94,7 +94,7 @@ pub enum Command {
         workload: String,
         #[arg(long)]
         to: String,
-        /// Acknowledged writes that may be lost: a size (300B, 16MB), or `all`
+        /// Acknowledged writes that may be lost: a size (300B, 16MiB), or `all`
         #[arg(long, value_name = "SIZE")]
         accept_loss: Option<String>,
         #[command(flatten)]
@@ -115,9 +115,8 @@ pub enum Command {
         /// A reason, shown to whoever wonders why nothing is done
         #[arg(long)]
         why: Option<String>,
-        /// Do not ask
-        #[arg(long)]
-        yes: bool,
+        #[command(flatten)]
+        consent: Consent,
     },
     /// Operations: what was done, by whom, and where the time went
     #[command(subcommand)]
@@ -282,10 +281,14 @@ pub enum FindingCommand {
         /// Why it may stand, for whoever sees it next
         #[arg(long)]
         note: Option<String>,
+        #[command(flatten)]
+        consent: Consent,
     },
     /// Take that back
     Forget {
         finding: String,
+        #[command(flatten)]
+        consent: Consent,
     },
 }
 
@@ -523,9 +526,8 @@ pub enum NodeCommand {
     /// Take all authority from a node, and cut its power where there is a device for it
     Fence {
         name: String,
-        /// Do not ask
-        #[arg(long)]
-        yes: bool,
+        #[command(flatten)]
+        consent: Consent,
     },
     /// Turn a host on or off, or off and on again: off is a fence, so that it holds nothing when it
     /// goes
@@ -556,6 +558,8 @@ pub enum NodeCommand {
     /// Take a fenced node back
     Readmit {
         name: String,
+        #[command(flatten)]
+        consent: Consent,
     },
     /// On a node's host: new keys and certificates in place of those that are there; the daemon takes
     /// them up by itself. The node that has the key of the cluster's CA signs
@@ -626,6 +630,8 @@ pub enum QuorumCommand {
         /// [default: whoever can]
         #[arg(long)]
         to: Option<String>,
+        #[command(flatten)]
+        consent: Consent,
     },
 }
 
@@ -649,10 +655,14 @@ pub enum OperationCommand {
     /// End a maintenance, or take back a revision that is not in force yet
     End {
         id: String,
+        #[command(flatten)]
+        consent: Consent,
     },
     /// Let it go on, where it waits for that (mode `ask`)
     Approve {
         id: String,
+        #[command(flatten)]
+        consent: Consent,
     },
 }
 
@@ -668,6 +678,8 @@ pub enum StepCommand {
         /// The workload that it is told of [default: the first that it is about]
         #[arg(long)]
         workload: Option<String>,
+        #[command(flatten)]
+        consent: Consent,
     },
 }
 
@@ -752,6 +764,72 @@ pub enum SpecCommand {
 mod tests {
     use super::Cli;
     use clap::CommandFactory;
+
+    /// Commands that change nothing in a cluster: they read, or write on this host alone.
+    const READS: [&str; 31] = [
+        "status",
+        "wait",
+        "why",
+        "node list",
+        "node show",
+        "node renew",
+        "quorum show",
+        "workload list",
+        "workload show",
+        "safety-point list",
+        "operation list",
+        "operation show",
+        "operation watch",
+        "operation report",
+        "endpoint show",
+        "step list",
+        "spec init",
+        "spec check",
+        "spec show",
+        "spec diff",
+        "spec log",
+        "finding list",
+        "history",
+        "runbook",
+        "ca show",
+        "init",
+        "join",
+        "doctor",
+        "check",
+        "completions",
+        "manual",
+    ];
+
+    /// The words of a command that has no further ones below it.
+    fn leaves(of: &clap::Command, words: &str) -> Vec<(String, clap::Command)> {
+        let below: Vec<_> = of.get_subcommands().collect();
+        if below.is_empty() {
+            return vec![(words.trim().into(), of.clone())];
+        }
+        let each = below
+            .into_iter()
+            .map(|c| leaves(c, &format!("{words} {}", c.get_name())));
+        each.flatten().collect()
+    }
+
+    /// A new command that changes something has both options, or this fails.
+    #[test]
+    fn every_change_can_be_planned_and_agreed_to() {
+        let all = leaves(&Cli::command(), "");
+        for (words, command) in &all {
+            let has = |option| {
+                command
+                    .get_arguments()
+                    .any(|a| a.get_long() == Some(option))
+            };
+            let both = (has("plan"), has("yes"));
+            let reads = READS.contains(&words.as_str());
+            assert_eq!(both, (!reads, !reads), "karst {words}");
+        }
+        for words in READS {
+            assert!(all.iter().any(|(known, _)| known == words), "karst {words}");
+        }
+    }
 
     #[test]
     fn no_two_options_have_one_name() {

@@ -3,6 +3,7 @@
 
 use crate::act::approved;
 use crate::arguments::{Consent, Rest};
+use crate::at_once;
 use crate::difference;
 use crate::ending::Ending;
 use crate::output::{Format, at_stake, columns, facts, print, print_next, remark, utc};
@@ -458,25 +459,7 @@ pub async fn end_rest(client: &Client, rest: &Rest, format: Format) -> Result<En
     if ids.is_empty() {
         bail!("nothing was changed: nobody of these is in maintenance");
     }
-    let mut ending = Ending::Done;
-    for id in ids {
-        let reply = client.end(id).await?;
-        remark(format, &format!("{}\n", reply.text));
-        ending = watch(client, id, format).await?;
-    }
-    Ok(ending)
-}
-
-pub async fn end(client: &Client, id: OperationId, format: Format) -> Result<Ending> {
-    let reply = client.end(id).await?;
-    print(format, &reply, |r| r.text.clone())?;
-    Ok(Ending::Done)
-}
-
-pub async fn hand_over(client: &Client, to: Option<String>, format: Format) -> Result<Ending> {
-    let reply = client.hand_over(to.map(Into::into)).await?;
-    print(format, &reply, |r| r.text.clone())?;
-    Ok(Ending::Done)
+    at_once::end_all(client, ids, &rest.consent, format).await
 }
 
 fn outcome(status: &Status, id: OperationId) -> Option<Outcome> {

@@ -7,6 +7,7 @@
 mod act;
 mod adding;
 mod arguments;
+mod at_once;
 mod authority;
 mod client_lists;
 mod connect;
@@ -83,8 +84,8 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         Command::Why { workload } => why::why(&client()?, workload.as_deref(), format).await,
         Command::Node(command) => node(command, &client()?, format).await,
         Command::Quorum(QuorumCommand::Show) => nodes::quorum(&client()?, format).await,
-        Command::Quorum(QuorumCommand::HandOver { to }) => {
-            intents::hand_over(&client()?, to, format).await
+        Command::Quorum(QuorumCommand::HandOver { to, consent }) => {
+            at_once::hand_over(&client()?, to, &consent, format).await
         }
         Command::Workload(command) => workload(command, &client()?, format).await,
         Command::Replica(ReplicaCommand::Remove {
@@ -102,8 +103,14 @@ async fn run(cli: Cli) -> anyhow::Result<Ending> {
         }) => endpoints::show(&client()?, workload.as_deref(), kind.as_deref(), format).await,
         Command::SafetyPoint(command) => safety_point(command, &client()?, format).await,
         Command::Step(StepCommand::List) => steps::list(&client()?, format).await,
-        Command::Step(StepCommand::Try { step, on, workload }) => {
-            steps::try_one(&client()?, &step, on.as_deref(), workload, format).await
+        Command::Step(StepCommand::Try {
+            step,
+            on,
+            workload,
+            consent,
+        }) => {
+            let trial = at_once::Trial { step, on, workload };
+            at_once::try_step(&client()?, trial, &consent, format).await
         }
         Command::Spec(SpecCommand::Init(init)) => spec_init::run(&init),
         Command::Spec(SpecCommand::Check { file }) => spec::check(&file, format),
@@ -145,15 +152,15 @@ async fn change(command: Command, client: &Client, format: Format) -> anyhow::Re
             all,
             time,
             why,
-            yes,
+            consent,
         } => {
             let body = ModeBody {
                 mode: mode.into(),
                 why,
                 for_seconds: time.map(|time| time.as_secs()),
             };
-            let which = act::Which { workload, all, yes };
-            act::mode(client, &body, &which, format).await
+            let which = at_once::Which { workload, all };
+            at_once::mode(client, &body, &which, &consent, format).await
         }
         Command::Switchover {
             workload,
@@ -254,10 +261,14 @@ async fn finding(
 ) -> anyhow::Result<Ending> {
     match command {
         FindingCommand::List => findings::list(client, format).await,
-        FindingCommand::Acknowledge { finding, note } => {
-            findings::acknowledge(client, &finding, note, format).await
+        FindingCommand::Acknowledge {
+            finding,
+            note,
+            consent,
+        } => at_once::acknowledge(client, &finding, note, &consent, format).await,
+        FindingCommand::Forget { finding, consent } => {
+            at_once::forget(client, &finding, &consent, format).await
         }
-        FindingCommand::Forget { finding } => findings::forget(client, &finding, format).await,
     }
 }
 
@@ -265,7 +276,9 @@ async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::
     match command {
         NodeCommand::List => nodes::list(client, format).await,
         NodeCommand::Show { name } => nodes::show(client, &name, format).await,
-        NodeCommand::Fence { name, yes } => act::fence(client, &name, yes, format).await,
+        NodeCommand::Fence { name, consent } => {
+            at_once::fence(client, &name, &consent, format).await
+        }
         NodeCommand::Power {
             name,
             what,
@@ -281,7 +294,9 @@ async fn node(command: NodeCommand, client: &Client, format: Format) -> anyhow::
             change: Changed { why, consent },
         } => intents::remove(client, &Removed::Node(&name), why, &consent, format).await,
         NodeCommand::Renew(place) => joining::renew(client, &place, format).await,
-        NodeCommand::Readmit { name } => act::readmit(client, &name, format).await,
+        NodeCommand::Readmit { name, consent } => {
+            at_once::readmit(client, &name, &consent, format).await
+        }
         NodeCommand::Enrol { name, why, consent } => {
             intents::enrol(client, &name, why, &consent, format).await
         }
@@ -300,9 +315,11 @@ async fn operation(
             operations::report(client, &id, form, format).await
         }
         OperationCommand::Watch { id } => act::watch(client, operations::id(&id)?, format).await,
-        OperationCommand::End { id } => intents::end(client, operations::id(&id)?, format).await,
-        OperationCommand::Approve { id } => {
-            act::approve(client, operations::id(&id)?, format).await
+        OperationCommand::End { id, consent } => {
+            at_once::end(client, operations::id(&id)?, &consent, format).await
+        }
+        OperationCommand::Approve { id, consent } => {
+            at_once::approve(client, operations::id(&id)?, &consent, format).await
         }
     }
 }

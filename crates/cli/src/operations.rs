@@ -9,8 +9,10 @@ use karst_api::Client;
 use karst_api::core::author::Author;
 use karst_api::core::operation::Outcome;
 use karst_api::core::progress::{PhaseTime, Progress};
-use karst_api::core::{NodeId, OperationId};
+use karst_api::core::text::utc;
+use karst_api::core::{NodeId, OperationId, Time};
 use std::fmt::Write as _;
+use std::time::SystemTime;
 
 /// `op-12` or `12`.
 pub fn id(text: &str) -> Result<OperationId> {
@@ -21,38 +23,56 @@ pub fn id(text: &str) -> Result<OperationId> {
 }
 
 pub async fn list(client: &Client, format: Format) -> Result<Ending> {
-    let status = client.status().await?.status;
+    let reply = client.status().await?;
+    let (now, status) = (seconds(&reply.at), reply.status);
     let wanted = status.intents.iter().map(|intent| {
         let done = intent.steps.iter().filter(|step| step.done).count();
         let so = format!("{done} of {} steps done", intent.steps.len());
-        wish(intent.id, &intent.title, &intent.by, so)
+        wish((intent.id, intent.at), &intent.title, &intent.by, so)
     });
     let over = status.intents_over.iter().map(|over| {
         let so = match &over.outcome {
             Outcome::Done => "done".to_string(),
             Outcome::Undone(why) | Outcome::Diverted(why) => why.clone(),
         };
-        wish(over.id, &over.title, &over.by, so)
+        wish((over.id, over.at), &over.title, &over.by, so)
     });
     let mut rows: Vec<Row> = wanted.chain(over).collect();
     print(format, &status.operations, |list| {
-        rows.extend(list.iter().map(operation));
+        rows.extend(list.iter().map(|o| operation(o, begun(o, now, status.at))));
         // Each has the index of its log entry for a number.
         rows.sort_by_key(|(id, _)| std::cmp::Reverse(*id));
         columns(
-            ["ID", "WHAT", "WORKLOAD", "FROM", "TO", "BY", "OUTCOME"],
+            [
+                "ID", "BEGAN", "WHAT", "WORKLOAD", "FROM", "TO", "BY", "OUTCOME",
+            ],
             rows.into_iter().map(|(_, row)| row),
         )
     })?;
     Ok(Ending::Done)
 }
 
-type Row = (OperationId, [String; 7]);
+type Row = (OperationId, [String; 8]);
 
-fn operation(o: &Progress) -> Row {
+/// In seconds since the Unix epoch; none where it is no moment of RFC 3339.
+fn seconds(moment: &str) -> Option<u64> {
+    let moment = humantime::parse_rfc3339(moment).ok()?;
+    let since = moment.duration_since(SystemTime::UNIX_EPOCH).ok()?;
+    Some(since.as_secs())
+}
+
+/// The moment of the first step, by the clock of the node that answered: `now`, which is `at` on its steady
+/// clock.
+fn begun(o: &Progress, now: Option<u64>, at: Time) -> Option<u64> {
+    let first = o.steps.first()?;
+    Some(now?.saturating_sub(at.since(first.at).as_secs()))
+}
+
+fn operation(o: &Progress, begun: Option<u64>) -> Row {
     let name = |n: &Option<NodeId>| n.as_ref().map_or("-".to_string(), ToString::to_string);
     let row = [
         o.id.to_string(),
+        begun.map_or("-".into(), utc),
         o.what.kind.to_string(),
         o.what.workload.to_string(),
         name(&o.what.from),
@@ -64,10 +84,11 @@ fn operation(o: &Progress) -> Row {
 }
 
 /// A wish about the cluster as a whole, among the rest.
-fn wish(id: OperationId, title: &str, by: &Author, so: String) -> Row {
+fn wish((id, at): (OperationId, u64), title: &str, by: &Author, so: String) -> Row {
     let none = || "-".to_string();
     let row = [
         id.to_string(),
+        utc(at),
         title.into(),
         none(),
         none(),

@@ -2,15 +2,33 @@
 
 use std::time::Duration;
 
-/// Bytes with a unit; a kB is 1,000 of them (IEC 80000-13).
+const KIB: u64 = 1 << 10;
+const MIB: u64 = 1 << 20;
+const GIB: u64 = 1 << 30;
+
+/// Bytes with a binary unit (IEC 80000-13): a `MiB` has 1,048,576 of them, on screens as in a spec.
 pub fn size(bytes: u64) -> String {
-    let (value, unit) = match bytes {
-        0..1_000 => return format!("{bytes} B"),
-        1_000..1_000_000 => (bytes as f64 / 1e3, "kB"),
-        1_000_000..1_000_000_000 => (bytes as f64 / 1e6, "MB"),
-        _ => (bytes as f64 / 1e9, "GB"),
+    let (of, unit) = match bytes {
+        0..KIB => return format!("{bytes} B"),
+        KIB..MIB => (KIB, "KiB"),
+        MIB..GIB => (MIB, "MiB"),
+        _ => (GIB, "GiB"),
     };
-    format!("{value:.1} {unit}")
+    format!("{:.1} {unit}", bytes as f64 / of as f64)
+}
+
+/// Bytes as a spec and a person write them: a whole number and a unit. `kB`, `MB` and `GB` are earlier
+/// spellings of the binary units.
+pub fn read_size(text: &str) -> Option<u64> {
+    let digits = text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
+    let unit = match text[digits..].trim() {
+        "B" => 1,
+        "KiB" | "kB" => KIB,
+        "MiB" | "MB" => MIB,
+        "GiB" | "GB" => GIB,
+        _ => return None,
+    };
+    text[..digits].parse::<u64>().ok()?.checked_mul(unit)
 }
 
 /// Whether a text stays on its line wherever it is shown: no control characters, which move a
@@ -72,8 +90,21 @@ mod tests {
 
     #[test]
     fn quantities_are_written_as_people_read_them() {
-        let sizes = [0, 999, 1_000, 16_777_216, 4_500_000_000].map(size);
-        assert_eq!(sizes, ["0 B", "999 B", "1.0 kB", "16.8 MB", "4.5 GB"]);
+        let sizes = [0, 1_023, 1_024, 16_777_216, 4_500_000_000].map(size);
+        assert_eq!(sizes, ["0 B", "1023 B", "1.0 KiB", "16.0 MiB", "4.2 GiB"]);
+        for (text, bytes) in [
+            ("16MiB", Some(16 << 20)),
+            ("16 MB", Some(16 << 20)),
+            ("3kB", Some(3 << 10)),
+            ("1GiB", Some(1 << 30)),
+            ("0B", Some(0)),
+            ("16", None),
+            ("-1MiB", None),
+            ("1.5GiB", None),
+            ("18446744073709551615KiB", None),
+        ] {
+            assert_eq!(read_size(text), bytes, "{text}");
+        }
         let spans = [850, 4_200, 59_900, 725_000, 21_600_000, 273_600_000]
             .map(|ms| span(Duration::from_millis(ms)));
         assert_eq!(

@@ -1,12 +1,13 @@
 //! What a spec file says of a workload.
 
-use super::{Level, Reader, joined, nowhere, size};
+use super::{Level, Reader, joined, nowhere};
 use crate::serversettings;
 use karst_core::NodeId;
 use karst_core::spec::{
     AddressSpec, Algorithm, Alone, Follows, Leads, Loss, NameSpec, Reads, ReplicaSpec, Rules,
     WorkloadSpec,
 };
+use karst_core::text::read_size;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
@@ -110,13 +111,13 @@ impl Reader {
     }
 
     fn size(&mut self, level: &Level, key: &'static str, text: &str, wanted: &str) -> Option<u64> {
-        let size = size(text);
+        let size = read_size(text);
         if size.is_none() {
             let what = format!("`{text}` is not {wanted}");
             self.error(
                 joined(&level.path, key),
                 what,
-                "write a number and a unit, \"16MB\" (B, kB, MB, GB)",
+                "write a number and a unit, \"16MiB\" (B, KiB, MiB, GiB)",
             );
         }
         size
@@ -286,13 +287,13 @@ impl Reader {
         if text == "none" {
             return Loss::None;
         }
-        let size = size(&text);
+        let size = read_size(&text);
         if size.is_none() {
             let what = format!("`{text}` is neither `none` nor a size");
             self.error(
                 joined(&level.path, "loss"),
                 what,
-                "write \"none\", or a size such as \"16MB\"",
+                "write \"none\", or a size such as \"16MiB\"",
             );
         }
         size.map_or(Loss::None, Loss::Bytes)

@@ -227,9 +227,9 @@ async fn failover(
     let accept_loss = match body.accept_loss.as_deref() {
         None => 0,
         Some("all") => u64::MAX,
-        Some(text) => karst_api::specfile::size(text).ok_or_else(|| {
+        Some(text) => karst_core::text::read_size(text).ok_or_else(|| {
             Refusal::bad(format!(
-                "`accept_loss`: `{text}` is not a size; write `16MB`, `300B` or `all`"
+                "`accept_loss`: `{text}` is not a size; write `16MiB`, `300B` or `all`"
             ))
         })?,
     };
