@@ -17,7 +17,7 @@ pub struct Unit {
     pub mask: String,
 }
 
-/// All that is mounted may only be read, but for the kernel's own file systems (`ProtectSystem=strict`) and what the
+/// Mounts may only be read, but for the kernel's own file systems (`ProtectSystem=strict`) and what the
 /// unit names; homes are empty, and so are directories for temporary files.
 const BOUNDS: &str = r#"
 mask=$1 bounding=$2 count=$3; shift 3

@@ -1,6 +1,6 @@
 //! Revisions of the spec that another node has in its log. Each travels as its text and as the value that a
 //! coordinator read there. People are shown the text; so a node takes none whose value is another one, and a
-//! coordinator that made it up gets no majority for it (G11).
+//! coordinator that made it up gets no majority for it (G10).
 
 use super::asked::is_people;
 use crate::judge::spec_of;

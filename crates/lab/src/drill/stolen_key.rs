@@ -1,5 +1,5 @@
 //! The key of a node without a vote is stolen, and its daemon gives way to a program that speaks to all
-//! others with it. Nothing moves, nothing is revised and nobody loses the coordinator by it.
+//! others with it. No primary moves, no spec is revised and no node loses the coordinator by it.
 
 use super::callers::acts;
 use super::in_host::LIMIT;
