@@ -404,24 +404,25 @@ fn freeze(layout: &Layout, host: &str, what: Frozen) -> Result<()> {
     }
 }
 
-/// Ends it, and keeps it from being started.
+/// Ends it, and keeps it from being started. Its ports and files are free afterwards.
 fn hold(layout: &Layout, host: &str, what: Held) -> Result<()> {
     let (file, word) = what.names();
     std::fs::write(layout.host(host).join(file), "")?;
-    find::signal(find::daemon(layout, host, word)?, Signal::KILL)
+    find::signal(find::daemon(layout, host, word)?, Signal::KILL)?;
+    let begun = Instant::now();
+    while find::daemon(layout, host, word).is_ok() {
+        ensure!(
+            begun.elapsed() < Duration::from_secs(10),
+            "the {word} of {host} does not end"
+        );
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    Ok(())
 }
 
 /// As where a volume is not mounted: the daemon finds nothing of what it had written.
 fn lose_store(layout: &Layout, host: &str) -> Result<()> {
     hold(layout, host, Held::Daemon)?;
-    let begun = Instant::now();
-    while find::daemon(layout, host, "run").is_ok() {
-        ensure!(
-            begun.elapsed() < Duration::from_secs(10),
-            "the daemon of {host} does not end"
-        );
-        std::thread::sleep(Duration::from_millis(5));
-    }
     let store = layout.host(host).join("state/node.store");
     std::fs::rename(&store, store.with_extension("lost")).context("the node store")?;
     power::unless_missing(std::fs::remove_file(

@@ -17,6 +17,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::fs;
+use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -133,7 +134,16 @@ fn endpoint(layout: &Layout, from: &Host) -> Result<Endpoint> {
             .with_client_auth_cert(chain, key)?;
     config.alpn_protocols = vec![b"karst-peer/1".to_vec()];
     let config = quinn::ClientConfig::new(Arc::new(QuicClientConfig::try_from(config)?));
-    let mut endpoint = Endpoint::client(address(from)?)?;
+    let begun = Instant::now();
+    // The kernel closes the sockets of a daemon that was killed a moment after its memory is gone.
+    let mut endpoint = loop {
+        match Endpoint::client(address(from)?) {
+            Err(error) if error.kind() == ErrorKind::AddrInUse && begun.elapsed() < PATIENCE => {
+                std::thread::sleep(EVERY);
+            }
+            bound => break bound?,
+        }
+    };
     endpoint.set_default_client_config(config);
     Ok(endpoint)
 }
