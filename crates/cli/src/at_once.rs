@@ -15,7 +15,7 @@ use karst_api::{Client, ModeBody};
 use serde::Serialize;
 use std::fmt::Write as _;
 
-/// What a change would do.
+/// The effect that a change would have.
 #[derive(Serialize)]
 pub struct Foreseen {
     would: Vec<String>,

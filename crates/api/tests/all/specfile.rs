@@ -143,7 +143,7 @@ fn each_mistake_is_named_where_it_is() {
     }
 }
 
-/// Reading a spec of a kilobyte takes no more memory than this, whatever it says.
+/// Reading a spec of a kilobyte takes no more memory than this.
 const MEMORY: usize = 2 << 20;
 
 /// Values that a key may be given, few of which fit it.

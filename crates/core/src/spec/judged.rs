@@ -16,7 +16,7 @@ pub struct Judged {
     /// The number of the revision that was in force.
     pub based_on: u64,
     pub change: Change,
-    /// Why this spec cannot be in force, whatever the cluster's state is.
+    /// Reasons why this spec cannot be in force in any state of the cluster.
     pub unmet: Vec<String>,
     pub consequences: Vec<String>,
 }
@@ -29,7 +29,7 @@ impl Judged {
         if *spec == *now.spec && *text == *now.text {
             unmet.push("nothing is different from the spec in force".into());
         }
-        // What a spec with errors would come to is of no use.
+        // The effects of a spec with errors are of no use.
         let consequences = if unmet.is_empty() {
             consequences(&now.spec, spec, &change, &findings)
         } else {

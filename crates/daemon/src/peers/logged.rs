@@ -26,7 +26,7 @@ pub async fn looked_at(message: Message) -> Result<Message> {
     Ok(message)
 }
 
-/// All that a message would put into the log.
+/// The revisions that a message would put into the log.
 pub fn revisions(message: &Message) -> Vec<Arc<Revision>> {
     match message {
         Message::Talk(Talk::AppendEntries { entries, .. }) => {
